@@ -1,0 +1,185 @@
+//! The command line: one struct per command, holding only what was typed.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Names, checks, runs and verifies headless renders: one sheet says what is rendered and where every file goes.
+#[derive(Debug, Parser)]
+#[command(
+    name = "truepath",
+    version,
+    about,
+    max_term_width = 100,
+    after_help = "Start with `truepath demo`, or with `truepath new` in a folder of your own."
+)]
+pub struct Cli {
+    /// Show what True Path itself does (twice for more)
+    #[arg(short, long, action = clap::ArgAction::Count, global = true)]
+    pub verbose: u8,
+    /// What to do
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// What to do.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Write the demo project and take it through the whole way
+    Demo(Demo),
+    /// Write a starter sheet, commented, with the folders it names
+    New(New),
+    /// Show what will be written: pattern, first and last name, count, size, type
+    Names(Names),
+    /// Find every mistake before the first frame
+    Check(Check),
+    /// Tell what a check looks for, why it matters, and how it is put right
+    Explain(Explain),
+    /// Write the command lines, as a script or as JSON
+    Build(Build),
+    /// Render what is needed, here; go on where the last run stopped
+    Run(Run),
+    /// Compare what lies on disk with what was planned
+    Verify(Verify),
+    /// The small renderer that ships with True Path
+    #[command(subcommand)]
+    Understudy(truepath_understudy::Command),
+}
+
+/// What all commands that plan have in common.
+#[derive(Debug, Default, Args)]
+pub struct Common {
+    /// Jobs or combinations, such as crossing or 'crossing/*' (left out: all that are enabled)
+    pub jobs: Vec<String>,
+    /// The sheet (left out: truepath.toml here or in the nearest folder above)
+    #[arg(short = 'f', long = "sheet", value_name = "FILE")]
+    pub sheet: Option<PathBuf>,
+    /// Of the jobs' own frames only these: 1-12, all/8, first,middle,last
+    #[arg(long, value_name = "EXPR", allow_hyphen_values = true)]
+    pub frames: Option<String>,
+    /// Only jobs with this camera (repeatable)
+    #[arg(long, value_name = "NAME")]
+    pub camera: Vec<String>,
+    /// Only this pass (repeatable)
+    #[arg(long, value_name = "NAME")]
+    pub pass: Vec<String>,
+    /// Percent of the size
+    #[arg(long, value_name = "PERCENT")]
+    pub scale: Option<String>,
+    /// Set any job setting: samples=16, vars.weather=fog (repeatable)
+    #[arg(long, value_name = "KEY=VALUE")]
+    pub set: Vec<String>,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `demo`.
+#[derive(Debug, Args)]
+pub struct Demo {
+    /// Where the project is written
+    #[arg(default_value = "night-ferry")]
+    pub folder: PathBuf,
+}
+
+/// `new`.
+#[derive(Debug, Args)]
+pub struct New {
+    /// Where the sheet is written
+    #[arg(default_value = ".")]
+    pub folder: PathBuf,
+}
+
+/// `names`.
+#[derive(Debug, Args)]
+pub struct Names {
+    #[command(flatten)]
+    pub common: Common,
+    /// Print every path, one a line
+    #[arg(long, conflicts_with = "json")]
+    pub all: bool,
+    /// With --all: end each path with a zero byte
+    #[arg(short = '0', long, requires = "all")]
+    pub null: bool,
+}
+
+/// `check`.
+#[derive(Debug, Args)]
+pub struct Check {
+    #[command(flatten)]
+    pub common: Common,
+    /// Ask neither disk nor machine
+    #[arg(long)]
+    pub offline: bool,
+    /// Let warnings count as errors
+    #[arg(long)]
+    pub strict: bool,
+}
+
+/// `explain`.
+#[derive(Debug, Args)]
+pub struct Explain {
+    /// The check's name (left out: the list of all checks)
+    pub check: Option<String>,
+}
+
+/// `build`.
+#[derive(Debug, Args)]
+pub struct Build {
+    #[command(flatten)]
+    pub common: Common,
+    /// What is written
+    #[arg(long, value_name = "TARGET", default_value = "sh")]
+    pub to: Target,
+    /// The file to write (left out: standard output)
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Allow settings of the command line that change the picture under final names
+    #[arg(long = "final")]
+    pub is_final: bool,
+}
+
+/// What `build` writes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Target {
+    /// A script for any POSIX shell
+    Sh,
+    /// The invocations as JSON
+    Json,
+}
+
+/// `run`.
+#[derive(Debug, Args)]
+pub struct Run {
+    #[command(flatten)]
+    pub common: Common,
+    /// What becomes of files that are there
+    #[arg(long, value_name = "HOW")]
+    pub existing: Option<Existing>,
+    /// Renderers at a time
+    #[arg(long, value_name = "N")]
+    pub workers: Option<usize>,
+    /// Allow settings of the command line that change the picture under final names
+    #[arg(long = "final")]
+    pub is_final: bool,
+}
+
+/// What becomes of files that are there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Existing {
+    /// Missing and cut-off frames are rendered, everything else stays
+    Keep,
+    /// Frames that are not as planned are rendered again too
+    Renew,
+    /// All frames are rendered again
+    Replace,
+    /// Nothing starts where anything exists
+    Stop,
+}
+
+/// `verify`.
+#[derive(Debug, Args)]
+pub struct Verify {
+    #[command(flatten)]
+    pub common: Common,
+}

@@ -1,0 +1,102 @@
+//! `demo`: writes the demo project and takes it through the whole way, narrating each step.
+
+use std::path::Path;
+use std::process::Command;
+
+use truepath_understudy::harbour;
+
+use crate::args::Demo;
+use crate::effect::load::SHEET;
+use crate::exit_code::{Exit, Failure};
+use crate::lower::Surroundings;
+use crate::show::{self, paint};
+
+/// The demo's sheet.
+const TEXT: &str = include_str!("truepath.toml");
+
+/// What goes wrong in the sheet that shows mistakes: text, and what stands there instead.
+const MISTAKES: [(&str, &str); 3] = [
+    ("{shot}_{camera}_{pass}_{version}.{frame:4}.{ext}", "{shot}_{camera}_{pass}_{version}.{ext}"),
+    ("camera = \"cliff\"", "camera = \"clif\""),
+    ("type = \"png\"\nbits = 8\nchannels = \"rgb\"", "type = \"jpeg\"\nbits = 8\nchannels = \"rgba\""),
+];
+
+/// The name of that sheet.
+const MISTAKEN: &str = "mistakes.toml";
+
+/// Writes the project and walks through it. The commands it shows are really run.
+pub fn run(args: &Demo, around: &Surroundings) -> Result<Exit, Failure> {
+    let folder = &args.folder;
+    write_project(folder)?;
+    let folder = std::fs::canonicalize(folder).map_err(|error| Failure::machine("find", folder, &error))?;
+    let walk = Walk { folder: &folder, around };
+    walk.say("The project", &format!("A sheet, {SHEET}, and three scenes are now in {}.", folder.display()))?;
+    walk.say("The names", "What will be written, before anything is rendered:")?;
+    walk.step(&["names"], Exit::Well)?;
+    walk.say("The check", "Is the whole consistent?")?;
+    walk.step(&["check"], Exit::Well)?;
+    walk.say("A mistake", &format!("{MISTAKEN} is the same sheet with three slips of a tired evening:"))?;
+    walk.step(&["check", "-f", MISTAKEN], Exit::No)?;
+    walk.say("The command lines", "For machines that have nothing but a shell:")?;
+    walk.step(&["build", "--to", "sh", "-o", "render.sh"], Exit::Well)?;
+    walk.say("The run", "Every frame is rendered beside its place, checked, and only then given its name:")?;
+    walk.step(&["run", "--workers", "2"], Exit::Well)?;
+    walk.say("The proof", "What lies on disk against what was planned:")?;
+    walk.step(&["verify"], Exit::Well)?;
+    let next = format!(
+        "Go on with it: cd {}, delete a frame or cut one in half, and say `truepath verify`, then `truepath run`.\n\
+         A sheet of your own: `truepath new` in the folder of a scene.",
+        truepath_core::invoke::quote::sh::word(&args.folder.display().to_string())
+    );
+    walk.say("What next", &next)?;
+    Ok(Exit::Well)
+}
+
+/// Writes sheets and scenes; a folder that holds anything else is left alone.
+fn write_project(folder: &Path) -> Result<(), Failure> {
+    let sheet = folder.join(SHEET);
+    let known = std::fs::read_to_string(&sheet).is_ok_and(|text| text == TEXT);
+    let empty = std::fs::read_dir(folder).map_or(true, |mut entries| entries.next().is_none());
+    if !known && !empty {
+        return Err(Failure::unreadable(format!("{} is there and is not the demo project", folder.display()))
+            .help("name another folder: truepath demo DIR"));
+    }
+    let write = |path: &Path, bytes: &[u8]| {
+        let made = path.parent().map_or(Ok(()), std::fs::create_dir_all).and_then(|()| std::fs::write(path, bytes));
+        made.map_err(|error| Failure::machine("write", path, &error))
+    };
+    for (name, bytes) in harbour::scenes() {
+        write(&folder.join("scenes").join(name), &bytes)?;
+    }
+    let mistaken = MISTAKES.iter().fold(TEXT.to_owned(), |text, (right, wrong)| text.replacen(right, wrong, 1));
+    write(&folder.join(MISTAKEN), mistaken.as_bytes())?;
+    write(&sheet, TEXT.as_bytes())
+}
+
+struct Walk<'w> {
+    folder: &'w Path,
+    around: &'w Surroundings,
+}
+
+impl Walk<'_> {
+    fn say(&self, title: &str, text: &str) -> Result<(), Failure> {
+        show::print(&format!("\n{}\n{text}\n", paint(self.around.out, show::HEAD, format!("== {title}"))))
+    }
+
+    /// Shows a command and runs it.
+    fn step(&self, words: &[&str], expected: Exit) -> Result<(), Failure> {
+        show::print(&format!("\n{}\n", paint(self.around.out, show::GOOD, format!("$ truepath {}", words.join(" ")))))?;
+        let status = Command::new(&self.around.program).args(words).current_dir(self.folder).status();
+        let status = status.map_err(|error| Failure::machine("start", &self.around.program, &error))?;
+        if status.code() == Some(expected as i32) {
+            return Ok(());
+        }
+        let message = format!(
+            "`truepath {}` should have ended with {} and ended with {status}",
+            words.join(" "),
+            expected as i32
+        );
+        let exit = if status.code() == Some(130) { Exit::Interrupted } else { Exit::Lacking };
+        Err(Failure { message, help: Some(format!("the project stays in {}", self.folder.display())), exit })
+    }
+}

@@ -1,0 +1,27 @@
+//! `explain`: what a check looks for, why it matters, an example that fails and one that passes.
+
+use truepath_core::diagnostic::{CHECKS, find, nearest};
+
+use crate::args::Explain;
+use crate::exit_code::{Exit, Failure};
+use crate::show;
+
+/// Prints a check's page, or the list of all checks.
+pub fn run(args: &Explain) -> Result<Exit, Failure> {
+    let Some(name) = &args.check else {
+        let widest = CHECKS.iter().map(|check| check.slug.len()).max().unwrap_or(0);
+        let lines: String = CHECKS
+            .iter()
+            .map(|check| format!("{:widest$}  {:7}  {}\n", check.slug, check.level.name(), check.summary))
+            .collect();
+        show::print(&lines)?;
+        return Ok(Exit::Well);
+    };
+    let Some(check) = find(name) else {
+        let near = nearest(name, CHECKS.iter().map(|check| check.slug));
+        let help = near.map_or("`truepath explain` lists them all".to_owned(), |near| format!("write {near}"));
+        return Err(Failure::unreadable(format!("there is no check `{name}`")).help(help));
+    };
+    show::print(check.page)?;
+    Ok(Exit::Well)
+}

@@ -1,0 +1,150 @@
+//! `run`: renders what is needed, here, and goes on where the last run stopped.
+
+use std::sync::mpsc;
+
+use truepath_core::plan::{Invocation, invocations};
+use truepath_core::run::event::{Event, VERSION};
+use truepath_core::run::outstanding::{outstanding, standing};
+use truepath_core::sheet::{Existing, Key};
+use truepath_core::verify::Verdict;
+
+use crate::args::{self, Run};
+use crate::effect::render::{Crew, Outcome, salvage};
+use crate::effect::{journal::Journal, lock, observe};
+use crate::exit_code::{Exit, Failure};
+use crate::lower::Surroundings;
+use crate::pipeline::{self, Loaded};
+use crate::show::progress::Progress;
+use crate::show::{self, counted, paint};
+
+/// Renders, stages and lands all frames that are needed.
+pub fn run(args: &Run, around: &Surroundings) -> Result<Exit, Failure> {
+    let mut loaded = pipeline::load(&args.common, around, false)?;
+    super::tell_findings(&loaded, around);
+    if let Some(exit) = loaded.stopped() {
+        return Ok(exit);
+    }
+    super::guard_final(&loaded, args.is_final)?;
+    need_adapters(&loaded)?;
+    let choice = args.existing.map(existing).unwrap_or(loaded.plan.run.existing);
+    loaded.plan.run.workers = args.workers.unwrap_or(loaded.plan.run.workers).max(1);
+    let state = lock::state_folder(&loaded.sheet);
+    let _lock = lock::take(&state, &around.host)?;
+    let journal = Journal::begin(&state, &around.host)?;
+    let saved = salvage(&loaded, &journal)?;
+    if saved > 0 {
+        show::tell(&format!("{} of an interrupted run landed\n", counted(saved, "whole file")));
+    }
+    let before = observe::verdicts(&loaded.plan, &|_| {})?;
+    if choice == Existing::Stop && before.iter().any(|verdict| !standing(verdict).is_empty()) {
+        let there: i64 = before.iter().map(|verdict| standing(verdict).count()).sum();
+        let message = format!("{} of this plan are there already, and existing = \"stop\"", counted(there, "file"));
+        return Err(Failure { message, help: Some("`truepath verify` shows them".to_owned()), exit: Exit::No });
+    }
+    let need: Vec<_> = before.iter().map(|verdict| outstanding(verdict, choice)).collect();
+    let total: i64 = need.iter().map(truepath_core::frames::Frames::count).sum();
+    let began = std::time::Instant::now();
+    let outcome = if total == 0 {
+        Outcome::default()
+    } else {
+        render(&loaded, around, (&journal, &before, &need), args.common.json, total)?
+    };
+    let after = if total == 0 { before } else { observe::verdicts(&loaded.plan, &|_| {})? };
+    journal.write(&Event::Over { landed: outcome.landed, lacking: total - outcome.landed })?;
+    if !args.common.json {
+        show::tell(&summary(args, &after, &outcome, (total, began.elapsed().as_secs_f64()), around));
+    }
+    Ok(if outcome.interrupted {
+        Exit::Interrupted
+    } else if outcome.landed < total {
+        Exit::Lacking
+    } else if after.iter().all(Verdict::is_complete) {
+        Exit::Well
+    } else {
+        Exit::No
+    })
+}
+
+type Need<'n> = (&'n Journal, &'n [Verdict], &'n [truepath_core::frames::Frames]);
+
+fn render(
+    loaded: &Loaded,
+    around: &Surroundings,
+    (journal, before, need): Need<'_>,
+    json: bool,
+    total: i64,
+) -> Result<Outcome, Failure> {
+    let mut progress = Progress::new(total, json, around.err);
+    let began = Event::Began { truepath: VERSION, frames: total };
+    journal.write(&began)?;
+    progress.show(&began);
+    let (send, events) = mpsc::channel();
+    let crew = Crew { loaded, around, journal, before, need, events: send };
+    let calls: Vec<Invocation> = invocations(&loaded.plan, &|job| loaded.adapter(job)).collect();
+    let outcome = crew.render(calls, || events.iter().for_each(|event| progress.show(&event)));
+    progress.end();
+    outcome
+}
+
+fn existing(choice: args::Existing) -> Existing {
+    match choice {
+        args::Existing::Keep => Existing::Keep,
+        args::Existing::Renew => Existing::Renew,
+        args::Existing::Replace => Existing::Replace,
+        args::Existing::Stop => Existing::Stop,
+    }
+}
+
+/// What was done, what failed, and the next command.
+fn summary(
+    args: &Run,
+    after: &[Verdict],
+    outcome: &Outcome,
+    (total, seconds): (i64, f64),
+    around: &Surroundings,
+) -> String {
+    let screen = around.err;
+    let files: i64 = after.iter().map(|verdict| verdict.expected.count()).sum();
+    let mut out = match total {
+        0 => format!("nothing to render: {} looked at\n", counted(files, "file")),
+        total => format!("{} of {} landed in {seconds:.1} s\n", outcome.landed, counted(total, "file")),
+    };
+    let wrong: i64 = after.iter().map(|verdict| verdict.wrong.count()).sum();
+    if outcome.interrupted {
+        out.push_str(&format!(
+            "{}; go on with: {}\n",
+            paint(screen, show::ODD, "interrupted"),
+            super::again("run", &args.common)
+        ));
+    } else if outcome.landed < total {
+        let lost = counted(total - outcome.landed, "file");
+        out.push_str(&format!(
+            "{}; see what is lacking with: {}\n",
+            paint(screen, show::BAD, format!("{lost} did not come out")),
+            super::again("verify", &args.common)
+        ));
+    } else if wrong > 0 {
+        let kept = format!("{} not as planned and kept", counted(wrong, "file"));
+        out.push_str(&format!(
+            "{}; render again with: {}\n",
+            paint(screen, show::ODD, kept),
+            super::again("run --existing renew", &args.common)
+        ));
+    } else {
+        let complete = after.iter().all(Verdict::is_complete);
+        out.push_str(&format!("{}\n", paint(screen, show::GOOD, if complete { "complete" } else { "not complete" })));
+    }
+    out
+}
+
+/// Running and building need a renderer for every job.
+pub fn need_adapters(loaded: &Loaded) -> Result<(), Failure> {
+    match loaded.plan.jobs.iter().find(|job| job.settings.text(&Key::Adapter).is_none()) {
+        Some(job) => Err(Failure::unreadable(format!(
+            "the job `{}` has no adapter: nothing says which renderer to call",
+            job.name
+        ))
+        .help("write adapter = \"understudy\" in the job or in [defaults]")),
+        None => Ok(()),
+    }
+}

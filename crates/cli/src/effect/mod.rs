@@ -1,0 +1,10 @@
+//! What touches the machine: files, processes, signals. Each part has small errors of its own and decides nothing about
+//! sheets.
+
+pub mod journal;
+pub mod load;
+pub mod lock;
+pub mod observe;
+pub mod render;
+pub mod spawn;
+pub mod stage;

@@ -1,0 +1,159 @@
+//! Staging and landing: a file bears its final name only once it is whole and as planned.
+
+use std::fs::File;
+use std::io::ErrorKind;
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{CWD, RenameFlags};
+use truepath_core::plan::Series;
+use truepath_core::run::event::Event;
+use truepath_core::verify::{State, judge};
+
+use super::journal::Journal;
+use crate::exit_code::Failure;
+
+/// One staged file and where it is to go.
+pub struct Landing<'l> {
+    /// Where the renderer wrote it.
+    pub staged: &'l Path,
+    /// Its final name.
+    pub target: &'l Path,
+    /// The call that wrote it.
+    pub invocation: &'l str,
+    /// Its series.
+    pub series: &'l Series,
+    /// Labels of the series' passes.
+    pub labels: &'l [&'l str],
+    /// Its frame.
+    pub frame: i64,
+    /// Whether what stands there may be replaced.
+    pub over: bool,
+}
+
+/// What became of a staged file.
+#[derive(Debug, PartialEq)]
+pub enum Landed {
+    /// It bears its final name; this is what the journal says of it.
+    Yes(Event),
+    /// It is not there (yet).
+    NotThere,
+    /// It is not fit: why.
+    Refused(String),
+    /// Another file was there first, and stays.
+    Late,
+}
+
+/// Lands one file: decoded to its end, compared with the plan, on the disk for good, in the journal, and only then under
+/// its name, in one step.
+pub fn land(landing: &Landing<'_>, journal: &Journal) -> Result<Landed, Failure> {
+    let failure = |what: &str, path: &Path, error: &std::io::Error| Failure::machine(what, path, error);
+    let seen = truepath_media::decode(landing.staged).map_err(|error| failure("read", landing.staged, &error))?;
+    match judge(landing.series, landing.labels, &seen) {
+        (State::Missing, _) => return Ok(Landed::NotThere),
+        (State::Good, _) => {}
+        (_, why) => return Ok(Landed::Refused(why.unwrap_or_default())),
+    }
+    if !landing.over && landing.target.exists() {
+        remove(landing.staged)?;
+        return Ok(Landed::Late);
+    }
+    let bytes = std::fs::read(landing.staged).map_err(|error| failure("read", landing.staged, &error))?;
+    File::open(landing.staged)
+        .and_then(|file| file.sync_all())
+        .map_err(|error| failure("write", landing.staged, &error))?;
+    let folder = landing.target.parent().unwrap_or(Path::new("/"));
+    std::fs::create_dir_all(folder).map_err(|error| failure("make the folder", folder, &error))?;
+    let event = Event::Landed {
+        invocation: landing.invocation.to_owned(),
+        series: landing.series.id.clone(),
+        frame: landing.frame,
+        path: landing.target.display().to_string(),
+        bytes: bytes.len() as u64,
+        digest: blake3::hash(&bytes).to_hex().to_string(),
+    };
+    journal.write(&event)?;
+    Ok(if put(landing.staged, landing.target, landing.over)? { Landed::Yes(event) } else { Landed::Late })
+}
+
+/// Gives a file its final name in one step; false where another file was there first. Across file systems it is copied beside its target first.
+fn put(staged: &Path, target: &Path, over: bool) -> Result<bool, Failure> {
+    match rename(staged, target, over) {
+        Ok(()) => Ok(true),
+        Err(error) if error.kind() == ErrorKind::AlreadyExists => {
+            remove(staged)?;
+            Ok(false)
+        }
+        Err(error) if error.kind() == ErrorKind::CrossesDevices => {
+            let name = target.file_name().unwrap_or_default().to_string_lossy();
+            let beside = target.with_file_name(format!(".{name}.{}", std::process::id()));
+            let copied = std::fs::copy(staged, &beside).and_then(|_| File::open(&beside)?.sync_all());
+            if let Err(error) = copied {
+                let _ = std::fs::remove_file(&beside);
+                return Err(Failure::machine("write", &beside, &error));
+            }
+            let renamed = rename(&beside, target, over);
+            remove(staged)?;
+            match renamed {
+                Ok(()) => Ok(true),
+                Err(error) => {
+                    let _ = std::fs::remove_file(&beside);
+                    if error.kind() == ErrorKind::AlreadyExists {
+                        Ok(false)
+                    } else {
+                        Err(Failure::machine("write", target, &error))
+                    }
+                }
+            }
+        }
+        Err(error) => Err(Failure::machine("write", target, &error)),
+    }
+}
+
+/// Renames; without `over` only where nothing stands.
+fn rename(from: &Path, to: &Path, over: bool) -> std::io::Result<()> {
+    if over {
+        return std::fs::rename(from, to);
+    }
+    match rustix::fs::renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE) {
+        Ok(()) => Ok(()),
+        // File systems without that flag: a hard link is also created only where nothing stands.
+        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS) => {
+            std::fs::hard_link(from, to).and_then(|()| std::fs::remove_file(from))
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Removes a file that may be gone already.
+fn remove(path: &Path) -> Result<(), Failure> {
+    match std::fs::remove_file(path) {
+        Err(error) if error.kind() != ErrorKind::NotFound => Err(Failure::machine("remove", path, &error)),
+        _ => Ok(()),
+    }
+}
+
+/// Makes an empty stage folder.
+pub fn prepare(folder: &Path) -> Result<(), Failure> {
+    clear(folder)?;
+    std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))
+}
+
+/// Removes a stage folder with all that is left in it.
+pub fn clear(folder: &Path) -> Result<(), Failure> {
+    match std::fs::remove_dir_all(folder) {
+        Err(error) if error.kind() != ErrorKind::NotFound => Err(Failure::machine("remove", folder, &error)),
+        _ => Ok(()),
+    }
+}
+
+/// All files in a folder and below it.
+pub fn files(folder: &Path) -> Vec<PathBuf> {
+    let Ok(entries) = std::fs::read_dir(folder) else { return Vec::new() };
+    let mut found = Vec::new();
+    for entry in entries.filter_map(Result::ok) {
+        let path = entry.path();
+        if path.is_dir() { found.extend(files(&path)) } else { found.push(path) }
+    }
+    found.sort();
+    found
+}

@@ -1,0 +1,90 @@
+//! The one place that reads the environment: where we are, who we are, and what the terminal can do.
+
+use std::io::IsTerminal;
+use std::path::{Path, PathBuf};
+
+use truepath_core::sheet::System;
+
+/// What this process finds around it.
+#[derive(Clone, Debug)]
+pub struct Surroundings {
+    /// The current folder.
+    pub folder: PathBuf,
+    /// The user's home folder.
+    pub home: Option<PathBuf>,
+    /// Folders for passing things.
+    pub temporary: Vec<PathBuf>,
+    /// This program.
+    pub program: PathBuf,
+    /// This machine's name.
+    pub host: String,
+    /// The system.
+    pub system: System,
+    /// How standard output is drawn.
+    pub out: Screen,
+    /// How standard error is drawn.
+    pub err: Screen,
+}
+
+/// How text is drawn.
+#[derive(Clone, Copy, Debug)]
+pub struct Screen {
+    /// Colours may be used.
+    pub colour: bool,
+    /// It is a terminal, so that lines can be drawn over.
+    pub terminal: bool,
+    /// Columns.
+    pub width: usize,
+    /// Characters beyond ASCII may be used.
+    pub unicode: bool,
+}
+
+/// Reads the environment once.
+pub fn surroundings() -> std::io::Result<Surroundings> {
+    let variable = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty());
+    let plain = variable("NO_COLOR").is_some() || variable("TERM").is_some_and(|term| term == "dumb");
+    let locale = ["LC_ALL", "LC_CTYPE", "LANG"].iter().find_map(|name| variable(name)).unwrap_or_default();
+    let locale = locale.to_string_lossy().to_ascii_lowercase();
+    // A terminal without a locale is most often a modern one; only a named other encoding is taken at its word.
+    let unicode = locale.is_empty() || locale == "c" || locale == "posix" || locale.contains("utf");
+    let screen = |terminal: bool, size: Option<rustix::termios::Winsize>| Screen {
+        colour: terminal && !plain,
+        terminal,
+        width: size.map(|size| usize::from(size.ws_col)).filter(|width| terminal && *width >= 20).unwrap_or(100),
+        unicode,
+    };
+    let (out, err) = (std::io::stdout(), std::io::stderr());
+    let mut temporary =
+        vec![PathBuf::from("/tmp"), PathBuf::from("/var/tmp"), PathBuf::from("/dev/shm"), std::env::temp_dir()];
+    temporary.dedup();
+    Ok(Surroundings {
+        folder: std::env::current_dir()?,
+        home: variable("HOME").map(PathBuf::from),
+        temporary,
+        program: std::env::current_exe()?,
+        host: rustix::system::uname().nodename().to_string_lossy().into_owned(),
+        system: if cfg!(windows) {
+            System::Windows
+        } else if cfg!(target_os = "macos") {
+            System::Macos
+        } else {
+            System::Linux
+        },
+        out: screen(out.is_terminal(), rustix::termios::tcgetwinsize(&out).ok()),
+        err: screen(err.is_terminal(), rustix::termios::tcgetwinsize(&err).ok()),
+    })
+}
+
+/// Sets up what True Path says about itself: `-v`, `-vv`, or `TRUEPATH_LOG`.
+pub fn tracing(verbose: u8) {
+    let level = ["warn", "info", "debug"].get(usize::from(verbose)).unwrap_or(&"trace");
+    let filter = tracing_subscriber::EnvFilter::try_from_env("TRUEPATH_LOG")
+        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(format!("truepath={level}")));
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).without_time().init();
+}
+
+/// A path as the core takes it: text with `/`.
+pub fn text(path: &Path) -> String {
+    let text = path.to_string_lossy().into_owned();
+    if cfg!(windows) { text.replace('\\', "/") } else { text }
+}

@@ -1,0 +1,54 @@
+//! True Path's command line: effects and drawing. What is decided about sheets, names and frames is decided in the core.
+#![warn(missing_docs)]
+
+mod args;
+mod command;
+mod effect;
+mod exit_code;
+mod lower;
+mod pipeline;
+mod show;
+
+use clap::Parser;
+
+use args::{Cli, Command};
+use exit_code::{Exit, Failure};
+
+fn main() -> std::process::ExitCode {
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => {
+            // Printing fails only where nobody reads.
+            let _ = error.print();
+            return std::process::ExitCode::from(if error.use_stderr() { 2 } else { 0 });
+        }
+    };
+    if let Command::Understudy(call) = cli.command {
+        return std::process::ExitCode::from(truepath_understudy::run(call));
+    }
+    lower::tracing(cli.verbose);
+    let exit = match run(cli.command) {
+        Ok(exit) => exit,
+        Err(failure) => {
+            show::failure(&failure);
+            failure.exit
+        }
+    };
+    std::process::ExitCode::from(exit as u8)
+}
+
+fn run(command: Command) -> Result<Exit, Failure> {
+    let around =
+        lower::surroundings().map_err(|error| Failure::machine("find out about", "the current folder", &error))?;
+    match command {
+        Command::Demo(args) => command::demo::run(&args, &around),
+        Command::New(args) => command::new::run(&args),
+        Command::Names(args) => command::names::run(&args, &around),
+        Command::Check(args) => command::check::run(&args, &around),
+        Command::Explain(args) => command::explain::run(&args),
+        Command::Build(args) => command::build::run(&args, &around),
+        Command::Run(args) => command::run::run(&args, &around),
+        Command::Verify(args) => command::verify::run(&args, &around),
+        Command::Understudy(call) => Ok(if truepath_understudy::run(call) == 0 { Exit::Well } else { Exit::No }),
+    }
+}

@@ -1,0 +1,124 @@
+//! The documents of `--json`. Paths are absolute, frames are expressions, fps is text, what is unknown is null.
+
+use serde_json::{Map, Value, json};
+use truepath_core::diagnostic::{Finding, Level};
+use truepath_core::frames::Frames;
+use truepath_core::invoke::target::Step;
+use truepath_core::plan::{Plan, Series, SeriesKind};
+use truepath_core::sheet::{Key, Setting};
+use truepath_core::source::{Place, Sources};
+use truepath_core::verify::{State, Verdict};
+
+/// One document, ending with a line break.
+pub fn text(document: &Value) -> String {
+    let mut text = serde_json::to_string_pretty(document).unwrap_or_default();
+    text.push('\n');
+    text
+}
+
+/// `names --json`.
+pub fn names(plan: &Plan) -> Value {
+    let series: Vec<Value> = plan.series.iter().map(|series| name(plan, series)).collect();
+    json!({ "truepath": 1, "series": series })
+}
+
+fn pass(plan: &Plan, series: &Series) -> Value {
+    if series.passes.len() == 1 { json!(plan.jobs[series.job].passes[series.passes[0]].label) } else { Value::Null }
+}
+
+fn name(plan: &Plan, series: &Series) -> Value {
+    let job = &plan.jobs[series.job];
+    let values: Map<String, Value> = job
+        .settings
+        .values
+        .iter()
+        .filter_map(|(key, given)| match (key, &*given.value) {
+            (Key::Var(name), Setting::Text(text)) => Some((name.clone(), json!(text))),
+            _ => None,
+        })
+        .collect();
+    let known = series.is_known();
+    let file = |frame: Option<i64>| frame.filter(|_| known).map(|frame| series.name(frame));
+    let frames = series.frames.as_ref();
+    json!({
+        "series": series.id,
+        "job": job.name,
+        "camera": job.settings.text(&Key::Camera),
+        "values": values,
+        "pass": pass(plan, series),
+        "kind": if series.kind == SeriesKind::Still { "still" } else { "sequence" },
+        "pattern": known.then(|| series.pattern.spelt()),
+        "frames": frames.map(ToString::to_string),
+        "count": frames.map(Frames::count),
+        "first": file(frames.and_then(Frames::first)),
+        "last": file(frames.and_then(Frames::last)),
+        "type": series.file_type.map(|known| known.name),
+        "bits": series.bits.map(|bits| bits.to_string()),
+        "channels": series.channels.map(|channels| channels.to_string()),
+        "width": series.size.map(|size| size.width),
+        "height": series.size.map(|size| size.height),
+        "fps": job.fps.map(|fps| fps.to_string()),
+    })
+}
+
+/// `check --json`.
+pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) -> Value {
+    let at = |place: Place| {
+        let (start, end) = sources.lines(place);
+        // Texts that are no files, such as what was typed, keep their names.
+        let file = folder.join(&sources.get(place.file).name);
+        let file = if file.exists() { file.display().to_string() } else { sources.get(place.file).name.clone() };
+        json!({ "file": file, "line": start.line, "column": start.column, "end_line": end.line, "end_column": end.column })
+    };
+    let one = |finding: &Finding| {
+        json!({
+            "check": finding.check,
+            "level": finding.level.name(),
+            "message": finding.message,
+            "job": finding.job,
+            "at": finding.at.as_ref().map(|place| at(place.at)),
+            "label": finding.at.as_ref().map(|place| &place.value),
+            "also": finding.also.iter().map(|also| json!({ "at": at(also.at), "label": also.value })).collect::<Vec<_>>(),
+            "help": finding.help,
+            "fix": finding.fix.as_ref().map(|fix| json!({ "at": at(fix.at), "write": fix.write })),
+            "more": finding.more,
+        })
+    };
+    let count = |level: Level| findings.iter().filter(|finding| finding.level == level).count();
+    json!({ "truepath": 1, "findings": findings.iter().map(one).collect::<Vec<_>>(), "errors": count(Level::Error), "warnings": count(Level::Warning) })
+}
+
+/// `build --to json`.
+pub fn build(plan: &Plan, steps: &[Step]) -> Value {
+    let step = |step: &Step| {
+        let writes = step.writes.iter().map(|write| {
+            let series = &plan.series[write.series];
+            json!({ "series": series.id, "pass": pass(plan, series), "pattern": series.pattern.spelt(), "frames": step.frames.to_string() })
+        });
+        json!({
+            "id": step.id, "job": step.job, "passes": step.passes, "frames": step.frames.to_string(), "program": step.program,
+            "arguments": step.arguments, "env": step.env.iter().cloned().map(|(key, value)| (key, json!(value))).collect::<Map<String, Value>>(),
+            "folder": plan.home.folder, "log": step.log, "writes": writes.collect::<Vec<_>>(), "needs": [],
+        })
+    };
+    json!({ "truepath": 1, "invocations": steps.iter().map(step).collect::<Vec<_>>() })
+}
+
+/// `verify --json`.
+pub fn verify(plan: &Plan, verdicts: &[Verdict]) -> Value {
+    let one = |verdict: &Verdict| {
+        let series = &plan.series[verdict.series];
+        let finding = |(frame, state, path, why): &(i64, State, String, String)| {
+            let check = if *state == State::Broken { "frame-broken" } else { "frame-wrong" };
+            json!({ "check": check, "frame": frame, "path": path, "message": why })
+        };
+        json!({
+            "series": series.id, "job": plan.jobs[series.job].name, "pass": pass(plan, series),
+            "expected": verdict.expected.to_string(), "good": verdict.good.to_string(), "missing": verdict.missing.to_string(),
+            "broken": verdict.broken.to_string(), "wrong": verdict.wrong.to_string(), "stale": "", "changed": "", "foreign": "", "odd": "",
+            "stray": verdict.stray, "findings": verdict.findings.iter().map(finding).collect::<Vec<_>>(),
+        })
+    };
+    let complete = verdicts.iter().all(Verdict::is_complete);
+    json!({ "truepath": 1, "complete": complete, "series": verdicts.iter().map(one).collect::<Vec<_>>() })
+}

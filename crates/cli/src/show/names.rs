@@ -1,0 +1,90 @@
+//! What will be written, as a table a tired person reads at a glance.
+
+use truepath_core::plan::{Plan, Series, SeriesKind};
+use truepath_core::resolve::{Job, paths};
+use truepath_core::sheet::Key;
+
+use super::{HEAD, MARK, ODD, QUIET, counted, paint};
+use crate::lower::Screen;
+
+/// Every job with its series.
+pub fn text(plan: &Plan, screen: Screen) -> String {
+    let mut out = String::new();
+    for (at, job) in plan.jobs.iter().enumerate() {
+        out.push_str(&heading(job, screen));
+        let series = &plan.series[plan.series_of(at)];
+        let widest = series.iter().map(|series| label(series, job).len()).max().unwrap_or(0);
+        for series in series {
+            out.push_str(&row(plan, job, series, (widest, screen)));
+        }
+        let left = left_to_scene(job);
+        if !left.is_empty() {
+            out.push_str(&format!("  {}\n", paint(screen, QUIET, format!("left to the scene: {}", left.join(", ")))));
+        }
+        out.push('\n');
+    }
+    let files: i64 = plan.series.iter().filter_map(|series| series.frames.as_ref()).map(|frames| frames.count()).sum();
+    let jobs = counted(plan.jobs.len() as i64, "job");
+    out.push_str(&format!(
+        "{jobs}, {}, {}. Next: truepath check\n",
+        counted(plan.series.len() as i64, "series"),
+        counted(files, "file")
+    ));
+    out
+}
+
+fn heading(job: &Job, screen: Screen) -> String {
+    let frames = match &job.frames {
+        Some(frames) => format!("frames {frames} ({})", frames.count()),
+        None => paint(screen, ODD, "frames unknown"),
+    };
+    let size = job.size.map_or_else(|| "size unknown".to_owned(), |size| size.to_string());
+    let fps = job.fps.map_or_else(|| "fps unknown".to_owned(), |fps| format!("{fps} fps"));
+    format!("{}  {frames}, {size}, {fps}\n", paint(screen, HEAD, &job.name))
+}
+
+fn label(series: &Series, job: &Job) -> String {
+    series.passes.iter().map(|pass| job.passes[*pass].label.as_str()).collect::<Vec<_>>().join("+")
+}
+
+fn row(plan: &Plan, job: &Job, series: &Series, (widest, screen): (usize, Screen)) -> String {
+    let kind = [
+        series.file_type.map(|known| known.name.to_owned()),
+        series.bits.map(|bits| bits.to_string()),
+        series.channels.map(|channels| channels.to_string()),
+    ];
+    let kind = kind.into_iter().flatten().collect::<Vec<_>>().join(" ");
+    let label = label(series, job);
+    let head = format!("  {label:widest$}  {}", paint(screen, QUIET, format!("{kind:<16}")));
+    if !series.is_known() {
+        return format!("{head}  {}\n", paint(screen, ODD, "no name yet: see the findings"));
+    }
+    let relative =
+        |path: &str| path.strip_prefix(&plan.home.folder).map_or(path, |rest| rest.trim_start_matches('/')).to_owned();
+    let pattern = relative(&series.pattern.with_frame(|width| paint(screen, MARK, "#".repeat(width))));
+    let mut out = format!("{head}  {pattern}\n");
+    let frames = series.frames.as_ref();
+    let ends = frames.and_then(|frames| frames.first()).zip(frames.and_then(|frames| frames.last()));
+    if let (SeriesKind::Sequence, Some((first, last))) = (series.kind, ends) {
+        let indent = " ".repeat(2 + widest + 2 + 16 + 2);
+        let name = |frame: i64| paths::file_name(&series.name(frame)).to_owned();
+        let dots = if screen.unicode { "…" } else { "..." };
+        out.push_str(&paint(screen, QUIET, format!("{indent}{} {dots} {}\n", name(first), name(last))));
+    }
+    out
+}
+
+/// Settings that nobody gives, so that the scene decides.
+fn left_to_scene(job: &Job) -> Vec<String> {
+    let unknown = |key: &Key| match key {
+        Key::Frames => job.frames.is_some(),
+        Key::Fps => job.fps.is_some(),
+        Key::Size => job.full_size.is_some(),
+        key => job.settings.get(key).is_some(),
+    };
+    [Key::Camera, Key::Frames, Key::Fps, Key::Size, Key::Samples, Key::Colour]
+        .into_iter()
+        .filter(|key| !unknown(key))
+        .map(|key| key.to_string())
+        .collect()
+}

@@ -1,0 +1,28 @@
+//! Frames: none, unknown, or beyond the scene.
+
+use crate::sheet::Key;
+
+use super::{Sink, wording};
+
+pub fn check(sink: &mut Sink<'_, '_>) {
+    let plan = sink.input.plan;
+    for job in &plan.jobs {
+        let place = job.settings.place(&Key::Frames).or(Some(job.at));
+        let Some(frames) = &job.frames else {
+            if sink.input.machine.is_some() && job.settings.get(&Key::Scene).is_some() {
+                sink.add("frames-unknown", place, job, wording::frames_unknown(job.facts.is_some()));
+            }
+            continue;
+        };
+        if frames.is_empty() {
+            sink.add("frames-empty", place, job, wording::frames_empty());
+        }
+        let span = job.facts.as_ref().and_then(|facts| facts.frames(job.fps));
+        if let Some(span) = span {
+            let beyond = frames.minus(&span);
+            if !beyond.is_empty() {
+                sink.add("frames-outside-scene", place, job, wording::frames_outside(&beyond, &span));
+            }
+        }
+    }
+}

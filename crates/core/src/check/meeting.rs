@@ -1,0 +1,441 @@
+//! One name, one file: whether two series share a name, decided from their patterns and frames, never by listing names.
+//!
+//! For every pair of digit counts the two patterns are laid over each other character by character. Digits that face each
+//! other are the same unknown, digits that face a letter are known. What is left of both frame numbers is then linear in
+//! one unknown number, and arithmetic runs tell whether it has a solution. This is exact also where the number meets
+//! digits of the name, or another padding.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use crate::frames::{Frames, Run};
+use crate::plan::{Plan, Series};
+use crate::sheet::System;
+use crate::template::{Pattern, Piece};
+
+use super::{Sink, wording};
+
+pub(super) fn check(sink: &mut Sink<'_, '_>) {
+    let systems = sink.input.sheet.policy.systems.as_deref();
+    let folded = systems.is_none_or(|systems| systems.iter().any(|system| *system != System::Linux));
+    let (plan, whole) = (sink.input.plan, sink.input.whole);
+    let asked: HashSet<&str> = plan.series.iter().map(|series| series.id.as_str()).collect();
+    let others = whole.series.iter().filter(|series| !asked.contains(series.id.as_str())).map(|series| (series, whole));
+    let all: Vec<(&Series, &Plan)> = plan.series.iter().map(|series| (series, plan)).chain(others).collect();
+    let known = all.iter().enumerate().filter(|(_, (series, _))| series.is_known());
+    let names: Vec<Names> = known
+        .filter_map(|(at, (series, _))| {
+            let pattern = if folded { series.pattern.folded() } else { series.pattern.clone() };
+            Some(Names { at, pattern, frames: series.numbers()? })
+        })
+        .collect();
+    for meeting in meetings(&names) {
+        let ((a, of_a), (b, of_b)) = (all[meeting.first], all[meeting.second]);
+        if asked.contains(a.id.as_str()) || asked.contains(b.id.as_str()) {
+            let (job_a, job_b) = (&of_a.jobs[a.job], &of_b.jobs[b.job]);
+            let words = wording::names_meet((a, job_a), (b, job_b), &b.pattern.name(meeting.frame));
+            sink.add("names-meet", b.path.as_ref().map(|path| path.at), job_b, words);
+        }
+    }
+}
+
+/// The names of one series: `at` is the caller's number for it, `frames` are as numbered in names.
+#[derive(Clone, Debug)]
+pub struct Names {
+    /// The caller's number.
+    pub at: usize,
+    /// The pattern, folded where systems fold.
+    pub pattern: Pattern,
+    /// Frames as numbered in names.
+    pub frames: Frames,
+}
+
+/// Two series on one name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Meeting {
+    /// The caller's number of one series.
+    pub first: usize,
+    /// And of the other.
+    pub second: usize,
+    /// A frame of the second series whose name is also one of the first.
+    pub frame: i64,
+}
+
+/// For every series that meets an earlier one, one such meeting. Series are compared only where their text without
+/// numbers is the same, so that ten thousand unlike ones cost ten thousand look-ups.
+#[must_use]
+pub fn meetings(names: &[Names]) -> Vec<Meeting> {
+    let mut shelves: HashMap<String, BTreeMap<Structure, Vec<usize>>> = HashMap::new();
+    for (at, name) in names.iter().enumerate() {
+        let (skeleton, structure) = structure(&name.pattern);
+        shelves.entry(skeleton).or_default().entry(structure).or_default().push(at);
+    }
+    let mut found = Found { names, by_second: BTreeMap::new() };
+    for shelf in shelves.values() {
+        for (structure, list) in shelf {
+            sweep(list, &mut found);
+            for (_, more) in shelf.iter().filter(|(other, _)| *other > structure && structure.may_meet(other)) {
+                list.iter().flat_map(|a| more.iter().map(move |b| (*a, *b))).for_each(|(a, b)| found.compare(a, b));
+            }
+        }
+    }
+    found.by_second.into_values().collect()
+}
+
+/// Series of one structure, by their first frames: of one pattern only those whose spans overlap are compared.
+fn sweep(list: &[usize], found: &mut Found<'_>) {
+    let names = found.names;
+    let first = |at: &usize| names[*at].frames.first().unwrap_or(0);
+    let mut by_first = list.to_vec();
+    by_first.sort_by_key(|at| (first(at), *at));
+    let mut open: Vec<usize> = Vec::new();
+    for at in by_first {
+        let start = first(&at);
+        let alike = |other: &usize| names[*other].pattern == names[at].pattern;
+        open.retain(|other| !alike(other) || names[*other].frames.last().is_some_and(|last| last >= start));
+        open.iter().for_each(|other| found.compare(*other, at));
+        open.push(at);
+    }
+}
+
+/// The meetings found so far, by the later series.
+struct Found<'n> {
+    names: &'n [Names],
+    by_second: BTreeMap<usize, Meeting>,
+}
+
+impl Found<'_> {
+    /// Compares two series, unless the later one is known to meet another already.
+    fn compare(&mut self, a: usize, b: usize) {
+        let (a, b) = (&self.names[a], &self.names[b]);
+        let (first, second) = if a.at < b.at { (a, b) } else { (b, a) };
+        if self.by_second.contains_key(&second.at) {
+            return;
+        }
+        if let Some(frame) = meet((&second.pattern, &second.frames), (&first.pattern, &first.frames)) {
+            self.by_second.insert(second.at, Meeting { first: first.at, second: second.at, frame });
+        }
+    }
+}
+
+/// Per run of digits, signs and holes: the digits, or nothing where there is a hole.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+struct Structure(Vec<Option<String>>);
+
+impl Structure {
+    /// Numbers that both spell out must be the same.
+    fn may_meet(&self, other: &Structure) -> bool {
+        self.0.iter().zip(&other.0).all(|(a, b)| a.is_none() || b.is_none() || a == b)
+    }
+}
+
+/// The text of a pattern with each run of digits, signs and holes made one mark, and what those runs were.
+fn structure(pattern: &Pattern) -> (String, Structure) {
+    let (mut skeleton, mut runs) = (String::new(), Vec::new());
+    let mut open: Option<Option<String>> = None;
+    for piece in pattern.pieces() {
+        match piece {
+            Piece::Frame { .. } => open = Some(None),
+            Piece::Text(text) => {
+                for c in text.chars() {
+                    if c.is_ascii_digit() || c == '-' {
+                        if let Some(run) = open.get_or_insert_with(|| Some(String::new())) {
+                            run.push(c);
+                        }
+                    } else {
+                        if let Some(run) = open.take() {
+                            runs.push(run);
+                            skeleton.push('\u{1}');
+                        }
+                        skeleton.push(c);
+                    }
+                }
+            }
+        }
+    }
+    if let Some(run) = open {
+        runs.push(run);
+        skeleton.push('\u{1}');
+    }
+    (skeleton, Structure(runs))
+}
+
+/// A frame of the first series whose name is also a name of the second.
+#[must_use]
+pub fn meet(a: (&Pattern, &Frames), b: (&Pattern, &Frames)) -> Option<i64> {
+    if a.0 == b.0 && a.0.frame_width().is_some() {
+        return a.1.intersect(b.1).first();
+    }
+    if b.0.frame_width().is_none() {
+        return a.0.read(&b.0.name(0)).filter(|frame| a.0.frame_width().is_none() || a.1.contains(*frame));
+    }
+    if a.0.frame_width().is_none() {
+        return b.0.read(&a.0.name(0)).filter(|frame| b.1.contains(*frame)).and(a.1.first());
+    }
+    let (forms_a, forms_b) = (forms(a.1), forms(b.1));
+    forms_a.iter().flat_map(|x| forms_b.iter().map(move |y| (x, y))).find_map(|(x, y)| {
+        let found = overlay(&cells(a.0, x), &cells(b.0, y), x, y)?;
+        Some(if x.negative { -found } else { found })
+    })
+}
+
+/// Frames of one sign and one number of digits, without their sign.
+struct Form {
+    negative: bool,
+    digits: usize,
+    runs: Vec<Run>,
+}
+
+fn forms(frames: &Frames) -> Vec<Form> {
+    let mut forms = Vec::new();
+    for digits in 1..=16u32 {
+        let (low, high) = (if digits == 1 { 0 } else { 10i64.pow(digits - 1) }, 10i64.pow(digits) - 1);
+        for negative in [false, true] {
+            let low = if negative { low.max(1) } else { low };
+            let range = if negative { Frames::range(-high, -low) } else { Frames::range(low, high) };
+            let inside = frames.intersect(&range);
+            let unsigned = |run: &Run| if negative { Run { first: -run.last(), ..*run } } else { *run };
+            if !inside.is_empty() {
+                forms.push(Form {
+                    negative,
+                    digits: digits as usize,
+                    runs: inside.runs().iter().map(unsigned).collect(),
+                });
+            }
+        }
+    }
+    forms
+}
+
+/// One byte of a name: known, or a digit of the frame, the highest first.
+#[derive(Clone, Copy)]
+enum Cell {
+    Known(u8),
+    Digit(usize),
+}
+
+fn cells(pattern: &Pattern, form: &Form) -> Vec<Cell> {
+    let mut cells = Vec::new();
+    for piece in pattern.pieces() {
+        match piece {
+            Piece::Text(text) => cells.extend(text.bytes().map(Cell::Known)),
+            Piece::Frame { width } => {
+                cells.extend(form.negative.then_some(Cell::Known(b'-')));
+                cells.extend((form.digits..*width).map(|_| Cell::Known(b'0')));
+                cells.extend((0..form.digits).map(Cell::Digit));
+            }
+        }
+    }
+    cells
+}
+
+/// Unknown digits of both numbers, joined where they are the same, with what is known of them.
+struct Digits {
+    parent: Vec<usize>,
+    known: Vec<Option<u8>>,
+}
+
+impl Digits {
+    fn root(&self, mut at: usize) -> usize {
+        while self.parent[at] != at {
+            at = self.parent[at];
+        }
+        at
+    }
+
+    fn fix(&mut self, at: usize, byte: u8) -> bool {
+        let root = self.root(at);
+        let digit = byte.wrapping_sub(b'0');
+        digit <= 9 && *self.known[root].get_or_insert(digit) == digit
+    }
+
+    fn join(&mut self, a: usize, b: usize) -> bool {
+        let (a, b) = (self.root(a), self.root(b));
+        match self.known[b] {
+            Some(digit) if a != b && self.known[a].is_some_and(|other| other != digit) => false,
+            known => {
+                self.parent[b] = a;
+                self.known[a] = self.known[a].or(known);
+                true
+            }
+        }
+    }
+}
+
+/// Lays two names over each other; a frame number (without sign) of the first that solves it.
+fn overlay(a: &[Cell], b: &[Cell], x: &Form, y: &Form) -> Option<i64> {
+    if a.len() != b.len() {
+        return None;
+    }
+    let all = x.digits + y.digits;
+    let mut digits = Digits { parent: (0..all).collect(), known: vec![None; all] };
+    for pair in a.iter().zip(b) {
+        let agree = match pair {
+            (Cell::Known(a), Cell::Known(b)) => a == b,
+            (Cell::Known(byte), Cell::Digit(at)) => digits.fix(x.digits + at, *byte),
+            (Cell::Digit(at), Cell::Known(byte)) => digits.fix(*at, *byte),
+            (Cell::Digit(a), Cell::Digit(b)) => digits.join(*a, x.digits + b),
+        };
+        if !agree {
+            return None;
+        }
+    }
+    let mut free: Vec<usize> =
+        (0..all).map(|at| digits.root(at)).filter(|root| digits.known[*root].is_none()).collect();
+    let mut seen = HashSet::new();
+    free.retain(|root| seen.insert(*root));
+    let (known_a, weights_a) = linear(&digits, 0..x.digits, &free);
+    let (known_b, weights_b) = linear(&digits, x.digits..all, &free);
+    match (slope(&weights_a), slope(&weights_b)) {
+        (Some(slope_a), Some(slope_b)) => {
+            let most = 10i64.checked_pow(u32::try_from(free.len()).ok()?)? - 1;
+            let solutions = |runs: &[Run], slope, known| {
+                runs.iter().filter_map(|run| preimage(run, slope, known, most)).collect::<Vec<_>>()
+            };
+            let (left, right) = (solutions(&x.runs, slope_a, known_a), solutions(&y.runs, slope_b, known_b));
+            let both = left.iter().flat_map(|a| right.iter().map(move |b| (a, b))).find_map(|(a, b)| a.meet(b))?;
+            Some(known_a + slope_a * both.first)
+        }
+        // Only patterns with several holes that lie across each other come here; their free digits are few.
+        _ => try_all(&x.runs, &y.runs, (known_a, &weights_a), (known_b, &weights_b)),
+    }
+}
+
+/// A number as a known part and a weight for every free digit.
+fn linear(digits: &Digits, own: std::ops::Range<usize>, free: &[usize]) -> (i64, Vec<i64>) {
+    let (mut known, mut weights) = (0, vec![0; free.len()]);
+    let count = own.len();
+    for (at, index) in own.enumerate() {
+        let (place, root) = (10i64.pow((count - 1 - at) as u32), digits.root(index));
+        match (digits.known[root], free.iter().position(|f| *f == root)) {
+            (Some(digit), _) => known += i64::from(digit) * place,
+            (None, Some(position)) => weights[position] += place,
+            (None, None) => {}
+        }
+    }
+    (known, weights)
+}
+
+/// The common factor of weights that fall by tens, so that the free digits read as one number.
+fn slope(weights: &[i64]) -> Option<i64> {
+    let Some(last) = weights.last() else { return Some(1) };
+    let falls =
+        weights.iter().rev().enumerate().all(|(at, weight)| last.checked_mul(10i64.pow(at as u32)) == Some(*weight));
+    falls.then_some(*last)
+}
+
+/// All `n` from 0 to `most` for which `known + slope * n` lies in the run.
+fn preimage(run: &Run, slope: i64, known: i64, most: i64) -> Option<Run> {
+    let step = i128::from(run.step);
+    let start = i128::from(run.first) - i128::from(known);
+    let end = i128::from(run.last()) - i128::from(known);
+    let slope = i128::from(slope);
+    let (low, high) = ((-((-start).div_euclid(slope))).max(0), end.div_euclid(slope).min(i128::from(most)));
+    if low > high {
+        return None;
+    }
+    // slope * n = start (mod step): walk at most the classes of the step's part that the slope does not share.
+    let classes = step / gcd(slope, step);
+    let inverse_found = Run::congruent(slope, start, step)?;
+    let first = low + (inverse_found - low).rem_euclid(classes);
+    Run::new(i64::try_from(first).ok()?, i64::try_from(high).ok()?, i64::try_from(classes).ok()?)
+}
+
+fn gcd(a: i128, b: i128) -> i128 {
+    if b == 0 { a } else { gcd(b, a % b) }
+}
+
+fn try_all(
+    a: &[Run],
+    b: &[Run],
+    (known_a, weights_a): (i64, &[i64]),
+    (known_b, weights_b): (i64, &[i64]),
+) -> Option<i64> {
+    let total = 10u64.checked_pow(u32::try_from(weights_a.len()).ok()?)?;
+    (0..total).find_map(|mut n| {
+        let (mut left, mut right) = (known_a, known_b);
+        for (wa, wb) in weights_a.iter().zip(weights_b) {
+            let digit = i64::try_from(n % 10).unwrap_or(0);
+            (left, right, n) = (left + wa * digit, right + wb * digit, n / 10);
+        }
+        (a.iter().any(|run| run.contains(left)) && b.iter().any(|run| run.contains(right))).then_some(left)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use proptest::prelude::*;
+
+    use super::{Names, meet, meetings};
+    use crate::frames::{FrameExpr, Frames};
+    use crate::template::Pattern;
+
+    fn pattern(text: &str) -> Pattern {
+        let mut pattern = Pattern::default();
+        for (at, piece) in text.split('#').enumerate() {
+            let (width, rest) = if at == 0 { (None, piece) } else { (piece[..1].parse().ok(), &piece[1..]) };
+            width.into_iter().for_each(|width| pattern.push_frame(width));
+            pattern.push_text(rest);
+        }
+        pattern
+    }
+
+    fn frames(text: &str) -> Frames {
+        FrameExpr::parse(text).expect(text).frames(None, None).expect(text)
+    }
+
+    #[test]
+    fn one_frame_in_a_billion_is_found() {
+        let (a, b) = (frames("1-1000000000"), frames("1000000000-2000000000"));
+        let name = pattern("/r/x.#4.exr");
+        assert_eq!(meet((&name, &a), (&name, &b)), Some(1_000_000_000));
+        assert_eq!(meet((&name, &frames("1-999999999/2")), (&name, &frames("2-1000000000/2"))), None);
+        let short = frames("1-99999999");
+        assert_eq!(
+            meet((&pattern("x1#4"), &short), (&pattern("x#5"), &b)),
+            None,
+            "x1 and eight digits are a digit short of a billion"
+        );
+        assert_eq!(
+            meet((&pattern("x1#4"), &frames("1-999999999")), (&pattern("x#4"), &frames("1000000007-1999999999/9"))),
+            Some(100_000_006)
+        );
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(3000))]
+        #[test]
+        fn deciding_agrees_with_listing(
+            parts in prop::collection::vec(("[ab]?[0-2-]{0,2}", 1usize..4, "[0-2-]{0,2}[ab]?", -30i64..130, 0i64..140, 1i64..8, any::<bool>()), 2..5)
+        ) {
+            let names: Vec<Names> = parts.iter().enumerate().map(|(at, (head, width, tail, first, more, step, hole))| Names {
+                at,
+                pattern: pattern(&if *hole { format!("{head}#{width}{tail}") } else { format!("{head}{tail}") }),
+                frames: if *hole { frames(&format!("{first}-{}/{step}", first + more)) } else { frames("1") },
+            }).collect();
+            let listed: Vec<BTreeSet<String>> = names.iter().map(|n| n.frames.iter().map(|f| n.pattern.name(f)).collect()).collect();
+            let mut expected = Vec::new();
+            for second in 0..names.len() {
+                expected.extend((0..second).find(|first| !listed[*first].is_disjoint(&listed[second])).map(|first| (first, second)));
+            }
+            let found = meetings(&names);
+            prop_assert_eq!(found.iter().map(|m| m.second).collect::<Vec<_>>(), expected.iter().map(|(_, second)| *second).collect::<Vec<_>>());
+            for meeting in found {
+                let name = names[meeting.second].pattern.name(meeting.frame);
+                prop_assert!(listed[meeting.second].contains(&name) && listed[meeting.first].contains(&name));
+            }
+        }
+
+        #[test]
+        fn two_holes_are_decided_too(widths in prop::array::uniform4(1usize..4), last in 1i64..300, middle in "[0-9]{0,1}x?") {
+            let (a, b) = (format!("#{}{middle}#{}", widths[0], widths[1]), format!("#{}{middle}#{}", widths[2], widths[3]));
+            let (a, b) = (pattern(&a), pattern(&b));
+            let all = frames(&format!("1-{last}/3"));
+            let other = frames(&format!("2-{}", last + 2));
+            let names: BTreeSet<String> = all.iter().map(|f| a.name(f)).collect();
+            let expected = other.iter().any(|f| names.contains(&b.name(f)));
+            prop_assert_eq!(meet((&a, &all), (&b, &other)).is_some(), expected);
+        }
+    }
+}

@@ -1,0 +1,134 @@
+//! Names: tokens, the frame's place, and the policy's wishes.
+
+use regex::Regex;
+
+use crate::diagnostic::nearest;
+use crate::plan::{Series, SeriesKind};
+use crate::resolve::paths;
+use crate::sheet::Key;
+use crate::source::Spanned;
+use crate::template::{Part, TroubleKind, token};
+
+use super::{Sink, in_path, wording};
+
+pub fn check(sink: &mut Sink<'_, '_>) {
+    let policy = &sink.input.sheet.policy;
+    let spelling =
+        policy.spelling.as_ref().and_then(|spelling| match Regex::new(&format!("^(?:{})$", spelling.value)) {
+            Ok(regex) => Some((regex, spelling)),
+            Err(error) => {
+                sink.findings.add(
+                    "value-not-understood",
+                    Some(spelling.at),
+                    None,
+                    wording::bad_spelling(&error.to_string()),
+                );
+                None
+            }
+        });
+    for series in sink.series() {
+        tokens(sink, series);
+        frame_token(sink, series);
+        frame_neighbours(sink, series);
+        policy_tokens(sink, series);
+        if let Some((regex, policy)) = &spelling {
+            policy_spelling(sink, series, regex, policy);
+        }
+    }
+}
+
+fn tokens(sink: &mut Sink<'_, '_>, series: &Series) {
+    let job = sink.job(series);
+    for trouble in &series.troubles {
+        let at = in_path(series, trouble.range.clone());
+        let name = trouble.token.as_str();
+        match &trouble.kind {
+            TroubleKind::Unknown => {
+                let roots = sink.input.plan.roots.iter().map(|root| root.name.as_str());
+                let variables = job
+                    .settings
+                    .values
+                    .keys()
+                    .filter_map(|key| if let Key::Var(name) = key { Some(name.as_str()) } else { None });
+                let known: Vec<&str> =
+                    token::PATH.iter().map(|(name, _)| *name).chain(roots).chain(variables).collect();
+                let near = nearest(name, known.iter().copied());
+                sink.add("token-unknown", at, job, wording::token_unknown(name, near, at));
+            }
+            TroubleKind::NoValue => {
+                let root = sink.input.plan.roots.iter().any(|root| root.name == name);
+                sink.add("token-without-value", at, job, wording::token_without_value(name, root));
+            }
+            TroubleKind::Unfit(value, why) => {
+                sink.add("token-value-unfit", at, job, wording::value_unfit(name, value, why))
+            }
+            TroubleKind::Form => sink.add("template-not-understood", at, job, wording::no_such_form(name)),
+        }
+    }
+}
+
+/// The costliest of all: every frame under one name.
+fn frame_token(sink: &mut Sink<'_, '_>, series: &Series) {
+    let (Some(path), Some(frames)) = (&series.path, &series.frames) else { return };
+    if series.kind == SeriesKind::Sequence && !path.value.has("frame") && frames.count() > 1 {
+        let text = path.value.to_string();
+        let after = text.rfind('.').filter(|dot| !text[*dot..].contains('/')).unwrap_or(text.len());
+        let at = in_path(series, after..after).filter(|at| at.start == at.end);
+        let job = sink.job(series);
+        sink.add("frame-token-missing", Some(path.at), job, wording::frame_token_missing(frames, at));
+    }
+}
+
+fn frame_neighbours(sink: &mut Sink<'_, '_>, series: &Series) {
+    let Some(path) = &series.path else { return };
+    let parts = path.value.parts();
+    for (at, part) in parts.iter().enumerate() {
+        let Part::Token(frame) = part else { continue };
+        if frame.name != "frame" {
+            continue;
+        }
+        let touches = |c: Option<char>| c.is_some_and(char::is_alphanumeric);
+        let before = match at.checked_sub(1).map(|at| &parts[at]) {
+            Some(Part::Text(text)) => touches(text.chars().next_back()),
+            Some(Part::Token(_)) => true,
+            None => false,
+        };
+        let after = match parts.get(at + 1) {
+            Some(Part::Text(text)) => touches(text.chars().next()),
+            Some(Part::Token(next)) => next.sign.is_none(),
+            None => false,
+        };
+        if (before && frame.sign.is_none()) || after {
+            let place = in_path(series, frame.range.clone());
+            let start = in_path(series, frame.range.start..frame.range.start).filter(|_| before && !after);
+            let job = sink.job(series);
+            sink.add("frame-not-separated", place, job, wording::frame_not_separated(start));
+        }
+    }
+}
+
+fn policy_tokens(sink: &mut Sink<'_, '_>, series: &Series) {
+    let Some(path) = &series.path else { return };
+    let job = sink.job(series);
+    for wanted in &sink.input.sheet.policy.tokens {
+        if !path.value.has(&wanted.value) {
+            sink.add("policy-tokens", Some(path.at), job, wording::policy_token(wanted));
+        }
+    }
+}
+
+fn policy_spelling(sink: &mut Sink<'_, '_>, series: &Series, regex: &Regex, policy: &Spanned<String>) {
+    let (Some(path), Some(first), Some(root)) =
+        (&series.path, series.frames.as_ref().and_then(|frames| frames.first()), series.root)
+    else {
+        return;
+    };
+    let name = series.name(first);
+    let root = sink.input.plan.roots[root].path.as_deref().unwrap_or("");
+    let below = name.get(root.len()..).unwrap_or("").trim_start_matches('/');
+    let job = sink.job(series);
+    if let Some(part) = below.split('/').find(|part| !regex.is_match(part)) {
+        let file = part == paths::file_name(below);
+        sink.add("policy-spelling", Some(path.at), job, wording::policy_spelling(part, file, policy));
+    }
+}

@@ -1,0 +1,158 @@
+//! Findings as plain data: what a check has to say, where, and what to write instead. How they look is decided elsewhere.
+
+pub mod code;
+
+use crate::source::{Place, Spanned};
+pub use code::{CHECKS, Check, Level, find};
+
+/// A text that would mend the finding, put in place of what stands at `at`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Fix {
+    /// What is replaced; an empty range inserts.
+    pub at: Place,
+    /// What is written there.
+    pub write: String,
+}
+
+/// One thing that a check has to say.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Finding {
+    /// The check's slug.
+    pub check: &'static str,
+    /// How grave it is here.
+    pub level: Level,
+    /// One sentence.
+    pub message: String,
+    /// Where, and what the place is about.
+    pub at: Option<Spanned<String>>,
+    /// Other places that belong to it.
+    pub also: Vec<Spanned<String>>,
+    /// What to write or do.
+    pub help: Option<String>,
+    /// The change that mends it, where one is certain.
+    pub fix: Option<Fix>,
+    /// The combination it is about.
+    pub job: Option<String>,
+    /// How many more findings of the same check stand at the same place.
+    pub more: usize,
+}
+
+/// The words of a finding, before its level is known.
+#[derive(Clone, Debug, Default)]
+pub struct Words {
+    /// One sentence.
+    pub message: String,
+    /// What stands under the marked characters.
+    pub label: String,
+    /// What to write or do.
+    pub help: Option<String>,
+    /// Other places.
+    pub also: Vec<Spanned<String>>,
+    /// The change that mends it.
+    pub fix: Option<Fix>,
+}
+
+impl Words {
+    /// A message with a label under the place it is about.
+    pub fn new(message: impl Into<String>, label: impl Into<String>) -> Words {
+        Words { message: message.into(), label: label.into(), ..Words::default() }
+    }
+
+    /// Adds what to do about it.
+    #[must_use]
+    pub fn help(mut self, help: impl Into<String>) -> Words {
+        self.help = Some(help.into());
+        self
+    }
+
+    /// Adds a change that mends it.
+    #[must_use]
+    pub fn fix(mut self, at: Place, write: impl Into<String>) -> Words {
+        self.fix = Some(Fix { at, write: write.into() });
+        self
+    }
+
+    /// Adds a second place.
+    #[must_use]
+    pub fn also(mut self, at: Place, label: impl Into<String>) -> Words {
+        self.also.push(Spanned::new(label.into(), at));
+        self
+    }
+}
+
+/// Collects findings; the one place where a finding gets its level.
+#[derive(Clone, Debug, Default)]
+pub struct Findings {
+    list: Vec<Finding>,
+    levels: Vec<(&'static str, Option<Level>)>,
+}
+
+impl Findings {
+    /// Sets the level of a check for all findings to come; `None` turns it off.
+    pub fn set_level(&mut self, check: &'static str, level: Option<Level>) {
+        self.levels.push((check, level));
+    }
+
+    /// Takes a finding of `check` in. An unknown slug is a bug.
+    pub fn add(&mut self, check: &'static str, at: Option<Place>, job: Option<&str>, words: Words) {
+        let default = find(check).map_or(Level::Error, |known| known.level);
+        let set = self.levels.iter().rev().find(|(slug, _)| *slug == check).map(|(_, level)| *level);
+        let Some(level) = set.unwrap_or(Some(default)) else { return };
+        self.list.push(Finding {
+            check,
+            level,
+            message: words.message,
+            at: at.map(|at| Spanned::new(words.label, at)),
+            also: words.also,
+            help: words.help,
+            fix: words.fix,
+            job: job.map(str::to_owned),
+            more: 0,
+        });
+    }
+
+    /// Takes all of another list in.
+    pub fn append(&mut self, other: Findings) {
+        self.list.extend(other.list);
+    }
+
+    /// Whether any of them is an error.
+    #[must_use]
+    pub fn has_errors(&self) -> bool {
+        self.list.iter().any(|finding| finding.level == Level::Error)
+    }
+
+    /// The findings in the order of their places, those without one last. Twins are said once; what one cause does to
+    /// many series is one finding that counts the rest.
+    #[must_use]
+    pub fn sorted(mut self) -> Vec<Finding> {
+        let place = |finding: &Finding| finding.at.as_ref().map_or((1, None), |at| (0, Some(at.at)));
+        self.list.sort_by(|a, b| place(a).cmp(&place(b)).then(a.check.cmp(b.check)));
+        self.list.dedup_by(|later, kept| {
+            let alike = later.check == kept.check
+                && place(later) == place(kept)
+                && (kept.at.is_some() || later.message == kept.message);
+            kept.more += usize::from(alike && later.message != kept.message);
+            alike
+        });
+        self.list
+    }
+
+    /// The findings as they came.
+    pub fn iter(&self) -> impl Iterator<Item = &Finding> {
+        self.list.iter()
+    }
+
+    /// Whether there is none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.list.is_empty()
+    }
+}
+
+/// The candidate most like `word`, when it is like enough to have been meant.
+pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let scored = candidates.into_iter().map(|candidate| (strsim::damerau_levenshtein(word, candidate), candidate));
+    let (distance, candidate) = scored.min()?;
+    (distance <= 1.max(word.chars().count() / 3)).then_some(candidate)
+}

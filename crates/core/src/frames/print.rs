@@ -1,0 +1,96 @@
+//! Sets back to text: from the left, each part the longest run of one step from the next frame.
+
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
+use std::fmt;
+
+use super::{Frames, Run};
+
+impl Frames {
+    /// The set as runs that follow one another without interleaving, as they are printed.
+    pub fn sequential(&self) -> Box<dyn Iterator<Item = Run> + '_> {
+        if self.runs.windows(2).all(|pair| pair[0].last() < pair[1].first) {
+            return Box::new(sequential(self.runs.iter().copied()));
+        }
+        let mut heads: BinaryHeap<Reverse<(i64, i64, i64)>> =
+            self.runs.iter().map(|run| Reverse((run.first, run.step, run.count))).collect();
+        Box::new(sequential(std::iter::from_fn(move || {
+            let Reverse((frame, step, count)) = heads.pop()?;
+            if count > 1 {
+                heads.push(Reverse((frame + step, step, count - 1)));
+            }
+            Some(Run { first: frame, step: 1, count: 1 })
+        })))
+    }
+}
+
+impl fmt::Display for Frames {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (at, run) in self.sequential().enumerate() {
+            let comma = if at > 0 { "," } else { "" };
+            match run {
+                Run { first, count: 1, .. } => write!(f, "{comma}{first}")?,
+                Run { first, step: 1, .. } => write!(f, "{comma}{first}-{}", run.last())?,
+                Run { first, step, .. } => write!(f, "{comma}{first}-{}/{step}", run.last())?,
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Joins runs that follow one another into the longest ones: step 1 needs two frames, a larger step three.
+pub(super) fn sequential(runs: impl Iterator<Item = Run>) -> impl Iterator<Item = Run> {
+    Joined { runs, waiting: Vec::new(), open: None }
+}
+
+struct Joined<I> {
+    runs: I,
+    /// Pieces put back, the next one last.
+    waiting: Vec<Run>,
+    open: Option<Run>,
+}
+
+impl<I: Iterator<Item = Run>> Iterator for Joined<I> {
+    type Item = Run;
+
+    fn next(&mut self) -> Option<Run> {
+        loop {
+            let Some(next) = self.waiting.pop().or_else(|| self.runs.next()) else {
+                let open = self.open.take()?;
+                return Some(self.close(open));
+            };
+            let Some(open) = self.open else {
+                self.open = Some(next);
+                continue;
+            };
+            let step = if open.count == 1 { next.first - open.last() } else { open.step };
+            if next.first - open.last() != step {
+                self.open = None;
+                self.waiting.push(next);
+                return Some(self.close(open));
+            }
+            let whole = next.count == 1 || next.step == step;
+            let taken = if whole { next.count } else { 1 };
+            if !whole {
+                let rest = next.count - 1;
+                self.waiting.push(Run {
+                    first: next.first + next.step,
+                    count: rest,
+                    step: if rest == 1 { 1 } else { next.step },
+                });
+            }
+            self.open = Some(Run { first: open.first, step, count: open.count + taken });
+        }
+    }
+}
+
+impl<I> Joined<I> {
+    /// A finished run; of two frames with a gap only the first is given out, the second may begin another run.
+    fn close(&mut self, run: Run) -> Run {
+        if run.count == 2 && run.step > 1 {
+            self.waiting.push(Run { first: run.last(), step: 1, count: 1 });
+            return Run { first: run.first, step: 1, count: 1 };
+        }
+        run
+    }
+}

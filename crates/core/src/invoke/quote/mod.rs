@@ -1,0 +1,3 @@
+//! Text to shell words.
+
+pub mod sh;

@@ -1,0 +1,97 @@
+//! Series to invocations: the fewest calls that the adapter allows, cut into chunks of the planned frames.
+
+use crate::adapter::{Adapter, Arrangement};
+use crate::frames::Frames;
+use crate::resolve::Job;
+use crate::template::slug;
+
+use super::{Plan, Series};
+
+/// One call of a renderer.
+#[derive(Clone, Debug)]
+pub struct Invocation {
+    /// Its name, fit for a folder: the same on every machine.
+    pub id: String,
+    /// Index into [`Plan::jobs`].
+    pub job: usize,
+    /// Indices into [`Plan::series`].
+    pub series: Vec<usize>,
+    /// The job's frames it is given.
+    pub frames: Frames,
+}
+
+/// All invocations of a plan, in the order of the sheet, made as they are asked for. Series without names and jobs
+/// without adapter are left out.
+pub fn invocations<'p>(
+    plan: &'p Plan,
+    adapter: &'p dyn Fn(&Job) -> Option<&'p Adapter>,
+) -> impl Iterator<Item = Invocation> + 'p {
+    let names = job_names(plan);
+    let calls = plan.jobs.iter().enumerate().flat_map(move |(at, job)| {
+        let own: Vec<usize> = plan.series_of(at).collect();
+        adapter(job)
+            .map(|adapter| calls(plan, job, &own, adapter))
+            .unwrap_or_default()
+            .into_iter()
+            .map(move |series| (at, series))
+    });
+    calls.flat_map(move |(at, series)| {
+        let several = plan.series_of(at).len() > series.len();
+        let job = &plan.jobs[at];
+        let tail = if several { format!("_{}", labels(plan, job, &series)) } else { String::new() };
+        let head = names[at].clone();
+        let frames = plan.series[series[0]].frames.iter();
+        frames
+            .flat_map(|frames| frames.chunks(plan.run.chunk))
+            .map(move |frames| {
+                let span = format!("{}-{}", frames.first().unwrap_or(0), frames.last().unwrap_or(0));
+                Invocation { id: format!("{head}_{span}{tail}"), job: at, series: series.clone(), frames }
+            })
+            .collect::<Vec<_>>()
+    })
+}
+
+/// A name for each job that is fit for a folder and unlike all others.
+fn job_names(plan: &Plan) -> Vec<String> {
+    let mut taken = std::collections::HashMap::new();
+    let name = |job: &Job| {
+        let name = slug(&job.name);
+        let count = taken.entry(name.clone()).and_modify(|count| *count += 1).or_insert(1);
+        if *count == 1 && !name.is_empty() { name } else { format!("{name}-{count}") }
+    };
+    plan.jobs.iter().map(name).collect()
+}
+
+fn labels(plan: &Plan, job: &Job, series: &[usize]) -> String {
+    let labels = series.iter().flat_map(|at| &plan.series[*at].passes).map(|pass| slug(&job.passes[*pass].label));
+    labels.collect::<Vec<_>>().join("-")
+}
+
+/// The series of one job in as few calls as the adapter allows: passes whose settings differ are called apart.
+fn calls(plan: &Plan, job: &Job, own: &[usize], adapter: &Adapter) -> Vec<Vec<usize>> {
+    let mut calls: Vec<Vec<usize>> = Vec::new();
+    for at in own.iter().copied().filter(|at| plan.series[*at].is_known()) {
+        let together = adapter.can.contains(&Arrangement::Call);
+        let alike = |call: &&mut Vec<usize>| together && same_settings(job, &plan.series[call[0]], &plan.series[at]);
+        match calls.iter_mut().find(alike) {
+            Some(call) => call.push(at),
+            None => calls.push(vec![at]),
+        }
+    }
+    calls
+}
+
+fn same_settings(job: &Job, a: &Series, b: &Series) -> bool {
+    let (x, y) = (&job.passes[a.passes[0]], &job.passes[b.passes[0]]);
+    let name = |pass: &crate::resolve::Pass| pass.format.as_ref().map(|format| format.name.value.clone());
+    let twice = x.name.value == y.name.value;
+    x.colour == y.colour && name(x) == name(y) && a.file_type.map(|t| t.name) == b.file_type.map(|t| t.name) && !twice
+}
+
+/// Whether the files of one call can share a stage folder: no two of their names are alike.
+#[must_use]
+pub fn next_to_each_other(plan: &Plan, series: &[usize]) -> bool {
+    let file = |at: &usize| plan.series[*at].pattern.folded().split_folder().1;
+    let files: Vec<_> = series.iter().map(file).collect();
+    files.iter().enumerate().all(|(at, file)| !files[..at].contains(file))
+}

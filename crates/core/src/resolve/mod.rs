@@ -1,0 +1,291 @@
+//! Sheet and facts to jobs: every layer laid, every combination by its own name.
+
+pub mod paths;
+mod stack;
+mod tokens;
+
+use std::sync::Arc;
+
+use crate::catalogue::FileType;
+use crate::diagnostic::{Findings, Words};
+use crate::frames::Frames;
+use crate::scene::Facts;
+use crate::sheet::{
+    Colour, Format, Fps, Key, Kind, Layers, PassEntry, RootPaths, Setting, Settings, Sheet, Size, System,
+};
+use crate::source::{Place, Spanned};
+use crate::template::{Part, Template};
+
+pub use stack::{Stacked, stack};
+pub use tokens::{Seen, lookup};
+
+/// Where a sheet is at home. All paths are absolute text with `/`.
+#[derive(Clone, Debug)]
+pub struct Home {
+    /// The sheet's folder.
+    pub folder: String,
+    /// The sheet's file name without extension.
+    pub sheet: String,
+    /// The user's home folder.
+    pub user: Option<String>,
+    /// The system this is.
+    pub system: System,
+    /// Tells sheets of one name apart where they share a root outside their folders.
+    pub mark: String,
+}
+
+/// A root on this system.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ResolvedRoot {
+    /// Its name.
+    pub name: String,
+    /// Absolute; `None` where the sheet gives no path for this system.
+    pub path: Option<String>,
+    /// Where it is written.
+    pub at: Place,
+}
+
+/// One job, or one combination of it, with all that can be known.
+#[derive(Clone, Debug)]
+pub struct Job {
+    /// Its own name, such as `crossing/quay`.
+    pub name: String,
+    /// The job's name, without the combination.
+    pub job: String,
+    /// The `[[job]]`.
+    pub at: Place,
+    /// All values with their places.
+    pub settings: Settings,
+    /// The scene's absolute path.
+    pub scene: Option<Spanned<String>>,
+    /// What is known about the scene; `None` where nothing is.
+    pub facts: Option<Arc<Facts>>,
+    /// The frames, handles included; `None` where nothing says them.
+    pub frames: Option<Frames>,
+    /// Added to the frame in names.
+    pub shift: i64,
+    /// Frames per second.
+    pub fps: Option<Fps>,
+    /// Size before scale.
+    pub full_size: Option<Size>,
+    /// Size of the files.
+    pub size: Option<Size>,
+    /// Passes in the order of the sheet.
+    pub passes: Vec<Pass>,
+    /// One file for all passes or one for each.
+    pub layers: Layers,
+}
+
+/// One pass of a job.
+#[derive(Clone, Debug)]
+pub struct Pass {
+    /// The renderer's pass.
+    pub name: Spanned<String>,
+    /// What it is called in names.
+    pub label: String,
+    /// What it is.
+    pub kind: Kind,
+    /// How its pixels are meant.
+    pub colour: Option<Colour>,
+    /// Its file options.
+    pub format: Option<Arc<Format>>,
+    /// Its file type: the format's, else the path's own extension's.
+    pub file_type: Option<&'static FileType>,
+    /// Its path.
+    pub path: Option<Spanned<Template>>,
+}
+
+/// Resolves jobs. `facts` knows each scene by its absolute path.
+pub fn resolve(
+    sheet: &Sheet,
+    stacked: Vec<Stacked>,
+    facts: &dyn Fn(&str) -> Option<Arc<Facts>>,
+    home: &Home,
+    findings: &mut Findings,
+) -> Vec<Job> {
+    let formats: Vec<Arc<Format>> = sheet.formats.iter().cloned().map(Arc::new).collect();
+    stacked.into_iter().map(|stacked| job(sheet, stacked, &formats, (facts, home), findings)).collect()
+}
+
+type Knowledge<'k> = (&'k dyn Fn(&str) -> Option<Arc<Facts>>, &'k Home);
+
+fn job(
+    sheet: &Sheet,
+    stacked: Stacked,
+    formats: &[Arc<Format>],
+    (facts, home): Knowledge<'_>,
+    findings: &mut Findings,
+) -> Job {
+    let settings = stacked.settings;
+    let scene = match (settings.text(&Key::Scene), settings.place(&Key::Scene)) {
+        (Some(scene), Some(at)) => Some(Spanned::new(paths::absolute(scene, home), at)),
+        _ => None,
+    };
+    let facts = scene.as_ref().and_then(|scene| facts(&scene.value));
+    let value = |key: Key| settings.get(&key).map(|given| &*given.value);
+    let fps = match value(Key::Fps) {
+        Some(Setting::Fps(fps)) => Some(*fps),
+        _ => facts.as_ref().and_then(|facts| facts.fps),
+    };
+    let full_size = match value(Key::Size) {
+        Some(Setting::Size(size)) => Some(*size),
+        _ => facts.as_ref().and_then(|facts| facts.size),
+    };
+    let scale = match value(Key::Scale) {
+        Some(Setting::Number(percent)) => *percent,
+        _ => 100.0,
+    };
+    let layers = match value(Key::Layers) {
+        Some(Setting::Layers(layers)) => *layers,
+        _ => Layers::Apart,
+    };
+    let span = facts.as_ref().and_then(|facts| facts.frames(fps));
+    let mut job = Job {
+        frames: None,
+        shift: settings.whole(&Key::Shift).unwrap_or(0),
+        size: full_size.map(|size| size.scaled(scale)),
+        passes: Vec::new(),
+        name: stacked.name,
+        job: stacked.job,
+        at: stacked.at,
+        scene,
+        facts,
+        fps,
+        full_size,
+        layers,
+        settings,
+    };
+    job.frames = frames(&job, span.as_ref(), &stacked.refine, findings);
+    let entries = match job.settings.get(&Key::Passes).map(|given| given.value.clone()).as_deref() {
+        Some(Setting::Passes(entries)) => entries.clone(),
+        _ => Vec::new(),
+    };
+    job.passes = entries.iter().map(|entry| pass(sheet, &job, entry, formats, findings)).collect();
+    job
+}
+
+/// The job's own frames, widened by handles, then narrowed by what modes and the command line ask for.
+fn frames(
+    job: &Job,
+    span: Option<&Frames>,
+    refine: &[Spanned<crate::frames::FrameExpr>],
+    findings: &mut Findings,
+) -> Option<Frames> {
+    let mut frames = match job.settings.get(&Key::Frames).map(|given| &*given.value) {
+        Some(Setting::Frames(expr)) if expr.needs_own() => {
+            let words = Words::new(
+                "`frames` of a job cannot speak of its own frames",
+                "all, first, middle and last belong on the command line",
+            );
+            findings.add("frames-not-understood", job.settings.place(&Key::Frames), Some(&job.name), words);
+            return None;
+        }
+        Some(Setting::Frames(expr)) => expr.frames(span, None)?,
+        _ => span.cloned()?,
+    };
+    if let (Some(Setting::Handles(before, after)), Some(first), Some(last)) =
+        (job.settings.get(&Key::Handles).map(|given| &*given.value), frames.first(), frames.last())
+    {
+        frames = frames.union(&Frames::range(first - before, first)).union(&Frames::range(last, last + after));
+    }
+    for expr in refine {
+        let wanted = expr.value.frames(span, Some(&frames))?;
+        let beyond = wanted.minus(&frames);
+        if !beyond.is_empty() {
+            let words = Words::new(
+                format!("frames {beyond} are not among the frames of `{}`", job.name),
+                format!("the job has {frames}"),
+            );
+            findings.add(
+                "frames-cut",
+                Some(expr.at),
+                Some(&job.name),
+                words.help("only the job's own frames are taken; the sheet says which those are"),
+            );
+        }
+        frames = wanted.intersect(&frames);
+    }
+    Some(frames)
+}
+
+fn pass(sheet: &Sheet, job: &Job, entry: &PassEntry, formats: &[Arc<Format>], findings: &mut Findings) -> Pass {
+    let wanted = entry
+        .format
+        .clone()
+        .or_else(|| Some(Spanned::new(job.settings.text(&Key::Format)?.to_owned(), job.settings.place(&Key::Format)?)));
+    let format = wanted.as_ref().and_then(|name| formats.iter().find(|format| format.name.value == name.value));
+    if let (Some(name), None) = (&wanted, format) {
+        let mut words = Words::new(format!("there is no format `{}`", name.value), "nothing is called so");
+        words = match crate::diagnostic::nearest(
+            &name.value,
+            sheet.formats.iter().map(|format| format.name.value.as_str()),
+        ) {
+            Some(near) => words.help(format!("write \"{near}\"")).fix(name.at, near),
+            None => words.help(format!("give it a table: [formats.{}]", name.value)),
+        };
+        findings.add("name-unknown", Some(name.at), Some(&job.name), words);
+    }
+    let path = entry.path.clone().or_else(|| match job.settings.get(&Key::Path) {
+        Some(given) => match (&*given.value, given.at) {
+            (Setting::Path(path), Some(at)) => Some(Spanned::new(path.clone(), at)),
+            _ => None,
+        },
+        None => None,
+    });
+    let by_format = format.and_then(|format| crate::catalogue::by_name(&format.kind.as_ref()?.value));
+    let by_path = || path.as_ref().and_then(|path| crate::catalogue::by_extension(written_extension(&path.value)?));
+    let colour = entry.colour.as_ref().map(|colour| colour.value).or_else(|| {
+        match job.settings.get(&Key::Colour).map(|given| &*given.value) {
+            Some(Setting::Colour(colour)) => Some(*colour),
+            _ => None,
+        }
+    });
+    Pass {
+        label: entry.label.as_ref().unwrap_or(&entry.name).value.clone(),
+        kind: sheet
+            .passes
+            .iter()
+            .find(|pass| pass.name.value == entry.name.value)
+            .and_then(|pass| pass.kind)
+            .unwrap_or(usual_kind(&entry.name.value)),
+        colour,
+        format: format.cloned(),
+        file_type: by_format.or_else(by_path),
+        path,
+        name: entry.name.clone(),
+    }
+}
+
+/// What a pass is when the sheet does not say.
+fn usual_kind(name: &str) -> Kind {
+    match name {
+        "depth" | "normal" | "position" | "motion" | "uv" | "id" => Kind::Data,
+        "mask" | "alpha" => Kind::Mask,
+        _ => Kind::Colour,
+    }
+}
+
+/// The extension that a path spells by hand: what follows the last dot of its last text.
+#[must_use]
+pub fn written_extension(path: &Template) -> Option<&str> {
+    match path.parts().last()? {
+        Part::Text(text) => text.rsplit_once('.').map(|(_, extension)| extension).filter(|e| !e.contains('/')),
+        Part::Token(_) => None,
+    }
+}
+
+/// The sheet's roots on this system.
+#[must_use]
+pub fn roots(sheet: &Sheet, home: &Home) -> Vec<ResolvedRoot> {
+    let resolved = |paths: &RootPaths| match paths {
+        RootPaths::Same(path) => Some(paths::absolute(&path.value, home)),
+        RootPaths::BySystem(paths) => {
+            paths.iter().find(|(system, _)| *system == home.system).map(|(_, path)| paths::absolute(&path.value, home))
+        }
+    };
+    sheet
+        .roots
+        .iter()
+        .map(|root| ResolvedRoot { name: root.name.value.clone(), path: resolved(&root.paths), at: root.name.at })
+        .collect()
+}

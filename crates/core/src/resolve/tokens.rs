@@ -1,0 +1,103 @@
+//! The value of every token for one pass of one job.
+
+use std::collections::BTreeSet;
+
+use crate::sheet::{Key, Setting, Version};
+use crate::source::Spanned;
+use crate::template::{Lookup, Value, token};
+
+use super::{Home, Job, Pass, ResolvedRoot, paths};
+
+/// What a path is made for.
+#[derive(Clone, Copy)]
+pub struct Seen<'s> {
+    /// The job.
+    pub job: &'s Job,
+    /// The pass; where layers are together the first one, whose format holds for the file.
+    pub pass: &'s Pass,
+    /// Whether the file holds all passes.
+    pub together: bool,
+    /// The sheet's roots.
+    pub roots: &'s [ResolvedRoot],
+    /// Where the sheet is at home.
+    pub home: &'s Home,
+    /// The project's name.
+    pub project: Option<&'s Spanned<String>>,
+    /// Every variable that any job of the sheet has.
+    pub variables: &'s BTreeSet<String>,
+}
+
+/// The value of a token in a path.
+#[must_use]
+pub fn lookup(seen: Seen<'_>, name: &str) -> Lookup {
+    if let Some(root) = seen.roots.iter().find(|root| root.name == name) {
+        return root.path.clone().map_or(Lookup::NoValue, |path| Lookup::Value(Value::Folder(path)));
+    }
+    if let Some(value) = built_in(seen, name) {
+        return value.map_or(Lookup::NoValue, Lookup::Value);
+    }
+    match seen.job.settings.text(&Key::Var(name.to_owned())) {
+        Some(value) => Lookup::Value(Value::Text(value.to_owned())),
+        None if seen.variables.contains(name) => Lookup::NoValue,
+        None => Lookup::Unknown,
+    }
+}
+
+/// `None` for names that are no built-in token of paths.
+fn built_in(seen: Seen<'_>, name: &str) -> Option<Option<Value>> {
+    let Seen { job, pass, .. } = seen;
+    let text = |value: Option<String>| value.map(Value::Text);
+    let number = |value: Option<i64>| value.map(Value::Number);
+    let format = pass.format.as_deref();
+    let setting = |key: Key| job.settings.get(&key).map(|given| &*given.value);
+    Some(match name {
+        "frame" => Some(Value::Frame),
+        "project" => text(seen.project.map(|name| name.value.clone())),
+        "sheet" => text(Some(seen.home.sheet.clone())),
+        "job" => text(Some(job.job.clone())),
+        "pass" => text((!seen.together).then(|| pass.label.clone())),
+        "camera" | "view" | "adapter" | "region" => {
+            text(Key::parse(name).and_then(|key| job.settings.text(&key)).map(str::to_owned))
+        }
+        "version" => match setting(Key::Version) {
+            Some(Setting::Version(Version::Number(version))) => Some(Value::Version(*version)),
+            _ => None,
+        },
+        "type" => text(pass.file_type.map(|known| known.name.to_owned())),
+        "ext" => text(pass.file_type.map(|known| known.extensions[0].to_owned())),
+        "bits" => text(format.and_then(|format| format.bits.as_ref()).map(|bits| bits.value.to_string())),
+        "channels" => {
+            text(format.and_then(|format| format.channels.as_ref()).map(|channels| channels.value.to_string()))
+        }
+        "compression" => {
+            text(format.and_then(|format| format.compression.as_ref()).map(|compression| compression.value.clone()))
+        }
+        "quality" => number(format.and_then(|format| format.quality.as_ref()).map(|quality| quality.value)),
+        "colour" => text(pass.colour.map(|colour| colour.to_string())),
+        "samples" => number(job.settings.whole(&Key::Samples)),
+        "scene" => text(job.scene.as_ref().map(|scene| paths::stem(&scene.value).to_owned())),
+        "scene_folder" => job.scene.as_ref().map(|scene| Value::Folder(paths::parent(&scene.value).to_owned())),
+        "first" => number(job.frames.as_ref().and_then(|frames| frames.first())),
+        "last" => number(job.frames.as_ref().and_then(|frames| frames.last())),
+        "step" => number(job.frames.as_ref().and_then(|frames| frames.runs().first().map(|run| run.step))),
+        "frames" => text(job.frames.as_ref().map(ToString::to_string)),
+        "width" => number(job.size.map(|size| i64::from(size.width))),
+        "height" => number(job.size.map(|size| i64::from(size.height))),
+        "full_width" => number(job.full_size.map(|size| i64::from(size.width))),
+        "full_height" => number(job.full_size.map(|size| i64::from(size.height))),
+        "scale" | "pixel_aspect" => match Key::parse(name).and_then(setting) {
+            Some(Setting::Number(number)) => Some(Value::Text(number.to_string())),
+            _ => None,
+        },
+        "fps" => text(job.fps.map(|fps| fps.to_string().replace('/', "-"))),
+        "os" => text(Some(
+            crate::sheet::SYSTEMS
+                .iter()
+                .find(|(_, system)| *system == seen.home.system)
+                .map_or("", |(name, _)| name)
+                .to_owned(),
+        )),
+        name if token::PATH.iter().any(|(known, _)| *known == name) => None,
+        _ => return None,
+    })
+}

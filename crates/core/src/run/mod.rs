@@ -1,0 +1,4 @@
+//! Running, judged: what is left to render and why, and what a journal says. Nothing here runs anything.
+
+pub mod event;
+pub mod outstanding;

@@ -1,0 +1,52 @@
+//! Scene bytes to facts: cameras, span, rate, size, outside files. What a format does not say stays unknown.
+
+mod gltf;
+
+use crate::frames::Frames;
+use crate::sheet::{Fps, Size};
+
+/// What is known about a scene.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Facts {
+    /// Camera names; `None` when nothing says which there are.
+    pub cameras: Option<Vec<String>>,
+    /// Length in seconds, of formats that know no frames.
+    pub seconds: Option<f64>,
+    /// First and last frame, of formats that know frames.
+    pub span: Option<(i64, i64)>,
+    /// Frames per second.
+    pub fps: Option<Fps>,
+    /// Size in pixels.
+    pub size: Option<Size>,
+    /// Outside files, as the scene spells them: relative to its folder, or absolute.
+    pub resources: Vec<String>,
+}
+
+/// Why a scene's bytes say nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Unread {
+    /// A format that is not read here.
+    OtherFormat,
+    /// The format is known and the bytes are damaged: the reason.
+    Damaged(String),
+}
+
+/// Reads the facts of a scene. `name` is its file name, whose extension tells the format.
+pub fn read(name: &str, bytes: &[u8]) -> Result<Facts, Unread> {
+    match name.rsplit_once('.').map(|(_, extension)| extension.to_ascii_lowercase()).as_deref() {
+        Some("gltf" | "glb") => gltf::read(bytes).map_err(Unread::Damaged),
+        _ => Err(Unread::OtherFormat),
+    }
+}
+
+impl Facts {
+    /// The frames that the scene declares. A scene that knows only seconds has frames `1-round(seconds x fps)`.
+    #[must_use]
+    pub fn frames(&self, fps: Option<Fps>) -> Option<Frames> {
+        if let Some((first, last)) = self.span {
+            return Some(Frames::range(first, last));
+        }
+        let count = (self.seconds? * fps.or(self.fps)?.value()).round();
+        (count >= 1.0 && count < 1e15).then(|| Frames::range(1, count as i64))
+    }
+}

@@ -1,0 +1,188 @@
+//! A sheet as written: every value optional and with its place. Reading never stops at the first mistake.
+
+pub mod layer;
+pub mod parse;
+pub(crate) mod read;
+pub mod setting;
+mod tables;
+
+use crate::catalogue::{Bits, Channels};
+use crate::diagnostic::Level;
+use crate::source::{Place, Spanned};
+pub use layer::{Given, Layer, Settings};
+pub use setting::{Colour, Fps, Key, Layers, PassEntry, Setting, Size, Version};
+
+/// One sheet, or a part of one.
+#[derive(Clone, Debug, Default)]
+pub struct Sheet {
+    /// `[project] name`.
+    pub project: Option<Spanned<String>>,
+    /// `[roots]`.
+    pub roots: Vec<Root>,
+    /// `[formats.*]`.
+    pub formats: Vec<Format>,
+    /// `[passes.*]`.
+    pub passes: Vec<PassKind>,
+    /// `[defaults]`.
+    pub defaults: Settings,
+    /// `[bases.*]`.
+    pub bases: Vec<Base>,
+    /// `[[job]]`.
+    pub jobs: Vec<JobEntry>,
+    /// `[policy]`.
+    pub policy: Policy,
+    /// `[checks]`.
+    pub checks: Vec<(Spanned<String>, Option<Level>)>,
+    /// `[run]`.
+    pub run: RunEntry,
+}
+
+/// A named base folder, as written for each system.
+#[derive(Clone, Debug)]
+pub struct Root {
+    /// Its name, which is a token too.
+    pub name: Spanned<String>,
+    /// One path for all systems, or one for some of them.
+    pub paths: RootPaths,
+}
+
+/// Where a root is.
+#[derive(Clone, Debug)]
+pub enum RootPaths {
+    /// The same everywhere.
+    Same(Spanned<String>),
+    /// By system: `linux`, `macos`, `windows`.
+    BySystem(Vec<(System, Spanned<String>)>),
+}
+
+/// The systems that names are made for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum System {
+    /// Linux.
+    Linux,
+    /// macOS.
+    Macos,
+    /// Windows.
+    Windows,
+}
+
+/// All systems with their names.
+pub const SYSTEMS: [(&str, System); 3] =
+    [("linux", System::Linux), ("macos", System::Macos), ("windows", System::Windows)];
+
+/// A named set of file options.
+#[derive(Clone, Debug)]
+pub struct Format {
+    /// Its name.
+    pub name: Spanned<String>,
+    /// The file type's name, known to the catalogue.
+    pub kind: Option<Spanned<String>>,
+    /// Depth of a sample.
+    pub bits: Option<Spanned<Bits>>,
+    /// Channels.
+    pub channels: Option<Spanned<Channels>>,
+    /// Compression, in the catalogue's word.
+    pub compression: Option<Spanned<String>>,
+    /// 0 to 100.
+    pub quality: Option<Spanned<i64>>,
+}
+
+/// What a pass is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// Looks like something: light and colour.
+    Colour,
+    /// Numbers: depth, normals.
+    Data,
+    /// Coverage, 0 to 1.
+    Mask,
+}
+
+/// `[passes.NAME] kind`.
+#[derive(Clone, Debug)]
+pub struct PassKind {
+    /// The pass.
+    pub name: Spanned<String>,
+    /// What it is.
+    pub kind: Option<Kind>,
+}
+
+/// A named starting point for jobs.
+#[derive(Clone, Debug)]
+pub struct Base {
+    /// Its name.
+    pub name: Spanned<String>,
+    /// The base below it.
+    pub like: Option<Spanned<String>>,
+    /// What it gives.
+    pub settings: Settings,
+}
+
+/// A job as written.
+#[derive(Clone, Debug)]
+pub struct JobEntry {
+    /// Its name; without one the scene's is used.
+    pub name: Option<Spanned<String>>,
+    /// Its base.
+    pub like: Option<Spanned<String>>,
+    /// Its combinations.
+    pub each: Option<Each>,
+    /// What it gives itself.
+    pub settings: Settings,
+    /// The job's header.
+    pub at: Place,
+}
+
+/// The combinations of a job.
+#[derive(Clone, Debug)]
+pub enum Each {
+    /// Every combination of the values.
+    Table(Vec<(Spanned<Key>, Vec<Given>)>),
+    /// A combination per row.
+    Rows(Vec<Settings>),
+}
+
+/// Where outputs may lie and how they may be called.
+#[derive(Clone, Debug, Default)]
+pub struct Policy {
+    /// Roots that outputs lie below; all roots when left out.
+    pub within: Option<Vec<Spanned<String>>>,
+    /// Folders that outputs never lie in.
+    pub never: Vec<Spanned<String>>,
+    /// A regular expression for each part of a path below its root.
+    pub spelling: Option<Spanned<String>>,
+    /// Tokens that each path carries.
+    pub tokens: Vec<Spanned<String>>,
+    /// Systems that names are made for; all when left out.
+    pub systems: Option<Vec<System>>,
+}
+
+/// What becomes of files that are there already.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Existing {
+    /// Good ones stay, and so do wrong ones, which are named.
+    Keep,
+    /// Wrong ones are rendered again.
+    Renew,
+    /// All are rendered again.
+    Replace,
+    /// Nothing starts where anything exists.
+    Stop,
+}
+
+/// All ways with existing files, with their names.
+pub const EXISTING: [(&str, Existing); 4] =
+    [("keep", Existing::Keep), ("renew", Existing::Renew), ("replace", Existing::Replace), ("stop", Existing::Stop)];
+
+/// `[run]`, as written.
+#[derive(Clone, Debug, Default)]
+pub struct RunEntry {
+    /// Invocations at a time.
+    pub workers: Option<i64>,
+    /// Frames per invocation.
+    pub chunk: Option<i64>,
+    /// How often a failed invocation is tried again.
+    pub retries: Option<i64>,
+    /// What becomes of files that are there.
+    pub existing: Option<Existing>,
+}

@@ -1,0 +1,315 @@
+//! Sheet text to a [`Sheet`]: one pass over the TOML, every mistake a finding.
+
+use std::sync::Arc;
+
+use toml::de::{DeTable, DeValue};
+
+use crate::diagnostic::{Findings, Words};
+use crate::frames::FrameExpr;
+use crate::source::{FileId, Place, Spanned};
+
+use super::read::{Raw, Reader, integer, number, part_of, scalar};
+use super::setting::KEYS;
+use super::{
+    Colour, Each, Fps, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet, Size, Version,
+};
+
+/// The version of the sheet language that is read here.
+pub const LANGUAGE: i64 = 1;
+
+/// Reads a sheet. Text that is not TOML is a finding of `not-toml`, and what could be read is returned all the same.
+pub fn sheet(file: FileId, text: &str, findings: &mut Findings) -> Sheet {
+    let table = toml_table(file, text, findings);
+    let mut reader = Reader { file, text, findings };
+    let mut sheet = Sheet::default();
+    reader.read_sheet(&table, &mut sheet);
+    sheet
+}
+
+/// Parses TOML as far as it goes, with a finding for each mistake.
+pub(crate) fn toml_table<'i>(file: FileId, text: &'i str, findings: &mut Findings) -> DeTable<'i> {
+    let (table, errors) = DeTable::parse_recoverable(text);
+    for error in errors {
+        let at = Place::new(file, error.span().unwrap_or(0..0));
+        findings.add("not-toml", Some(at), None, Words::new(format!("this is not TOML: {}", error.message()), "here"));
+    }
+    table.into_inner()
+}
+
+/// Whether a text is TOML.
+#[must_use]
+pub fn is_toml(text: &str) -> bool {
+    DeTable::parse(text).is_ok()
+}
+
+/// Reads one `KEY = VALUE` typed on the command line.
+pub fn command_line(file: FileId, text: &str, findings: &mut Findings) -> Settings {
+    let table = toml_table(file, text, findings);
+    let mut reader = Reader { file, text, findings };
+    reader.settings(&table, Layer::CommandLine, "the command line", &[])
+}
+
+impl Reader<'_> {
+    /// Reads the settings in `table`; `others` are the keys that the caller reads itself.
+    pub(super) fn settings(&mut self, table: &DeTable<'_>, layer: Layer, place: &str, others: &[&str]) -> Settings {
+        let mut settings = Settings::default();
+        for (name, raw) in table {
+            let key = name.get_ref().as_ref();
+            match key {
+                _ if others.contains(&key) => {}
+                "vars" | "env" | "native" => {
+                    let Some(entries) = self.table(raw, key) else { continue };
+                    for (entry, raw) in entries {
+                        if let Some(full) = Key::parse(&format!("{key}.{}", entry.get_ref())) {
+                            let given = self.given(&full, raw, layer);
+                            settings.values.extend(given.map(|given| (full, given)));
+                        }
+                    }
+                }
+                "leave" => settings.leave.extend(self.leave(raw)),
+                _ => match Key::parse(key) {
+                    Some(known) => {
+                        let given = self.given(&known, raw, layer);
+                        settings.values.extend(given.map(|given| (known, given)));
+                    }
+                    None => {
+                        let known: Vec<&str> = KEYS
+                            .iter()
+                            .map(|(name, ..)| *name)
+                            .chain(["vars", "env", "native", "leave"])
+                            .chain(others.iter().copied())
+                            .collect();
+                        self.unknown(name, place, &known);
+                    }
+                },
+            }
+        }
+        settings
+    }
+
+    fn leave(&mut self, raw: &Raw<'_>) -> Vec<Key> {
+        let names = self.texts(raw, "leave").unwrap_or_default();
+        let mut keys = Vec::new();
+        for name in names {
+            match Key::parse(&name.value) {
+                Some(key) => keys.push(key),
+                None => self.bad(name.at, "leave", "a list of job settings", "there is no such setting"),
+            }
+        }
+        keys
+    }
+
+    /// One setting's value, or a finding.
+    pub(super) fn given(&mut self, key: &Key, raw: &Raw<'_>, layer: Layer) -> Option<Given> {
+        let at = self.at(raw);
+        let name = key.to_string();
+        let setting = match key {
+            Key::Scene
+            | Key::Camera
+            | Key::View
+            | Key::Format
+            | Key::Adapter
+            | Key::Export
+            | Key::Device
+            | Key::Audio
+            | Key::Region => Setting::Text(self.text(raw, &name)?.value),
+            Key::Samples | Key::Threads => Setting::Whole(self.whole(raw, &name, 1)?.value),
+            Key::Shift => Setting::Whole(self.whole(raw, &name, i64::MIN)?.value),
+            Key::Enabled => Setting::Flag(self.flag(raw, &name)?),
+            Key::Scale | Key::PixelAspect => self.positive(raw, &name)?,
+            Key::Frames => self.frames(raw)?,
+            Key::Fps => self.fps(raw)?,
+            Key::Size => self.size(raw)?,
+            Key::Handles => self.handles(raw)?,
+            Key::Layers => Setting::Layers(
+                self.choice(raw, &name, &[("apart", Layers::Apart), ("together", Layers::Together)])?.value,
+            ),
+            Key::Colour => Setting::Colour(self.choice(raw, &name, COLOURS)?.value),
+            Key::Passes => Setting::Passes(self.passes(raw)?),
+            Key::Path => Setting::Path(self.template(raw, &name)?.value),
+            Key::Version => Setting::Version(Version::Number(self.whole(raw, &name, 0)?.value)),
+            Key::Checkpoint | Key::Var(_) | Key::Env(_) | Key::Native(_) => {
+                let text = scalar(raw);
+                if text.is_none() {
+                    self.wrong_kind(raw, &name, "text, a number, true or false");
+                }
+                Setting::Text(text?)
+            }
+        };
+        Some(Given { value: Arc::new(setting), at: Some(at), layer })
+    }
+
+    fn positive(&mut self, raw: &Raw<'_>, key: &str) -> Option<Setting> {
+        let found = number(raw).filter(|number| number.is_finite() && *number > 0.0);
+        if found.is_none() {
+            let at = self.at(raw);
+            self.bad(at, key, "a number above 0", "this is not");
+        }
+        found.map(Setting::Number)
+    }
+
+    fn frames(&mut self, raw: &Raw<'_>) -> Option<Setting> {
+        let text = match integer(raw) {
+            Some(frame) => Spanned::new(frame.to_string(), self.at(raw)),
+            None => self.text(raw, "frames")?,
+        };
+        match FrameExpr::parse(&text.value) {
+            Ok(frames) => Some(Setting::Frames(frames)),
+            Err(error) => {
+                let at = part_of(&text, error.range);
+                self.findings.add("frames-not-understood", Some(at), None, Words::new(error.message, "here"));
+                None
+            }
+        }
+    }
+
+    fn fps(&mut self, raw: &Raw<'_>) -> Option<Setting> {
+        let written = scalar(raw).unwrap_or_default();
+        let (frames, seconds) = written.split_once('/').unwrap_or((&written, "1"));
+        let fps = frames
+            .trim()
+            .parse()
+            .ok()
+            .zip(seconds.trim().parse().ok())
+            .and_then(|(frames, seconds)| Fps::new(frames, seconds));
+        if fps.is_none() {
+            let at = self.at(raw);
+            let words = Words::new("`fps` has to be a whole number or a fraction", "this is neither");
+            let exact = [("23.976", "24000/1001"), ("29.97", "30000/1001"), ("59.94", "60000/1001")];
+            let exact = exact
+                .iter()
+                .find(|(decimal, _)| written.starts_with(decimal))
+                .map_or("24 or \"24000/1001\"", |(_, exact)| exact);
+            self.findings.add("value-not-understood", Some(at), None, words.help(format!("write {exact}")));
+        }
+        fps.map(Setting::Fps)
+    }
+
+    fn size(&mut self, raw: &Raw<'_>) -> Option<Setting> {
+        let text = self.text(raw, "size")?;
+        let side = |text: &str| text.trim().parse::<u32>().ok().filter(|side| *side > 0);
+        let size = text
+            .value
+            .split_once('x')
+            .and_then(|(width, height)| Some(Size { width: side(width)?, height: side(height)? }));
+        if size.is_none() {
+            self.bad(text.at, "size", "width x height in pixels, such as \"1280x720\"", "this is not");
+        }
+        size.map(Setting::Size)
+    }
+
+    fn handles(&mut self, raw: &Raw<'_>) -> Option<Setting> {
+        if let Some([before, after]) = raw.get_ref().as_array().map(|list| list.iter().collect::<Vec<_>>()).as_deref() {
+            return Some(Setting::Handles(
+                self.whole(before, "handles", 0)?.value,
+                self.whole(after, "handles", 0)?.value,
+            ));
+        }
+        if raw.get_ref().is_array() {
+            self.wrong_kind(raw, "handles", "a whole number, or a list of two: before and after");
+            return None;
+        }
+        self.whole(raw, "handles", 0).map(|both| Setting::Handles(both.value, both.value))
+    }
+
+    fn passes(&mut self, raw: &Raw<'_>) -> Option<Vec<PassEntry>> {
+        let Some(list) = raw.get_ref().as_array().filter(|list| !list.is_empty()) else {
+            self.wrong_kind(raw, "passes", "a list of passes that is not empty");
+            return None;
+        };
+        Some(list.iter().filter_map(|raw| self.pass(raw)).collect())
+    }
+
+    fn pass(&mut self, raw: &Raw<'_>) -> Option<PassEntry> {
+        let DeValue::Table(table) = raw.get_ref() else {
+            let name = self.text(raw, "passes")?;
+            return Some(PassEntry { name, label: None, colour: None, format: None, path: None });
+        };
+        let mut entry = PassEntry {
+            name: Spanned::new(String::new(), self.at(raw)),
+            label: None,
+            colour: None,
+            format: None,
+            path: None,
+        };
+        for (key, raw) in table {
+            match key.get_ref().as_ref() {
+                "name" => entry.name = self.text(raw, "name")?,
+                "as" => entry.label = self.text(raw, "as"),
+                "colour" => entry.colour = self.choice(raw, "colour", COLOURS),
+                "format" => entry.format = self.text(raw, "format"),
+                "path" => entry.path = self.template(raw, "path"),
+                _ => self.unknown(key, "a pass", &["name", "as", "colour", "format", "path"]),
+            }
+        }
+        if entry.name.value.is_empty() {
+            self.bad(entry.name.at, "passes", "a list of texts or of tables with a `name`", "the name is missing");
+            return None;
+        }
+        Some(entry)
+    }
+
+    /// A `[[job]]`.
+    pub(super) fn job(&mut self, raw: &Raw<'_>) -> Option<JobEntry> {
+        let table = self.table(raw, "job")?;
+        let mut job = JobEntry {
+            name: None,
+            like: None,
+            each: None,
+            settings: Settings::default(),
+            at: Place::new(self.file, raw.span()),
+        };
+        for (key, raw) in table {
+            match key.get_ref().as_ref() {
+                "name" => job.name = self.text(raw, "name"),
+                "like" => job.like = self.text(raw, "like"),
+                "each" => job.each = self.each(raw),
+                _ => {}
+            }
+        }
+        job.settings = self.settings(table, Layer::Job, "[[job]]", &["name", "like", "each"]);
+        Some(job)
+    }
+
+    fn each(&mut self, raw: &Raw<'_>) -> Option<Each> {
+        if let Some(rows) = raw.get_ref().as_array() {
+            let row = |raw: &Raw<'_>, reader: &mut Self| {
+                let table = reader.table(raw, "each")?;
+                let mut row = Settings::default();
+                for (name, raw) in table {
+                    let key = each_key(name.get_ref());
+                    let given = reader.given(&key, raw, Layer::Each);
+                    row.values.extend(given.map(|given| (key, given)));
+                }
+                Some(row)
+            };
+            return Some(Each::Rows(rows.iter().filter_map(|raw| row(raw, self)).collect()));
+        }
+        let table = raw.get_ref().as_table();
+        let Some(table) = table else {
+            self.wrong_kind(raw, "each", "a table of lists (every combination) or a list of tables (a row each)");
+            return None;
+        };
+        let mut axes = Vec::new();
+        let mut keys: Vec<_> = table.iter().collect();
+        keys.sort_by_key(|(name, _)| name.span().start);
+        for (name, raw) in keys {
+            let Some(list) = raw.get_ref().as_array().filter(|list| !list.is_empty()) else {
+                self.wrong_kind(raw, name.get_ref(), "a list of values that is not empty");
+                continue;
+            };
+            let key = each_key(name.get_ref());
+            let values = list.iter().filter_map(|raw| self.given(&key, raw, Layer::Each)).collect();
+            axes.push((Spanned::new(key, Place::new(self.file, name.span())), values));
+        }
+        Some(Each::Table(axes))
+    }
+}
+
+/// How pixels may be meant.
+const COLOURS: &[(&str, Colour)] = &[("linear", Colour::Linear), ("display", Colour::Display)];
+
+/// A key under `each` that is a job setting sets it; any other is a variable.
+fn each_key(name: &str) -> Key {
+    Key::parse(name).unwrap_or_else(|| Key::Var(name.to_owned()))
+}

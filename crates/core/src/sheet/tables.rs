@@ -1,0 +1,217 @@
+//! The tables of a sheet, one function each.
+
+use toml::de::DeTable;
+
+use crate::catalogue::{BITS, CHANNELS, TYPES};
+use crate::diagnostic::{CHECKS, Level, Words, nearest};
+use crate::source::{Place, Spanned};
+
+use super::parse::LANGUAGE;
+use super::read::{Raw, Reader};
+use super::{Base, EXISTING, Format, Kind, Layer, PassKind, Root, RootPaths, SYSTEMS, Sheet};
+
+const TABLES: &[&str] =
+    &["sheet", "project", "roots", "formats", "passes", "defaults", "bases", "job", "policy", "checks", "run"];
+
+impl Reader<'_> {
+    pub(super) fn read_sheet(&mut self, table: &DeTable<'_>, sheet: &mut Sheet) {
+        let mut keys: Vec<_> = table.iter().collect();
+        keys.sort_by_key(|(name, _)| name.span().start);
+        for (name, raw) in keys {
+            match name.get_ref().as_ref() {
+                "sheet" => self.language(raw),
+                "project" => self.project(raw, sheet),
+                "roots" => self.each_entry(raw, "roots", |reader, name, raw| {
+                    let root = reader.root(name, raw);
+                    sheet.roots.extend(root);
+                }),
+                "formats" => self.each_entry(raw, "formats", |reader, name, raw| {
+                    let format = reader.format(name, raw);
+                    sheet.formats.extend(format);
+                }),
+                "passes" => self.each_entry(raw, "passes", |reader, name, raw| {
+                    let pass = reader.pass_kind(name, raw);
+                    sheet.passes.extend(pass);
+                }),
+                "defaults" => {
+                    if let Some(table) = self.table(raw, "defaults") {
+                        sheet.defaults = self.settings(table, Layer::Defaults, "[defaults]", &[]);
+                    }
+                }
+                "bases" => self.each_entry(raw, "bases", |reader, name, raw| {
+                    let base = reader.base(name, raw);
+                    sheet.bases.extend(base);
+                }),
+                "job" => match raw.get_ref().as_array() {
+                    Some(jobs) => sheet.jobs = jobs.iter().filter_map(|raw| self.job(raw)).collect(),
+                    None => self.wrong_kind(raw, "job", "written as [[job]], with two brackets"),
+                },
+                "policy" => self.policy(raw, sheet),
+                "checks" => self.checks(raw, sheet),
+                "run" => self.run(raw, sheet),
+                _ => self.unknown(name, "", TABLES),
+            }
+        }
+    }
+
+    fn each_entry(&mut self, raw: &Raw<'_>, key: &str, mut read: impl FnMut(&mut Self, Spanned<String>, &Raw<'_>)) {
+        let Some(table) = self.table(raw, key) else { return };
+        let mut entries: Vec<_> = table.iter().collect();
+        entries.sort_by_key(|(name, _)| name.span().start);
+        for (name, raw) in entries {
+            let name = Spanned::new(name.get_ref().to_string(), Place::new(self.file, name.span()));
+            read(self, name, raw);
+        }
+    }
+
+    fn language(&mut self, raw: &Raw<'_>) {
+        if let Some(version) = self.whole(raw, "sheet", 1).filter(|version| version.value != LANGUAGE) {
+            let words = Words::new(
+                format!("this sheet is written in version {} of the language", version.value),
+                "only version 1 is known here",
+            );
+            self.findings.add(
+                "value-not-understood",
+                Some(version.at),
+                None,
+                words.help("write sheet = 1, or use a newer True Path"),
+            );
+        }
+    }
+
+    fn project(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {
+        let Some(table) = self.table(raw, "project") else { return };
+        for (key, raw) in table {
+            match key.get_ref().as_ref() {
+                "name" => sheet.project = self.text(raw, "name"),
+                _ => self.unknown(key, "[project]", &["name"]),
+            }
+        }
+    }
+
+    fn root(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<Root> {
+        let Some(table) = raw.get_ref().as_table() else {
+            let path = self.text(raw, &name.value)?;
+            return Some(Root { name, paths: RootPaths::Same(path) });
+        };
+        let mut paths = Vec::new();
+        for (key, raw) in table {
+            match SYSTEMS.iter().find(|(known, _)| known == key.get_ref()) {
+                Some((_, system)) => paths.extend(self.text(raw, key.get_ref()).map(|path| (*system, path))),
+                None => self.unknown(key, "a root", &["linux", "macos", "windows"]),
+            }
+        }
+        Some(Root { name, paths: RootPaths::BySystem(paths) })
+    }
+
+    fn format(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<Format> {
+        let table = self.table(raw, &format!("formats.{}", name.value))?;
+        let place = format!("[formats.{}]", name.value);
+        let mut format = Format { name, kind: None, bits: None, channels: None, compression: None, quality: None };
+        for (key, raw) in table {
+            match key.get_ref().as_ref() {
+                "type" => {
+                    let types: Vec<(&str, &str)> = TYPES.iter().map(|known| (known.name, known.name)).collect();
+                    format.kind =
+                        self.choice(raw, "type", &types).map(|kind| Spanned::new(kind.value.to_owned(), kind.at));
+                }
+                "bits" => format.bits = self.choice(raw, "bits", &BITS),
+                "channels" => format.channels = self.choice(raw, "channels", &CHANNELS),
+                "compression" => format.compression = self.text(raw, "compression"),
+                "quality" => {
+                    format.quality = self.whole(raw, "quality", 0).filter(|quality| {
+                        let fits = quality.value <= 100;
+                        if !fits {
+                            self.bad(quality.at, "quality", "a whole number from 0 to 100", "this is more");
+                        }
+                        fits
+                    });
+                }
+                _ => self.unknown(key, &place, &["type", "bits", "channels", "compression", "quality"]),
+            }
+        }
+        Some(format)
+    }
+
+    fn pass_kind(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<PassKind> {
+        let table = self.table(raw, &format!("passes.{}", name.value))?;
+        let mut pass = PassKind { name, kind: None };
+        for (key, raw) in table {
+            match key.get_ref().as_ref() {
+                "kind" => {
+                    let kinds = [("colour", Kind::Colour), ("data", Kind::Data), ("mask", Kind::Mask)];
+                    pass.kind = self.choice(raw, "kind", &kinds).map(|kind| kind.value);
+                }
+                _ => self.unknown(key, "[passes.*]", &["kind"]),
+            }
+        }
+        Some(pass)
+    }
+
+    fn base(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<Base> {
+        let table = self.table(raw, &format!("bases.{}", name.value))?;
+        let like = table.iter().find(|(key, _)| key.get_ref() == "like").and_then(|(_, raw)| self.text(raw, "like"));
+        let settings = self.settings(table, Layer::Base, &format!("[bases.{}]", name.value), &["like"]);
+        Some(Base { name, like, settings })
+    }
+
+    fn policy(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {
+        let Some(table) = self.table(raw, "policy") else { return };
+        for (key, raw) in table {
+            match key.get_ref().as_ref() {
+                "within" => sheet.policy.within = self.texts(raw, "within"),
+                "never" => sheet.policy.never = self.texts(raw, "never").unwrap_or_default(),
+                "spelling" => sheet.policy.spelling = self.text(raw, "spelling"),
+                "tokens" => sheet.policy.tokens = self.texts(raw, "tokens").unwrap_or_default(),
+                "systems" => {
+                    let Some(list) = raw.get_ref().as_array() else {
+                        self.wrong_kind(raw, "systems", "a list of systems");
+                        continue;
+                    };
+                    sheet.policy.systems = Some(
+                        list.iter()
+                            .filter_map(|raw| self.choice(raw, "systems", &SYSTEMS))
+                            .map(|system| system.value)
+                            .collect(),
+                    );
+                }
+                _ => self.unknown(key, "[policy]", &["within", "never", "spelling", "tokens", "systems"]),
+            }
+        }
+    }
+
+    fn checks(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {
+        let levels = [
+            ("off", None),
+            ("note", Some(Level::Note)),
+            ("warning", Some(Level::Warning)),
+            ("error", Some(Level::Error)),
+        ];
+        self.each_entry(raw, "checks", |reader, name, raw| {
+            if !CHECKS.iter().any(|check| check.slug == name.value) {
+                let mut words = Words::new(format!("there is no check `{}`", name.value), "nothing is called so");
+                if let Some(near) = nearest(&name.value, CHECKS.iter().map(|check| check.slug)) {
+                    words = words.help(format!("write `{near}`")).fix(name.at, near);
+                }
+                reader.findings.add("unknown-key", Some(name.at), None, words);
+            } else if let Some(level) = reader.choice(raw, &name.value, &levels) {
+                sheet.checks.push((name, level.value));
+            }
+        });
+    }
+
+    fn run(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {
+        let Some(table) = self.table(raw, "run") else { return };
+        for (key, raw) in table {
+            match key.get_ref().as_ref() {
+                "workers" => sheet.run.workers = self.whole(raw, "workers", 1).map(|n| n.value),
+                "chunk" => sheet.run.chunk = self.whole(raw, "chunk", 1).map(|n| n.value),
+                "retries" => sheet.run.retries = self.whole(raw, "retries", 0).map(|n| n.value),
+                "existing" => {
+                    sheet.run.existing = self.choice(raw, "existing", &EXISTING).map(|existing| existing.value)
+                }
+                _ => self.unknown(key, "[run]", &["workers", "chunk", "retries", "existing"]),
+            }
+        }
+    }
+}

@@ -1,0 +1,101 @@
+//! Templates: text with `{tokens}`. Parsed once, expanded many times, and printed as they were spelt.
+
+mod expand;
+mod parse;
+mod pattern;
+#[cfg(test)]
+mod tests;
+pub mod token;
+
+use std::fmt;
+use std::ops::Range;
+
+pub use expand::{Lookup, Trouble, TroubleKind, Value, expand, expand_text, slug};
+pub use parse::TemplateError;
+pub use pattern::{Pattern, Piece};
+
+/// A parsed template. Its spelling is kept, so printing it gives the very text back.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Template {
+    text: String,
+    parts: Vec<Part>,
+}
+
+/// A piece of a template.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Part {
+    /// Text that stands for itself, doubled braces already single.
+    Text(String),
+    /// A token.
+    Token(Token),
+}
+
+/// `{_name:form|filter}`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Token {
+    /// `_`, `-`, `.` or `/`, written before the value; with no value nothing at all is written.
+    pub sign: Option<char>,
+    /// The token's name.
+    pub name: String,
+    /// What follows the colon: a width for numbers, a clock form for times.
+    pub form: Form,
+    /// What is done to the value.
+    pub filter: Option<Filter>,
+    /// The bytes of the template that the token takes, braces included.
+    pub range: Range<usize>,
+}
+
+/// How a value is written.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Form {
+    /// The usual way.
+    Usual,
+    /// Zero-padded to at least so many digits.
+    Width(usize),
+    /// Of `%Y %m %d %H %M %S %j`.
+    Clock(String),
+}
+
+/// What is done to a value before it is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Filter {
+    /// Lower case.
+    Lower,
+    /// Upper case.
+    Upper,
+    /// Lower case, accents dropped, every run of other characters one `-`, trimmed.
+    Slug,
+}
+
+impl Template {
+    /// Reads a template. Errors carry the bytes at fault.
+    pub fn parse(text: &str) -> Result<Template, TemplateError> {
+        Ok(Template { text: text.to_owned(), parts: parse::parts(text)? })
+    }
+
+    /// Its pieces in order.
+    #[must_use]
+    pub fn parts(&self) -> &[Part] {
+        &self.parts
+    }
+
+    /// Its tokens in order.
+    pub fn tokens(&self) -> impl Iterator<Item = &Token> {
+        self.parts.iter().filter_map(|part| match part {
+            Part::Token(token) => Some(token),
+            Part::Text(_) => None,
+        })
+    }
+
+    /// Whether a token of this name is in it.
+    #[must_use]
+    pub fn has(&self, name: &str) -> bool {
+        self.tokens().any(|token| token.name == name)
+    }
+}
+
+impl fmt::Display for Template {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}

@@ -1,0 +1,172 @@
+//! A template in which all but the frame is settled: the names of one series.
+
+use unicode_normalization::UnicodeNormalization;
+
+/// The names of one series: text with holes for the frame.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Pattern {
+    pieces: Vec<Piece>,
+}
+
+/// A piece of a pattern.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Piece {
+    /// Text that is the same in every name.
+    Text(String),
+    /// The frame, zero-padded to at least `width` digits; a minus sign comes first and is not counted.
+    Frame {
+        /// Digits at least.
+        width: usize,
+    },
+}
+
+impl Pattern {
+    /// Adds text.
+    pub fn push_text(&mut self, text: &str) {
+        match self.pieces.last_mut() {
+            _ if text.is_empty() => {}
+            Some(Piece::Text(last)) => last.push_str(text),
+            _ => self.pieces.push(Piece::Text(text.to_owned())),
+        }
+    }
+
+    /// Adds a hole for the frame.
+    pub fn push_frame(&mut self, width: usize) {
+        self.pieces.push(Piece::Frame { width });
+    }
+
+    /// Its pieces in order; no two texts are neighbours.
+    #[must_use]
+    pub fn pieces(&self) -> &[Piece] {
+        &self.pieces
+    }
+
+    /// The width of the first hole, `None` for a name without frame.
+    #[must_use]
+    pub fn frame_width(&self) -> Option<usize> {
+        self.pieces.iter().find_map(|piece| match piece {
+            Piece::Frame { width } => Some(*width),
+            Piece::Text(_) => None,
+        })
+    }
+
+    /// The name of one frame (as numbered in names).
+    #[must_use]
+    pub fn name(&self, frame: i64) -> String {
+        let mut name = String::with_capacity(
+            self.pieces.iter().map(|piece| if let Piece::Text(text) = piece { text.len() } else { 20 }).sum(),
+        );
+        self.write(frame, &mut name);
+        name
+    }
+
+    /// Appends the name of one frame to `out`.
+    pub fn write(&self, frame: i64, out: &mut String) {
+        use std::fmt::Write;
+        for piece in &self.pieces {
+            match piece {
+                Piece::Text(text) => out.push_str(text),
+                Piece::Frame { width } => {
+                    let sign = if frame < 0 { "-" } else { "" };
+                    // Writing to a String cannot fail.
+                    let _ = write!(out, "{sign}{:0width$}", frame.unsigned_abs());
+                }
+            }
+        }
+    }
+
+    /// The pattern in words: `{frame:N}` where the frame stands.
+    #[must_use]
+    pub fn spelt(&self) -> String {
+        self.with_frame(|width| format!("{{frame:{width}}}"))
+    }
+
+    /// The pattern with something else in each hole, made from the hole's width.
+    pub fn with_frame(&self, mut hole: impl FnMut(usize) -> String) -> String {
+        self.pieces
+            .iter()
+            .map(|piece| match piece {
+                Piece::Text(text) => text.clone(),
+                Piece::Frame { width } => hole(*width),
+            })
+            .collect()
+    }
+
+    /// The pattern up to its last `/` and what comes after it.
+    #[must_use]
+    pub fn split_folder(&self) -> (Pattern, Pattern) {
+        let (mut folder, mut file) = (Pattern::default(), Pattern::default());
+        for piece in &self.pieces {
+            match piece {
+                Piece::Text(text) => {
+                    if let Some(slash) = text.rfind('/') {
+                        for piece in std::mem::take(&mut file).pieces {
+                            folder.push(piece);
+                        }
+                        folder.push_text(&text[..slash + 1]);
+                        file.push_text(&text[slash + 1..]);
+                    } else {
+                        file.push_text(text);
+                    }
+                }
+                Piece::Frame { width } => file.push_frame(*width),
+            }
+        }
+        (folder, file)
+    }
+
+    fn push(&mut self, piece: Piece) {
+        match piece {
+            Piece::Text(text) => self.push_text(&text),
+            Piece::Frame { width } => self.push_frame(width),
+        }
+    }
+
+    /// The frame (as numbered in names) whose name this is, if it is one. A name without holes gives 0.
+    #[must_use]
+    pub fn read(&self, name: &str) -> Option<i64> {
+        let mut found = None;
+        read(&self.pieces, name, &mut found).then(|| found.unwrap_or(0))
+    }
+
+    /// The pattern as systems see it that take upper and lower case, and Unicode's spellings, for the same.
+    #[must_use]
+    pub fn folded(&self) -> Pattern {
+        let fold = |text: &str| text.nfc().flat_map(char::to_lowercase).nfc().collect::<String>();
+        let pieces = self.pieces.iter().map(|piece| match piece {
+            Piece::Text(text) => Piece::Text(fold(text)),
+            frame @ Piece::Frame { .. } => frame.clone(),
+        });
+        Pattern { pieces: pieces.collect() }
+    }
+}
+
+/// Reads `name` piece by piece; every hole must hold the same frame, written exactly as it would be. Where digits follow
+/// a hole, its shorter readings are tried as well.
+fn read(pieces: &[Piece], name: &str, found: &mut Option<i64>) -> bool {
+    match pieces.split_first() {
+        None => name.is_empty(),
+        Some((Piece::Text(text), rest)) => name.strip_prefix(text.as_str()).is_some_and(|name| read(rest, name, found)),
+        Some((Piece::Frame { width }, rest)) => {
+            let sign = usize::from(name.starts_with('-'));
+            let digits = name[sign..].bytes().take_while(u8::is_ascii_digit).count().min(18);
+            (*width..=digits).rev().any(|digits| {
+                let (number, after) = name.split_at(sign + digits);
+                let padded = digits > *width && number[sign..].starts_with('0');
+                let Some(frame) = number.parse::<i64>().ok().filter(|frame| !padded && !(*frame == 0 && sign == 1))
+                else {
+                    return false;
+                };
+                let before = *found;
+                if before.is_some_and(|other| other != frame) {
+                    return false;
+                }
+                *found = Some(frame);
+                read(rest, after, found) || {
+                    *found = before;
+                    false
+                }
+            })
+        }
+    }
+}

@@ -1,0 +1,106 @@
+//! What picture files are. [`probe`] reads heads and ends, [`decode`] reads every byte.
+//!
+//! Both answer with core's own words: missing, broken and why, or whole and what it is. Only a disk that cannot answer is
+//! an error.
+
+mod exr;
+mod jpeg;
+mod png;
+mod tiff;
+
+use std::fs::File;
+use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::path::Path;
+
+use truepath_core::verify::{Picture, Seen};
+
+/// A file being looked at.
+type Bytes = BufReader<File>;
+
+/// Why a file is no whole picture.
+type Flaw = String;
+
+/// The reader of one file type.
+trait Type {
+    /// Reads the head, and looks whether the end is there.
+    fn probe(&self, bytes: &mut Bytes, length: u64) -> Result<Picture, Flaw>;
+    /// Decodes everything.
+    fn decode(&self, bytes: &mut Bytes) -> Result<(), Flaw>;
+}
+
+/// First bytes and the type they tell.
+const HEADS: &[(&[u8], &dyn Type)] = &[
+    (b"\x89PNG\r\n\x1a\n", &png::Png),
+    (b"\xff\xd8\xff", &jpeg::Jpeg),
+    (b"II*\0", &tiff::Tiff),
+    (b"MM\0*", &tiff::Tiff),
+    (b"II+\0", &tiff::Tiff),
+    (b"MM\0+", &tiff::Tiff),
+    (b"\x76\x2f\x31\x01", &exr::Exr),
+];
+
+/// What stands at `path`, from the head and the end of the file.
+///
+/// # Errors
+/// When the disk cannot answer; a file that is not there is no error.
+pub fn probe(path: &Path) -> std::io::Result<Seen> {
+    look(path, |kind, bytes, length| kind.probe(bytes, length))
+}
+
+/// What stands at `path`, with every pixel decoded.
+///
+/// # Errors
+/// As [`probe`].
+pub fn decode(path: &Path) -> std::io::Result<Seen> {
+    look(path, |kind, bytes, length| {
+        let picture = kind.probe(bytes, length)?;
+        rewind(bytes)?;
+        kind.decode(bytes)?;
+        Ok(picture)
+    })
+}
+
+fn look(path: &Path, read: impl FnOnce(&dyn Type, &mut Bytes, u64) -> Result<Picture, Flaw>) -> std::io::Result<Seen> {
+    let file = match File::open(path) {
+        Ok(file) => file,
+        Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
+            return Ok(Seen::Missing);
+        }
+        Err(error) => return Err(error),
+    };
+    let about = file.metadata()?;
+    if !about.is_file() {
+        return Ok(Seen::Broken("this is a folder or a device, not a file".to_owned()));
+    }
+    let mut bytes = BufReader::new(file);
+    let mut head = [0; 8];
+    let read_bytes = bytes.by_ref().take(8).read(&mut head)?;
+    if about.len() == 0 {
+        return Ok(Seen::Broken("the file is empty".to_owned()));
+    }
+    let kind = HEADS.iter().find(|(magic, _)| head[..read_bytes].starts_with(magic));
+    let Some((_, kind)) = kind else { return Ok(Seen::Broken("this is no picture of a known type".to_owned())) };
+    Ok(match rewind(&mut bytes).and_then(|()| read(*kind, &mut bytes, about.len())) {
+        Ok(picture) => Seen::Whole(picture),
+        Err(flaw) => Seen::Broken(flaw),
+    })
+}
+
+fn rewind(bytes: &mut Bytes) -> Result<(), Flaw> {
+    bytes.seek(SeekFrom::Start(0)).map(|_| ()).map_err(flaw)
+}
+
+/// The last `N` bytes of a file that is at least as long.
+fn tail<const N: usize>(bytes: &mut Bytes, length: u64) -> Result<[u8; N], Flaw> {
+    let mut end = [0; N];
+    if length < N as u64 {
+        return Err("the file is cut off".to_owned());
+    }
+    bytes.seek(SeekFrom::Start(length - N as u64)).map_err(flaw)?;
+    bytes.read_exact(&mut end).map_err(flaw)?;
+    Ok(end)
+}
+
+fn flaw(error: impl std::fmt::Display) -> Flaw {
+    error.to_string()
+}

@@ -1,0 +1,117 @@
+//! `render`: the frames asked for, one after the other, each pass straight to the path it is given.
+
+use std::path::PathBuf;
+
+use crate::args::{Call, Channels};
+use crate::raster::{self, View};
+use crate::scene::{Camera, Scene};
+use crate::write::{self, Layer, Options, Pass};
+use crate::{Stop, frames, load, motion, say};
+
+/// The passes that go into one file.
+struct Target {
+    path: String,
+    passes: Vec<(String, Pass)>,
+}
+
+/// Renders everything that `call` asks for.
+pub fn render(call: &Call) -> Result<(), Stop> {
+    let (scene, _) = load::load(&call.scene)?;
+    let camera = camera(&scene, call.camera.as_deref())?;
+    let fps = rate(&call.fps)?;
+    let (width, height) = size(&call.size)?;
+    let targets = targets(&call.passes)?;
+    let frames = match &call.frames {
+        Some(text) => frames::parse(text)?,
+        None => (1..=((f64::from(scene.seconds) * fps).round() as i64).max(1)).collect(),
+    };
+    let side = f64::from(call.samples.clamp(1, 64)).sqrt().ceil() as usize;
+    let fog = call.variables.iter().any(|pair| pair == "weather=fog");
+    for pair in &call.variables {
+        say(std::io::stdout(), &format!("set {pair}"));
+    }
+    let pool =
+        rayon::ThreadPoolBuilder::new().num_threads(call.threads).build().map_err(|e| Stop::because("threads", e))?;
+    for frame in frames {
+        let seconds = ((frame as f64 - 1.0) / fps).clamp(0.0, f64::from(scene.seconds)) as f32;
+        let world = motion::world(&scene, seconds);
+        let view = View { camera, world: &world, width, height, side, fog };
+        let pixels = pool.install(|| raster::draw(&scene, &view));
+        say(std::io::stdout(), &format!("frame {frame}"));
+        for target in &targets {
+            let path = numbered(&target.path, frame);
+            let options = Options { call, width, height, far: raster::horizon(camera) };
+            let layers: Vec<Layer> = target.passes.iter().map(|(name, pass)| Layer { name, pass: *pass }).collect();
+            write::write(&path, &layers, &pixels, &options)?;
+            say(std::io::stdout(), &format!("wrote {}", path.display()));
+        }
+    }
+    Ok(())
+}
+
+fn camera<'a>(scene: &'a Scene, name: Option<&str>) -> Result<&'a Camera, Stop> {
+    let found = match name {
+        Some(name) => scene.cameras.iter().find(|camera| camera.name == name),
+        None => scene.cameras.first(),
+    };
+    found.ok_or_else(|| {
+        let names: Vec<&str> = scene.cameras.iter().map(|camera| camera.name.as_str()).collect();
+        Stop(format!("no camera '{}' in the scene; it has: {}", name.unwrap_or("*"), names.join(", ")))
+    })
+}
+
+fn rate(text: &str) -> Result<f64, Stop> {
+    let (over, under) = text.split_once('/').unwrap_or((text, "1"));
+    let fps = over.parse::<f64>().ok().zip(under.parse::<f64>().ok()).map(|(over, under)| over / under);
+    fps.filter(|fps| fps.is_finite() && *fps > 0.0)
+        .ok_or_else(|| Stop(format!("fps '{text}' is not a positive number")))
+}
+
+fn size(text: &str) -> Result<(usize, usize), Stop> {
+    let sides = text.split_once('x').and_then(|(w, h)| Some((w.parse::<usize>().ok()?, h.parse::<usize>().ok()?)));
+    sides
+        .filter(|(w, h)| (1..=32768).contains(w) && (1..=32768).contains(h))
+        .ok_or_else(|| Stop(format!("size '{text}' is not WIDTHxHEIGHT within 1 to 32768")))
+}
+
+fn targets(pairs: &[String]) -> Result<Vec<Target>, Stop> {
+    let mut targets: Vec<Target> = Vec::new();
+    for pair in pairs {
+        let (name, path) = pair.split_once('=').ok_or_else(|| Stop(format!("--pass '{pair}' is not NAME=PATH")))?;
+        let pass = match name {
+            "depth" => Pass::Depth,
+            "normal" => Pass::Normal,
+            "mask" => Pass::Mask,
+            name if name.starts_with("beauty") => Pass::Beauty,
+            _ => return Err(Stop(format!("no pass '{name}'; there are beauty, depth, mask, normal"))),
+        };
+        match targets.iter_mut().find(|target| target.path == path) {
+            Some(target) => target.passes.push((name.to_owned(), pass)),
+            None => targets.push(Target { path: path.to_owned(), passes: vec![(name.to_owned(), pass)] }),
+        }
+    }
+    Ok(targets)
+}
+
+/// The last run of `#` in `path` becomes the frame, padded to the run's length.
+fn numbered(path: &str, frame: i64) -> PathBuf {
+    let Some(end) = path.rfind('#').map(|at| at + 1) else { return PathBuf::from(path) };
+    let start = path[..end].trim_end_matches('#').len();
+    let sign = if frame < 0 { "-" } else { "" };
+    PathBuf::from(format!(
+        "{}{sign}{:0width$}{}",
+        &path[..start],
+        frame.unsigned_abs(),
+        &path[end..],
+        width = end - start
+    ))
+}
+
+/// The channels a pass has when the call does not say.
+pub fn usual_channels(pass: Pass) -> Channels {
+    match pass {
+        Pass::Beauty => Channels::Rgba,
+        Pass::Normal => Channels::Rgb,
+        Pass::Depth | Pass::Mask => Channels::Grey,
+    }
+}

@@ -1,0 +1,221 @@
+//! Pixels to files: PNG 8/16, JPEG, TIFF 8/16/float, OpenEXR half/float. The file type is the path's extension.
+
+use std::fs::File;
+use std::io::BufWriter;
+use std::path::Path;
+
+use exr::prelude::{
+    AnyChannel, AnyChannels, Encoding, FlatSamples, Image, Layer as ExrLayer, LayerAttributes, WritableImage, f16,
+};
+use tiff::encoder::{Compression as TiffCompression, DeflateLevel, TiffEncoder, colortype};
+
+use crate::Stop;
+use crate::args::{Bits, Call, Channels, Colour};
+use crate::raster::Pixel;
+use crate::render::usual_channels;
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Pass {
+    Beauty,
+    Depth,
+    Normal,
+    Mask,
+}
+
+/// One pass on its way into a file.
+pub struct Layer<'a> {
+    pub name: &'a str,
+    pub pass: Pass,
+}
+
+pub struct Options<'a> {
+    pub call: &'a Call,
+    pub width: usize,
+    pub height: usize,
+    pub far: f32,
+}
+
+/// Writes `pixels` to `path`; several layers need OpenEXR.
+pub fn write(path: &Path, layers: &[Layer], pixels: &[Pixel], options: &Options) -> Result<(), Stop> {
+    let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
+    let extension = path.extension().and_then(|e| e.to_str()).unwrap_or("").to_ascii_lowercase();
+    let [layer] = layers else {
+        return if extension == "exr" {
+            exr(path, layers, pixels, options)
+        } else {
+            Err(stop(&"this type holds one pass a file"))
+        };
+    };
+    match extension.as_str() {
+        "exr" => exr(path, layers, pixels, options),
+        "png" => png(path, layer, pixels, options),
+        "jpg" | "jpeg" => jpeg(path, layer, pixels, options),
+        "tif" | "tiff" => tiff(path, layer, pixels, options),
+        _ => Err(stop(&format!("no type for the extension '{extension}'; there are png, jpg, jpeg, tif, tiff, exr"))),
+    }
+}
+
+/// The samples of one pass, channel by channel within each pixel.
+fn samples(layer: &Layer, channels: Channels, pixels: &[Pixel], options: &Options, float: bool) -> Vec<f32> {
+    let usual = if float { Colour::Linear } else { Colour::Display };
+    let display = options.call.colour.unwrap_or(usual) == Colour::Display;
+    let curve = |light: f32| if display { srgb(light) } else { light };
+    let mut out = Vec::with_capacity(pixels.len() * channels.count());
+    for pixel in pixels {
+        let (rgb, alpha) = match layer.pass {
+            Pass::Beauty => ([curve(pixel.beauty.x), curve(pixel.beauty.y), curve(pixel.beauty.z)], pixel.beauty.w),
+            Pass::Depth => ([if float { pixel.depth } else { pixel.depth / options.far }; 3], 1.0),
+            Pass::Normal if float => (pixel.normal.to_array(), 1.0),
+            Pass::Normal => ((pixel.normal * 0.5 + 0.5).to_array(), 1.0),
+            Pass::Mask => ([pixel.mask; 3], 1.0),
+        };
+        let grey = if rgb[0] == rgb[1] && rgb[1] == rgb[2] {
+            rgb[0]
+        } else {
+            0.2126 * rgb[0] + 0.7152 * rgb[1] + 0.0722 * rgb[2]
+        };
+        match channels {
+            Channels::Grey => out.push(grey),
+            Channels::GreyAlpha => out.extend([grey, alpha]),
+            Channels::Rgb => out.extend(rgb),
+            Channels::Rgba => out.extend([rgb[0], rgb[1], rgb[2], alpha]),
+        }
+    }
+    out
+}
+
+/// IEC 61966-2-1.
+fn srgb(light: f32) -> f32 {
+    let light = light.clamp(0.0, 1.0);
+    if light <= 0.003_130_8 { light * 12.92 } else { 1.055 * light.powf(1.0 / 2.4) - 0.055 }
+}
+
+fn eight(samples: &[f32]) -> Vec<u8> {
+    samples.iter().map(|sample| (sample.clamp(0.0, 1.0) * 255.0 + 0.5) as u8).collect()
+}
+
+fn sixteen(samples: &[f32]) -> Vec<u16> {
+    samples.iter().map(|sample| (sample.clamp(0.0, 1.0) * 65535.0 + 0.5) as u16).collect()
+}
+
+fn create(path: &Path) -> Result<BufWriter<File>, Stop> {
+    File::create(path).map(BufWriter::new).map_err(|e| Stop::because(path.display(), e))
+}
+
+fn png(path: &Path, layer: &Layer, pixels: &[Pixel], options: &Options) -> Result<(), Stop> {
+    let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
+    let channels = options.call.channels.unwrap_or(usual_channels(layer.pass));
+    let samples = samples(layer, channels, pixels, options, false);
+    let (bits, bytes) = match options.call.bits.unwrap_or(Bits::Eight) {
+        Bits::Eight => (png::BitDepth::Eight, eight(&samples)),
+        Bits::Sixteen => (png::BitDepth::Sixteen, sixteen(&samples).into_iter().flat_map(u16::to_be_bytes).collect()),
+        Bits::Half | Bits::Float => return Err(stop(&"PNG holds 8 or 16 bits")),
+    };
+    let mut encoder = png::Encoder::new(create(path)?, options.width as u32, options.height as u32);
+    encoder.set_depth(bits);
+    encoder.set_compression(png::Compression::Fast);
+    encoder.set_color(match channels {
+        Channels::Grey => png::ColorType::Grayscale,
+        Channels::GreyAlpha => png::ColorType::GrayscaleAlpha,
+        Channels::Rgb => png::ColorType::Rgb,
+        Channels::Rgba => png::ColorType::Rgba,
+    });
+    let mut writer = encoder.write_header().map_err(|e| stop(&e))?;
+    writer.write_image_data(&bytes).map_err(|e| stop(&e))?;
+    writer.finish().map_err(|e| stop(&e))
+}
+
+fn jpeg(path: &Path, layer: &Layer, pixels: &[Pixel], options: &Options) -> Result<(), Stop> {
+    let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
+    let usual = if usual_channels(layer.pass) == Channels::Grey { Channels::Grey } else { Channels::Rgb };
+    let channels = options.call.channels.unwrap_or(usual);
+    let kind = match channels {
+        Channels::Grey => jpeg_encoder::ColorType::Luma,
+        Channels::Rgb => jpeg_encoder::ColorType::Rgb,
+        Channels::GreyAlpha | Channels::Rgba => return Err(stop(&"JPEG holds no alpha")),
+    };
+    if options.call.bits.is_some_and(|bits| bits != Bits::Eight) {
+        return Err(stop(&"JPEG holds 8 bits"));
+    }
+    let bytes = eight(&samples(layer, channels, pixels, options, false));
+    let encoder = jpeg_encoder::Encoder::new(create(path)?, options.call.quality.max(1));
+    encoder.encode(&bytes, options.width as u16, options.height as u16, kind).map_err(|e| stop(&e))
+}
+
+fn tiff(path: &Path, layer: &Layer, pixels: &[Pixel], options: &Options) -> Result<(), Stop> {
+    let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
+    let channels = options.call.channels.unwrap_or(usual_channels(layer.pass));
+    let compression = match options.call.compression.as_deref() {
+        None | Some("none") => TiffCompression::Uncompressed,
+        Some("lzw") => TiffCompression::Lzw,
+        Some("deflate") => TiffCompression::Deflate(DeflateLevel::Balanced),
+        Some("packbits") => TiffCompression::Packbits,
+        Some(other) => return Err(stop(&format!("TIFF has no compression '{other}' here"))),
+    };
+    let mut encoder = TiffEncoder::new(create(path)?).map_err(|e| stop(&e))?.with_compression(compression);
+    let bits = options.call.bits.unwrap_or(Bits::Eight);
+    let samples = samples(layer, channels, pixels, options, bits == Bits::Float);
+    let (width, height) = (options.width as u32, options.height as u32);
+    macro_rules! put {
+        ($grey:ident, $rgb:ident, $rgba:ident, $data:expr) => {
+            match channels {
+                Channels::Grey => encoder.write_image::<colortype::$grey>(width, height, &$data),
+                Channels::Rgb => encoder.write_image::<colortype::$rgb>(width, height, &$data),
+                Channels::Rgba => encoder.write_image::<colortype::$rgba>(width, height, &$data),
+                Channels::GreyAlpha => return Err(stop(&"grey-alpha TIFF is not written here")),
+            }
+        };
+    }
+    let done = match bits {
+        Bits::Eight => put!(Gray8, RGB8, RGBA8, eight(&samples)),
+        Bits::Sixteen => put!(Gray16, RGB16, RGBA16, sixteen(&samples)),
+        Bits::Float => put!(Gray32Float, RGB32Float, RGBA32Float, samples),
+        Bits::Half => return Err(stop(&"TIFF holds 8 or 16 bits or float")),
+    };
+    done.map_err(|e| stop(&e))
+}
+
+/// One part; several passes are told apart by `name.` before the channel, as the format's channel naming has it.
+fn exr(path: &Path, layers: &[Layer], pixels: &[Pixel], options: &Options) -> Result<(), Stop> {
+    use exr::prelude::Compression;
+    let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
+    let compression = match options.call.compression.as_deref() {
+        None | Some("zip") => Compression::ZIP16,
+        Some("zips") => Compression::ZIP1,
+        Some("rle") => Compression::RLE,
+        Some("piz") => Compression::PIZ,
+        Some("none") => Compression::Uncompressed,
+        Some(other) => return Err(stop(&format!("OpenEXR has no compression '{other}' here"))),
+    };
+    let half = match options.call.bits.unwrap_or(Bits::Half) {
+        Bits::Half => true,
+        Bits::Float => false,
+        Bits::Eight | Bits::Sixteen => return Err(stop(&"OpenEXR holds half or float")),
+    };
+    let mut list = Vec::new();
+    for layer in layers {
+        let usual = usual_channels(layer.pass);
+        let channels = if layers.len() > 1 { usual } else { options.call.channels.unwrap_or(usual) };
+        let samples = samples(layer, channels, pixels, options, true);
+        let names: &[&str] = match channels {
+            Channels::Grey => &["Y"],
+            Channels::GreyAlpha => &["Y", "A"],
+            Channels::Rgb => &["R", "G", "B"],
+            Channels::Rgba => &["R", "G", "B", "A"],
+        };
+        for (at, name) in names.iter().enumerate() {
+            let plane = samples.iter().skip(at).step_by(names.len());
+            let plane = if half {
+                FlatSamples::F16(plane.map(|s| f16::from_f32(*s)).collect())
+            } else {
+                FlatSamples::F32(plane.copied().collect())
+            };
+            let full = if layers.len() > 1 { format!("{}.{name}", layer.name) } else { (*name).to_owned() };
+            list.push(AnyChannel::new(full.as_str(), plane));
+        }
+    }
+    let encoding = Encoding { compression, ..Encoding::FAST_LOSSLESS };
+    let channels = AnyChannels::sort(list.into_iter().collect());
+    let layer = ExrLayer::new((options.width, options.height), LayerAttributes::default(), encoding, channels);
+    Image::from_layer(layer).write().to_buffered(create(path)?).map_err(|e| stop(&e))
+}
