@@ -18,6 +18,9 @@ use crate::effect::load;
 use crate::exit_code::{Exit, Failure};
 use crate::lower::{Surroundings, text};
 
+/// The check whose findings make all others guesswork.
+const NOT_TOML: &str = "not-toml";
+
 /// A sheet on its way through the house, with all that is known about it.
 pub struct Loaded {
     /// Every text that was read.
@@ -42,7 +45,7 @@ impl Loaded {
 
     /// Whether the sheet could be read as text at all.
     pub fn is_readable(&self) -> bool {
-        !self.findings.iter().any(|finding| finding.check == "not-toml")
+        !self.findings.iter().any(|finding| finding.check == NOT_TOML)
     }
 
     /// How a call ends that was stopped by what was found, or nothing when nothing stops it.
@@ -89,6 +92,10 @@ pub fn load(common: &Common, around: &Surroundings, offline: bool) -> Result<Loa
         machine: (!offline).then_some(&machine),
     };
     check::check(input, &mut findings);
+    if findings.iter().any(|finding| finding.check == NOT_TOML) {
+        // Where the text itself cannot be read, everything else would be guesswork.
+        findings.keep_only(NOT_TOML);
+    }
     tracing::info!(jobs = plan.jobs.len(), series = plan.series.len(), "planned");
     Ok(Loaded { sources, findings, plan, adapters, sheet: path, retouched })
 }

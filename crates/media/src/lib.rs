@@ -6,6 +6,8 @@
 mod exr;
 mod jpeg;
 mod png;
+#[cfg(test)]
+mod tests;
 mod tiff;
 
 use std::fs::File;

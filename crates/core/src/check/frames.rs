@@ -9,7 +9,13 @@ pub fn check(sink: &mut Sink<'_, '_>) {
     for job in &plan.jobs {
         let place = job.settings.place(&Key::Frames).or(Some(job.at));
         let Some(frames) = &job.frames else {
-            if sink.input.machine.is_some() && job.settings.get(&Key::Scene).is_some() {
+            let said = job.settings.unread.contains(&Key::Frames) || job.settings.unread.contains(&Key::Fps);
+            let scene = job.scene.as_ref().is_some_and(|scene| {
+                sink.input.machine.is_some_and(|machine| {
+                    !machine.missing.contains(&scene.value) && !machine.damaged.contains_key(&scene.value)
+                })
+            });
+            if scene && !said {
                 sink.add("frames-unknown", place, job, wording::frames_unknown(job.facts.is_some()));
             }
             continue;

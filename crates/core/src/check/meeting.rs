@@ -30,8 +30,10 @@ pub(super) fn check(sink: &mut Sink<'_, '_>) {
         .collect();
     for meeting in meetings(&names) {
         let ((a, of_a), (b, of_b)) = (all[meeting.first], all[meeting.second]);
-        if asked.contains(a.id.as_str()) || asked.contains(b.id.as_str()) {
-            let (job_a, job_b) = (&of_a.jobs[a.job], &of_b.jobs[b.job]);
+        let (job_a, job_b) = (&of_a.jobs[a.job], &of_b.jobs[b.job]);
+        // Two jobs of one name are a finding of their own.
+        let twins = a.job != b.job && job_a.name == job_b.name;
+        if !twins && (asked.contains(a.id.as_str()) || asked.contains(b.id.as_str())) {
             let words = wording::names_meet((a, job_a), (b, job_b), &b.pattern.name(meeting.frame));
             sink.add("names-meet", b.path.as_ref().map(|path| path.at), job_b, words);
         }

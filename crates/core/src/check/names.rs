@@ -11,6 +11,9 @@ use crate::template::{Part, TroubleKind, token};
 
 use super::{Sink, in_path, wording};
 
+/// Tokens whose values come from the format.
+const FORMAT: [&str; 6] = ["ext", "type", "bits", "channels", "compression", "quality"];
+
 pub fn check(sink: &mut Sink<'_, '_>) {
     let policy = &sink.input.sheet.policy;
     let spelling =
@@ -55,6 +58,8 @@ fn tokens(sink: &mut Sink<'_, '_>, series: &Series) {
                 let near = nearest(name, known.iter().copied());
                 sink.add("token-unknown", at, job, wording::token_unknown(name, near, at));
             }
+            TroubleKind::NoValue if job.passes[series.passes[0]].format_lost && FORMAT.contains(&name) => {}
+            TroubleKind::NoValue if Key::parse(name).is_some_and(|key| job.settings.unread.contains(&key)) => {}
             TroubleKind::NoValue => {
                 let root = sink.input.plan.roots.iter().any(|root| root.name == name);
                 sink.add("token-without-value", at, job, wording::token_without_value(name, root));

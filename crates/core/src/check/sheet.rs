@@ -11,7 +11,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
     for job in &sink.input.plan.jobs {
         for key in [Key::Scene, Key::Path] {
             let elsewhere = key == Key::Path && job.passes.iter().all(|pass| pass.path.is_some());
-            if job.settings.get(&key).is_none() && !elsewhere {
+            if job.settings.get(&key).is_none() && !job.settings.unread.contains(&key) && !elsewhere {
                 sink.add("key-missing", Some(job.at), job, wording::job_without(&key));
             }
         }

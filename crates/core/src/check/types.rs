@@ -50,6 +50,9 @@ fn extension(sink: &mut Sink<'_, '_>, series: &Series) {
     let Some(path) = &series.path else { return };
     let job = sink.job(series);
     let written = written_extension(&path.value);
+    if job.passes[series.passes[0]].format_lost {
+        return;
+    }
     let Some(known) = series.file_type else {
         let place = written.map_or(Some(path.at), |_| last_extension(series));
         sink.add("type-unknown", place, job, wording::type_unknown(written));

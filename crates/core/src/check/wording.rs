@@ -112,10 +112,10 @@ pub fn names_meet((a, job_a): (&Series, &Job), (b, job_b): (&Series, &Job), exam
     let (x, y) = (job_a.settings.text(&Key::Camera), job_b.settings.text(&Key::Camera));
     let help = if job_a.name == job_b.name {
         "put {pass} into the path".to_owned()
-    } else if x != y {
-        "put {camera} into the path".to_owned()
     } else if job_a.job != job_b.job {
         "put {job} into the path".to_owned()
+    } else if x != y {
+        "put {camera} into the path".to_owned()
     } else {
         "put what differs between the two into the path".to_owned()
     };

@@ -116,6 +116,11 @@ impl Findings {
         self.list.extend(other.list);
     }
 
+    /// Keeps only the findings of one check.
+    pub fn keep_only(&mut self, check: &str) {
+        self.list.retain(|finding| finding.check == check);
+    }
+
     /// Whether any of them is an error.
     #[must_use]
     pub fn has_errors(&self) -> bool {

@@ -6,6 +6,7 @@ mod ops;
 mod parse;
 mod print;
 #[cfg(test)]
+#[allow(clippy::unwrap_used)]
 mod tests;
 
 pub use parse::{FrameError, FrameExpr};

@@ -89,6 +89,8 @@ pub struct Pass {
     pub colour: Option<Colour>,
     /// Its file options.
     pub format: Option<Arc<Format>>,
+    /// Whether it asks for a format that nothing defines, or whose type could not be read: said once.
+    pub format_lost: bool,
     /// Its file type: the format's, else the path's own extension's.
     pub file_type: Option<&'static FileType>,
     /// Its path.
@@ -249,6 +251,7 @@ fn pass(sheet: &Sheet, job: &Job, entry: &PassEntry, formats: &[Arc<Format>], fi
             .and_then(|pass| pass.kind)
             .unwrap_or(usual_kind(&entry.name.value)),
         colour,
+        format_lost: (wanted.is_some() && format.is_none()) || format.is_some_and(|format| format.kind_unread),
         format: format.cloned(),
         file_type: by_format.or_else(by_path),
         path,

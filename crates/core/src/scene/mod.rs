@@ -47,6 +47,6 @@ impl Facts {
             return Some(Frames::range(first, last));
         }
         let count = (self.seconds? * fps.or(self.fps)?.value()).round();
-        (count >= 1.0 && count < 1e15).then(|| Frames::range(1, count as i64))
+        (1.0..1e15).contains(&count).then(|| Frames::range(1, count as i64))
     }
 }

@@ -42,6 +42,8 @@ pub struct Settings {
     pub values: BTreeMap<Key, Given>,
     /// What lower layers give and this one gives back.
     pub leave: BTreeSet<Key>,
+    /// What was given and could not be read: said once, and not missed a second time.
+    pub unread: BTreeSet<Key>,
 }
 
 impl Settings {
@@ -53,6 +55,7 @@ impl Settings {
         both.values.retain(|key, _| !self.leave.contains(key));
         both.values.extend(self.values.iter().map(|(key, given)| (key.clone(), given.clone())));
         both.leave.extend(self.leave.iter().cloned());
+        both.unread.extend(self.unread.iter().cloned());
         both
     }
 
@@ -103,6 +106,7 @@ mod tests {
                 .map(|(key, n)| (key, Given { value: Arc::new(Setting::Whole(n)), at: None, layer: Layer::Job }))
                 .collect(),
             leave,
+            ..Settings::default()
         })
     }
 

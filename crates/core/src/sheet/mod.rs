@@ -77,6 +77,8 @@ pub struct Format {
     pub name: Spanned<String>,
     /// The file type's name, known to the catalogue.
     pub kind: Option<Spanned<String>>,
+    /// Whether a type was given that could not be read.
+    pub kind_unread: bool,
     /// Depth of a sample.
     pub bits: Option<Spanned<Bits>>,
     /// Channels.

@@ -61,17 +61,13 @@ impl Reader<'_> {
                     let Some(entries) = self.table(raw, key) else { continue };
                     for (entry, raw) in entries {
                         if let Some(full) = Key::parse(&format!("{key}.{}", entry.get_ref())) {
-                            let given = self.given(&full, raw, layer);
-                            settings.values.extend(given.map(|given| (full, given)));
+                            self.take(full, raw, layer, &mut settings);
                         }
                     }
                 }
                 "leave" => settings.leave.extend(self.leave(raw)),
                 _ => match Key::parse(key) {
-                    Some(known) => {
-                        let given = self.given(&known, raw, layer);
-                        settings.values.extend(given.map(|given| (known, given)));
-                    }
+                    Some(known) => self.take(known, raw, layer, &mut settings),
                     None => {
                         let known: Vec<&str> = KEYS
                             .iter()
@@ -85,6 +81,17 @@ impl Reader<'_> {
             }
         }
         settings
+    }
+
+    fn take(&mut self, key: Key, raw: &Raw<'_>, layer: Layer, settings: &mut Settings) {
+        match self.given(&key, raw, layer) {
+            Some(given) => {
+                settings.values.insert(key, given);
+            }
+            None => {
+                settings.unread.insert(key);
+            }
+        }
     }
 
     fn leave(&mut self, raw: &Raw<'_>) -> Vec<Key> {

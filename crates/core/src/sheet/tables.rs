@@ -107,13 +107,22 @@ impl Reader<'_> {
     fn format(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<Format> {
         let table = self.table(raw, &format!("formats.{}", name.value))?;
         let place = format!("[formats.{}]", name.value);
-        let mut format = Format { name, kind: None, bits: None, channels: None, compression: None, quality: None };
+        let mut format = Format {
+            name,
+            kind: None,
+            kind_unread: false,
+            bits: None,
+            channels: None,
+            compression: None,
+            quality: None,
+        };
         for (key, raw) in table {
             match key.get_ref().as_ref() {
                 "type" => {
                     let types: Vec<(&str, &str)> = TYPES.iter().map(|known| (known.name, known.name)).collect();
                     format.kind =
                         self.choice(raw, "type", &types).map(|kind| Spanned::new(kind.value.to_owned(), kind.at));
+                    format.kind_unread = format.kind.is_none();
                 }
                 "bits" => format.bits = self.choice(raw, "bits", &BITS),
                 "channels" => format.channels = self.choice(raw, "channels", &CHANNELS),

@@ -103,11 +103,12 @@ fn expand_token(token: &Token, lookup: Lookup, pattern: &mut Pattern) -> Result<
     let sign = token.sign.map(String::from).unwrap_or_default();
     if value == Value::Frame {
         pattern.push_text(&sign);
-        return match token.form {
-            Form::Usual => Ok(pattern.push_frame(4)),
-            Form::Width(width) => Ok(pattern.push_frame(width)),
-            Form::Clock(_) => Err(TroubleKind::Form),
-        };
+        match token.form {
+            Form::Usual => pattern.push_frame(4),
+            Form::Width(width) => pattern.push_frame(width),
+            Form::Clock(_) => return Err(TroubleKind::Form),
+        }
+        return Ok(());
     }
     let text = written(token, &value)?;
     if let (Value::Text(_), Some(why)) = (&value, unfit(&text)) {

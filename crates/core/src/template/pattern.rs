@@ -153,7 +153,7 @@ fn read(pieces: &[Piece], name: &str, found: &mut Option<i64>) -> bool {
             (*width..=digits).rev().any(|digits| {
                 let (number, after) = name.split_at(sign + digits);
                 let padded = digits > *width && number[sign..].starts_with('0');
-                let Some(frame) = number.parse::<i64>().ok().filter(|frame| !padded && !(*frame == 0 && sign == 1))
+                let Some(frame) = number.parse::<i64>().ok().filter(|frame| !(padded || *frame == 0 && sign == 1))
                 else {
                     return false;
                 };

@@ -1,0 +1,150 @@
+//! One builder for all tests that drive the built program: a project in a temporary folder, calls, and what they say.
+#![allow(dead_code, clippy::unwrap_used)]
+
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+use tempfile::TempDir;
+use truepath_understudy::harbour;
+
+/// A small sheet over the demo's scenes: one job, one pass, tiny PNG frames.
+pub const SMALL: &str = r#"sheet = 1
+
+[roots]
+renders = "renders"
+
+[formats.view]
+type = "png"
+bits = 8
+channels = "rgb"
+
+[defaults]
+adapter = "understudy"
+fps = 24
+size = "32x18"
+format = "view"
+path = "{renders}/{job}/{job}_{pass}.{frame:4}.{ext}"
+
+[[job]]
+name = "crossing"
+scene = "scenes/crossing.gltf"
+camera = "quay"
+frames = "1-24"
+
+[run]
+chunk = 6
+"#;
+
+/// A project folder that goes with the test.
+pub struct Project {
+    folder: TempDir,
+}
+
+/// What a call said.
+#[derive(Debug)]
+pub struct Said {
+    pub code: i32,
+    pub out: String,
+    pub err: String,
+}
+
+impl From<Output> for Said {
+    fn from(output: Output) -> Said {
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        Said { code: output.status.code().unwrap_or(-1), out: text(&output.stdout), err: text(&output.stderr) }
+    }
+}
+
+impl Said {
+    /// The call ended as it should; what it printed.
+    #[track_caller]
+    pub fn ended(self, code: i32) -> Said {
+        assert_eq!(self.code, code, "\n--- out\n{}\n--- err\n{}", self.out, self.err);
+        self
+    }
+
+    /// Its one JSON document.
+    #[track_caller]
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.out).unwrap_or_else(|error| panic!("{error}: {}", self.out))
+    }
+}
+
+impl Project {
+    /// The demo's scenes and a sheet.
+    pub fn with(sheet: &str) -> Project {
+        let project = Project { folder: tempfile::tempdir().unwrap() };
+        for (name, bytes) in harbour::scenes() {
+            project.write(&format!("scenes/{name}"), bytes);
+        }
+        project.write("truepath.toml", sheet);
+        project
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        // The temporary folder may lie behind a link, and the program says real paths.
+        std::fs::canonicalize(self.folder.path()).unwrap().join(name)
+    }
+
+    pub fn write(&self, name: &str, bytes: impl AsRef<[u8]>) {
+        let path = self.folder.path().join(name);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, bytes).unwrap();
+    }
+
+    /// The program, about to be called in the project's folder.
+    pub fn command(&self) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_truepath"));
+        command.current_dir(self.folder.path()).env_remove("TRUEPATH_LOG").env("NO_COLOR", "1");
+        command
+    }
+
+    pub fn call(&self, words: &[&str]) -> Said {
+        self.command().args(words).output().unwrap().into()
+    }
+
+    /// A call with its words in one text.
+    pub fn say(&self, words: &str) -> Said {
+        self.call(&words.split_whitespace().collect::<Vec<_>>())
+    }
+
+    /// All files below a folder, relative to it.
+    pub fn files(&self, below: &str) -> BTreeSet<String> {
+        let mut found = BTreeSet::new();
+        gather(&self.path(below), &self.path(below), &mut found);
+        found
+    }
+
+    /// Bytes and time of change of every file below a folder.
+    pub fn stamps(&self, below: &str) -> std::collections::BTreeMap<String, (Vec<u8>, std::time::SystemTime)> {
+        let stamp = |name: &String| {
+            let path = self.path(below).join(name);
+            (std::fs::read(&path).unwrap(), path.metadata().unwrap().modified().unwrap())
+        };
+        self.files(below).into_iter().map(|name| (name.clone(), stamp(&name))).collect()
+    }
+}
+
+fn gather(folder: &Path, base: &Path, found: &mut BTreeSet<String>) {
+    for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+        let path = entry.path();
+        if path.is_dir() {
+            gather(&path, base, found);
+        } else {
+            found.insert(path.strip_prefix(base).unwrap().to_string_lossy().into_owned());
+        }
+    }
+}
+
+/// Whether a program is there. A missing one is said loudly, and fails the test when `TRUEPATH_REQUIRE` names it.
+pub fn has(program: &str) -> bool {
+    let found = std::env::split_paths(&std::env::var_os("PATH").unwrap_or_default())
+        .any(|folder| folder.join(program).is_file());
+    let required = std::env::var("TRUEPATH_REQUIRE").unwrap_or_default();
+    if !found {
+        assert!(!required.split([',', ' ']).any(|name| name == program), "{program} is required and not there");
+        eprintln!("SKIPPED: {program} is not on this machine");
+    }
+    found
+}
