@@ -2,7 +2,8 @@
 //! on any number of threads.
 
 use glam::{Mat3, Mat4, Vec2, Vec3, Vec4, Vec4Swizzles};
-use rayon::prelude::*;
+use rayon::iter::{IndexedParallelIterator, ParallelIterator};
+use rayon::slice::ParallelSliceMut;
 
 use crate::scene::{Camera, Lens, Light, Primitive, Scene};
 

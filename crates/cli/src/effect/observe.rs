@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
 
-use rayon::prelude::*;
+use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
 use truepath_core::verify::{Seen, Verdict};

@@ -70,9 +70,7 @@ fn span(at: Place) -> std::ops::Range<usize> {
 }
 
 fn closing(findings: &[Finding], sheet: &str, screen: Screen) -> String {
-    let count = |level: Grave| {
-        findings.iter().filter(|finding| finding.level == level).map(|finding| 1 + finding.more as i64).sum::<i64>()
-    };
+    let count = |level: Grave| findings.iter().filter(|finding| finding.level == level).count() as i64;
     let (errors, warnings, notes) = (count(Grave::Error), count(Grave::Warning), count(Grave::Note));
     let parts = [(errors, "error", BAD), (warnings, "warning", ODD), (notes, "note", anstyle::Style::new())];
     let parts: Vec<String> = parts

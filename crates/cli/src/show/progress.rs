@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use truepath_core::run::event::Event;
 
 use super::{BAD, ODD, QUIET, counted, paint, tell};
@@ -35,9 +35,14 @@ impl Progress {
             return Progress::Lines { done: 0, total, landed: BTreeMap::new() };
         }
         let bar = ProgressBar::with_draw_target(Some(total.unsigned_abs()), ProgressDrawTarget::stderr());
-        let template = "{spinner} {wide_bar} {pos}/{len} files  {per_sec}  {eta} left\n  {msg}";
+        let template = "{spinner} {bar:48.cyan} {pos} of {len} files  {rate} a second  {eta} left\n  {msg}";
         // The template is fixed text; a mistake in it would show in every run.
         let style = ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar());
+        let rate = |state: &ProgressState, out: &mut dyn std::fmt::Write| {
+            // Writing to a line in memory cannot fail.
+            let _ = write!(out, "{:.1}", state.per_sec());
+        };
+        let style = style.with_key("rate", rate);
         bar.set_style(if screen.unicode { style.progress_chars("━╸─") } else { style.progress_chars("=> ") });
         bar.enable_steady_tick(std::time::Duration::from_millis(120));
         Progress::Bar(bar, screen)
