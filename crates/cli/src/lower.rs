@@ -75,12 +75,16 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
     })
 }
 
-/// Sets up what True Path says about itself: `-v`, `-vv`, or `TRUEPATH_LOG`.
+/// Sets up what True Path says about itself: `-v`, `-vv`, or `TRUEPATH_LOG` (such as `debug` or `truepath=debug`).
 pub fn tracing(verbose: u8) {
-    let level = ["warn", "info", "debug"].get(usize::from(verbose)).unwrap_or(&"trace");
-    let filter = tracing_subscriber::EnvFilter::try_from_env("TRUEPATH_LOG")
-        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(format!("truepath={level}")));
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).without_time().init();
+    use tracing_subscriber::filter::{LevelFilter, Targets};
+    use tracing_subscriber::layer::SubscriberExt;
+    use tracing_subscriber::util::SubscriberInitExt;
+    let level = [LevelFilter::WARN, LevelFilter::INFO, LevelFilter::DEBUG].get(usize::from(verbose)).copied();
+    let typed = Targets::new().with_target("truepath", level.unwrap_or(LevelFilter::TRACE));
+    let filter = std::env::var("TRUEPATH_LOG").ok().and_then(|filter| filter.parse().ok()).unwrap_or(typed);
+    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).without_time();
+    tracing_subscriber::registry().with(filter).with(lines).init();
 }
 
 /// A path as the core takes it: text with `/`.

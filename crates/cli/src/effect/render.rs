@@ -7,7 +7,7 @@ use std::sync::mpsc::Sender;
 use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
 
-use regex::Regex;
+use regex_lite::Regex;
 use rustix::process::{Pid, Signal};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;

@@ -1,6 +1,6 @@
 //! Names: tokens, the frame's place, and the policy's wishes.
 
-use regex::Regex;
+use regex_lite::Regex;
 
 use crate::diagnostic::nearest;
 use crate::plan::{Series, SeriesKind};
