@@ -33,6 +33,10 @@ pub enum Command {
     Names(Names),
     /// Find every mistake before the first frame
     Check(Check),
+    /// Show the facts of a scene, and which of its files are missing
+    Scene(Scene),
+    /// Tell which job, pass, version and frame a file belongs to, or which part of its name does not fit
+    Whose(Whose),
     /// Tell what a check looks for, why it matters, and how it is put right
     Explain(Explain),
     /// Write the command lines, as a script or as JSON
@@ -51,9 +55,12 @@ pub enum Command {
 pub struct Common {
     /// Jobs or combinations, such as crossing or 'crossing/*' (left out: all that are enabled)
     pub jobs: Vec<String>,
-    /// The sheet (left out: truepath.toml here or in the nearest folder above)
+    /// The sheet; several form one queue (left out: truepath.toml here or in the nearest folder above)
     #[arg(short = 'f', long = "sheet", value_name = "FILE")]
-    pub sheet: Option<PathBuf>,
+    pub sheet: Vec<PathBuf>,
+    /// Lay a mode over every job (repeatable, in this order)
+    #[arg(long, value_name = "NAME")]
+    pub mode: Vec<String>,
     /// Of the jobs' own frames only these: 1-12, all/8, first,middle,last
     #[arg(long, value_name = "EXPR", allow_hyphen_values = true)]
     pub frames: Option<String>,
@@ -98,6 +105,12 @@ pub struct Names {
     /// Print every path, one a line
     #[arg(long, conflicts_with = "json")]
     pub all: bool,
+    /// Show where each value comes from, and what it was laid over
+    #[arg(long, conflicts_with_all = ["json", "all"])]
+    pub why: bool,
+    /// Show every token with its value
+    #[arg(long, conflicts_with_all = ["json", "all", "why"])]
+    pub tokens: bool,
     /// With --all: end each path with a zero byte
     #[arg(short = '0', long, requires = "all")]
     pub null: bool,
@@ -116,6 +129,37 @@ pub struct Check {
     pub strict: bool,
 }
 
+/// `scene`.
+#[derive(Debug, Args)]
+pub struct Scene {
+    /// Scene files
+    #[arg(required = true)]
+    pub scenes: Vec<PathBuf>,
+    /// Frames per second, for scenes that know seconds only
+    #[arg(long)]
+    pub fps: Option<String>,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `whose`.
+#[derive(Debug, Args)]
+pub struct Whose {
+    /// Files, spelt as on any system; they need not exist
+    #[arg(required = true)]
+    pub files: Vec<String>,
+    /// The sheet; several form one queue
+    #[arg(short = 'f', long = "sheet", value_name = "FILE")]
+    pub sheet: Vec<PathBuf>,
+    /// Lay a mode over every job (repeatable)
+    #[arg(long, value_name = "NAME")]
+    pub mode: Vec<String>,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
 /// `explain`.
 #[derive(Debug, Args)]
 pub struct Explain {
@@ -131,6 +175,9 @@ pub struct Build {
     /// What is written
     #[arg(long, value_name = "TARGET", default_value = "sh")]
     pub to: Target,
+    /// Look clock, user, host and versions up anew
+    #[arg(long)]
+    pub anew: bool,
     /// The file to write (left out: standard output)
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
@@ -156,6 +203,9 @@ pub struct Run {
     /// What becomes of files that are there
     #[arg(long, value_name = "HOW")]
     pub existing: Option<Existing>,
+    /// Look clock, user, host and versions up anew
+    #[arg(long)]
+    pub anew: bool,
     /// Renderers at a time
     #[arg(long, value_name = "N")]
     pub workers: Option<usize>,

@@ -16,6 +16,8 @@ pub struct Surroundings {
     pub temporary: Vec<PathBuf>,
     /// This program.
     pub program: PathBuf,
+    /// Who this is.
+    pub user: Option<String>,
     /// This machine's name.
     pub host: String,
     /// The system.
@@ -62,6 +64,10 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
         home: variable("HOME").map(PathBuf::from),
         temporary,
         program: std::env::current_exe()?,
+        user: ["USER", "LOGNAME", "USERNAME"]
+            .iter()
+            .find_map(|name| variable(name))
+            .map(|name| name.to_string_lossy().into_owned()),
         host: rustix::system::uname().nodename().to_string_lossy().into_owned(),
         system: if cfg!(windows) {
             System::Windows

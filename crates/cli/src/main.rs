@@ -45,6 +45,8 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::New(args) => command::new::run(&args),
         Command::Names(args) => command::names::run(&args, &around),
         Command::Check(args) => command::check::run(&args, &around),
+        Command::Scene(args) => command::scene::run(&args, &around),
+        Command::Whose(args) => command::whose::run(&args, &around),
         Command::Explain(args) => command::explain::run(&args),
         Command::Build(args) => command::build::run(&args, &around),
         Command::Run(args) => command::run::run(&args, &around),

@@ -1,39 +1,55 @@
 //! Load, resolve, plan, check: once, for every command.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use truepath_core::adapter::{self, Adapter};
 use truepath_core::check::{self, Input, Machine};
-use truepath_core::diagnostic::{Findings, Words};
-use truepath_core::plan::{self, Adapters, Plan, Selection};
+use truepath_core::diagnostic::{Finding, Findings, Words};
+use truepath_core::pins::{Pins, Wanted};
+use truepath_core::plan::{self, Adapters, Ground, Plan, Selection, Series};
 use truepath_core::resolve::{self, Home, Job, Stacked, paths};
-use truepath_core::scene::{self, Facts, Unread};
+use truepath_core::scene::{self, Facts};
 use truepath_core::sheet::{self, Key, Settings, Sheet};
 use truepath_core::source::Sources;
+use truepath_core::template::Lookup;
 
 use crate::args::Common;
-use crate::effect::load;
+use crate::effect::{load, pin};
 use crate::exit_code::{Exit, Failure};
 use crate::lower::{Surroundings, text};
 
 /// The check whose findings make all others guesswork.
 const NOT_TOML: &str = "not-toml";
 
-/// A sheet on its way through the house, with all that is known about it.
-pub struct Loaded {
+/// The sheets of a call, one queue.
+pub struct Queue {
     /// Every text that was read.
     pub sources: Sources,
+    /// The sheets in the order given.
+    pub sheets: Vec<Loaded>,
+}
+
+/// A sheet on its way through the house, with all that is known about it.
+pub struct Loaded {
     /// What is wrong.
     pub findings: Findings,
     /// What follows from the sheet, for the jobs asked for.
     pub plan: Plan,
+    /// The layers of every job, asked for or not.
+    pub stacked: Vec<Stacked>,
+    /// The sheet with all that was laid below it.
+    pub written: Sheet,
     /// The adapters of its jobs.
-    pub adapters: Adapters,
+    pub adapters: Arc<Adapters>,
     /// The sheet's path.
     pub sheet: PathBuf,
-    /// Whether the command line sets anything that changes the picture.
+    /// Looked-up values, pinned or not.
+    pub pins: Pins,
+    /// What of them is not pinned yet.
+    pub unpinned: Wanted,
+    /// Whether the command line sets anything that changes the picture under names that stay the same.
     pub retouched: bool,
 }
 
@@ -41,6 +57,21 @@ impl Loaded {
     /// The adapter of a job.
     pub fn adapter(&self, job: &Job) -> Option<&Adapter> {
         self.adapters.get(job.settings.text(&Key::Adapter)?)
+    }
+
+    /// Every token of paths with its value for a series: built-in ones, roots and variables.
+    pub fn tokens(&self, series: &Series) -> Vec<(String, Lookup)> {
+        let plan = &self.plan;
+        let modes: Vec<String> = plan.mode.iter().cloned().collect();
+        let ground = Ground {
+            sheet: &self.written,
+            roots: &plan.roots,
+            home: &plan.home,
+            modes: &modes,
+            pins: &self.pins,
+            looking: false,
+        };
+        plan::tokens(ground, plan, series)
     }
 
     /// Whether the sheet could be read as text at all.
@@ -58,46 +89,230 @@ impl Loaded {
     }
 }
 
-/// Loads the sheet that a call means. `offline` asks neither disk nor machine beyond the sheet itself; scenes are read
-/// all the same, as far as they are there.
-pub fn load(common: &Common, around: &Surroundings, offline: bool) -> Result<Loaded, Failure> {
-    let path = load::find_sheet(common.sheet.as_deref(), &around.folder)?;
-    let body = load::text(&path)?;
+impl Queue {
+    /// How a call ends that was stopped by what was found in any sheet.
+    pub fn stopped(&self) -> Option<Exit> {
+        self.sheets.iter().filter_map(Loaded::stopped).max()
+    }
+
+    /// All findings in the order of the sheets.
+    pub fn findings(&self) -> Vec<Finding> {
+        self.sheets.iter().flat_map(|sheet| sheet.findings.clone().sorted()).collect()
+    }
+}
+
+/// How a call wants its sheets loaded.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Way {
+    /// Ask neither disk nor machine about what the sheet names. Scenes are read all the same, as far as they are there.
+    pub offline: bool,
+    /// Forget pins: look everything up anew.
+    pub anew: bool,
+}
+
+/// Loads the sheets that a call means.
+pub fn load(common: &Common, around: &Surroundings, way: Way) -> Result<Queue, Failure> {
     let mut sources = Sources::default();
     let mut findings = Findings::default();
-    let file = sources.add(load::short(&path, &around.folder), body);
-    let sheet = sheet::parse::sheet(file, &sources.get(file).text, &mut findings);
-    for (check, level) in &sheet.checks {
-        if let Some(known) = truepath_core::diagnostic::find(&check.value) {
-            findings.set_level(known.slug, *level);
+    let adapters = Arc::new(adapters(&mut sources, &mut findings));
+    let (typed, retouched) = typed(common, &mut sources, &mut findings);
+    let paths = load::find_sheets(&common.sheet, &around.folder)?;
+    let mut drafts = Vec::new();
+    for path in paths {
+        // What was typed is said once, with the first sheet.
+        let call = Call {
+            common,
+            around,
+            way,
+            typed: &typed,
+            adapters: adapters.clone(),
+            findings: std::mem::take(&mut findings),
+        };
+        drafts.push(call.draft(path, &mut sources)?);
+    }
+    let finals: Vec<Vec<Plan>> = drafts.iter().map(|draft| draft.rivals.clone()).collect();
+    let mut sheets: Vec<Loaded> = Vec::new();
+    for (at, mut draft) in drafts.into_iter().enumerate() {
+        // The names of a sheet must not meet those of its own modes, nor those of any sheet before it.
+        let earlier = finals[..at].iter().filter_map(|plans| plans.first().cloned());
+        draft.rivals.extend(earlier);
+        sheets.push(draft.checked(way, retouched));
+    }
+    if !common.jobs.is_empty() || !common.camera.is_empty() || !common.pass.is_empty() {
+        selected(common, &mut sheets);
+    }
+    Ok(Queue { sources, sheets })
+}
+
+/// What a call brings to each of its sheets.
+struct Call<'c> {
+    common: &'c Common,
+    around: &'c Surroundings,
+    way: Way,
+    typed: &'c Settings,
+    adapters: Arc<Adapters>,
+    findings: Findings,
+}
+
+/// A planned sheet before it is checked.
+struct Draft {
+    path: PathBuf,
+    sheet: Sheet,
+    stacked: Vec<Stacked>,
+    plan: Plan,
+    /// All enabled jobs without a mode first, then every mode that could write over their names.
+    rivals: Vec<Plan>,
+    adapters: Arc<Adapters>,
+    machine: Machine,
+    pins: Pins,
+    unpinned: Wanted,
+    findings: Findings,
+    own_path: bool,
+}
+
+impl Call<'_> {
+    fn draft(mut self, path: PathBuf, sources: &mut Sources) -> Result<Draft, Failure> {
+        let mut home = home(&path, self.around);
+        let sheet = self.sheet(&path, sources, &mut home, &mut Vec::new())?;
+        for (check, level) in &sheet.checks {
+            if let Some(known) = truepath_core::diagnostic::find(&check.value) {
+                self.findings.set_level(known.slug, *level);
+            }
+        }
+        let modes = &self.common.mode;
+        let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
+        let (facts, machine) = read_scenes(&stacked, &home, self.around, (sources, &mut self.findings));
+        let known = |scene: &str| facts.get(scene).cloned();
+        let jobs = resolve::resolve(&sheet, stacked.clone(), &known, &home, &mut self.findings);
+        let roots = resolve::roots(&sheet, &home);
+        let stored = if self.way.anew { Pins::default() } else { pin::read(&path)? };
+        let ground = Ground { sheet: &sheet, roots: &roots, home: &home, modes, pins: &stored, looking: false };
+        let selection = Selection {
+            jobs: self.common.jobs.clone(),
+            cameras: self.common.camera.clone(),
+            passes: self.common.pass.clone(),
+        };
+        let first = plan::plan(ground, jobs.clone(), &Selection::default());
+        let unpinned = plan::wanted(&first).beyond(&stored);
+        let pins = if unpinned.is_nothing() {
+            stored.clone()
+        } else {
+            let looking = plan::plan(Ground { looking: true, ..ground }, jobs.clone(), &Selection::default());
+            stored.clone().with(pin::look_up(&unpinned, &looking, self.around))
+        };
+        let ground = Ground { pins: &pins, ..ground };
+        let plan = plan::plan(ground, jobs.clone(), &selection);
+        let own_path = modes
+            .iter()
+            .filter_map(|name| sheet.modes.iter().find(|mode| mode.name.value == *name))
+            .any(|mode| mode.is_final || mode.settings.get(&Key::Path).is_some());
+        let rivals = rivals(ground, &known, (jobs, modes), self.typed);
+        Ok(Draft {
+            path,
+            stacked,
+            plan,
+            rivals,
+            adapters: self.adapters,
+            machine,
+            unpinned,
+            findings: self.findings,
+            own_path,
+            pins: pins.clone(),
+            sheet,
+        })
+    }
+
+    /// A sheet with all sheets that it says are laid below it.
+    fn sheet(
+        &mut self,
+        path: &Path,
+        sources: &mut Sources,
+        home: &mut Home,
+        above: &mut Vec<PathBuf>,
+    ) -> Result<Sheet, Failure> {
+        let body = load::text(path)?;
+        let file = sources.add(load::short(path, &self.around.folder), body);
+        home.folders.resize(usize::from(file.0) + 1, String::new());
+        home.folders[usize::from(file.0)] = text(path.parent().unwrap_or(path));
+        let mut sheet = sheet::parse::sheet(file, &sources.get(file).text, &mut self.findings);
+        above.push(path.to_owned());
+        let mut below = Sheet::default();
+        for from in std::mem::take(&mut sheet.from) {
+            let wanted = paths::absolute(&from.value, from.at, home);
+            let found = std::fs::canonicalize(&wanted).ok().filter(|found| !above.contains(found));
+            let Some(found) = found else {
+                let label = if Path::new(&wanted).exists() { "this sheet lies above" } else { "no such file" };
+                let words = Words::new(format!("{wanted} cannot be laid below this sheet"), label);
+                self.findings.add(
+                    "from-missing",
+                    Some(from.at),
+                    None,
+                    words.help("a relative path starts at this file's own folder"),
+                );
+                continue;
+            };
+            below = self.sheet(&found, sources, home, above)?.over(below);
+        }
+        above.pop();
+        Ok(sheet.over(below))
+    }
+}
+
+/// Plans whose names must not be met: all enabled jobs without a mode, and with each mode alone. A mode that means the
+/// final names shares them with no mode at all.
+fn rivals(
+    ground: Ground<'_>,
+    facts: &dyn Fn(&str) -> Option<Arc<Facts>>,
+    (jobs, called): (Vec<Job>, &[String]),
+    typed: &Settings,
+) -> Vec<Plan> {
+    let is_final = |name: &String| ground.sheet.modes.iter().any(|mode| mode.name.value == *name && mode.is_final);
+    let all = Selection::default();
+    let own = plan::plan(ground, jobs, &all);
+    if called.iter().any(is_final) {
+        return vec![own];
+    }
+    let none: Vec<String> = Vec::new();
+    let alone =
+        ground.sheet.modes.iter().map(|mode| vec![mode.name.value.clone()]).filter(|modes| !modes.iter().any(is_final));
+    let mut plans = vec![own];
+    for modes in std::iter::once(none).chain(alone).filter(|modes| modes != called) {
+        // What is wrong with a mode is said when it is called, or by the check of the sheet itself.
+        let mut quiet = Findings::default();
+        let stacked = resolve::stack(ground.sheet, &modes, typed, &mut quiet);
+        let jobs = resolve::resolve(ground.sheet, stacked, facts, ground.home, &mut quiet);
+        plans.push(plan::plan(Ground { modes: &modes, ..ground }, jobs, &all));
+    }
+    plans
+}
+
+impl Draft {
+    fn checked(mut self, way: Way, retouched: bool) -> Loaded {
+        let input = Input {
+            sheet: &self.sheet,
+            plan: &self.plan,
+            rivals: &self.rivals,
+            adapters: &self.adapters,
+            machine: (!way.offline).then_some(&self.machine),
+        };
+        check::check(input, &mut self.findings);
+        if self.findings.iter().any(|finding| finding.check == NOT_TOML) {
+            // Where the text itself cannot be read, everything else would be guesswork.
+            self.findings.keep_only(NOT_TOML);
+        }
+        tracing::info!(sheet = %self.path.display(), jobs = self.plan.jobs.len(), series = self.plan.series.len(), "planned");
+        Loaded {
+            findings: self.findings,
+            plan: self.plan,
+            stacked: self.stacked,
+            written: self.sheet,
+            adapters: self.adapters,
+            sheet: self.path,
+            pins: self.pins,
+            unpinned: self.unpinned,
+            retouched: retouched && !self.own_path,
         }
     }
-    let (typed, retouched) = typed(common, &mut sources, &mut findings);
-    let home = home(&path, around);
-    let stacked = resolve::stack(&sheet, &typed, &mut findings);
-    let (facts, machine) = read_scenes(&stacked, &home, around);
-    let jobs = resolve::resolve(&sheet, stacked, &|scene| facts.get(scene).cloned(), &home, &mut findings);
-    let roots = resolve::roots(&sheet, &home);
-    let selection =
-        Selection { jobs: common.jobs.clone(), cameras: common.camera.clone(), passes: common.pass.clone() };
-    let whole = plan::plan(&sheet, jobs.clone(), roots.clone(), &home, &Selection::default());
-    let plan = plan::plan(&sheet, jobs, roots, &home, &selection);
-    selected(&selection, &plan, &sheet, &mut findings);
-    let adapters = adapters(&mut sources, &mut findings);
-    let input = Input {
-        sheet: &sheet,
-        plan: &plan,
-        whole: &whole,
-        adapters: &adapters,
-        machine: (!offline).then_some(&machine),
-    };
-    check::check(input, &mut findings);
-    if findings.iter().any(|finding| finding.check == NOT_TOML) {
-        // Where the text itself cannot be read, everything else would be guesswork.
-        findings.keep_only(NOT_TOML);
-    }
-    tracing::info!(jobs = plan.jobs.len(), series = plan.series.len(), "planned");
-    Ok(Loaded { sources, findings, plan, adapters, sheet: path, retouched })
 }
 
 /// Reads what the command line sets, each setting a text of its own so that findings can point at it.
@@ -127,7 +342,7 @@ fn quoted(text: &str) -> String {
     serde_json::Value::String(text.to_owned()).to_string()
 }
 
-fn home(path: &std::path::Path, around: &Surroundings) -> Home {
+fn home(path: &Path, around: &Surroundings) -> Home {
     let folder = text(path.parent().unwrap_or(path));
     Home {
         sheet: paths::stem(&text(path)).to_owned(),
@@ -135,82 +350,81 @@ fn home(path: &std::path::Path, around: &Surroundings) -> Home {
         system: around.system,
         mark: blake3::hash(folder.as_bytes()).to_hex()[..8].to_owned(),
         folder,
+        folders: Vec::new(),
     }
 }
 
 /// Reads each scene once.
-fn read_scenes(stacked: &[Stacked], home: &Home, around: &Surroundings) -> (BTreeMap<String, Arc<Facts>>, Machine) {
+fn read_scenes(
+    stacked: &[Stacked],
+    home: &Home,
+    around: &Surroundings,
+    (sources, findings): (&mut Sources, &mut Findings),
+) -> (BTreeMap<String, Arc<Facts>>, Machine) {
     let mut facts = BTreeMap::new();
     let mut machine =
         Machine { temporary: around.temporary.iter().map(|folder| text(folder)).collect(), ..Machine::default() };
     let scenes: std::collections::BTreeSet<String> = stacked
         .iter()
-        .filter_map(|job| job.settings.text(&Key::Scene))
-        .map(|scene| paths::absolute(scene, home))
+        .filter_map(|job| {
+            Some(paths::absolute(job.settings.text(&Key::Scene)?, job.settings.place(&Key::Scene)?, home))
+        })
         .collect();
     for scene in scenes {
-        let bytes = match std::fs::read(&scene) {
-            Ok(bytes) => bytes,
+        let path = Path::new(&scene);
+        match load::facts(path) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
                 machine.missing.insert(scene);
-                continue;
             }
             Err(error) => {
                 machine.damaged.insert(scene, error.to_string());
-                continue;
             }
-        };
-        match scene::read(paths::file_name(&scene), &bytes) {
-            Ok(found) => {
-                let folder = std::path::Path::new(paths::parent(&scene));
-                let lost: Vec<String> = found
-                    .resources
-                    .iter()
-                    .filter(|name| !folder.join(load::percent_decoded(name)).exists())
-                    .cloned()
-                    .collect();
+            Ok(read) => {
+                if let Some((path, text)) = read.beside {
+                    // Read again as a text of this call, so that its mistakes can be pointed at.
+                    let file = sources.add(load::short(&path, &around.folder), text);
+                    scene::beside::read(file, &sources.get(file).text, findings);
+                }
+                let lost = load::missing(path, &read.facts);
                 if !lost.is_empty() {
                     machine.resources.insert(scene.clone(), lost);
                 }
-                facts.insert(scene, Arc::new(found));
+                match read.damaged {
+                    Some(why) => {
+                        machine.damaged.insert(scene, why);
+                    }
+                    None => {
+                        facts.insert(scene, Arc::new(read.facts));
+                    }
+                }
             }
-            Err(Unread::Damaged(why)) => {
-                machine.damaged.insert(scene, why);
-            }
-            Err(Unread::OtherFormat) => {}
         }
     }
     (facts, machine)
 }
 
-/// A name that selects nothing is a mistake of the call, never an empty success.
-fn selected(selection: &Selection, plan: &Plan, sheet: &Sheet, findings: &mut Findings) {
-    let asked = selection.jobs.iter().filter(|name| {
-        let only = Selection { jobs: vec![(*name).clone()], ..Selection::default() };
-        !plan.jobs.iter().any(|job| only.takes(job))
-    });
-    for name in asked {
-        let known = sheet.jobs.iter().filter_map(|job| job.name.as_ref()).map(|name| name.value.as_str());
-        let near = truepath_core::diagnostic::nearest(name, known);
-        let words = Words::new(format!("no job is called `{name}`"), "");
-        let words = words.help(near.map_or("`truepath names` lists them".to_owned(), |near| format!("write {near}")));
-        findings.add("name-unknown", None, None, words);
+/// A name that selects nothing in any sheet is a mistake of the call, never an empty success.
+fn selected(common: &Common, sheets: &mut [Loaded]) {
+    let mut said = Vec::new();
+    for name in &common.jobs {
+        let only = Selection { jobs: vec![name.clone()], ..Selection::default() };
+        let taken = |sheet: &Loaded| sheet.stacked.iter().any(|job| only.names(&job.name, &job.job));
+        if !sheets.iter().any(taken) {
+            let known: Vec<&str> = sheets.iter().flat_map(|sheet| &sheet.stacked).map(|job| job.job.as_str()).collect();
+            let near = truepath_core::diagnostic::nearest(name, known);
+            let help = near.map_or("`truepath names` lists them".to_owned(), |near| format!("write {near}"));
+            said.push(Words::new(format!("no job is called `{name}`"), "").help(help));
+        }
     }
-    if plan.series.is_empty() && !plan.jobs.is_empty() && !selection.passes.is_empty() {
-        findings.add(
-            "name-unknown",
-            None,
-            None,
-            Words::new(format!("no job has a pass `{}`", selection.passes.join("`, `")), ""),
-        );
+    if said.is_empty() && sheets.iter().all(|sheet| sheet.plan.series.is_empty() && sheet.plan.movies.is_empty()) {
+        for (what, names) in [("pass", &common.pass), ("camera", &common.camera)] {
+            if !names.is_empty() {
+                said.push(Words::new(format!("no job has the {what} `{}`", names.join("`, `")), ""));
+            }
+        }
     }
-    if plan.jobs.is_empty() && selection.jobs.is_empty() && !selection.cameras.is_empty() {
-        findings.add(
-            "name-unknown",
-            None,
-            None,
-            Words::new(format!("no job has the camera `{}`", selection.cameras.join("`, `")), ""),
-        );
+    if let Some(first) = sheets.first_mut().filter(|sheet| sheet.is_readable()) {
+        said.into_iter().for_each(|words| first.findings.add("name-unknown", None, None, words));
     }
 }
 

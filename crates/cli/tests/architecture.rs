@@ -5,21 +5,23 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// The core's modules in the order in which a sheet travels; each may use those before it.
-const CORE: [&str; 14] = [
+const CORE: [&str; 16] = [
     "source",
     "diagnostic",
-    "template",
     "frames",
+    "template",
     "catalogue",
     "sheet",
     "scene",
     "adapter",
+    "pins",
     "resolve",
     "plan",
     "check",
     "invoke",
     "verify",
     "run",
+    "whose",
 ];
 
 fn sources(folder: &Path, found: &mut Vec<PathBuf>) {

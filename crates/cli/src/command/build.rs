@@ -9,30 +9,41 @@ use crate::args::{Build, Target};
 use crate::effect::lock;
 use crate::exit_code::{Exit, Failure};
 use crate::lower::{Surroundings, text};
-use crate::pipeline::{self, Loaded};
+use crate::pipeline::{self, Loaded, Way};
 use crate::show;
 
 /// Writes all invocations of the plan.
 pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
-    let loaded = pipeline::load(&args.common, around, false)?;
-    super::tell_findings(&loaded, around);
-    if let Some(exit) = loaded.stopped() {
+    let queue = pipeline::load(&args.common, around, Way { offline: false, anew: args.anew })?;
+    super::tell_findings(&queue, around);
+    if let Some(exit) = queue.stopped() {
         return Ok(exit);
     }
-    super::guard_final(&loaded, args.is_final)?;
-    super::run::need_adapters(&loaded)?;
-    let all: Vec<Invocation> = invocations(&loaded.plan, &|job| loaded.adapter(job)).collect();
-    let steps: Vec<Step> = all.iter().filter_map(|invocation| step(&loaded, invocation, around)).collect();
-    let body = if args.to == Target::Json || args.common.json {
-        show::json::text(&show::json::build(&loaded.plan, &steps))
+    let mut scripts = Vec::new();
+    for loaded in &queue.sheets {
+        super::guard_final(loaded, args.is_final)?;
+        super::run::need_adapters(loaded)?;
+        super::pin(loaded, args.anew)?;
+        let calls: Vec<Invocation> = invocations(&loaded.plan, &|job| loaded.adapter(job)).collect();
+        scripts.push((&loaded.plan, calls.iter().filter_map(|call| step(loaded, call, around)).collect::<Vec<Step>>()));
+    }
+    let json = args.to == Target::Json || args.common.json;
+    let body = if json {
+        show::json::text(&show::json::build(&scripts))
     } else {
-        target::sh::script(&loaded.plan, &steps)
+        let [(plan, steps)] = scripts.as_slice() else {
+            return Err(
+                Failure::unreadable("a script holds one sheet").help("build each sheet for itself, or take --to json")
+            );
+        };
+        target::sh::script(plan, steps)
     };
     match &args.output {
         None => show::print(&body)?,
         Some(path) => {
             std::fs::write(path, body).map_err(|error| Failure::machine("write", path, &error))?;
-            show::tell(&format!("{} in {}\n", show::counted(steps.len() as i64, "call"), path.display()));
+            let calls: usize = scripts.iter().map(|(_, steps)| steps.len()).sum();
+            show::tell(&format!("{} in {}\n", show::counted(calls as i64, "call"), path.display()));
         }
     }
     Ok(Exit::Well)

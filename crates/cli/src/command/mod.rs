@@ -7,24 +7,49 @@ pub mod explain;
 pub mod names;
 pub mod new;
 pub mod run;
+pub mod scene;
 pub mod verify;
+pub mod whose;
 
 use crate::args::Common;
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
-use crate::pipeline::Loaded;
+use crate::pipeline::{Loaded, Queue};
 use crate::show;
 
 /// Prints findings to standard error, for commands whose answer is something else. Nothing found is nothing said.
-fn tell_findings(loaded: &Loaded, around: &Surroundings) {
-    let findings = loaded.findings.clone().sorted();
+fn tell_findings(queue: &Queue, around: &Surroundings) {
+    let findings = queue.findings();
     if !findings.is_empty() {
-        show::tell(&show::diagnostics::text(&findings, &loaded.sources, &sheet_name(loaded, around), around.err));
+        show::tell(&show::diagnostics::text(&findings, &queue.sources, &sheet_names(queue, around), around.err));
     }
 }
 
-fn sheet_name(loaded: &Loaded, around: &Surroundings) -> String {
-    crate::effect::load::short(&loaded.sheet, &around.folder)
+fn sheet_names(queue: &Queue, around: &Surroundings) -> String {
+    queue
+        .sheets
+        .iter()
+        .map(|sheet| crate::effect::load::short(&sheet.sheet, &around.folder))
+        .collect::<Vec<_>>()
+        .join(", ")
+}
+
+/// Fixes looked-up values before anything is built or rendered with them.
+fn pin(loaded: &Loaded, anew: bool) -> Result<(), Failure> {
+    let wanted = truepath_core::plan::wanted(&loaded.plan);
+    if wanted.is_nothing() || (loaded.unpinned.is_nothing() && !anew) {
+        return Ok(());
+    }
+    let pinned = crate::effect::pin::write(&loaded.sheet, &loaded.pins, anew)?;
+    if pinned != loaded.pins {
+        let message = "somebody else pinned other values for this sheet in this moment".to_owned();
+        return Err(Failure {
+            message,
+            help: Some("say the same again: their values hold now".to_owned()),
+            exit: Exit::Machine,
+        });
+    }
+    Ok(())
 }
 
 /// A command of ours with the sheet, the jobs and the settings of this call, ready to be pasted.
@@ -32,12 +57,15 @@ fn again(command: &str, common: &Common) -> String {
     use truepath_core::invoke::quote::sh::word;
     let mut line = format!("truepath {command}");
     let options = [("--frames", common.frames.as_deref()), ("--scale", common.scale.as_deref())];
-    let sheet = common.sheet.as_ref().map(|sheet| sheet.display().to_string());
-    let lists = [("--camera", &common.camera), ("--pass", &common.pass), ("--set", &common.set)];
-    let pairs = sheet
-        .iter()
-        .map(|sheet| ("-f", sheet.as_str()))
-        .chain(options.iter().filter_map(|(name, value)| Some((*name, (*value)?))));
+    let sheets: Vec<String> = common.sheet.iter().map(|sheet| sheet.display().to_string()).collect();
+    let lists = [
+        ("-f", &sheets),
+        ("--mode", &common.mode),
+        ("--camera", &common.camera),
+        ("--pass", &common.pass),
+        ("--set", &common.set),
+    ];
+    let pairs = options.iter().filter_map(|(name, value)| Some((*name, (*value)?)));
     for (name, value) in
         pairs.chain(lists.iter().flat_map(|(name, list)| list.iter().map(move |value| (*name, value.as_str()))))
     {
@@ -55,6 +83,7 @@ fn guard_final(loaded: &Loaded, is_final: bool) -> Result<(), Failure> {
         return Ok(());
     }
     let message = "these settings change the picture, and the files would bear the final names".to_owned();
-    let help = Some("give the call names of its own (--set path=...), or say --final if that is meant".to_owned());
+    let help =
+        Some("lay a mode with a path of its own over it (--mode NAME), or say --final if that is meant".to_owned());
     Err(Failure { message, help, exit: Exit::Unreadable })
 }

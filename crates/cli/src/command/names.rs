@@ -2,48 +2,60 @@
 
 use std::io::Write;
 
+use truepath_core::plan::Plan;
+
 use crate::args::Names;
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
-use crate::{pipeline, show};
+use crate::pipeline::{self, Way};
+use crate::show;
 
 /// Shows every series, or every path, or the document.
 pub fn run(args: &Names, around: &Surroundings) -> Result<Exit, Failure> {
-    let loaded = pipeline::load(&args.common, around, false)?;
-    super::tell_findings(&loaded, around);
-    let plan = &loaded.plan;
-    let known = plan.series.iter().filter(|series| series.is_known()).count();
+    let queue = pipeline::load(&args.common, around, Way::default())?;
+    super::tell_findings(&queue, around);
+    let all = || queue.sheets.iter().flat_map(|sheet| sheet.plan.series.iter().chain(&sheet.plan.movies));
+    let known = all().filter(|series| series.is_known()).count();
+    let plans: Vec<&Plan> = queue.sheets.iter().map(|sheet| &sheet.plan).collect();
     if args.common.json {
-        show::print(&show::json::text(&show::json::names(plan)))?;
+        show::print(&show::json::text(&show::json::names(&plans)))?;
     } else if args.all {
-        every_path(plan, if args.null { 0 } else { b'\n' })?;
-    } else if !plan.series.is_empty() {
-        show::print(&show::names::text(plan, around.out))?;
+        every_path(&plans, if args.null { 0 } else { b'\n' })?;
+    } else if args.why {
+        let asked = queue.sheets.iter().map(|sheet| show::why::text(sheet, &queue.sources, around.out));
+        show::print(&asked.collect::<String>())?;
+    } else if args.tokens {
+        show::print(&queue.sheets.iter().map(|sheet| show::tokens::text(sheet, around.out)).collect::<String>())?;
+    } else if all().next().is_some() {
+        for sheet in &queue.sheets {
+            show::print(&show::names::text(&sheet.plan, &sheet.unpinned, around.out))?;
+        }
+        show::print(&show::names::closing(&plans))?;
     }
     Ok(match known {
         0 => Exit::Unreadable,
-        known if known < plan.series.len() => Exit::No,
+        known if known < all().count() => Exit::No,
         _ => Exit::Well,
     })
 }
 
 /// Streams every path: nothing is gathered, so a billion frames need no memory.
-fn every_path(plan: &truepath_core::plan::Plan, end: u8) -> Result<(), Failure> {
-    let mut out = std::io::BufWriter::with_capacity(1 << 16, std::io::stdout().lock());
-    let mut name = String::new();
-    for series in plan.series.iter().filter(|series| series.is_known()) {
-        for number in series.numbers().iter().flat_map(|numbers| numbers.iter()) {
-            name.clear();
-            series.pattern.write(number, &mut name);
-            let written = out.write_all(name.as_bytes()).and_then(|()| out.write_all(&[end]));
-            match written {
-                Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => return Ok(()),
-                Err(error) => return Err(Failure::machine("write to", "standard output", &error)),
-                Ok(()) => {}
-            }
+fn every_path(plans: &[&Plan], end: u8) -> Result<(), Failure> {
+    let mut out = std::io::stdout().lock();
+    let mut buffer = Vec::with_capacity(1 << 16);
+    let all = plans.iter().flat_map(|plan| plan.series.iter().chain(&plan.movies)).filter(|series| series.is_known());
+    let mut written = Ok(());
+    for series in all {
+        let mut sink = |bytes: &mut Vec<u8>| {
+            written = out.write_all(bytes);
+            bytes.clear();
+            written.is_ok()
+        };
+        if !series.list(end, &mut buffer, &mut sink) {
+            break;
         }
     }
-    match out.flush() {
+    match written.and_then(|()| out.write_all(&buffer)).and_then(|()| out.flush()) {
         Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => {
             Err(Failure::machine("write to", "standard output", &error))
         }

@@ -13,25 +13,39 @@ use crate::effect::render::{Crew, Outcome, salvage};
 use crate::effect::{journal::Journal, lock, observe};
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
-use crate::pipeline::{self, Loaded};
+use crate::pipeline::{self, Loaded, Way};
 use crate::show::progress::Progress;
 use crate::show::{self, counted, paint};
 
-/// Renders, stages and lands all frames that are needed.
+/// Renders, stages and lands all frames that are needed, sheet by sheet.
 pub fn run(args: &Run, around: &Surroundings) -> Result<Exit, Failure> {
-    let mut loaded = pipeline::load(&args.common, around, false)?;
-    super::tell_findings(&loaded, around);
-    if let Some(exit) = loaded.stopped() {
+    let mut queue = pipeline::load(&args.common, around, Way { offline: false, anew: args.anew })?;
+    super::tell_findings(&queue, around);
+    if let Some(exit) = queue.stopped() {
         return Ok(exit);
     }
-    super::guard_final(&loaded, args.is_final)?;
-    need_adapters(&loaded)?;
+    for loaded in &queue.sheets {
+        super::guard_final(loaded, args.is_final)?;
+        need_adapters(loaded)?;
+    }
+    let mut worst = Exit::Well;
+    for loaded in &mut queue.sheets {
+        worst = worst.max(sheet(args, loaded, around)?);
+        if worst == Exit::Interrupted {
+            break;
+        }
+    }
+    Ok(worst)
+}
+
+fn sheet(args: &Run, loaded: &mut Loaded, around: &Surroundings) -> Result<Exit, Failure> {
     let choice = args.existing.map(existing).unwrap_or(loaded.plan.run.existing);
     loaded.plan.run.workers = args.workers.unwrap_or(loaded.plan.run.workers).max(1);
     let state = lock::state_folder(&loaded.sheet);
     let _lock = lock::take(&state, &around.host)?;
+    super::pin(loaded, args.anew)?;
     let journal = Journal::begin(&state, &around.host)?;
-    let saved = salvage(&loaded, &journal)?;
+    let saved = salvage(loaded, &journal)?;
     if saved > 0 {
         show::tell(&format!("{} of an interrupted run landed\n", counted(saved, "whole file")));
     }
@@ -44,11 +58,8 @@ pub fn run(args: &Run, around: &Surroundings) -> Result<Exit, Failure> {
     let need: Vec<_> = before.iter().map(|verdict| outstanding(verdict, choice)).collect();
     let total: i64 = need.iter().map(truepath_core::frames::Frames::count).sum();
     let began = std::time::Instant::now();
-    let outcome = if total == 0 {
-        Outcome::default()
-    } else {
-        render(&loaded, around, (&journal, &before, &need), args.common.json, total)?
-    };
+    let work = (&journal, before.as_slice(), need.as_slice());
+    let outcome = if total == 0 { Outcome::default() } else { render(loaded, around, work, args.common.json, total)? };
     let after = if total == 0 { before } else { observe::verdicts(&loaded.plan, &|_| {})? };
     journal.write(&Event::Over { landed: outcome.landed, lacking: total - outcome.landed })?;
     if !args.common.json {

@@ -2,25 +2,32 @@
 
 use std::path::{Path, PathBuf};
 
+use truepath_core::diagnostic::Findings;
+use truepath_core::scene::{self, Facts, Unread};
+use truepath_core::source::FileId;
+
 use crate::exit_code::Failure;
 
 /// The name a sheet has unless another is given.
 pub const SHEET: &str = "truepath.toml";
 
-/// The sheet that a call means: the one named, or the nearest `truepath.toml` from `folder` upwards. Absolute.
-pub fn find_sheet(named: Option<&Path>, folder: &Path) -> Result<PathBuf, Failure> {
-    if let Some(named) = named {
-        let path = if named.is_dir() { named.join(SHEET) } else { named.to_owned() };
-        return std::path::absolute(&path).and_then(std::fs::canonicalize).map_err(|error| {
-            Failure::unreadable(format!("cannot read the sheet {}: {error}", path.display()))
-                .help("`truepath new` writes one")
+/// The sheets that a call means: those named, or the nearest `truepath.toml` from `folder` upwards. Absolute.
+pub fn find_sheets(named: &[PathBuf], folder: &Path) -> Result<Vec<PathBuf>, Failure> {
+    if named.is_empty() {
+        let found = folder.ancestors().map(|folder| folder.join(SHEET)).find(|path| path.is_file());
+        return found.map(|found| vec![found]).ok_or_else(|| {
+            Failure::unreadable(format!("there is no {SHEET} in {} or above", folder.display()))
+                .help("`truepath new` writes one, -f FILE names one, `truepath demo` shows the whole way")
         });
     }
-    let found = folder.ancestors().map(|folder| folder.join(SHEET)).find(|path| path.is_file());
-    found.ok_or_else(|| {
-        Failure::unreadable(format!("there is no {SHEET} in {} or above", folder.display()))
-            .help("`truepath new` writes one, -f FILE names one, `truepath demo` shows the whole way")
-    })
+    let find = |named: &PathBuf| {
+        let path = if named.is_dir() { named.join(SHEET) } else { named.clone() };
+        std::fs::canonicalize(&path).map_err(|error| {
+            Failure::unreadable(format!("cannot read the sheet {}: {error}", path.display()))
+                .help("`truepath new` writes one")
+        })
+    };
+    named.iter().map(find).collect()
 }
 
 /// A text file. Bytes that are no UTF-8 are said with their place.
@@ -41,6 +48,55 @@ pub fn short(path: &Path, folder: &Path) -> String {
 }
 
 /// A URI reference as a file name: percent signs decoded (RFC 3986, 2.1).
-pub fn percent_decoded(uri: &str) -> String {
+fn percent_decoded(uri: &str) -> String {
     percent_encoding::percent_decode_str(uri).decode_utf8_lossy().into_owned()
+}
+
+/// What is known about a scene, and from where.
+pub struct Read {
+    /// The facts.
+    pub facts: Facts,
+    /// Where they come from, for people.
+    pub source: &'static str,
+    /// Why the scene could not be read.
+    pub damaged: Option<String>,
+    /// The facts file and its text, where there is one.
+    pub beside: Option<(PathBuf, String)>,
+}
+
+/// Reads what is known about a scene: from the scene itself, and from `<scene>.facts.toml` beside it, which has the last
+/// word.
+///
+/// # Errors
+/// When the scene cannot be opened.
+pub fn facts(scene: &Path) -> std::io::Result<Read> {
+    let bytes = std::fs::read(scene)?;
+    let name = scene.file_name().unwrap_or_default().to_string_lossy();
+    let (own, mut source, damaged) = match scene::read(&name, &bytes) {
+        Ok(facts) => (facts, "read from the scene", None),
+        Err(Unread::Damaged(why)) => (Facts::default(), "", Some(why)),
+        Err(Unread::OtherFormat) => {
+            (Facts::default(), "nothing here reads this format, and there is no facts file", None)
+        }
+    };
+    let path = scene.with_file_name(format!("{name}.facts.toml"));
+    let beside = std::fs::read_to_string(&path).ok().map(|text| (path, text));
+    let mut facts = own;
+    if let Some((_, text)) = &beside {
+        let mut quiet = Findings::default();
+        facts = scene::beside::read(FileId(0), text, &mut quiet).or(facts);
+        source = if source.starts_with("read") {
+            "read from the scene and its facts file"
+        } else {
+            "read from its facts file"
+        };
+    }
+    Ok(Read { facts, source, damaged, beside })
+}
+
+/// The outside files of a scene that are not there, as the scene spells them.
+pub fn missing(scene: &Path, facts: &Facts) -> Vec<String> {
+    let folder = scene.parent().unwrap_or(Path::new("."));
+    let there = |name: &String| folder.join(name).exists() || folder.join(percent_decoded(name)).exists();
+    facts.resources.iter().filter(|name| !there(name)).cloned().collect()
 }

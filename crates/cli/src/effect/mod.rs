@@ -5,6 +5,7 @@ pub mod journal;
 pub mod load;
 pub mod lock;
 pub mod observe;
+pub mod pin;
 pub mod render;
 pub mod spawn;
 pub mod stage;

@@ -5,9 +5,12 @@ use truepath_core::diagnostic::{Finding, Level};
 use truepath_core::frames::Frames;
 use truepath_core::invoke::target::Step;
 use truepath_core::plan::{Plan, Series, SeriesKind};
-use truepath_core::sheet::{Key, Setting};
+use truepath_core::sheet::{Key, Setting, Version};
 use truepath_core::source::{Place, Sources};
 use truepath_core::verify::{State, Verdict};
+use truepath_core::whose::Owner;
+
+use crate::pipeline::Queue;
 
 /// One document, ending with a line break.
 pub fn text(document: &Value) -> String {
@@ -17,8 +20,10 @@ pub fn text(document: &Value) -> String {
 }
 
 /// `names --json`.
-pub fn names(plan: &Plan) -> Value {
-    let series: Vec<Value> = plan.series.iter().map(|series| name(plan, series)).collect();
+pub fn names(plans: &[&Plan]) -> Value {
+    let of_plan =
+        |plan: &&Plan| plan.series.iter().chain(&plan.movies).map(|series| name(plan, series)).collect::<Vec<_>>();
+    let series: Vec<Value> = plans.iter().flat_map(of_plan).collect();
     json!({ "truepath": 1, "series": series })
 }
 
@@ -38,7 +43,8 @@ fn name(plan: &Plan, series: &Series) -> Value {
         })
         .collect();
     let known = series.is_known();
-    let file = |frame: Option<i64>| frame.filter(|_| known).map(|frame| series.name(frame));
+    let movie = series.kind == SeriesKind::Movie;
+    let file = |frame: Option<i64>| frame.or(movie.then_some(0)).filter(|_| known).map(|frame| series.name(frame));
     let frames = series.frames.as_ref();
     json!({
         "series": series.id,
@@ -46,10 +52,14 @@ fn name(plan: &Plan, series: &Series) -> Value {
         "camera": job.settings.text(&Key::Camera),
         "values": values,
         "pass": pass(plan, series),
-        "kind": if series.kind == SeriesKind::Still { "still" } else { "sequence" },
+        "kind": match series.kind {
+            SeriesKind::Sequence => "sequence",
+            SeriesKind::Still => "still",
+            SeriesKind::Movie => "movie",
+        },
         "pattern": known.then(|| series.pattern.spelt()),
         "frames": frames.map(ToString::to_string),
-        "count": frames.map(Frames::count),
+        "count": series.count(),
         "first": file(frames.and_then(Frames::first)),
         "last": file(frames.and_then(Frames::last)),
         "type": series.file_type.map(|known| known.name),
@@ -89,8 +99,8 @@ pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) 
 }
 
 /// `build --to json`.
-pub fn build(plan: &Plan, steps: &[Step]) -> Value {
-    let step = |step: &Step| {
+pub fn build(scripts: &[(&Plan, Vec<Step>)]) -> Value {
+    let step = |plan: &Plan, step: &Step| {
         let writes = step.writes.iter().map(|write| {
             let series = &plan.series[write.series];
             json!({ "series": series.id, "pass": pass(plan, series), "pattern": series.pattern.spelt(), "frames": step.frames.to_string() })
@@ -101,12 +111,14 @@ pub fn build(plan: &Plan, steps: &[Step]) -> Value {
             "folder": plan.home.folder, "log": step.log, "writes": writes.collect::<Vec<_>>(), "needs": [],
         })
     };
-    json!({ "truepath": 1, "invocations": steps.iter().map(step).collect::<Vec<_>>() })
+    let steps: Vec<Value> =
+        scripts.iter().flat_map(|(plan, steps)| steps.iter().map(|one| step(plan, one)).collect::<Vec<_>>()).collect();
+    json!({ "truepath": 1, "invocations": steps })
 }
 
 /// `verify --json`.
-pub fn verify(plan: &Plan, verdicts: &[Verdict]) -> Value {
-    let one = |verdict: &Verdict| {
+pub fn verify(judged: &[(&Plan, Vec<Verdict>)]) -> Value {
+    let one = |plan: &Plan, verdict: &Verdict| {
         let series = &plan.series[verdict.series];
         let finding = |(frame, state, path, why): &(i64, State, String, String)| {
             let check = if *state == State::Broken { "frame-broken" } else { "frame-wrong" };
@@ -119,6 +131,38 @@ pub fn verify(plan: &Plan, verdicts: &[Verdict]) -> Value {
             "stray": verdict.stray, "findings": verdict.findings.iter().map(finding).collect::<Vec<_>>(),
         })
     };
-    let complete = verdicts.iter().all(Verdict::is_complete);
-    json!({ "truepath": 1, "complete": complete, "series": verdicts.iter().map(one).collect::<Vec<_>>() })
+    let complete = judged.iter().all(|(_, verdicts)| verdicts.iter().all(Verdict::is_complete));
+    let series: Vec<Value> = judged
+        .iter()
+        .flat_map(|(plan, verdicts)| verdicts.iter().map(|verdict| one(plan, verdict)).collect::<Vec<_>>())
+        .collect();
+    json!({ "truepath": 1, "complete": complete, "series": series })
+}
+
+/// `whose --json`.
+pub fn whose(queue: &Queue, answers: &[(String, usize, Owner)]) -> Value {
+    let one = |(path, sheet, owner): &(String, usize, Owner)| {
+        let found = match owner {
+            Owner::Series(at, frame) => super::whose::series(queue, *sheet, *at).map(|series| (series, *frame)),
+            Owner::Nobody(..) => None,
+        };
+        let Some((series, frame)) = found else {
+            let why = if let Owner::Nobody(why, _) = owner { why.as_str() } else { "" };
+            return json!({ "path": path, "series": null, "job": null, "camera": null, "values": {}, "pass": null, "version": null, "frame": null, "why": why });
+        };
+        let loaded = &queue.sheets[*sheet];
+        let plan = &loaded.plan;
+        let mut document = name(plan, series);
+        let version = match plan.jobs[series.job].settings.get(&Key::Version).map(|given| &*given.value) {
+            Some(Setting::Version(Version::Number(version))) => Some(*version),
+            Some(Setting::Version(_)) => loaded.pins.versions.get(&plan.jobs[series.job].job).copied(),
+            _ => None,
+        };
+        let values = document["values"].take();
+        json!({
+            "path": path, "series": series.id, "job": plan.jobs[series.job].name, "camera": document["camera"], "values": values,
+            "pass": document["pass"], "version": version, "frame": frame,
+        })
+    };
+    json!({ "truepath": 1, "files": answers.iter().map(one).collect::<Vec<_>>() })
 }

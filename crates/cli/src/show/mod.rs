@@ -4,7 +4,10 @@ pub mod diagnostics;
 pub mod json;
 pub mod names;
 pub mod progress;
+pub mod tokens;
 pub mod verdicts;
+pub mod whose;
+pub mod why;
 
 use std::io::Write;
 

@@ -1,5 +1,6 @@
 //! What will be written, as a table a tired person reads at a glance.
 
+use truepath_core::pins::Wanted;
 use truepath_core::plan::{Plan, Series, SeriesKind};
 use truepath_core::resolve::{Job, paths};
 use truepath_core::sheet::Key;
@@ -8,11 +9,12 @@ use super::{HEAD, MARK, ODD, QUIET, counted, paint};
 use crate::lower::Screen;
 
 /// Every job with its series.
-pub fn text(plan: &Plan, screen: Screen) -> String {
+pub fn text(plan: &Plan, unpinned: &Wanted, screen: Screen) -> String {
     let mut out = String::new();
     for (at, job) in plan.jobs.iter().enumerate() {
         out.push_str(&heading(job, screen));
-        let series = &plan.series[plan.series_of(at)];
+        let series: Vec<&Series> =
+            plan.series[plan.series_of(at)].iter().chain(plan.movies.iter().filter(|movie| movie.job == at)).collect();
         let widest = series.iter().map(|series| label(series, job).len()).max().unwrap_or(0);
         for series in series {
             out.push_str(&row(plan, job, series, (widest, screen)));
@@ -23,14 +25,47 @@ pub fn text(plan: &Plan, screen: Screen) -> String {
         }
         out.push('\n');
     }
-    let files: i64 = plan.series.iter().filter_map(|series| series.frames.as_ref()).map(|frames| frames.count()).sum();
-    let jobs = counted(plan.jobs.len() as i64, "job");
-    out.push_str(&format!(
-        "{jobs}, {}, {}. Next: truepath check\n",
-        counted(plan.series.len() as i64, "series"),
-        counted(files, "file")
-    ));
+    for line in would_be(unpinned) {
+        out.push_str(&format!("{}\n", paint(screen, ODD, line)));
+    }
     out
+}
+
+/// How many there are, and what comes next.
+pub fn closing(plans: &[&Plan]) -> String {
+    let all = || plans.iter().flat_map(|plan| plan.series.iter().chain(&plan.movies));
+    let jobs: usize = plans.iter().map(|plan| plan.jobs.len()).sum();
+    let movies = all().filter(|series| series.kind == SeriesKind::Movie).count();
+    let files: i64 = all().filter_map(Series::count).sum();
+    let movies = if movies == 0 { String::new() } else { format!("{}, ", counted(movies as i64, "movie")) };
+    let series: usize = plans.iter().map(|plan| plan.series.len()).sum();
+    format!(
+        "{}, {}, {movies}{}. Next: truepath check\n",
+        counted(jobs as i64, "job"),
+        counted(series as i64, "series"),
+        counted(files, "file")
+    )
+}
+
+/// What is not pinned yet and may be another value tomorrow.
+fn would_be(unpinned: &Wanted) -> Vec<String> {
+    let mut lines = Vec::new();
+    let looked: Vec<&str> = [("date and time", unpinned.clock), ("user", unpinned.user), ("host", unpinned.host)]
+        .iter()
+        .filter(|(_, wanted)| *wanted)
+        .map(|(name, _)| *name)
+        .collect();
+    if !looked.is_empty() {
+        lines.push(format!("{} are what they would be now; the first run or build fixes them", looked.join(", ")));
+    }
+    if !unpinned.versions.is_empty() {
+        let jobs: Vec<&str> = unpinned.versions.keys().map(String::as_str).collect();
+        lines.push(format!(
+            "the version of {} is what it would be now; the first run or build fixes it",
+            jobs.join(", ")
+        ));
+    }
+    lines
 }
 
 fn heading(job: &Job, screen: Screen) -> String {
@@ -44,6 +79,9 @@ fn heading(job: &Job, screen: Screen) -> String {
 }
 
 fn label(series: &Series, job: &Job) -> String {
+    if series.kind == SeriesKind::Movie {
+        return "movie".to_owned();
+    }
     series.passes.iter().map(|pass| job.passes[*pass].label.as_str()).collect::<Vec<_>>().join("+")
 }
 

@@ -58,10 +58,10 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
 }
 
 /// The closing line: whether all is well, and what would mend it.
-pub fn closing(verdicts: &[Verdict], mend: &str, screen: Screen) -> String {
-    let total = |pick: fn(&Verdict) -> i64| verdicts.iter().map(pick).sum::<i64>();
+pub fn closing(verdicts: &[&Verdict], mend: &str, screen: Screen) -> String {
+    let total = |pick: fn(&Verdict) -> i64| verdicts.iter().map(|verdict| pick(verdict)).sum::<i64>();
     let (expected, good) = (total(|v| v.expected.count()), total(|v| v.good.count()));
-    if verdicts.iter().all(Verdict::is_complete) {
+    if verdicts.iter().all(|verdict| verdict.is_complete()) {
         return format!("\n{}\n", paint(screen, GOOD, format!("complete: {} as planned", counted(expected, "file"))));
     }
     let bad = paint(screen, BAD, format!("not complete: {good} of {} good", counted(expected, "file")));

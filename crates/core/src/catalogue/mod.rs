@@ -23,6 +23,8 @@ pub struct FileType {
     pub compressions: &'static [&'static str],
     /// Whether a quality can be asked for.
     pub quality: bool,
+    /// Codecs of a container; empty for pictures.
+    pub codecs: &'static [&'static str],
     /// The largest width and height in pixels.
     pub largest: u32,
     /// The specification these facts come from.

@@ -1,10 +1,10 @@
-//! Picture types.
+//! Picture types and containers of movies.
 
-use super::Bits::{Eight, Float, Half, Sixteen};
+use super::Bits::{Eight, Float, Half, Sixteen, Ten, Twelve};
 use super::Channels::{Grey, GreyAlpha, Rgb, Rgba};
 use super::FileType;
 
-/// Every picture type that can be named in a sheet.
+/// Every file type that can be named in a sheet.
 pub const TYPES: &[FileType] = &[
     FileType {
         name: "png",
@@ -14,6 +14,7 @@ pub const TYPES: &[FileType] = &[
         layers: false,
         compressions: &[],
         quality: false,
+        codecs: &[],
         largest: 2_147_483_647,
         source: "W3C Portable Network Graphics (third edition), 11.2.1",
     },
@@ -25,6 +26,7 @@ pub const TYPES: &[FileType] = &[
         layers: false,
         compressions: &[],
         quality: true,
+        codecs: &[],
         largest: 65_535,
         source: "ITU-T T.81, B.2.2; baseline with JFIF (ITU-T T.871)",
     },
@@ -36,6 +38,7 @@ pub const TYPES: &[FileType] = &[
         layers: false,
         compressions: &["none", "lzw", "deflate", "packbits"],
         quality: false,
+        codecs: &[],
         largest: 4_294_967_295,
         source: "TIFF revision 6.0; Adobe Photoshop TIFF technical notes for deflate and float samples",
     },
@@ -47,7 +50,68 @@ pub const TYPES: &[FileType] = &[
         layers: true,
         compressions: &["none", "rle", "zips", "zip", "piz"],
         quality: false,
+        codecs: &[],
         largest: 2_147_483_647,
         source: "OpenEXR file layout, version 2",
+    },
+    FileType {
+        name: "mp4",
+        extensions: &["mp4"],
+        bits: &[Eight, Ten, Twelve, Sixteen],
+        channels: &[Grey, Rgb, Rgba],
+        layers: false,
+        compressions: &[],
+        quality: true,
+        codecs: &["h264", "hevc", "av1"],
+        largest: 65_535,
+        source: "ISO/IEC 14496-14; codecs of the registration authority mp4ra",
+    },
+    FileType {
+        name: "mov",
+        extensions: &["mov"],
+        bits: &[Eight, Ten, Twelve, Sixteen],
+        channels: &[Grey, Rgb, Rgba],
+        layers: false,
+        compressions: &[],
+        quality: true,
+        codecs: &["h264", "hevc", "prores", "dnxhr", "mjpeg", "png"],
+        largest: 65_535,
+        source: "QuickTime File Format specification",
+    },
+    FileType {
+        name: "mkv",
+        extensions: &["mkv"],
+        bits: &[Eight, Ten, Twelve, Sixteen],
+        channels: &[Grey, Rgb, Rgba],
+        layers: false,
+        compressions: &[],
+        quality: true,
+        codecs: &["h264", "hevc", "av1", "vp9", "ffv1", "mjpeg"],
+        largest: 65_535,
+        source: "RFC 9559; Matroska codec mappings",
+    },
+    FileType {
+        name: "webm",
+        extensions: &["webm"],
+        bits: &[Eight, Ten, Twelve, Sixteen],
+        channels: &[Grey, Rgb, Rgba],
+        layers: false,
+        compressions: &[],
+        quality: true,
+        codecs: &["vp9", "av1"],
+        largest: 65_535,
+        source: "WebM container guidelines",
+    },
+    FileType {
+        name: "avi",
+        extensions: &["avi"],
+        bits: &[Eight, Ten, Twelve, Sixteen],
+        channels: &[Grey, Rgb, Rgba],
+        layers: false,
+        compressions: &[],
+        quality: true,
+        codecs: &["mjpeg", "ffv1", "png"],
+        largest: 65_535,
+        source: "RIFF AVI, registered codec identifiers",
     },
 ];

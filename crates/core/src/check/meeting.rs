@@ -17,24 +17,31 @@ use super::{Sink, wording};
 pub(super) fn check(sink: &mut Sink<'_, '_>) {
     let systems = sink.input.sheet.policy.systems.as_deref();
     let folded = systems.is_none_or(|systems| systems.iter().any(|system| *system != System::Linux));
-    let (plan, whole) = (sink.input.plan, sink.input.whole);
-    let asked: HashSet<&str> = plan.series.iter().map(|series| series.id.as_str()).collect();
-    let others = whole.series.iter().filter(|series| !asked.contains(series.id.as_str())).map(|series| (series, whole));
-    let all: Vec<(&Series, &Plan)> = plan.series.iter().map(|series| (series, plan)).chain(others).collect();
+    let plan = sink.input.plan;
+    let asked: HashSet<&str> = sink.series().map(|series| series.id.as_str()).collect();
+    let mut all: Vec<(&Series, &Plan)> = sink.series().map(|series| (series, plan)).collect();
+    for rival in sink.input.rivals {
+        let own = rival.home.folder == plan.home.folder && rival.home.sheet == plan.home.sheet;
+        let others =
+            rival.series.iter().chain(&rival.movies).filter(|series| !own || !asked.contains(series.id.as_str()));
+        all.extend(others.map(|series| (series, rival)));
+    }
     let known = all.iter().enumerate().filter(|(_, (series, _))| series.is_known());
     let names: Vec<Names> = known
         .filter_map(|(at, (series, _))| {
             let pattern = if folded { series.pattern.folded() } else { series.pattern.clone() };
-            Some(Names { at, pattern, frames: series.numbers()? })
+            let frames = if pattern.frame_width().is_some() { series.numbers()? } else { Frames::one(0) };
+            Some(Names { at, pattern, frames })
         })
         .collect();
-    for meeting in meetings(&names) {
+    let own = asked.len();
+    for meeting in meetings(&names, own) {
         let ((a, of_a), (b, of_b)) = (all[meeting.first], all[meeting.second]);
         let (job_a, job_b) = (&of_a.jobs[a.job], &of_b.jobs[b.job]);
         // Two jobs of one name are a finding of their own.
-        let twins = a.job != b.job && job_a.name == job_b.name;
-        if !twins && (asked.contains(a.id.as_str()) || asked.contains(b.id.as_str())) {
-            let words = wording::names_meet((a, job_a), (b, job_b), &b.pattern.name(meeting.frame));
+        let twins = of_a.mode == of_b.mode && job_a.name == job_b.name && job_a.at != job_b.at;
+        if !twins && meeting.first < own {
+            let words = wording::names_meet((a, of_a), (b, of_b), &b.pattern.name(meeting.frame));
             sink.add("names-meet", b.path.as_ref().map(|path| path.at), job_b, words);
         }
     }
@@ -63,15 +70,16 @@ pub struct Meeting {
 }
 
 /// For every series that meets an earlier one, one such meeting. Series are compared only where their text without
-/// numbers is the same, so that ten thousand unlike ones cost ten thousand look-ups.
+/// numbers is the same, so that ten thousand unlike ones cost ten thousand look-ups. Of two
+/// series numbered `own` or higher nothing is said: somebody else asks for those.
 #[must_use]
-pub fn meetings(names: &[Names]) -> Vec<Meeting> {
+pub fn meetings(names: &[Names], own: usize) -> Vec<Meeting> {
     let mut shelves: HashMap<String, BTreeMap<Structure, Vec<usize>>> = HashMap::new();
     for (at, name) in names.iter().enumerate() {
         let (skeleton, structure) = structure(&name.pattern);
         shelves.entry(skeleton).or_default().entry(structure).or_default().push(at);
     }
-    let mut found = Found { names, by_second: BTreeMap::new() };
+    let mut found = Found { names, own, by_second: BTreeMap::new() };
     for shelf in shelves.values() {
         for (structure, list) in shelf {
             sweep(list, &mut found);
@@ -102,6 +110,7 @@ fn sweep(list: &[usize], found: &mut Found<'_>) {
 /// The meetings found so far, by the later series.
 struct Found<'n> {
     names: &'n [Names],
+    own: usize,
     by_second: BTreeMap<usize, Meeting>,
 }
 
@@ -110,7 +119,7 @@ impl Found<'_> {
     fn compare(&mut self, a: usize, b: usize) {
         let (a, b) = (&self.names[a], &self.names[b]);
         let (first, second) = if a.at < b.at { (a, b) } else { (b, a) };
-        if self.by_second.contains_key(&second.at) {
+        if first.at >= self.own || self.by_second.contains_key(&second.at) {
             return;
         }
         if let Some(frame) = meet((&second.pattern, &second.frames), (&first.pattern, &first.frames)) {
@@ -421,7 +430,7 @@ mod tests {
             for second in 0..names.len() {
                 expected.extend((0..second).find(|first| !listed[*first].is_disjoint(&listed[second])).map(|first| (first, second)));
             }
-            let found = meetings(&names);
+            let found = meetings(&names, names.len());
             prop_assert_eq!(found.iter().map(|m| m.second).collect::<Vec<_>>(), expected.iter().map(|(_, second)| *second).collect::<Vec<_>>());
             for meeting in found {
                 let name = names[meeting.second].pattern.name(meeting.frame);

@@ -26,8 +26,9 @@ pub struct Input<'i> {
     pub sheet: &'i Sheet,
     /// What follows from it, for the jobs asked for.
     pub plan: &'i Plan,
-    /// The same for all enabled jobs: names may meet those of jobs that were not asked for.
-    pub whole: &'i Plan,
+    /// Other plans whose names must not be met: all enabled jobs, other modes, other sheets. Series of `plan` itself may
+    /// be among them.
+    pub rivals: &'i [Plan],
     /// The adapters of its jobs by name.
     pub adapters: &'i Adapters,
     /// What the disk and the machine say; `None` when they are not asked.
@@ -76,7 +77,7 @@ impl<'i> Sink<'i, '_> {
     }
 
     fn series(&self) -> impl Iterator<Item = &'i Series> + use<'i> {
-        self.input.plan.series.iter()
+        self.input.plan.series.iter().chain(&self.input.plan.movies)
     }
 }
 

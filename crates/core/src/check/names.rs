@@ -58,7 +58,7 @@ fn tokens(sink: &mut Sink<'_, '_>, series: &Series) {
                 let near = nearest(name, known.iter().copied());
                 sink.add("token-unknown", at, job, wording::token_unknown(name, near, at));
             }
-            TroubleKind::NoValue if job.passes[series.passes[0]].format_lost && FORMAT.contains(&name) => {}
+            TroubleKind::NoValue if series.format_lost && FORMAT.contains(&name) => {}
             TroubleKind::NoValue if Key::parse(name).is_some_and(|key| job.settings.unread.contains(&key)) => {}
             TroubleKind::NoValue => {
                 let root = sink.input.plan.roots.iter().any(|root| root.name == name);

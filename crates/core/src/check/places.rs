@@ -86,7 +86,7 @@ fn never(sink: &mut Sink<'_, '_>, series: &Series) {
     let at = series.path.as_ref().map(|path| path.at);
     let job = sink.job(series);
     for never in &sink.input.sheet.policy.never {
-        let path = paths::absolute(&never.value, home);
+        let path = paths::absolute(&never.value, never.at, home);
         if paths::is_below(folder, &path) {
             sink.add("never-folder", at, job, wording::never_folder(folder, &path).also(never.at, "forbidden here"));
         }

@@ -41,6 +41,9 @@ fn format_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
             wording::compression_not_held(compression, known),
         );
     }
+    if let Some(codec) = format.codec.as_ref().filter(|codec| !known.codecs.contains(&codec.value.as_str())) {
+        sink.findings.add("codec-not-held", Some(codec.at), None, wording::codec_not_held(codec, known));
+    }
     if let Some(quality) = format.quality.as_ref().filter(|_| !known.quality) {
         sink.findings.add("quality-not-held", Some(quality.at), None, wording::quality_not_held(known));
     }
@@ -50,7 +53,7 @@ fn extension(sink: &mut Sink<'_, '_>, series: &Series) {
     let Some(path) = &series.path else { return };
     let job = sink.job(series);
     let written = written_extension(&path.value);
-    if job.passes[series.passes[0]].format_lost {
+    if series.format_lost {
         return;
     }
     let Some(known) = series.file_type else {
@@ -60,7 +63,7 @@ fn extension(sink: &mut Sink<'_, '_>, series: &Series) {
     };
     if let Some(written) = written.filter(|written| !known.has_extension(written)) {
         let at = last_extension(series);
-        let format = job.passes[series.passes[0]].format.as_deref();
+        let format = series.format.as_deref();
         sink.add("extension-differs", at, job, wording::extension_differs(written, known, format, at));
     }
 }

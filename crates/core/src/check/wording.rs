@@ -5,7 +5,7 @@ use crate::adapter::Adapter;
 use crate::catalogue::{Bits, Channels, FileType};
 use crate::diagnostic::Words;
 use crate::frames::Frames;
-use crate::plan::Series;
+use crate::plan::{Plan, Series};
 use crate::resolve::Job;
 use crate::sheet::{Format, Key, Size};
 use crate::source::{Place, Spanned};
@@ -107,17 +107,22 @@ pub fn policy_spelling(part: &str, file: bool, policy: &Spanned<String>) -> Word
         .also(policy.at, "each part must match this")
 }
 
-pub fn names_meet((a, job_a): (&Series, &Job), (b, job_b): (&Series, &Job), example: &str) -> Words {
+pub fn names_meet((a, of_a): (&Series, &Plan), (b, of_b): (&Series, &Plan), example: &str) -> Words {
     let words = Words::new(format!("{} and {} both write {example}", a.id, b.id), "the second writes over the first");
+    let (job_a, job_b) = (&of_a.jobs[a.job], &of_b.jobs[b.job]);
     let (x, y) = (job_a.settings.text(&Key::Camera), job_b.settings.text(&Key::Camera));
-    let help = if job_a.name == job_b.name {
-        "put {pass} into the path".to_owned()
+    let help = if of_a.mode != of_b.mode {
+        "put {-mode} into the path, or give the mode a path of its own; final = true says that it means these names"
+    } else if of_a.home.folder != of_b.home.folder || of_a.home.sheet != of_b.home.sheet {
+        "put {sheet} or {project} into the path"
+    } else if job_a.name == job_b.name {
+        "put {pass} into the path"
     } else if job_a.job != job_b.job {
-        "put {job} into the path".to_owned()
+        "put {job} into the path"
     } else if x != y {
-        "put {camera} into the path".to_owned()
+        "put {camera} into the path"
     } else {
-        "put what differs between the two into the path".to_owned()
+        "put what differs between the two into the path"
     };
     let words = match (&a.path, &b.path) {
         (Some(first), Some(second)) if first.at != second.at => words.also(first.at, "the first"),
@@ -176,6 +181,32 @@ pub fn compression_not_held(compression: &Spanned<String>, known: &FileType) -> 
         Some(near) => words.fix(compression.at, near),
         None => words,
     }
+}
+
+pub fn codec_not_held(codec: &Spanned<String>, known: &FileType) -> Words {
+    let words = Words::new(format!("{} does not hold the codec `{}`", known.name, codec.value), "unknown to this type");
+    if known.codecs.is_empty() {
+        return words.help("leave `codec` out: this is a picture type");
+    }
+    let near = crate::diagnostic::nearest(&codec.value, known.codecs.iter().copied());
+    let words = words.help(format!("it holds {}", listed(known.codecs)));
+    match near {
+        Some(near) => words.fix(codec.at, near),
+        None => words,
+    }
+}
+
+pub fn movie_of_nothing(of: &str, near: Option<&str>, at: Place) -> Words {
+    let words = Words::new(format!("there is no job `{of}` to make a movie of"), "nothing is called so");
+    match near {
+        Some(near) => words.help(format!("write \"{near}\"")).fix(at, near),
+        None => words.help("a movie shows the frames of a job of this sheet"),
+    }
+}
+
+pub fn movie_without_pass(pass: &Spanned<String>, job: &Job) -> Words {
+    let passes = listed(job.passes.iter().map(|pass| pass.label.clone()));
+    Words::new(format!("the job `{}` has no pass `{}` to show", job.name, pass.value), format!("it has {passes}"))
 }
 
 pub fn quality_not_held(known: &FileType) -> Words {

@@ -5,14 +5,16 @@ mod invocation;
 mod series;
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use crate::adapter::Adapter;
 use crate::catalogue::{Bits, Channels, FileType};
-use crate::frames::Frames;
-use crate::resolve::{Home, Job, ResolvedRoot};
-use crate::sheet::{Existing, Key, RunEntry, Setting, Sheet, Size};
+use crate::frames::{self, Frames};
+use crate::pins::{Pins, Wanted};
+use crate::resolve::{Home, Job, ResolvedRoot, lookup};
+use crate::sheet::{Existing, Format, Key, RunEntry, Setting, Sheet, Size, Version};
 use crate::source::Spanned;
-use crate::template::{Pattern, Template, Trouble};
+use crate::template::{Lookup, Pattern, Template, Trouble, token};
 
 pub use invocation::{Invocation, invocations, next_to_each_other};
 
@@ -21,8 +23,12 @@ pub use invocation::{Invocation, invocations, next_to_each_other};
 pub struct Plan {
     /// The jobs that take part, in the order of the sheet.
     pub jobs: Vec<Job>,
-    /// The files they write, in the same order.
+    /// The pictures they write, in the same order.
     pub series: Vec<Series>,
+    /// The movies made of them.
+    pub movies: Vec<Series>,
+    /// The modes, joined with `-`.
+    pub mode: Option<String>,
     /// The roots of the sheet.
     pub roots: Vec<ResolvedRoot>,
     /// Where the sheet is at home.
@@ -62,12 +68,14 @@ pub enum SeriesKind {
     Sequence,
     /// One picture.
     Still,
+    /// One file with all frames.
+    Movie,
 }
 
 /// The files that one job writes under one pattern.
 #[derive(Clone, Debug)]
 pub struct Series {
-    /// `combination/pass`; all passes joined with `+` where they share a file.
+    /// `combination/pass` and `@mode`; all passes joined with `+` where they share a file; a movie by its own name.
     pub id: String,
     /// Index into [`Plan::jobs`].
     pub job: usize,
@@ -87,6 +95,10 @@ pub struct Series {
     pub frames: Option<Frames>,
     /// Added to the frame in names.
     pub shift: i64,
+    /// The file options.
+    pub format: Option<Arc<Format>>,
+    /// Whether its format is one that nothing defines or whose type could not be read: said once.
+    pub format_lost: bool,
     /// The type of the files.
     pub file_type: Option<&'static FileType>,
     /// Depth of a sample, where the sheet gives it.
@@ -98,10 +110,17 @@ pub struct Series {
 }
 
 impl Series {
+    /// How many files it has; `None` where its frames are unknown.
+    #[must_use]
+    pub fn count(&self) -> Option<i64> {
+        if self.kind == SeriesKind::Movie { Some(1) } else { self.frames.as_ref().map(Frames::count) }
+    }
+
     /// Whether every name of it is known.
     #[must_use]
     pub fn is_known(&self) -> bool {
-        self.troubles.is_empty() && !self.pattern.pieces().is_empty() && self.frames.is_some()
+        let counted = self.frames.is_some() || self.kind == SeriesKind::Movie;
+        self.troubles.is_empty() && !self.pattern.pieces().is_empty() && counted
     }
 
     /// The file of one of the job's frames.
@@ -114,6 +133,16 @@ impl Series {
     #[must_use]
     pub fn numbers(&self) -> Option<Frames> {
         self.frames.as_ref().map(|frames| frames.shifted(self.shift))
+    }
+
+    /// Lists every name, each followed by `end`, through `buffer`; see [`Pattern::list`].
+    pub fn list(&self, end: u8, buffer: &mut Vec<u8>, hand_on: &mut dyn FnMut(&mut Vec<u8>) -> bool) -> bool {
+        if self.pattern.frame_width().is_none() {
+            let once = frames::Run { first: 0, step: 1, count: self.count().unwrap_or(0).min(1) };
+            return self.pattern.list(once, end, buffer, hand_on);
+        }
+        let Some(numbers) = self.numbers() else { return true };
+        numbers.sequential().all(|run| self.pattern.list(run, end, buffer, hand_on))
     }
 
     /// The files' names with their frames, one by one.
@@ -143,14 +172,19 @@ pub struct Selection {
 }
 
 impl Selection {
+    /// Whether the jobs asked for by name hold a combination or its job.
+    #[must_use]
+    pub fn names(&self, combination: &str, job: &str) -> bool {
+        self.jobs.iter().any(|pattern| matches(pattern, combination) || matches(pattern, job))
+    }
+
     /// Whether a job takes part. Named jobs do even when they are not enabled.
     #[must_use]
     pub fn takes(&self, job: &Job) -> bool {
-        let named = |name: &str| self.jobs.iter().any(|pattern| matches(pattern, name));
         let enabled = !matches!(job.settings.get(&Key::Enabled).map(|given| &*given.value), Some(Setting::Flag(false)));
         let camera = self.cameras.is_empty()
             || job.settings.text(&Key::Camera).is_some_and(|name| self.cameras.iter().any(|c| c == name));
-        camera && if self.jobs.is_empty() { enabled } else { named(&job.name) || named(&job.job) }
+        camera && if self.jobs.is_empty() { enabled } else { self.names(&job.name, &job.job) }
     }
 }
 
@@ -175,28 +209,88 @@ pub fn matches(pattern: &str, name: &str) -> bool {
     }
 }
 
+/// All that a plan is made of, beside its jobs.
+#[derive(Clone, Copy, Debug)]
+pub struct Ground<'g> {
+    /// The sheet.
+    pub sheet: &'g Sheet,
+    /// Its roots.
+    pub roots: &'g [ResolvedRoot],
+    /// Where it is at home.
+    pub home: &'g Home,
+    /// The modes that were laid over the jobs.
+    pub modes: &'g [String],
+    /// Looked-up values.
+    pub pins: &'g Pins,
+    /// Whether versions are being looked for on disk.
+    pub looking: bool,
+}
+
 /// Makes the plan of the selected jobs.
 #[must_use]
-pub fn plan(sheet: &Sheet, jobs: Vec<Job>, roots: Vec<ResolvedRoot>, home: &Home, selection: &Selection) -> Plan {
-    let variables: BTreeSet<String> = jobs
-        .iter()
-        .flat_map(|job| job.settings.values.keys())
-        .filter_map(|key| if let Key::Var(name) = key { Some(name.clone()) } else { None })
-        .collect();
+pub fn plan(ground: Ground<'_>, jobs: Vec<Job>, selection: &Selection) -> Plan {
+    let variables = variables(&jobs);
     let jobs: Vec<Job> = jobs.into_iter().filter(|job| selection.takes(job)).collect();
-    let mut plan = Plan { jobs, series: Vec::new(), roots, home: home.clone(), run: Run::from(&sheet.run) };
+    let mode = (!ground.modes.is_empty()).then(|| ground.modes.join("-"));
+    let mut plan = Plan {
+        jobs,
+        series: Vec::new(),
+        movies: Vec::new(),
+        mode,
+        roots: ground.roots.to_vec(),
+        home: ground.home.clone(),
+        run: Run::from(&ground.sheet.run),
+    };
     let wanted = |series: &Series| {
         let passes = series.passes.iter().map(|pass| &plan.jobs[series.job].passes[*pass]);
         selection.passes.is_empty()
             || passes.flat_map(|pass| [&pass.label, &pass.name.value]).any(|name| selection.passes.contains(name))
     };
-    let series = plan
-        .jobs
-        .iter()
-        .enumerate()
-        .flat_map(|(at, job)| series::of_job(at, job, &plan, sheet.project.as_ref(), &variables));
-    plan.series = series.filter(wanted).collect();
+    let maker = series::Maker { ground, plan: &plan, variables: &variables };
+    let of_jobs = plan.jobs.iter().enumerate();
+    let series: Vec<Series> = of_jobs.clone().flat_map(|(at, job)| maker.pictures(at, job)).filter(wanted).collect();
+    let movies: Vec<Series> = of_jobs.flat_map(|(at, job)| maker.movies(at, job)).filter(wanted).collect();
+    plan.series = series;
+    plan.movies = movies;
     plan
+}
+
+/// Every token of paths with its value for one series: built-in ones, roots and variables.
+#[must_use]
+pub fn tokens(ground: Ground<'_>, plan: &Plan, series: &Series) -> Vec<(String, Lookup)> {
+    let variables = variables(&plan.jobs);
+    let maker = series::Maker { ground, plan, variables: &variables };
+    let job = &plan.jobs[series.job];
+    let movie = job.movies.iter().find(|movie| series.kind == SeriesKind::Movie && series.path == movie.pass.path);
+    let own = || series.passes.first().and_then(|pass| job.passes.get(*pass));
+    let Some(pass) = movie.map(|movie| &movie.pass).or_else(own) else { return Vec::new() };
+    let names = token::PATH.iter().map(|(name, _)| (*name).to_owned());
+    let names = names.chain(plan.roots.iter().map(|root| root.name.clone())).chain(variables.iter().cloned());
+    names.map(|name| (name.clone(), lookup(maker.seen(job, pass, series.passes.len() > 1), &name))).collect()
+}
+
+fn variables(jobs: &[Job]) -> BTreeSet<String> {
+    let keys = jobs.iter().flat_map(|job| job.settings.values.keys());
+    keys.filter_map(|key| if let Key::Var(name) = key { Some(name.clone()) } else { None }).collect()
+}
+
+/// What the paths of a plan want looked up.
+#[must_use]
+pub fn wanted(plan: &Plan) -> Wanted {
+    let mut wanted = Wanted::default();
+    for series in plan.series.iter().chain(&plan.movies) {
+        let Some(path) = &series.path else { continue };
+        wanted.clock |= path.value.has("date") || path.value.has("time");
+        wanted.user |= path.value.has("user");
+        wanted.host |= path.value.has("host");
+        let job = &plan.jobs[series.job];
+        if let Some(Setting::Version(version @ (Version::Next | Version::Latest))) =
+            job.settings.get(&Key::Version).map(|given| &*given.value)
+        {
+            wanted.versions.insert(job.job.clone(), *version == Version::Next);
+        }
+    }
+    wanted
 }
 
 /// The adapter of each job, by the names that jobs use.

@@ -2,59 +2,104 @@
 
 use std::collections::BTreeSet;
 
-use crate::resolve::{Job, Seen, lookup, paths};
+use crate::resolve::{Job, Movie, Pass, Seen, lookup, paths};
 use crate::sheet::Layers;
-use crate::source::Spanned;
 use crate::template::{Pattern, Piece, expand};
 
-use super::{Plan, Series, SeriesKind};
+use super::{Ground, Plan, Series, SeriesKind};
 
-pub fn of_job(
-    at: usize,
-    job: &Job,
-    plan: &Plan,
-    project: Option<&Spanned<String>>,
-    variables: &BTreeSet<String>,
-) -> Vec<Series> {
-    let all: Vec<usize> = (0..job.passes.len()).collect();
-    let groups: Vec<Vec<usize>> = match job.layers {
-        Layers::Apart => all.into_iter().map(|pass| vec![pass]).collect(),
-        Layers::Together if all.is_empty() => Vec::new(),
-        Layers::Together => vec![all],
-    };
-    let series = |passes: Vec<usize>| {
-        let pass = &job.passes[passes[0]];
-        let seen =
-            Seen { job, pass, together: passes.len() > 1, roots: &plan.roots, home: &plan.home, project, variables };
+/// Makes series; all it knows is handed in once.
+#[derive(Clone, Copy)]
+pub struct Maker<'m> {
+    /// What the plan stands on.
+    pub ground: Ground<'m>,
+    /// The plan, still without its series.
+    pub plan: &'m Plan,
+    /// Every variable of the sheet.
+    pub variables: &'m BTreeSet<String>,
+}
+
+impl Maker<'_> {
+    /// The pictures of one job.
+    pub fn pictures(self, at: usize, job: &Job) -> Vec<Series> {
+        let all: Vec<usize> = (0..job.passes.len()).collect();
+        let groups: Vec<Vec<usize>> = match job.layers {
+            Layers::Apart => all.into_iter().map(|pass| vec![pass]).collect(),
+            Layers::Together if all.is_empty() => Vec::new(),
+            Layers::Together => vec![all],
+        };
+        let picture = |passes: Vec<usize>| {
+            let labels: Vec<&str> = passes.iter().map(|pass| job.passes[*pass].label.as_str()).collect();
+            let name = labels.join("+");
+            let pass = &job.passes[passes[0]];
+            let mut series = self.series((at, job), pass, passes, &name);
+            let single = job.frames.as_ref().is_some_and(|frames| frames.count() == 1);
+            if single && series.pattern.frame_width().is_none() {
+                series.kind = SeriesKind::Still;
+            }
+            series
+        };
+        groups.into_iter().map(picture).collect()
+    }
+
+    /// The movies of one job.
+    pub fn movies(self, at: usize, job: &Job) -> Vec<Series> {
+        let movie = |movie: &Movie| {
+            let mut series = self.series((at, job), &movie.pass, movie.shows.into_iter().collect(), &movie.name.value);
+            series.kind = SeriesKind::Movie;
+            series
+        };
+        job.movies.iter().map(movie).collect()
+    }
+
+    /// What a path of one pass is made for.
+    pub fn seen<'s>(&'s self, job: &'s Job, pass: &'s Pass, together: bool) -> Seen<'s> {
+        let ground = self.ground;
+        Seen {
+            job,
+            pass,
+            together,
+            roots: ground.roots,
+            home: ground.home,
+            project: ground.sheet.project.as_ref(),
+            mode: self.plan.mode.as_deref(),
+            pins: ground.pins,
+            looking: ground.looking,
+            variables: self.variables,
+        }
+    }
+
+    fn series(self, (at, job): (usize, &Job), pass: &Pass, passes: Vec<usize>, name: &str) -> Series {
+        let ground = self.ground;
+        let seen = self.seen(job, pass, passes.len() > 1);
         let (pattern, troubles) = match &pass.path {
             Some(path) => expand(&path.value, &|name| lookup(seen, name)),
             None => (Pattern::default(), Vec::new()),
         };
-        let pattern = if troubles.is_empty() && pass.path.is_some() {
-            absolute(&pattern, &plan.home.folder)
-        } else {
-            Pattern::default()
+        let pattern = match &pass.path {
+            Some(path) if troubles.is_empty() => absolute(&pattern, ground.home.folder_of(path.at)),
+            _ => Pattern::default(),
         };
-        let single = job.frames.as_ref().is_some_and(|frames| frames.count() == 1);
-        let labels: Vec<&str> = passes.iter().map(|pass| job.passes[*pass].label.as_str()).collect();
+        let mode = self.plan.mode.as_ref().map(|mode| format!("@{mode}")).unwrap_or_default();
         Series {
-            id: format!("{}/{}", job.name, labels.join("+")),
+            id: format!("{}/{name}{mode}", job.name),
             job: at,
-            kind: if single && pattern.frame_width().is_none() { SeriesKind::Still } else { SeriesKind::Sequence },
-            root: root_of(&pattern, plan),
+            kind: SeriesKind::Sequence,
+            root: root_of(&pattern, self.plan),
             pattern,
             path: pass.path.clone(),
             troubles,
             frames: job.frames.clone(),
             shift: job.shift,
+            format: pass.format.clone(),
+            format_lost: pass.format_lost,
             file_type: pass.file_type,
             bits: pass.format.as_deref().and_then(|format| format.bits.as_ref()).map(|bits| bits.value),
             channels: pass.format.as_deref().and_then(|format| format.channels.as_ref()).map(|channels| channels.value),
             size: job.size,
             passes,
         }
-    };
-    groups.into_iter().map(series).collect()
+    }
 }
 
 /// The innermost root that all names lie below.

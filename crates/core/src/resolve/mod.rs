@@ -11,12 +11,12 @@ use crate::diagnostic::{Findings, Words};
 use crate::frames::Frames;
 use crate::scene::Facts;
 use crate::sheet::{
-    Colour, Format, Fps, Key, Kind, Layers, PassEntry, RootPaths, Setting, Settings, Sheet, Size, System,
+    Colour, Format, Fps, Key, Kind, Layers, MovieEntry, PassEntry, RootPaths, Setting, Settings, Sheet, Size, System,
 };
 use crate::source::{Place, Spanned};
 use crate::template::{Part, Template};
 
-pub use stack::{Stacked, stack};
+pub use stack::{Stacked, stack, why};
 pub use tokens::{Seen, lookup};
 
 /// Where a sheet is at home. All paths are absolute text with `/`.
@@ -30,8 +30,19 @@ pub struct Home {
     pub user: Option<String>,
     /// The system this is.
     pub system: System,
+    /// The folders of all texts by their numbers: a relative path starts at the folder of the text it stands in. Texts
+    /// beyond the list, such as what was typed, are at home in the sheet's folder.
+    pub folders: Vec<String>,
     /// Tells sheets of one name apart where they share a root outside their folders.
     pub mark: String,
+}
+
+impl Home {
+    /// Where a relative path of a text starts.
+    #[must_use]
+    pub fn folder_of(&self, at: Place) -> &str {
+        self.folders.get(usize::from(at.file.0)).filter(|folder| !folder.is_empty()).unwrap_or(&self.folder)
+    }
 }
 
 /// A root on this system.
@@ -74,6 +85,19 @@ pub struct Job {
     pub passes: Vec<Pass>,
     /// One file for all passes or one for each.
     pub layers: Layers,
+    /// Movies of its frames.
+    pub movies: Vec<Movie>,
+}
+
+/// A movie of one job.
+#[derive(Clone, Debug)]
+pub struct Movie {
+    /// Its name.
+    pub name: Spanned<String>,
+    /// Index of the pass it shows; `None` where the job does not render it.
+    pub shows: Option<usize>,
+    /// That pass, with the movie's own format, colour and path.
+    pub pass: Pass,
 }
 
 /// One pass of a job.
@@ -120,7 +144,7 @@ fn job(
 ) -> Job {
     let settings = stacked.settings;
     let scene = match (settings.text(&Key::Scene), settings.place(&Key::Scene)) {
-        (Some(scene), Some(at)) => Some(Spanned::new(paths::absolute(scene, home), at)),
+        (Some(scene), Some(at)) => Some(Spanned::new(paths::absolute(scene, at, home), at)),
         _ => None,
     };
     let facts = scene.as_ref().and_then(|scene| facts(&scene.value));
@@ -147,6 +171,7 @@ fn job(
         shift: settings.whole(&Key::Shift).unwrap_or(0),
         size: full_size.map(|size| size.scaled(scale)),
         passes: Vec::new(),
+        movies: Vec::new(),
         name: stacked.name,
         job: stacked.job,
         at: stacked.at,
@@ -163,7 +188,43 @@ fn job(
         _ => Vec::new(),
     };
     job.passes = entries.iter().map(|entry| pass(sheet, &job, entry, formats, findings)).collect();
+    for entry in sheet.movies.iter().filter(|movie| movie.of.as_ref().is_some_and(|of| of.value == job.job)) {
+        let movie = movie(sheet, &job, entry, formats, findings);
+        job.movies.extend(movie);
+    }
     job
+}
+
+/// A movie of a job: the pass it shows under a format and a path of its own.
+fn movie(
+    sheet: &Sheet,
+    job: &Job,
+    entry: &MovieEntry,
+    formats: &[Arc<Format>],
+    findings: &mut Findings,
+) -> Option<Movie> {
+    let shown = |pass: &Pass| entry.pass.as_ref().is_none_or(|name| pass.label == name.value);
+    let shows = job.passes.iter().position(shown);
+    let name = shows.map(|at| job.passes[at].name.clone()).or(entry.pass.clone())?;
+    let written = PassEntry {
+        name,
+        label: None,
+        colour: entry.colour.clone(),
+        format: entry.format.clone(),
+        path: entry.path.clone(),
+    };
+    let mut pass = pass(sheet, job, &written, formats, findings);
+    if let Some(shown) = shows {
+        pass.label.clone_from(&job.passes[shown].label);
+    }
+    if entry.format.is_none() {
+        // The job's format is the sequence's, not the movie's: without its own, the extension tells the type.
+        let extension = pass.path.as_ref().and_then(|path| written_extension(&path.value));
+        pass.file_type = extension.and_then(crate::catalogue::by_extension);
+        pass.format = None;
+        pass.format_lost = false;
+    }
+    Some(Movie { name: entry.name.clone(), shows, pass })
 }
 
 /// The job's own frames, widened by handles, then narrowed by what modes and the command line ask for.
@@ -280,10 +341,11 @@ pub fn written_extension(path: &Template) -> Option<&str> {
 /// The sheet's roots on this system.
 #[must_use]
 pub fn roots(sheet: &Sheet, home: &Home) -> Vec<ResolvedRoot> {
+    let absolute = |path: &Spanned<String>| paths::absolute(&path.value, path.at, home);
     let resolved = |paths: &RootPaths| match paths {
-        RootPaths::Same(path) => Some(paths::absolute(&path.value, home)),
+        RootPaths::Same(path) => Some(absolute(path)),
         RootPaths::BySystem(paths) => {
-            paths.iter().find(|(system, _)| *system == home.system).map(|(_, path)| paths::absolute(&path.value, home))
+            paths.iter().find(|(system, _)| *system == home.system).map(|(_, path)| absolute(path))
         }
     };
     sheet

@@ -1,15 +1,16 @@
 //! Paths as text with `/`: joined and tidied without asking any disk.
 
 use super::Home;
+use crate::source::Place;
 
-/// An absolute path: `~` is the user's home, anything relative starts at the sheet's folder.
+/// An absolute path: `~` is the user's home, anything relative starts at the folder of the text it stands in.
 #[must_use]
-pub fn absolute(path: &str, home: &Home) -> String {
+pub fn absolute(path: &str, at: Place, home: &Home) -> String {
     let path = path.replace('\\', "/");
     let full = match (path.strip_prefix('~'), &home.user) {
         (Some(rest), Some(user)) if rest.is_empty() || rest.starts_with('/') => format!("{user}{rest}"),
         _ if is_absolute(&path) => path,
-        _ => format!("{}/{path}", home.folder),
+        _ => format!("{}/{path}", home.folder_of(at)),
     };
     tidy(&full)
 }

@@ -1,10 +1,12 @@
 //! Layers laid over one another, and combinations taken apart.
 
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use crate::diagnostic::{Findings, Words, nearest};
 use crate::frames::FrameExpr;
-use crate::sheet::{Each, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet};
+use crate::sheet::setting::KEYS;
+use crate::sheet::{Each, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet, Version};
 use crate::source::{FileId, Place, Spanned};
 
 use super::paths;
@@ -20,43 +22,139 @@ pub struct Stacked {
     pub at: Place,
     /// All values.
     pub settings: Settings,
-    /// Frames asked for above the job, to be taken out of the job's own.
+    /// The layers that made them, the lowest first.
+    pub layers: Vec<Arc<Settings>>,
+    /// Frames asked for by modes and the command line, to be taken out of the job's own in this order.
     pub refine: Vec<Spanned<FrameExpr>>,
 }
 
-/// Takes every job of a sheet apart into its combinations. `typed` is what the command line sets.
-pub fn stack(sheet: &Sheet, typed: &Settings, findings: &mut Findings) -> Vec<Stacked> {
-    let below = sheet.defaults.over(&built_in());
+/// Takes every job of a sheet apart into its combinations. `modes` are laid over them in their order, and `typed`, what
+/// the command line sets, over all.
+pub fn stack(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut Findings) -> Vec<Stacked> {
+    let lowest = [Arc::new(built_in()), Arc::new(sheet.defaults.clone())];
+    let above = above(sheet, modes, typed, findings);
     let mut all: Vec<Stacked> = Vec::new();
     for (number, entry) in sheet.jobs.iter().enumerate() {
-        let base = entry.like.as_ref().map(|like| base(sheet, like, findings)).unwrap_or_default();
-        let own = entry.settings.over(&base.over(&below));
+        let mut layers: Vec<Arc<Settings>> = lowest.to_vec();
+        if let Some(like) = &entry.like {
+            layers.extend(bases(sheet, like, findings));
+        }
+        layers.push(Arc::new(entry.settings.clone()));
+        let own = layers.iter().skip(1).fold((*layers[0]).clone(), |below, layer| layer.over(&below));
+        each_is_known(entry, &own, &above, findings);
         let named = |settings: &Settings| match (&entry.name, settings.text(&Key::Scene)) {
             (Some(name), _) => name.value.clone(),
             (None, Some(scene)) => paths::stem(&scene.replace('\\', "/")).to_owned(),
             (None, None) => format!("job {}", number + 1),
         };
         for (suffix, row) in combinations(entry) {
-            let mut typed = typed.clone();
-            let frames = typed.values.remove(&Key::Frames);
-            let settings = typed.over(&row.over(&own));
-            let refine = frames.into_iter().filter_map(|given| match (&*given.value, given.at) {
-                (Setting::Frames(expr), Some(at)) => Some(Spanned::new(expr.clone(), at)),
-                _ => None,
-            });
+            let (mut settings, mut refine) = (row.over(&own), Vec::new());
+            for layer in &above {
+                let mut layer = (**layer).clone();
+                if let Some(Given { value, at: Some(at), .. }) = layer.values.remove(&Key::Frames) {
+                    refine.extend(if let Setting::Frames(expr) = &*value {
+                        Some(Spanned::new(expr.clone(), at))
+                    } else {
+                        None
+                    });
+                }
+                settings = layer.over(&settings);
+            }
             let job = named(&settings);
             let name = if suffix.is_empty() { job.clone() } else { format!("{job}/{}", suffix.join("/")) };
-            all.push(Stacked {
-                name,
-                job,
-                at: entry.name.as_ref().map_or(entry.at, |name| name.at),
-                settings,
-                refine: refine.collect(),
-            });
+            let at = entry.name.as_ref().map_or(entry.at, |name| name.at);
+            let mut layers = layers.clone();
+            if !row.values.is_empty() {
+                layers.push(Arc::new(row));
+            }
+            layers.extend(above.iter().cloned());
+            all.push(Stacked { name, job, at, settings, layers, refine });
         }
     }
     twins(&all, findings);
     all
+}
+
+/// The layers above every job: modes in the order given, then the command line.
+fn above(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut Findings) -> Vec<Arc<Settings>> {
+    let mut above = Vec::new();
+    for name in modes {
+        match sheet.modes.iter().find(|mode| mode.name.value == *name) {
+            Some(mode) => above.push(Arc::new(mode.settings.clone())),
+            None => {
+                let near = nearest(name, sheet.modes.iter().map(|mode| mode.name.value.as_str()));
+                let known: Vec<&str> = sheet.modes.iter().map(|mode| mode.name.value.as_str()).collect();
+                let words = Words::new(format!("there is no mode `{name}`"), "");
+                let help = match near {
+                    Some(near) => format!("write --mode {near}"),
+                    None if known.is_empty() => format!("give it a table: [modes.{name}]"),
+                    None => format!("there are {}", known.join(", ")),
+                };
+                findings.add("name-unknown", None, None, words.help(help));
+            }
+        }
+    }
+    above.push(Arc::new(typed.clone()));
+    above
+}
+
+/// What `each` varies must be a setting or a variable that some lower layer knows, and no mode may set it.
+fn each_is_known(entry: &JobEntry, own: &Settings, above: &[Arc<Settings>], findings: &mut Findings) {
+    let keys: Vec<(Key, Place)> = match &entry.each {
+        None => Vec::new(),
+        Some(Each::Table(axes)) => axes.iter().map(|(key, _)| (key.value.clone(), key.at)).collect(),
+        Some(Each::Rows(rows)) => {
+            let given = rows.iter().flat_map(|row| &row.values);
+            given.filter_map(|(key, given)| Some((key.clone(), given.at?))).collect()
+        }
+    };
+    for (key, at) in keys {
+        if let Key::Var(name) = &key
+            && own.get(&key).is_none()
+        {
+            let known =
+                own.values.keys().map(|key| if let Key::Var(name) = key { name.clone() } else { key.to_string() });
+            let known: Vec<String> = known.chain(KEYS.iter().map(|(name, ..)| (*name).to_owned())).collect();
+            let words = Words::new(
+                format!("`each` varies `{name}`, which is neither a setting nor a variable"),
+                "nothing reads this",
+            );
+            let words = match nearest(name, known.iter().map(String::as_str)) {
+                Some(near) => words.help(format!("write `{near}`")).fix(at, near),
+                None => words.help(format!("give it a value that holds otherwise: vars.{name} = \"...\"")),
+            };
+            findings.add("unknown-key", Some(at), None, words);
+        }
+        for given in above.iter().filter_map(|layer| layer.get(&key)).filter(|given| given.layer == Layer::Mode) {
+            let words = Words::new(
+                format!("this mode sets `{key}`, which a job has under `each`"),
+                "all its combinations would become one",
+            );
+            findings.add(
+                "mode-against-each",
+                given.at,
+                None,
+                words.also(at, "varied here").help("leave it out of the mode"),
+            );
+        }
+    }
+}
+
+/// Why a combination has its values: for each key the values of all layers, the winner last.
+#[must_use]
+pub fn why(stacked: &Stacked) -> BTreeMap<Key, Vec<Option<Given>>> {
+    let mut table: BTreeMap<Key, Vec<Option<Given>>> = BTreeMap::new();
+    for layer in &stacked.layers {
+        for key in &layer.leave {
+            if let Some(history) = table.get_mut(key) {
+                history.push(None);
+            }
+        }
+        for (key, given) in &layer.values {
+            table.entry(key.clone()).or_default().push(Some(given.clone()));
+        }
+    }
+    table
 }
 
 /// What holds when nobody says anything.
@@ -74,9 +172,9 @@ fn built_in() -> Settings {
     Settings { values: values.into_iter().map(given).collect(), ..Settings::default() }
 }
 
-/// A base with the ones below it. A name that nothing bears and a circle are findings.
-fn base(sheet: &Sheet, like: &Spanned<String>, findings: &mut Findings) -> Settings {
-    let mut settings = Settings::default();
+/// A base and the ones below it, the lowest first. A name that nothing bears and a circle are findings.
+fn bases(sheet: &Sheet, like: &Spanned<String>, findings: &mut Findings) -> Vec<Arc<Settings>> {
+    let mut found = Vec::new();
     let mut seen: Vec<&str> = Vec::new();
     let mut next = Some(like);
     while let Some(name) = next {
@@ -96,10 +194,11 @@ fn base(sheet: &Sheet, like: &Spanned<String>, findings: &mut Findings) -> Setti
             break;
         }
         seen.push(&base.name.value);
-        settings = settings.over(&base.settings);
+        found.push(Arc::new(base.settings.clone()));
         next = base.like.as_ref();
     }
-    settings
+    found.reverse();
+    found
 }
 
 /// The suffixes and rows of a job; one empty row when there is no `each`.
@@ -135,25 +234,14 @@ fn row_name(row: &Settings, number: usize) -> String {
 /// A value as part of a combination's name.
 fn label(given: &Given) -> String {
     match &*given.value {
-        Setting::Text(text) => text.clone(),
-        Setting::Whole(number) => number.to_string(),
-        Setting::Number(number) => number.to_string(),
-        Setting::Flag(flag) => flag.to_string(),
-        Setting::Frames(frames) => frames.to_string(),
-        Setting::Fps(fps) => fps.to_string(),
-        Setting::Size(size) => size.to_string(),
-        Setting::Path(path) => path.to_string(),
-        Setting::Version(super::super::sheet::Version::Number(version)) => format!("v{version:03}"),
-        Setting::Handles(before, after) => format!("{before}+{after}"),
-        Setting::Layers(layers) => if *layers == Layers::Apart { "apart" } else { "together" }.to_owned(),
-        Setting::Colour(colour) => colour.to_string(),
-        Setting::Passes(passes) => passes.iter().map(|pass| pass.name.value.as_str()).collect::<Vec<_>>().join("+"),
+        Setting::Version(Version::Number(version)) => format!("v{version:03}"),
+        value => value.to_string(),
     }
 }
 
 /// Two jobs of one name would share a state and a journal.
 fn twins(all: &[Stacked], findings: &mut Findings) {
-    let mut seen: std::collections::HashMap<&str, &Stacked> = std::collections::HashMap::new();
+    let mut seen: HashMap<&str, &Stacked> = HashMap::new();
     for stacked in all {
         if let Some(first) = seen.insert(&stacked.name, stacked) {
             let words = Words::new(format!("two jobs are called `{}`", stacked.name), "the second one");

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use crate::pins::{Pins, VERSION_HOLE};
 use crate::sheet::{Key, Setting, Version};
 use crate::source::Spanned;
 use crate::template::{Lookup, Value, token};
@@ -23,6 +24,12 @@ pub struct Seen<'s> {
     pub home: &'s Home,
     /// The project's name.
     pub project: Option<&'s Spanned<String>>,
+    /// The modes, joined with `-`.
+    pub mode: Option<&'s str>,
+    /// Whether versions are being looked for on disk, so that a hole stands for them.
+    pub looking: bool,
+    /// Looked-up values.
+    pub pins: &'s Pins,
     /// Every variable that any job of the sheet has.
     pub variables: &'s BTreeSet<String>,
 }
@@ -61,6 +68,9 @@ fn built_in(seen: Seen<'_>, name: &str) -> Option<Option<Value>> {
         }
         "version" => match setting(Key::Version) {
             Some(Setting::Version(Version::Number(version))) => Some(Value::Version(*version)),
+            // Where versions are still to be looked for, the hole stands for any.
+            Some(Setting::Version(_)) if seen.looking => Some(Value::Folder(VERSION_HOLE.to_owned())),
+            Some(Setting::Version(_)) => seen.pins.versions.get(&job.job).copied().map(Value::Version),
             _ => None,
         },
         "type" => text(pass.file_type.map(|known| known.name.to_owned())),
@@ -89,6 +99,15 @@ fn built_in(seen: Seen<'_>, name: &str) -> Option<Option<Value>> {
             Some(Setting::Number(number)) => Some(Value::Text(number.to_string())),
             _ => None,
         },
+        "mode" => text(seen.mode.map(str::to_owned)),
+        "codec" => text(format.and_then(|format| format.codec.as_ref()).map(|codec| codec.value.clone())),
+        "chroma" => text(format.and_then(|format| format.chroma.as_ref()).map(|chroma| chroma.value.clone())),
+        "speed" => text(format.and_then(|format| format.speed.as_ref()).map(|speed| speed.value.clone())),
+        "audio_codec" => text(format.and_then(|format| format.audio_codec.as_ref()).map(|codec| codec.value.clone())),
+        "date" => seen.pins.clock.map(|clock| Value::Clock(clock, "%Y-%m-%d")),
+        "time" => seen.pins.clock.map(|clock| Value::Clock(clock, "%H%M%S")),
+        "user" => text(seen.pins.user.clone()),
+        "host" => text(seen.pins.host.clone()),
         "fps" => text(job.fps.map(|fps| fps.to_string().replace('/', "-"))),
         "os" => text(Some(
             crate::sheet::SYSTEMS

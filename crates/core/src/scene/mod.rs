@@ -1,6 +1,8 @@
 //! Scene bytes to facts: cameras, span, rate, size, outside files. What a format does not say stays unknown.
 
+pub mod beside;
 mod gltf;
+mod usda;
 
 use crate::frames::Frames;
 use crate::sheet::{Fps, Size};
@@ -18,6 +20,8 @@ pub struct Facts {
     pub fps: Option<Fps>,
     /// Size in pixels.
     pub size: Option<Size>,
+    /// Passes that the scene can give; `None` when nothing says which there are.
+    pub passes: Option<Vec<String>>,
     /// Outside files, as the scene spells them: relative to its folder, or absolute.
     pub resources: Vec<String>,
 }
@@ -35,11 +39,26 @@ pub enum Unread {
 pub fn read(name: &str, bytes: &[u8]) -> Result<Facts, Unread> {
     match name.rsplit_once('.').map(|(_, extension)| extension.to_ascii_lowercase()).as_deref() {
         Some("gltf" | "glb") => gltf::read(bytes).map_err(Unread::Damaged),
+        Some("usda") => usda::read(bytes).map_err(Unread::Damaged),
         _ => Err(Unread::OtherFormat),
     }
 }
 
 impl Facts {
+    /// These facts, with another source's where these know nothing.
+    #[must_use]
+    pub fn or(self, other: Facts) -> Facts {
+        Facts {
+            cameras: self.cameras.or(other.cameras),
+            seconds: self.seconds.or(other.seconds),
+            span: self.span.or(other.span),
+            fps: self.fps.or(other.fps),
+            size: self.size.or(other.size),
+            passes: self.passes.or(other.passes),
+            resources: if self.resources.is_empty() { other.resources } else { self.resources },
+        }
+    }
+
     /// The frames that the scene declares. A scene that knows only seconds has frames `1-round(seconds x fps)`.
     #[must_use]
     pub fn frames(&self, fps: Option<Fps>) -> Option<Frames> {

@@ -20,8 +20,26 @@ pub enum Layer {
     Job,
     /// A combination under `each`.
     Each,
+    /// `[modes.*]`.
+    Mode,
     /// The command line.
     CommandLine,
+}
+
+impl Layer {
+    /// Its name for people.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Layer::BuiltIn => "built-in",
+            Layer::Defaults => "defaults",
+            Layer::Base => "base",
+            Layer::Job => "job",
+            Layer::Each => "each",
+            Layer::Mode => "mode",
+            Layer::CommandLine => "command line",
+        }
+    }
 }
 
 /// A value with the layer that gave it and its place.

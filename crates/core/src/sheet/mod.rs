@@ -4,17 +4,20 @@ pub mod layer;
 pub mod parse;
 pub(crate) mod read;
 pub mod setting;
-mod tables;
+pub mod tables;
 
 use crate::catalogue::{Bits, Channels};
 use crate::diagnostic::Level;
 use crate::source::{Place, Spanned};
+use crate::template::Template;
 pub use layer::{Given, Layer, Settings};
 pub use setting::{Colour, Fps, Key, Layers, PassEntry, Setting, Size, Version};
 
 /// One sheet, or a part of one.
 #[derive(Clone, Debug, Default)]
 pub struct Sheet {
+    /// Sheets laid below this one, in order.
+    pub from: Vec<Spanned<String>>,
     /// `[project] name`.
     pub project: Option<Spanned<String>>,
     /// `[roots]`.
@@ -27,8 +30,12 @@ pub struct Sheet {
     pub defaults: Settings,
     /// `[bases.*]`.
     pub bases: Vec<Base>,
+    /// `[modes.*]`.
+    pub modes: Vec<Mode>,
     /// `[[job]]`.
     pub jobs: Vec<JobEntry>,
+    /// `[[movie]]`.
+    pub movies: Vec<MovieEntry>,
     /// `[policy]`.
     pub policy: Policy,
     /// `[checks]`.
@@ -87,6 +94,37 @@ pub struct Format {
     pub compression: Option<Spanned<String>>,
     /// 0 to 100.
     pub quality: Option<Spanned<i64>>,
+    /// The codec of a movie.
+    pub codec: Option<Spanned<String>>,
+    /// The chroma layout of a movie: `420`, `422` or `444`.
+    pub chroma: Option<Spanned<String>>,
+    /// How fast a movie is encoded, in the encoder's word.
+    pub speed: Option<Spanned<String>>,
+    /// The codec of a movie's sound.
+    pub audio_codec: Option<Spanned<String>>,
+    /// The quality of a movie's sound, 0 to 100.
+    pub audio_quality: Option<Spanned<i64>>,
+}
+
+impl Format {
+    /// A format that gives nothing yet.
+    #[must_use]
+    pub fn named(name: Spanned<String>) -> Format {
+        Format {
+            name,
+            kind: None,
+            kind_unread: false,
+            bits: None,
+            channels: None,
+            compression: None,
+            quality: None,
+            codec: None,
+            chroma: None,
+            speed: None,
+            audio_codec: None,
+            audio_quality: None,
+        }
+    }
 }
 
 /// What a pass is.
@@ -118,6 +156,34 @@ pub struct Base {
     pub like: Option<Spanned<String>>,
     /// What it gives.
     pub settings: Settings,
+}
+
+/// A named set of settings laid over every job for one call.
+#[derive(Clone, Debug)]
+pub struct Mode {
+    /// Its name.
+    pub name: Spanned<String>,
+    /// Whether it means the final names.
+    pub is_final: bool,
+    /// What it gives.
+    pub settings: Settings,
+}
+
+/// A movie made of a sequence, as written.
+#[derive(Clone, Debug)]
+pub struct MovieEntry {
+    /// Its name.
+    pub name: Spanned<String>,
+    /// The job whose frames it shows.
+    pub of: Option<Spanned<String>>,
+    /// The pass it shows; the first one when left out.
+    pub pass: Option<Spanned<String>>,
+    /// Its file options.
+    pub format: Option<Spanned<String>>,
+    /// How its pixels are meant.
+    pub colour: Option<Spanned<Colour>>,
+    /// Its path.
+    pub path: Option<Spanned<Template>>,
 }
 
 /// A job as written.
@@ -187,4 +253,44 @@ pub struct RunEntry {
     pub retries: Option<i64>,
     /// What becomes of files that are there.
     pub existing: Option<Existing>,
+}
+
+impl Sheet {
+    /// This sheet laid over a lower one: entries of the same name replace, settings are layered, lists follow on.
+    #[must_use]
+    pub fn over(self, below: Sheet) -> Sheet {
+        fn named<T>(upper: Vec<T>, lower: Vec<T>, name: impl Fn(&T) -> &str) -> Vec<T> {
+            let mut all: Vec<T> =
+                lower.into_iter().filter(|old| !upper.iter().any(|new| name(new) == name(old))).collect();
+            all.extend(upper);
+            all
+        }
+        let (policy, low) = (self.policy, below.policy);
+        Sheet {
+            from: self.from,
+            project: self.project.or(below.project),
+            roots: named(self.roots, below.roots, |root| &root.name.value),
+            formats: named(self.formats, below.formats, |format| &format.name.value),
+            passes: named(self.passes, below.passes, |pass| &pass.name.value),
+            defaults: self.defaults.over(&below.defaults),
+            bases: named(self.bases, below.bases, |base| &base.name.value),
+            modes: named(self.modes, below.modes, |mode| &mode.name.value),
+            jobs: below.jobs.into_iter().chain(self.jobs).collect(),
+            movies: below.movies.into_iter().chain(self.movies).collect(),
+            policy: Policy {
+                within: policy.within.or(low.within),
+                never: low.never.into_iter().chain(policy.never).collect(),
+                spelling: policy.spelling.or(low.spelling),
+                tokens: if policy.tokens.is_empty() { low.tokens } else { policy.tokens },
+                systems: policy.systems.or(low.systems),
+            },
+            checks: below.checks.into_iter().chain(self.checks).collect(),
+            run: RunEntry {
+                workers: self.run.workers.or(below.run.workers),
+                chunk: self.run.chunk.or(below.run.chunk),
+                retries: self.run.retries.or(below.run.retries),
+                existing: self.run.existing.or(below.run.existing),
+            },
+        }
+    }
 }

@@ -11,7 +11,8 @@ use crate::source::{FileId, Place, Spanned};
 use super::read::{Raw, Reader, integer, number, part_of, scalar};
 use super::setting::KEYS;
 use super::{
-    Colour, Each, Fps, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet, Size, Version,
+    Colour, Each, Fps, Given, JobEntry, Key, Layer, Layers, MovieEntry, PassEntry, Setting, Settings, Sheet, Size,
+    Version,
 };
 
 /// The version of the sheet language that is read here.
@@ -107,10 +108,11 @@ impl Reader<'_> {
     }
 
     /// One setting's value, or a finding.
-    pub(super) fn given(&mut self, key: &Key, raw: &Raw<'_>, layer: Layer) -> Option<Given> {
+    pub(crate) fn given(&mut self, key: &Key, raw: &Raw<'_>, layer: Layer) -> Option<Given> {
         let at = self.at(raw);
         let name = key.to_string();
         let setting = match key {
+            Key::Region => self.region(raw)?,
             Key::Scene
             | Key::Camera
             | Key::View
@@ -118,8 +120,7 @@ impl Reader<'_> {
             | Key::Adapter
             | Key::Export
             | Key::Device
-            | Key::Audio
-            | Key::Region => Setting::Text(self.text(raw, &name)?.value),
+            | Key::Audio => Setting::Text(self.text(raw, &name)?.value),
             Key::Samples | Key::Threads => Setting::Whole(self.whole(raw, &name, 1)?.value),
             Key::Shift => Setting::Whole(self.whole(raw, &name, i64::MIN)?.value),
             Key::Enabled => Setting::Flag(self.flag(raw, &name)?),
@@ -134,7 +135,7 @@ impl Reader<'_> {
             Key::Colour => Setting::Colour(self.choice(raw, &name, COLOURS)?.value),
             Key::Passes => Setting::Passes(self.passes(raw)?),
             Key::Path => Setting::Path(self.template(raw, &name)?.value),
-            Key::Version => Setting::Version(Version::Number(self.whole(raw, &name, 0)?.value)),
+            Key::Version => self.version(raw)?,
             Key::Checkpoint | Key::Var(_) | Key::Env(_) | Key::Native(_) => {
                 let text = scalar(raw);
                 if text.is_none() {
@@ -155,6 +156,41 @@ impl Reader<'_> {
         found.map(Setting::Number)
     }
 
+    fn version(&mut self, raw: &Raw<'_>) -> Option<Setting> {
+        let version = match raw.get_ref().as_str() {
+            Some("next") => Version::Next,
+            Some("latest") => Version::Latest,
+            Some(_) => {
+                let at = self.at(raw);
+                self.bad(at, "version", "a whole number, \"next\" or \"latest\"", "this is none of them");
+                return None;
+            }
+            None => Version::Number(self.whole(raw, "version", 0)?.value),
+        };
+        Some(Setting::Version(version))
+    }
+
+    /// `x,y,w,h`, all in pixels or all in percent.
+    fn region(&mut self, raw: &Raw<'_>) -> Option<Setting> {
+        let text = self.text(raw, "region")?;
+        let parts: Vec<&str> = text.value.split(',').map(str::trim).collect();
+        let percent = parts.iter().all(|part| part.ends_with('%'));
+        let numbers: Vec<f64> = parts.iter().filter_map(|part| part.trim_end_matches('%').parse().ok()).collect();
+        let plain = percent || parts.iter().all(|part| part.bytes().all(|byte| byte.is_ascii_digit()));
+        let inside =
+            !percent || (numbers.len() == 4 && numbers[0] + numbers[2] <= 100.0 && numbers[1] + numbers[3] <= 100.0);
+        let fits = plain
+            && inside
+            && numbers.len() == 4
+            && numbers.iter().all(|n| *n >= 0.0)
+            && numbers[2] > 0.0
+            && numbers[3] > 0.0;
+        if !fits {
+            self.bad(text.at, "region", "x,y,w,h within the picture, in pixels or in percent", "this is not");
+        }
+        fits.then_some(Setting::Text(text.value))
+    }
+
     fn frames(&mut self, raw: &Raw<'_>) -> Option<Setting> {
         let text = match integer(raw) {
             Some(frame) => Spanned::new(frame.to_string(), self.at(raw)),
@@ -172,22 +208,21 @@ impl Reader<'_> {
 
     fn fps(&mut self, raw: &Raw<'_>) -> Option<Setting> {
         let written = scalar(raw).unwrap_or_default();
+        let at = self.at(raw);
+        // The decimals that stand for a fraction of 1001 in the trade (SMPTE ST 12-1).
+        let known = [("23.976", 24), ("23.98", 24), ("29.97", 30), ("47.952", 48), ("59.94", 60), ("119.88", 120)];
+        if let Some((decimal, whole)) = known.iter().find(|(decimal, _)| *decimal == written) {
+            let exact = format!("{}/1001", whole * 1000);
+            let words = Words::new(format!("{decimal} frames per second are taken as {exact}"), "a rounded rate");
+            self.findings.add("fps-rounded", Some(at), None, words.help(format!("write fps = \"{exact}\"")));
+            return Fps::new(whole * 1000, 1001).map(Setting::Fps);
+        }
         let (frames, seconds) = written.split_once('/').unwrap_or((&written, "1"));
-        let fps = frames
-            .trim()
-            .parse()
-            .ok()
-            .zip(seconds.trim().parse().ok())
-            .and_then(|(frames, seconds)| Fps::new(frames, seconds));
+        let fps = frames.trim().parse().ok().zip(seconds.trim().parse().ok());
+        let fps = fps.and_then(|(frames, seconds)| Fps::new(frames, seconds));
         if fps.is_none() {
-            let at = self.at(raw);
             let words = Words::new("`fps` has to be a whole number or a fraction", "this is neither");
-            let exact = [("23.976", "24000/1001"), ("29.97", "30000/1001"), ("59.94", "60000/1001")];
-            let exact = exact
-                .iter()
-                .find(|(decimal, _)| written.starts_with(decimal))
-                .map_or("24 or \"24000/1001\"", |(_, exact)| exact);
-            self.findings.add("value-not-understood", Some(at), None, words.help(format!("write {exact}")));
+            self.findings.add("value-not-understood", Some(at), None, words.help("write 24 or \"24000/1001\""));
         }
         fps.map(Setting::Fps)
     }
@@ -276,6 +311,34 @@ impl Reader<'_> {
         }
         job.settings = self.settings(table, Layer::Job, "[[job]]", &["name", "like", "each"]);
         Some(job)
+    }
+
+    /// A `[[movie]]`.
+    pub(super) fn movie(&mut self, raw: &Raw<'_>) -> Option<MovieEntry> {
+        let table = self.table(raw, "movie")?;
+        let name = Spanned::new(String::new(), Place::new(self.file, raw.span()));
+        let mut movie = MovieEntry { name, of: None, pass: None, format: None, colour: None, path: None };
+        for (key, raw) in table {
+            match key.get_ref().as_ref() {
+                "name" => movie.name = self.text(raw, "name")?,
+                "of" => movie.of = self.text(raw, "of"),
+                "pass" => movie.pass = self.text(raw, "pass"),
+                "format" => movie.format = self.text(raw, "format"),
+                "colour" => movie.colour = self.choice(raw, "colour", COLOURS),
+                "path" => movie.path = self.template(raw, "path"),
+                _ => self.unknown(key, "[[movie]]", &["name", "of", "pass", "format", "colour", "path"]),
+            }
+        }
+        for (key, given) in
+            [("name", !movie.name.value.is_empty()), ("of", movie.of.is_some()), ("path", movie.path.is_some())]
+        {
+            if !given && !table.iter().any(|(name, _)| name.get_ref() == key) {
+                let words = Words::new(format!("this movie has no `{key}`"), "this movie")
+                    .help(format!("write {key} = \"...\""));
+                self.findings.add("key-missing", Some(movie.name.at), None, words);
+            }
+        }
+        Some(movie)
     }
 
     fn each(&mut self, raw: &Raw<'_>) -> Option<Each> {

@@ -194,6 +194,36 @@ impl fmt::Display for Colour {
 pub enum Version {
     /// A number.
     Number(i64),
+    /// One above the highest on disk.
+    Next,
+    /// The highest on disk.
+    Latest,
+}
+
+impl fmt::Display for Setting {
+    /// The value as it would be written in a sheet, without quotes.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Setting::Text(text) => f.write_str(text),
+            Setting::Whole(number) => write!(f, "{number}"),
+            Setting::Number(number) => write!(f, "{number}"),
+            Setting::Flag(flag) => write!(f, "{flag}"),
+            Setting::Frames(frames) => write!(f, "{frames}"),
+            Setting::Fps(fps) => write!(f, "{fps}"),
+            Setting::Size(size) => write!(f, "{size}"),
+            Setting::Path(path) => write!(f, "{path}"),
+            Setting::Version(Version::Number(version)) => write!(f, "{version}"),
+            Setting::Version(Version::Next) => f.write_str("next"),
+            Setting::Version(Version::Latest) => f.write_str("latest"),
+            Setting::Handles(before, after) => write!(f, "{before},{after}"),
+            Setting::Layers(layers) => f.write_str(if *layers == Layers::Apart { "apart" } else { "together" }),
+            Setting::Colour(colour) => write!(f, "{colour}"),
+            Setting::Passes(passes) => {
+                let names: Vec<&str> = passes.iter().map(|pass| pass.name.value.as_str()).collect();
+                f.write_str(&names.join(","))
+            }
+        }
+    }
 }
 
 /// One pass of a job, with what it changes.

@@ -8,10 +8,26 @@ use crate::source::{Place, Spanned};
 
 use super::parse::LANGUAGE;
 use super::read::{Raw, Reader};
-use super::{Base, EXISTING, Format, Kind, Layer, PassKind, Root, RootPaths, SYSTEMS, Sheet};
+use super::{Base, EXISTING, Format, Kind, Layer, Mode, PassKind, Root, RootPaths, SYSTEMS, Sheet};
 
-const TABLES: &[&str] =
-    &["sheet", "project", "roots", "formats", "passes", "defaults", "bases", "job", "policy", "checks", "run"];
+const TABLES: &[&str] = &[
+    "sheet", "from", "project", "roots", "formats", "passes", "defaults", "bases", "modes", "job", "movie", "policy",
+    "checks", "run",
+];
+
+/// The keys of a format and what each means.
+pub const FORMAT_KEYS: [(&str, &str); 10] = [
+    ("type", "The file type, as `truepath formats` lists them."),
+    ("bits", "The depth of a sample: 8, 10, 12, 16, 32, half or float."),
+    ("channels", "grey, grey-alpha, rgb or rgba."),
+    ("compression", "The type's own word for a compression."),
+    ("quality", "0 to 100, the same scale for every lossy type."),
+    ("codec", "The codec of a movie."),
+    ("chroma", "The chroma layout of a movie: 420, 422 or 444."),
+    ("speed", "How fast a movie is encoded, in the encoder's word."),
+    ("audio_codec", "The codec of a movie's sound."),
+    ("audio_quality", "The quality of a movie's sound, 0 to 100."),
+];
 
 impl Reader<'_> {
     pub(super) fn read_sheet(&mut self, table: &DeTable<'_>, sheet: &mut Sheet) {
@@ -45,6 +61,15 @@ impl Reader<'_> {
                 "job" => match raw.get_ref().as_array() {
                     Some(jobs) => sheet.jobs = jobs.iter().filter_map(|raw| self.job(raw)).collect(),
                     None => self.wrong_kind(raw, "job", "written as [[job]], with two brackets"),
+                },
+                "from" => sheet.from = self.texts(raw, "from").unwrap_or_default(),
+                "modes" => self.each_entry(raw, "modes", |reader, name, raw| {
+                    let mode = reader.mode(name, raw);
+                    sheet.modes.extend(mode);
+                }),
+                "movie" => match raw.get_ref().as_array() {
+                    Some(movies) => sheet.movies = movies.iter().filter_map(|raw| self.movie(raw)).collect(),
+                    None => self.wrong_kind(raw, "movie", "written as [[movie]], with two brackets"),
                 },
                 "policy" => self.policy(raw, sheet),
                 "checks" => self.checks(raw, sheet),
@@ -107,39 +132,41 @@ impl Reader<'_> {
     fn format(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<Format> {
         let table = self.table(raw, &format!("formats.{}", name.value))?;
         let place = format!("[formats.{}]", name.value);
-        let mut format = Format {
-            name,
-            kind: None,
-            kind_unread: false,
-            bits: None,
-            channels: None,
-            compression: None,
-            quality: None,
-        };
+        let mut format = Format::named(name);
         for (key, raw) in table {
             match key.get_ref().as_ref() {
                 "type" => {
                     let types: Vec<(&str, &str)> = TYPES.iter().map(|known| (known.name, known.name)).collect();
-                    format.kind =
-                        self.choice(raw, "type", &types).map(|kind| Spanned::new(kind.value.to_owned(), kind.at));
-                    format.kind_unread = format.kind.is_none();
+                    let kind = self.choice(raw, "type", &types);
+                    format.kind_unread = kind.is_none();
+                    format.kind = kind.map(|kind| Spanned::new(kind.value.to_owned(), kind.at));
                 }
                 "bits" => format.bits = self.choice(raw, "bits", &BITS),
                 "channels" => format.channels = self.choice(raw, "channels", &CHANNELS),
                 "compression" => format.compression = self.text(raw, "compression"),
-                "quality" => {
-                    format.quality = self.whole(raw, "quality", 0).filter(|quality| {
-                        let fits = quality.value <= 100;
-                        if !fits {
-                            self.bad(quality.at, "quality", "a whole number from 0 to 100", "this is more");
-                        }
-                        fits
-                    });
+                "quality" => format.quality = self.percent(raw, "quality"),
+                "codec" => format.codec = self.text(raw, "codec"),
+                "chroma" => {
+                    let layouts = [("420", "420"), ("422", "422"), ("444", "444")];
+                    format.chroma =
+                        self.choice(raw, "chroma", &layouts).map(|c| Spanned::new(c.value.to_owned(), c.at));
                 }
-                _ => self.unknown(key, &place, &["type", "bits", "channels", "compression", "quality"]),
+                "speed" => format.speed = self.text(raw, "speed"),
+                "audio_codec" => format.audio_codec = self.text(raw, "audio_codec"),
+                "audio_quality" => format.audio_quality = self.percent(raw, "audio_quality"),
+                _ => self.unknown(key, &place, &FORMAT_KEYS.map(|(name, _)| name)),
             }
         }
         Some(format)
+    }
+
+    fn percent(&mut self, raw: &Raw<'_>, key: &str) -> Option<Spanned<i64>> {
+        let found = self.whole(raw, key, 0)?;
+        if found.value > 100 {
+            self.bad(found.at, key, "a whole number from 0 to 100", "this is more");
+            return None;
+        }
+        Some(found)
     }
 
     fn pass_kind(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<PassKind> {
@@ -162,6 +189,14 @@ impl Reader<'_> {
         let like = table.iter().find(|(key, _)| key.get_ref() == "like").and_then(|(_, raw)| self.text(raw, "like"));
         let settings = self.settings(table, Layer::Base, &format!("[bases.{}]", name.value), &["like"]);
         Some(Base { name, like, settings })
+    }
+
+    fn mode(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<Mode> {
+        let table = self.table(raw, &format!("modes.{}", name.value))?;
+        let is_final =
+            table.iter().find(|(key, _)| key.get_ref() == "final").and_then(|(_, raw)| self.flag(raw, "final"));
+        let settings = self.settings(table, Layer::Mode, &format!("[modes.{}]", name.value), &["final"]);
+        Some(Mode { name, is_final: is_final.unwrap_or(false), settings })
     }
 
     fn policy(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {

@@ -5,7 +5,7 @@ use std::ops::Range;
 use unicode_normalization::UnicodeNormalization;
 use unicode_normalization::char::is_combining_mark;
 
-use super::{Filter, Form, Part, Pattern, Template, Token};
+use super::{Clock, Filter, Form, Part, Pattern, Template, Token};
 
 /// A token's value.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -18,6 +18,8 @@ pub enum Value {
     Number(i64),
     /// A version: `v` and at least three digits.
     Version(i64),
+    /// A moment, and the form it usually has.
+    Clock(Clock, &'static str),
     /// The frame: a hole in the pattern.
     Frame,
 }
@@ -111,7 +113,7 @@ fn expand_token(token: &Token, lookup: Lookup, pattern: &mut Pattern) -> Result<
         return Ok(());
     }
     let text = written(token, &value)?;
-    if let (Value::Text(_), Some(why)) = (&value, unfit(&text)) {
+    if let (Value::Text(_) | Value::Clock(..), Some(why)) = (&value, unfit(&text)) {
         return Err(TroubleKind::Unfit(text, why));
     }
     pattern.push_text(&sign);
@@ -126,6 +128,8 @@ fn written(token: &Token, value: &Value) -> Result<String, TroubleKind> {
         (Value::Number(number), Form::Width(width)) => padded(*number, *width),
         (Value::Version(version), Form::Usual) => format!("v{}", padded(*version, 3)),
         (Value::Version(version), Form::Width(width)) => format!("v{}", padded(*version, *width)),
+        (Value::Clock(clock, usual), Form::Usual) => clock.written(usual),
+        (Value::Clock(clock, _), Form::Clock(form)) => clock.written(form),
         _ => return Err(TroubleKind::Form),
     };
     Ok(match token.filter {

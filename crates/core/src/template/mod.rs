@@ -1,6 +1,8 @@
 //! Templates: text with `{tokens}`. Parsed once, expanded many times, and printed as they were spelt.
 
+mod clock;
 mod expand;
+mod listing;
 mod parse;
 mod pattern;
 #[cfg(test)]
@@ -10,6 +12,7 @@ pub mod token;
 use std::fmt;
 use std::ops::Range;
 
+pub use clock::Clock;
 pub use expand::{Lookup, Trouble, TroubleKind, Value, expand, expand_text, slug};
 pub use parse::TemplateError;
 pub use pattern::{Pattern, Piece};

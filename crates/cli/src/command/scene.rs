@@ -1,0 +1,99 @@
+//! `scene`: the facts of a scene, and which of its files are missing.
+
+use std::path::Path;
+
+use serde_json::{Value, json};
+use truepath_core::scene::Facts;
+use truepath_core::sheet::Fps;
+
+use crate::args::Scene;
+use crate::effect::load;
+use crate::exit_code::{Exit, Failure};
+use crate::lower::Surroundings;
+use crate::show::{self, paint};
+
+/// Prints what is known about each scene. A missing scene or resource makes the answer no.
+pub fn run(args: &Scene, around: &Surroundings) -> Result<Exit, Failure> {
+    let fps = match &args.fps {
+        None => None,
+        Some(text) => {
+            let (frames, seconds) = text.split_once('/').unwrap_or((text, "1"));
+            let fps =
+                frames.parse().ok().zip(seconds.parse().ok()).and_then(|(frames, seconds)| Fps::new(frames, seconds));
+            Some(fps.ok_or_else(|| {
+                Failure::unreadable(format!("--fps {text} is neither a whole number nor a fraction such as 24000/1001"))
+            })?)
+        }
+    };
+    let mut exit = Exit::Well;
+    let mut documents = Vec::new();
+    for path in &args.scenes {
+        let read = load::facts(path)
+            .map_err(|error| Failure::unreadable(format!("cannot read {}: {error}", path.display())))?;
+        let missing = load::missing(path, &read.facts);
+        if !missing.is_empty() || read.damaged.is_some() {
+            exit = Exit::No;
+        }
+        if args.json {
+            documents.push(document(path, &read, &missing, fps));
+        } else {
+            show::print(&text(path, &read, &missing, (fps, around)))?;
+        }
+    }
+    if args.json {
+        show::print(&show::json::text(&json!({ "truepath": 1, "scenes": documents })))?;
+    }
+    Ok(exit)
+}
+
+fn frames(facts: &Facts, fps: Option<Fps>) -> Option<String> {
+    facts.frames(fps).map(|frames| frames.to_string())
+}
+
+fn document(path: &Path, read: &load::Read, missing: &[String], fps: Option<Fps>) -> Value {
+    let facts = &read.facts;
+    json!({
+        "path": std::path::absolute(path).unwrap_or_else(|_| path.to_owned()), "source": read.source, "damaged": read.damaged,
+        "cameras": facts.cameras, "frames": frames(facts, fps), "seconds": facts.seconds, "fps": facts.fps.map(|fps| fps.to_string()),
+        "size": facts.size.map(|size| size.to_string()), "passes": facts.passes, "resources": facts.resources, "missing": missing,
+    })
+}
+
+fn text(path: &Path, read: &load::Read, missing: &[String], (fps, around): (Option<Fps>, &Surroundings)) -> String {
+    let (facts, screen) = (&read.facts, around.out);
+    let unknown = || paint(screen, show::QUIET, "unknown");
+    let list = |list: &Option<Vec<String>>| match list {
+        Some(list) if list.is_empty() => "none".to_owned(),
+        Some(list) => list.join(", "),
+        None => unknown(),
+    };
+    let mut out =
+        format!("{}  {}\n", paint(screen, show::HEAD, path.display()), paint(screen, show::QUIET, read.source));
+    if let Some(why) = &read.damaged {
+        out.push_str(&format!("  {} {why}\n", paint(screen, show::BAD, "cannot be read:")));
+    }
+    let length = match (frames(facts, fps), facts.seconds) {
+        (Some(frames), _) => frames,
+        (None, Some(seconds)) => format!("{seconds} seconds; --fps tells how many frames that is"),
+        (None, None) => unknown(),
+    };
+    let rows = [
+        ("cameras", list(&facts.cameras)),
+        ("frames", length),
+        ("fps", facts.fps.map_or_else(unknown, |fps| fps.to_string())),
+        ("size", facts.size.map_or_else(unknown, |size| size.to_string())),
+        ("passes", list(&facts.passes)),
+    ];
+    for (name, value) in rows {
+        out.push_str(&format!("  {name:<9}  {value}\n"));
+    }
+    for (at, resource) in facts.resources.iter().enumerate() {
+        let state = if missing.contains(resource) {
+            paint(screen, show::BAD, "missing")
+        } else {
+            paint(screen, show::GOOD, "there")
+        };
+        out.push_str(&format!("  {:<9}  {state}  {resource}\n", if at == 0 { "resources" } else { "" }));
+    }
+    out
+}
