@@ -197,8 +197,11 @@ impl Call<'_> {
         let pins = if unpinned.is_nothing() {
             stored.clone()
         } else {
-            let looking = plan::plan(Ground { looking: true, ..ground }, jobs.clone(), &Selection::default());
-            stored.clone().with(pin::look_up(&unpinned, &looking, self.around))
+            // Clock, user and host first: names that are searched for versions may hold them.
+            let now = stored.clone().with(pin::now(&unpinned, self.around));
+            let looking =
+                plan::plan(Ground { looking: true, pins: &now, ..ground }, jobs.clone(), &Selection::default());
+            now.with(pin::versions(&unpinned, &looking))
         };
         let ground = Ground { pins: &pins, ..ground };
         let plan = plan::plan(ground, jobs.clone(), &selection);

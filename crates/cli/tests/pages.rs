@@ -32,7 +32,7 @@ fn every_page_fails_and_passes_as_it_says() {
         let project = Project::with(fails);
         project.write("studio.toml", "[defaults]\nsamples = 4\n");
         project.write("scenes/damaged.gltf", "{ not a scene");
-        project.write("scenes/harbour.usda", "#usda 1.0\n");
+        project.write("scenes/harbour.usda", "#usda 1.0\ndef Camera \"quay\" {}\n");
         project.write("scenes/alone/crossing.gltf", std::fs::read(project.path("scenes/crossing.gltf")).unwrap());
         let said = project.say(&format!("check {args}"));
         let slugs: Vec<String> = project.say(&format!("check --json {args}")).json()["findings"]

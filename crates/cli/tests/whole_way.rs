@@ -205,7 +205,7 @@ fn an_interrupted_run_says_so_and_goes_on() {
 #[test]
 fn scripts_write_exactly_the_planned_files_in_an_empty_environment() {
     let sheet = SMALL.replace("{renders}/{job}/", "{renders}/{job}/it's a $take; {pass}/");
-    let sheet = sheet.replace("[run]", "passes = [\"beauty\", \"mask\"]\n\n[run]");
+    let sheet = sheet.replace("[checks]", "passes = [\"beauty\", \"mask\"]\n\n[checks]");
     for shell in ["dash", "bash", "zsh"].into_iter().filter(|shell| has(shell)) {
         let project = Project::with(&sheet);
         project.say("build --to sh -o render.sh").ended(0);

@@ -82,7 +82,6 @@ fn near_miss(path: &str, plan: &Plan, series: &Series) -> Option<(usize, String)
     }
     let planned = series.pattern.spelt();
     let (is, was) = first_difference(path, &planned);
-    let shared = path.split('/').zip(planned.split('/')).filter(|(a, b)| a == b).count();
     let version = Regex::new(r"v\d{3,}").ok().is_some_and(|version| {
         let plain = |text: &str| version.replace_all(text, "v").into_owned();
         plain(path) != path && regex_of(series, &plain).is_some_and(|regex| regex.is_match(&plain(path)))
@@ -90,10 +89,11 @@ fn near_miss(path: &str, plan: &Plan, series: &Series) -> Option<(usize, String)
     if version {
         return Some((3, format!("the version differs: {is}, the sheet says {was}")));
     }
-    // Nearer the more parts are shared; a path that shares only its root is no neighbour.
+    // A path that shares only its root is no neighbour; of the others the one with the fewest letters to change is.
     let root = series.root.and_then(|root| plan.roots[root].path.as_deref()).unwrap_or("");
-    paths::is_below(path, root)
-        .then(|| (1000usize.saturating_sub(shared), format!("{is} does not fit; this series has {was}")))
+    let like = series.name(series.frames.as_ref().and_then(|frames| frames.first()).unwrap_or(0));
+    let distance = 4 + strsim::levenshtein(path, &like);
+    paths::is_below(path, root).then(|| (distance, format!("{is} does not fit; this series has {was}")))
 }
 
 /// The number as it stands where the frame should, when everything else fits.

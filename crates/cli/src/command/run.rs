@@ -6,6 +6,7 @@ use truepath_core::plan::{Invocation, invocations};
 use truepath_core::run::event::{Event, VERSION};
 use truepath_core::run::outstanding::{outstanding, standing};
 use truepath_core::sheet::{Existing, Key};
+use truepath_core::template::{Lookup, Value, expand_text};
 use truepath_core::verify::Verdict;
 
 use crate::args::{self, Run};
@@ -62,6 +63,7 @@ fn sheet(args: &Run, loaded: &mut Loaded, around: &Surroundings) -> Result<Exit,
     let outcome = if total == 0 { Outcome::default() } else { render(loaded, around, work, args.common.json, total)? };
     let after = if total == 0 { before } else { observe::verdicts(&loaded.plan, &|_| {})? };
     journal.write(&Event::Over { landed: outcome.landed, lacking: total - outcome.landed })?;
+    afterwards(loaded, &after, &outcome);
     if !args.common.json {
         show::tell(&summary(args, &after, &outcome, (total, began.elapsed().as_secs_f64()), around));
     }
@@ -74,6 +76,27 @@ fn sheet(args: &Run, loaded: &mut Loaded, around: &Surroundings) -> Result<Exit,
     } else {
         Exit::No
     })
+}
+
+/// Runs the sheet's own commands once the plan is over, also after failure. What they do wrong is told and changes nothing.
+fn afterwards(loaded: &Loaded, after: &[Verdict], outcome: &Outcome) {
+    let word = match (outcome.interrupted, after.iter().all(Verdict::is_complete)) {
+        (true, _) => "interrupted",
+        (false, true) => "complete",
+        (false, false) => "incomplete",
+    };
+    let known =
+        |name: &str| if name == "outcome" { Lookup::Value(Value::Text(word.to_owned())) } else { Lookup::Unknown };
+    for command in &loaded.plan.run.after {
+        let words: Vec<String> = command.iter().filter_map(|template| expand_text(template, &known)).collect();
+        let Some((program, arguments)) = words.split_first() else { continue };
+        let done = std::process::Command::new(program).args(arguments).current_dir(&loaded.plan.home.folder).status();
+        match done {
+            Ok(status) if status.success() => {}
+            Ok(status) => show::tell(&format!("afterwards: {program} ended with {status}\n")),
+            Err(error) => show::tell(&format!("afterwards: cannot start {program}: {error}\n")),
+        }
+    }
 }
 
 type Need<'n> = (&'n Journal, &'n [Verdict], &'n [truepath_core::frames::Frames]);

@@ -9,3 +9,4 @@ pub mod pin;
 pub mod render;
 pub mod spawn;
 pub mod stage;
+pub mod watch;

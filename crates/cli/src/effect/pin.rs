@@ -54,8 +54,8 @@ pub fn write(sheet: &Path, pins: &Pins, over: bool) -> Result<Pins, Failure> {
     }
 }
 
-/// Looks up what is wanted. `looking` is a plan in which versions are holes.
-pub fn look_up(wanted: &Wanted, looking: &Plan, around: &Surroundings) -> Pins {
+/// Looks up clock, user and host, as far as they are wanted.
+pub fn now(wanted: &Wanted, around: &Surroundings) -> Pins {
     let mut pins = Pins::default();
     if wanted.clock {
         let now = jiff::Zoned::now();
@@ -71,6 +71,12 @@ pub fn look_up(wanted: &Wanted, looking: &Plan, around: &Surroundings) -> Pins {
     }
     pins.user = around.user.clone().filter(|_| wanted.user);
     pins.host = Some(around.host.clone()).filter(|_| wanted.host);
+    pins
+}
+
+/// Looks up versions on disk. `looking` is a plan in which they are holes.
+pub fn versions(wanted: &Wanted, looking: &Plan) -> Pins {
+    let mut pins = Pins::default();
     for (job, next) in &wanted.versions {
         let own = looking.series.iter().chain(&looking.movies).filter(|series| looking.jobs[series.job].job == *job);
         let highest = own.filter_map(|series| highest_version(&series.pattern)).max();

@@ -21,6 +21,7 @@ use truepath_core::verify::Verdict;
 use super::journal::Journal;
 use super::spawn::{self, Running, Start};
 use super::stage::{self, Landed, Landing};
+use super::watch::{Limits, Watch};
 use crate::command::build;
 use crate::exit_code::Failure;
 use crate::lower::Surroundings;
@@ -169,36 +170,48 @@ impl Crew<'_> {
         };
         let process = std::cell::Cell::new(0);
         let (mut landed, mut trouble) = (0, None);
-        let ended = spawn::run(
-            &start,
-            &shared.running,
-            |id| {
-                process.set(id);
-                self.tell(&Event::Started {
-                    invocation: call.id.clone(),
-                    frames: call.frames.to_string(),
-                    process: id,
-                });
-            },
-            |line| {
-                let path = wrote
-                    .as_ref()
-                    .and_then(|regex| regex.captures(line))
-                    .and_then(|found| Some(PathBuf::from(found.name("path")?.as_str())));
-                let Some((path, place)) = path.and_then(|path| awaited.remove_entry(&path)) else { return };
-                match self.land(call, &path, place, false) {
-                    Ok(true) => landed += 1,
-                    Ok(false) => {
-                        awaited.insert(path, place);
+        let run = &plan.run;
+        let watch = Watch::new(Limits { frame: run.frame_timeout, silence: run.silence });
+        let watched = run.frame_timeout.is_some() || run.silence.is_some();
+        let (ended, why) = std::thread::scope(|scope| {
+            let ended = spawn::run(
+                &start,
+                &shared.running,
+                |id| {
+                    process.set(id);
+                    self.tell(&Event::Started {
+                        invocation: call.id.clone(),
+                        frames: call.frames.to_string(),
+                        process: id,
+                    });
+                    if watched {
+                        let watch = &watch;
+                        scope.spawn(move || watch.guard(move || end_group(id, Signal::KILL)));
                     }
-                    Err(failure) => trouble = Some(failure),
-                }
-                let frame_done = !awaited.values().any(|(_, frame)| *frame == place.1);
-                if trouble.is_some() || (frame_done && shared.stopping()) {
-                    end_group(process.get());
-                }
-            },
-        );
+                },
+                |line| {
+                    watch.line();
+                    let found = wrote.as_ref().and_then(|regex| regex.captures(line));
+                    let path = found.and_then(|found| Some(PathBuf::from(found.name("path")?.as_str())));
+                    let Some((path, place)) = path.and_then(|path| awaited.remove_entry(&path)) else { return };
+                    match self.land(call, &path, place, false) {
+                        Ok(true) => {
+                            landed += 1;
+                            watch.frame();
+                        }
+                        Ok(false) => {
+                            awaited.insert(path, place);
+                        }
+                        Err(failure) => trouble = Some(failure),
+                    }
+                    let frame_done = !awaited.values().any(|(_, frame)| *frame == place.1);
+                    if trouble.is_some() || (frame_done && shared.stopping()) {
+                        end_group(process.get(), Signal::TERM);
+                    }
+                },
+            );
+            (ended, watch.over())
+        });
         let code = ended.map_err(|error| {
             Failure::machine("start", &step.program, &error).help("is the program there, and may it be run?")
         })?;
@@ -221,6 +234,7 @@ impl Crew<'_> {
             lacking: lacking.to_string(),
             seconds,
             log: step.log,
+            why,
         })?;
         Ok((landed, lacking))
     }
@@ -296,10 +310,10 @@ fn next(queue: &Mutex<VecDeque<Invocation>>) -> Option<Invocation> {
     queue.lock().unwrap_or_else(PoisonError::into_inner).pop_front()
 }
 
-fn end_group(process: u32) {
+fn end_group(process: u32, signal: Signal) {
     if let Some(group) = i32::try_from(process).ok().and_then(Pid::from_raw) {
         // A group that has just ended needs no signal.
-        let _ = rustix::process::kill_process_group(group, Signal::TERM);
+        let _ = rustix::process::kill_process_group(group, signal);
     }
 }
 

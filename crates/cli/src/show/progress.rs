@@ -103,16 +103,20 @@ fn trouble(event: &Event, screen: Screen) -> Option<String> {
         Event::Stray { path, .. } => {
             Some(format!("{} {path} was not planned and stays in the stage folder", paint(screen, ODD, "stray")))
         }
-        Event::Ended { invocation, code, lacking, log, .. } if !lacking.is_empty() => {
-            let how = code.map_or_else(|| "was ended by a signal".to_owned(), |code| format!("ended with {code}"));
+        Event::Ended { invocation, code, lacking, log, why, .. } if !lacking.is_empty() => {
+            let how = why.as_ref().map(|why| format!("was ended: {why}")).unwrap_or_else(|| how_ended(*code));
             Some(format!("{} {invocation} {how}; lacking {lacking}; see {log}", paint(screen, BAD, "failed")))
         }
         Event::Ended { invocation, code, log, .. } if *code != Some(0) => {
-            let how = code.map_or_else(|| "was ended by a signal".to_owned(), |code| format!("ended with {code}"));
+            let how = how_ended(*code);
             Some(format!("{} {invocation} {how} though all its frames landed; see {log}", paint(screen, ODD, "odd")))
         }
         _ => None,
     }
+}
+
+fn how_ended(code: Option<i32>) -> String {
+    code.map_or_else(|| "was ended by a signal".to_owned(), |code| format!("ended with {code}"))
 }
 
 fn file_name(path: &str) -> &str {

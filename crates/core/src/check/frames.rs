@@ -1,5 +1,6 @@
 //! Frames: none, unknown, or beyond the scene.
 
+use crate::frames::Frames;
 use crate::sheet::Key;
 
 use super::{Sink, wording};
@@ -28,6 +29,11 @@ pub fn check(sink: &mut Sink<'_, '_>) {
             let beyond = frames.minus(&span);
             if !beyond.is_empty() {
                 sink.add("frames-outside-scene", place, job, wording::frames_outside(&beyond, &span));
+            }
+            // What modes and the command line leave out is left out on purpose.
+            let left_out = if job.narrowed { Frames::none() } else { span.minus(frames) };
+            if !left_out.is_empty() {
+                sink.add("scene-span-not-covered", place, job, wording::span_not_covered(&left_out, &span));
             }
         }
     }

@@ -39,7 +39,7 @@ pub(super) fn check(sink: &mut Sink<'_, '_>) {
         let ((a, of_a), (b, of_b)) = (all[meeting.first], all[meeting.second]);
         let (job_a, job_b) = (&of_a.jobs[a.job], &of_b.jobs[b.job]);
         // Two jobs of one name are a finding of their own.
-        let twins = of_a.mode == of_b.mode && job_a.name == job_b.name && job_a.at != job_b.at;
+        let twins = job_a.name == job_b.name && job_a.at.file == job_b.at.file && job_a.at != job_b.at;
         if !twins && meeting.first < own {
             let words = wording::names_meet((a, of_a), (b, of_b), &b.pattern.name(meeting.frame));
             sink.add("names-meet", b.path.as_ref().map(|path| path.at), job_b, words);

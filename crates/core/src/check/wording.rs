@@ -146,6 +146,11 @@ pub fn frames_outside(beyond: &Frames, span: &Frames) -> Words {
         .help(format!("write frames = \"{span}\", or leave `frames` out to take the scene's span"))
 }
 
+pub fn span_not_covered(left_out: &Frames, span: &Frames) -> Words {
+    Words::new(format!("frames {left_out} of the scene are not rendered"), format!("the scene declares {span}"))
+        .help("if that is meant: [checks] scene-span-not-covered = \"off\"")
+}
+
 pub fn bits_not_held(bits: Bits, known: &FileType, format: &Format) -> Words {
     of_type(
         Words::new(format!("{} cannot hold {bits} bits", known.name), format!("it holds {}", listed(known.bits))),

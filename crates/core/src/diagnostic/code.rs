@@ -82,6 +82,7 @@ checks! {
     Error "frames-unknown" "neither sheet nor scene say which frames"
     Error "frames-empty" "no frame is left to render"
     Warning "frames-outside-scene" "frames beyond the span that the scene declares"
+    Note "scene-span-not-covered" "frames of the scene that the job leaves out"
     Warning "frames-cut" "frames asked for that are not among the job's own"
     Error "outside-policy" "an output outside the folders that the policy allows"
     Error "never-folder" "an output in a folder where outputs never lie"

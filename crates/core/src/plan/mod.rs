@@ -6,6 +6,7 @@ mod series;
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
+use std::time::Duration;
 
 use crate::adapter::Adapter;
 use crate::catalogue::{Bits, Channels, FileType};
@@ -38,7 +39,7 @@ pub struct Plan {
 }
 
 /// `[run]` with nothing left open.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct Run {
     /// Invocations at a time.
     pub workers: usize,
@@ -48,6 +49,12 @@ pub struct Run {
     pub retries: i64,
     /// What becomes of files that are there.
     pub existing: Existing,
+    /// How long one frame may take.
+    pub frame_timeout: Option<Duration>,
+    /// How long a renderer may be silent.
+    pub silence: Option<Duration>,
+    /// Commands to run once the plan is over; `{outcome}` is its only token.
+    pub after: Vec<Vec<Template>>,
 }
 
 impl From<&RunEntry> for Run {
@@ -57,6 +64,9 @@ impl From<&RunEntry> for Run {
             chunk: entry.chunk.unwrap_or(12),
             retries: entry.retries.unwrap_or(1),
             existing: entry.existing.unwrap_or(Existing::Keep),
+            frame_timeout: entry.frame_timeout,
+            silence: entry.silence,
+            after: entry.after.clone().unwrap_or_default(),
         }
     }
 }

@@ -73,6 +73,8 @@ pub struct Job {
     pub facts: Option<Arc<Facts>>,
     /// The frames, handles included; `None` where nothing says them.
     pub frames: Option<Frames>,
+    /// Whether a mode or the command line asked for some of its frames only.
+    pub narrowed: bool,
     /// Added to the frame in names.
     pub shift: i64,
     /// Frames per second.
@@ -168,6 +170,7 @@ fn job(
     let span = facts.as_ref().and_then(|facts| facts.frames(fps));
     let mut job = Job {
         frames: None,
+        narrowed: !stacked.refine.is_empty(),
         shift: settings.whole(&Key::Shift).unwrap_or(0),
         size: full_size.map(|size| size.scaled(scale)),
         passes: Vec::new(),

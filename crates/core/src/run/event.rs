@@ -68,6 +68,9 @@ pub enum Event {
         seconds: f64,
         /// Where its output is written down.
         log: String,
+        /// Why it was ended, when it did not end by itself.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        why: Option<String>,
     },
     /// The run is over.
     Over {

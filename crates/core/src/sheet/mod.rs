@@ -6,6 +6,8 @@ pub(crate) mod read;
 pub mod setting;
 pub mod tables;
 
+use std::time::Duration;
+
 use crate::catalogue::{Bits, Channels};
 use crate::diagnostic::Level;
 use crate::source::{Place, Spanned};
@@ -253,6 +255,12 @@ pub struct RunEntry {
     pub retries: Option<i64>,
     /// What becomes of files that are there.
     pub existing: Option<Existing>,
+    /// How long one frame may take.
+    pub frame_timeout: Option<Duration>,
+    /// How long a renderer may be silent.
+    pub silence: Option<Duration>,
+    /// Commands to run once the plan is over.
+    pub after: Option<Vec<Vec<Template>>>,
 }
 
 impl Sheet {
@@ -290,6 +298,9 @@ impl Sheet {
                 chunk: self.run.chunk.or(below.run.chunk),
                 retries: self.run.retries.or(below.run.retries),
                 existing: self.run.existing.or(below.run.existing),
+                frame_timeout: self.run.frame_timeout.or(below.run.frame_timeout),
+                silence: self.run.silence.or(below.run.silence),
+                after: self.run.after.or(below.run.after),
             },
         }
     }

@@ -1,10 +1,13 @@
 //! The tables of a sheet, one function each.
 
+use std::time::Duration;
+
 use toml::de::DeTable;
 
 use crate::catalogue::{BITS, CHANNELS, TYPES};
 use crate::diagnostic::{CHECKS, Level, Words, nearest};
 use crate::source::{Place, Spanned};
+use crate::template::Template;
 
 use super::parse::LANGUAGE;
 use super::read::{Raw, Reader};
@@ -27,6 +30,20 @@ pub const FORMAT_KEYS: [(&str, &str); 10] = [
     ("speed", "How fast a movie is encoded, in the encoder's word."),
     ("audio_codec", "The codec of a movie's sound."),
     ("audio_quality", "The quality of a movie's sound, 0 to 100."),
+];
+
+/// The keys of `[run]` and what each means.
+pub const RUN_KEYS: [(&str, &str); 7] = [
+    ("workers", "Renderers at a time."),
+    ("chunk", "Frames per call of the renderer."),
+    ("retries", "How often a failed call is tried again."),
+    ("existing", "What becomes of files that are there: keep, renew, replace or stop."),
+    ("frame_timeout", "How long one frame may take, such as 30m."),
+    ("silence", "How long a renderer may say nothing and finish no frame, such as 20m."),
+    (
+        "after",
+        "Commands to run once the plan is over, as lists of words; {outcome} is complete, incomplete or interrupted.",
+    ),
 ];
 
 impl Reader<'_> {
@@ -254,8 +271,61 @@ impl Reader<'_> {
                 "existing" => {
                     sheet.run.existing = self.choice(raw, "existing", &EXISTING).map(|existing| existing.value)
                 }
-                _ => self.unknown(key, "[run]", &["workers", "chunk", "retries", "existing"]),
+                "frame_timeout" => sheet.run.frame_timeout = self.duration(raw, "frame_timeout"),
+                "silence" => sheet.run.silence = self.duration(raw, "silence"),
+                "after" => sheet.run.after = self.commands(raw, "after"),
+                _ => self.unknown(key, "[run]", &RUN_KEYS.map(|(name, _)| name)),
             }
         }
+    }
+
+    /// A span of time: a number and `ms`, `s`, `m` or `h`.
+    fn duration(&mut self, raw: &Raw<'_>, key: &str) -> Option<Duration> {
+        let text = self.text(raw, key)?;
+        let split = text.value.find(|c: char| c.is_ascii_alphabetic()).unwrap_or(text.value.len());
+        let (number, unit) = text.value.split_at(split);
+        let unit = [("ms", 0.001), ("s", 1.0), ("m", 60.0), ("h", 3600.0)]
+            .iter()
+            .find(|(name, _)| *name == unit)
+            .map(|(_, seconds)| *seconds);
+        let number =
+            number.trim().parse::<f64>().ok().filter(|number| number.is_finite() && *number > 0.0 && *number < 1e9);
+        let span = number.zip(unit).and_then(|(number, unit)| Duration::try_from_secs_f64(number * unit).ok());
+        if span.is_none() {
+            self.bad(text.at, key, "a span of time such as \"90s\", \"30m\" or \"2h\"", "this is not");
+        }
+        span
+    }
+
+    /// A list of commands, each a list of words.
+    fn commands(&mut self, raw: &Raw<'_>, key: &str) -> Option<Vec<Vec<Template>>> {
+        let wanted = "a list of commands, each a list of words: [[\"notify\", \"{outcome}\"]]";
+        let Some(list) = raw.get_ref().as_array() else {
+            self.wrong_kind(raw, key, wanted);
+            return None;
+        };
+        let mut commands = Vec::new();
+        for raw in list {
+            let Some(words) = raw.get_ref().as_array().filter(|words| !words.is_empty()) else {
+                self.wrong_kind(raw, key, wanted);
+                continue;
+            };
+            let words: Vec<Spanned<Template>> = words.iter().filter_map(|raw| self.template(raw, key)).collect();
+            for word in &words {
+                for token in word.value.tokens().filter(|token| token.name != "outcome") {
+                    let text = Spanned::new(word.value.to_string(), word.at);
+                    let at = super::read::part_of(&text, token.range.clone());
+                    let message = format!("there is no token `{}` in a command", token.name);
+                    self.findings.add(
+                        "token-unknown",
+                        Some(at),
+                        None,
+                        Words::new(message, "not known here").help("{outcome} is the only one"),
+                    );
+                }
+            }
+            commands.push(words.into_iter().map(|word| word.value).collect());
+        }
+        Some(commands)
     }
 }

@@ -6,6 +6,7 @@ use std::fmt::Write as _;
 use crate::invoke::quote::sh::word;
 use crate::plan::Plan;
 use crate::resolve::paths;
+use crate::template::{Part, Template};
 
 use super::Step;
 
@@ -25,8 +26,24 @@ pub fn script(plan: &Plan, steps: &[Step]) -> String {
     for step in steps {
         write_step(&mut out, plan, step);
     }
-    out.push_str("\nexit $failed\n");
+    out.push('\n');
+    if !plan.run.after.is_empty() {
+        out.push_str("outcome=complete\n[ \"$failed\" -eq 0 ] || outcome=incomplete\n");
+    }
+    for command in &plan.run.after {
+        let _ = writeln!(out, "{}", command.iter().map(after_word).collect::<Vec<_>>().join(" "));
+    }
+    out.push_str("exit $failed\n");
     out
+}
+
+/// A word of a command that runs at the end; `{outcome}` is known only then.
+fn after_word(template: &Template) -> String {
+    let parts = template.parts().iter().map(|part| match part {
+        Part::Text(text) => word(text),
+        Part::Token(_) => "\"$outcome\"".to_owned(),
+    });
+    parts.collect()
 }
 
 /// Functions of the script. `land` moves a file of the stage folder to its name, `render` runs one call.

@@ -1,0 +1,273 @@
+//! The sheet's language as the built program speaks it: layers, modes, tokens, pins, facts, and whose file is whose.
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use support::{Project, SMALL};
+
+/// The example of the guide, with the studio's own sheet that it names.
+fn example() -> Project {
+    let project = Project::with(include_str!("../../../docs/examples/night-ferry.toml"));
+    project.write("studio.toml", include_str!("../../../docs/examples/studio.toml"));
+    project
+}
+
+fn series(project: &Project, words: &str) -> Vec<serde_json::Value> {
+    project.say(&format!("names --json {words}")).json()["series"].as_array().unwrap().clone()
+}
+
+#[test]
+fn the_example_gives_four_jobs_eight_sequences_and_four_movies_and_no_finding() {
+    let project = example();
+    assert_eq!(project.say("check --offline --strict").ended(0).out, "truepath.toml: nothing to complain about\n");
+    let all = series(&project, "");
+    let distinct =
+        |key: &str| all.iter().map(|one| one[key].as_str().unwrap()).collect::<std::collections::BTreeSet<_>>().len();
+    let kind = |kind: &str| all.iter().filter(|one| one["kind"] == kind).count();
+    assert_eq!((distinct("job"), kind("sequence"), kind("movie"), distinct("pattern")), (4, 8, 4, 12));
+    let movie = all.iter().find(|one| one["series"] == "crossing/quay/fog/crossing-review").unwrap();
+    assert_eq!([&movie["first"], &movie["type"]], ["/mnt/review/nf010_quay_fog_v003.mp4", "mp4"]);
+    let draft = series(&project, "--mode draft crossing/mast/clear");
+    assert_eq!([&draft[0]["series"], &draft[0]["frames"]], ["crossing/mast/clear/beauty@draft", "1-89/8"]);
+    assert_eq!(draft[0]["width"], 320);
+    assert!(draft[2]["pattern"].as_str().unwrap().ends_with("_v003-draft.mp4"));
+}
+
+#[test]
+fn every_layer_wins_over_the_one_before_it_and_why_names_its_place() {
+    let project =
+        Project::with(&SMALL.replace("sheet = 1\n", "sheet = 1\nfrom = [\"studio/low.toml\", \"studio/high.toml\"]\n"));
+    let mut sheet = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
+    project.write("studio/low.toml", "[defaults]\nsamples = 1\n");
+    let samples = |words: &str| {
+        let why = project.say(&format!("names --why {words}")).out;
+        why.lines()
+            .find(|line| line.trim_start().starts_with("samples"))
+            .map(|line| line.split_whitespace().collect::<Vec<_>>().join(" "))
+            .unwrap_or_default()
+    };
+    project.write("studio/high.toml", "");
+    assert_eq!(samples(""), "samples 1 defaults studio/low.toml:2");
+    project.write("studio/high.toml", "[defaults]\nsamples = 2\n");
+    assert_eq!(samples(""), "samples 2 defaults studio/high.toml:2");
+    let mut add = |from: &str, to: &str| {
+        sheet = sheet.replacen(from, to, 1);
+        project.write("truepath.toml", &sheet);
+    };
+    add("fps = 24\n", "fps = 24\nsamples = 3\n");
+    assert_eq!(samples(""), "samples 3 defaults truepath.toml:15");
+    add("[[job]]\n", "[bases.low]\nsamples = 4\n\n[bases.high]\nlike = \"low\"\n\n[[job]]\nlike = \"high\"\n");
+    assert_eq!(samples(""), "samples 4 base truepath.toml:21 over 3 (defaults truepath.toml:15)");
+    add("like = \"low\"\n", "like = \"low\"\nsamples = 5\n");
+    assert_eq!(
+        samples(""),
+        "samples 5 base truepath.toml:25 over 4 (base truepath.toml:21), 3 (defaults truepath.toml:15)"
+    );
+    add("camera = \"quay\"\n", "camera = \"quay\"\nsamples = 6\n");
+    assert!(samples("").starts_with("samples 6 job truepath.toml:32 over 5 (base truepath.toml:25)"));
+    add("samples = 6\n", "samples = 6\neach = { samples = [7] }\n");
+    assert!(samples("").starts_with("samples 7 each truepath.toml:33 over 6 (job"));
+    add("each = { samples = [7] }\n", "");
+    add(
+        "[checks]",
+        "[modes.few]\nsamples = 8\npath = \"{renders}/few.{frame}.png\"\n[modes.more]\nleave = [\"samples\"]\n\n[checks]",
+    );
+    assert!(samples("--mode few").starts_with("samples 8 mode truepath.toml:36 over 6 (job"));
+    assert!(samples("--mode few --set samples=9").starts_with("samples 9 command line --set samples:1 over 8 (mode"));
+    assert!(samples("--mode few --mode more").starts_with("samples left to the scene over 8 (mode"));
+}
+
+#[test]
+fn names_are_compared_in_every_mode() {
+    let drafted = SMALL.replace("[checks]", "[modes.draft]\nscale = 50\n\n[checks]");
+    let project = Project::with(&drafted);
+    let found = project.say("check --json").ended(1).json();
+    let message = found["findings"][0]["message"].as_str().unwrap();
+    assert!(message.starts_with("crossing/beauty and crossing/beauty@draft both write"), "{message}");
+    project.say("run").ended(1);
+    project.write("truepath.toml", drafted.replace("scale = 50", "scale = 50\nfinal = true"));
+    project.say("check --strict").ended(0);
+    assert_eq!(series(&project, "--mode draft")[0]["width"], 16);
+    project.write("truepath.toml", drafted.replace("{job}_{pass}.", "{job}_{pass}{-mode}."));
+    project.say("check --strict").ended(0);
+    project.say("run --mode draft --frames first").ended(0);
+    assert!(project.path("renders/crossing/crossing_beauty-draft.0001.png").exists());
+    assert!(project.say("check --mode drift").ended(1).out.contains("write --mode draft"));
+}
+
+#[test]
+fn several_sheets_are_one_queue() {
+    let project = Project::with(SMALL);
+    project.write("second.toml", SMALL.replace("\"crossing\"", "\"late\"").replace("1-24", "1-3"));
+    project.write("third.toml", SMALL);
+    let both = project.say("names --json -f truepath.toml -f second.toml").ended(0).json();
+    assert_eq!(
+        both["series"].as_array().unwrap().iter().map(|one| one["series"].as_str().unwrap()).collect::<Vec<_>>(),
+        ["crossing/beauty", "late/beauty"]
+    );
+    let twice = project.say("check --json -f truepath.toml -f third.toml").ended(1).json();
+    assert!(
+        twice["findings"][0]["message"].as_str().unwrap().starts_with("crossing/beauty and crossing/beauty both write"),
+        "{twice}"
+    );
+    project.say("run -f truepath.toml -f second.toml").ended(0);
+    project.say("verify -f truepath.toml -f second.toml").ended(0);
+    assert!(project.path(".truepath/second/journal").is_dir());
+}
+
+#[test]
+fn versions_and_clocks_are_pinned_until_asked_anew() {
+    let sheet = SMALL
+        .replace("{job}/{job}_{pass}", "{job}/{version}/{job}_{date:%Y}_{host|slug}")
+        .replace("fps = 24", "fps = 24\nversion = \"next\"");
+    let project = Project::with(&sheet);
+    let version = |words: &str| {
+        series(&project, words)[0]["pattern"].as_str().unwrap().split('/').rev().nth(1).unwrap().to_owned()
+    };
+    assert_eq!(version(""), "v001");
+    assert!(project.say("names").out.contains("fixes them"));
+    project.write("renders/crossing/v007/x.txt", "");
+    assert_eq!(version(""), "v008");
+    assert!(!project.path(".truepath").exists(), "looking pins nothing");
+    project.say("run --frames 1").ended(0);
+    assert_eq!(version(""), "v008", "the version just rendered is pinned");
+    assert!(!project.say("names").out.contains("fixes"));
+    project.say("verify --frames 1").ended(0);
+    project.say("run --frames 2").ended(0);
+    project.say("run --frames 1 --anew").ended(0);
+    assert_eq!(version(""), "v009");
+    project.write("truepath.toml", sheet.replace("\"next\"", "\"latest\""));
+    project.say("run --frames 2 --anew").ended(0);
+    assert!(project.files("renders/crossing/v009").len() == 2, "{:?}", project.files("renders"));
+    let empty = Project::with(&sheet.replace("\"next\"", "\"latest\""));
+    assert!(empty.say("check").ended(1).out.contains("`{version}` has no value"));
+}
+
+#[test]
+fn facts_come_from_scenes_and_from_beside_them() {
+    let project = Project::with(SMALL);
+    project.write("scenes/harbour.usda", "#usda 1.0\n(\n startTimeCode = 101\n endTimeCode = 148\n timeCodesPerSecond = 24\n)\ndef Camera \"crane\" {}\ndef \"x\" (references = @./lost.usda@) {}\n");
+    let facts = project.say("scene --json scenes/harbour.usda scenes/crossing.gltf --fps 24").ended(1).json();
+    let (usda, gltf) = (&facts["scenes"][0], &facts["scenes"][1]);
+    assert_eq!(
+        (&usda["frames"], &usda["cameras"][0], &usda["missing"][0]),
+        (&"101-148".into(), &"crane".into(), &"./lost.usda".into())
+    );
+    assert_eq!(
+        (&gltf["frames"], &gltf["cameras"][1], &gltf["resources"][0]),
+        (&"1-96".into(), &"mast".into(), &"crossing.bin".into())
+    );
+    project.write("scenes/closed.scn", [7u8; 64]);
+    let unknown = project.say("scene scenes/closed.scn").ended(0).out;
+    assert!(unknown.contains("no facts file") && unknown.matches("unknown").count() >= 4, "{unknown}");
+    project.write(
+        "scenes/closed.scn.facts.toml",
+        "cameras = [\"deck\"]\nframes = \"5-8\"\nfps = 25\nsize = \"64x36\"\nresources = [\"closed.scn\"]\n",
+    );
+    assert!(project.say("scene scenes/closed.scn").ended(0).out.contains("5-8"));
+    project.write(
+        "truepath.toml",
+        SMALL
+            .replace("crossing.gltf", "closed.scn")
+            .replace("frames = \"1-24\"\n", "")
+            .replace("fps = 24\nsize = \"32x18\"\n", ""),
+    );
+    let known = &series(&project, "")[0];
+    assert_eq!((&known["frames"], &known["fps"], &known["width"]), (&"5-8".into(), &"25".into(), &64.into()));
+    assert!(project.say("check --offline").ended(1).out.contains("no camera `quay`"));
+    project.write("scenes/closed.scn.facts.toml", "camras = [\"deck\"]\n");
+    assert!(project.say("check").ended(1).out.contains("write `cameras`"));
+}
+
+#[test]
+fn whose_knows_every_planned_name_and_says_what_does_not_fit() {
+    let project = example();
+    for line in project.say("names --all --mode draft").ended(0).out.lines().step_by(5) {
+        project.call(&["whose", "--mode", "draft", line]).ended(0);
+    }
+    let one = |path: &str| project.call(&["whose", "--json", path]).json()["files"][0].clone();
+    let found = one("renders/nf010/v003/depth/nf010_mast_fog_depth_v003.0042.exr");
+    assert_eq!(
+        [&found["series"], &found["camera"], &found["pass"], &found["values"]["weather"]],
+        ["crossing/mast/fog/depth", "mast", "depth", "fog"]
+    );
+    assert_eq!((found["frame"].as_i64(), found["version"].as_i64()), (Some(42), Some(3)));
+    let movie = one("R:\\review\\nf010_quay_clear_v003.mp4");
+    assert_eq!(
+        [&movie["series"], &movie["path"]],
+        ["crossing/quay/clear/crossing-review", "/mnt/review/nf010_quay_clear_v003.mp4"]
+    );
+    for (path, why) in [
+        (
+            "renders/nf010/v003/depth/nf010_mast_fog_depth_v003.0142.exr",
+            "frame 142 is not among the frames of crossing/mast/fog: 1-96",
+        ),
+        ("renders/nf010/v003/depth/nf010_mast_fog_depth_v003.042.exr", "written 042"),
+        ("renders/nf010/v003/depth/nf010_Mast_fog_depth_v003.0042.exr", "upper and lower case differ"),
+        (
+            "renders/nf010/v002/depth/nf010_mast_fog_depth_v002.0042.exr",
+            "the version differs: v002, the sheet says v003",
+        ),
+        ("renders/nf010/v003/depht/nf010_mast_fog_depth_v003.0042.exr", "depht does not fit; this series has depth"),
+        ("/elsewhere/x.exr", "no name of this sheet is like it"),
+    ] {
+        let said = project.call(&["whose", path]).ended(1);
+        assert!(said.out.contains(why), "{path}: {}", said.out);
+        assert_eq!(one(path)["job"], serde_json::Value::Null);
+    }
+}
+
+#[test]
+fn frames_sizes_and_rates_are_taken_as_written() {
+    let project = Project::with(SMALL);
+    let with = |from: &str, to: &str| {
+        project.write("truepath.toml", SMALL.replace(from, to));
+        series(&project, "")[0].clone()
+    };
+    assert_eq!(
+        with("\"1-24\"", "\"-3-2\"\nshift = -10")["first"],
+        project.path("renders/crossing/crossing_beauty.-0013.png").to_str().unwrap()
+    );
+    assert_eq!(with("\"1-24\"", "\"10-20/5\"\nhandles = [2, 3]")["frames"], "8-10,15,20-23");
+    assert_eq!(with("\"32x18\"", "\"33x19\"\nscale = 50")["width"], 17);
+    assert_eq!(with("fps = 24", "fps = 29.97")["fps"], "30000/1001");
+    assert_eq!(with("frames = \"1-24\"", "frames = \"scene except 1-90\"")["frames"], "91-96");
+    assert_eq!(with("\"1-24\"", "\"1-1000000000\"")["count"], 1_000_000_000);
+    for (from, to) in [
+        ("32x18\"", "32x18\"\nregion = \"10%,0%,95%,50%\""),
+        ("fps = 24", "fps = 0"),
+        ("\"1-24\"", "\"all/2\""),
+        ("24\"", "24\"\nversion = \"newest\""),
+    ] {
+        project.write("truepath.toml", SMALL.replace(from, to));
+        project.say("check").ended(1);
+    }
+}
+
+#[test]
+fn a_renderer_that_hangs_is_ended_and_commands_run_afterwards() {
+    let project = Project::with(&SMALL.replace(
+        "[run]",
+        "[run]\nsilence = \"400ms\"\nretries = 0\nafter = [[\"sh\", \"-c\", \"echo $0 > outcome.txt\", \"{outcome}\"]]",
+    ));
+    project.say("run --frames 1").ended(0);
+    assert_eq!(std::fs::read_to_string(project.path("outcome.txt")).unwrap(), "complete\n");
+    // 64 samples of a large picture take far longer than the sheet allows for a sign of life.
+    let said = project.say("run --frames 2 --set size=\"9000x9000\" --set samples=64 --final").ended(3);
+    assert!(said.err.contains("no output and no new frame for 400ms"), "{}", said.err);
+    assert_eq!(std::fs::read_to_string(project.path("outcome.txt")).unwrap(), "incomplete\n");
+}
+
+#[test]
+fn tokens_and_zero_ended_paths_are_shown() {
+    let project = Project::with(SMALL);
+    let tokens = project.say("names --tokens").ended(0).out;
+    for (name, value) in
+        [("camera", "quay"), ("ext", "png"), ("width", "32"), ("scene", "crossing"), ("version", "no value")]
+    {
+        let row = tokens.lines().find(|line| line.split_whitespace().next() == Some(name)).unwrap();
+        assert_eq!(row.split_whitespace().skip(1).collect::<Vec<_>>().join(" "), value);
+    }
+    let zero = project.say("names --all -0").ended(0).out;
+    assert_eq!((zero.matches('\0').count(), zero.matches('\n').count()), (24, 0));
+}
