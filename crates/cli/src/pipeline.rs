@@ -183,7 +183,7 @@ impl Call<'_> {
         let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
         let (facts, machine) = read_scenes(&stacked, &home, self.around, (sources, &mut self.findings));
         let known = |scene: &str| facts.get(scene).cloned();
-        let jobs = resolve::resolve(&sheet, stacked.clone(), &known, &home, &mut self.findings);
+        let jobs = resolve::resolve(&sheet, &stacked, &known, &home, &mut self.findings);
         let roots = resolve::roots(&sheet, &home);
         let stored = if self.way.anew { Pins::default() } else { pin::read(&path)? };
         let ground = Ground { sheet: &sheet, roots: &roots, home: &home, modes, pins: &stored, looking: false };
@@ -192,24 +192,25 @@ impl Call<'_> {
             cameras: self.common.camera.clone(),
             passes: self.common.pass.clone(),
         };
-        let first = plan::plan(ground, jobs.clone(), &Selection::default());
-        let unpinned = plan::wanted(&first).beyond(&stored);
+        let enabled = jobs.iter().filter(|job| Selection::default().takes(job));
+        let unpinned = plan::wanted(enabled).beyond(&stored);
         let pins = if unpinned.is_nothing() {
             stored.clone()
         } else {
             // Clock, user and host first: names that are searched for versions may hold them.
             let now = stored.clone().with(pin::now(&unpinned, self.around));
-            let looking =
-                plan::plan(Ground { looking: true, pins: &now, ..ground }, jobs.clone(), &Selection::default());
+            let looking = plan::plan(Ground { looking: true, pins: &now, ..ground }, &jobs, &Selection::default());
             now.with(pin::versions(&unpinned, &looking))
         };
         let ground = Ground { pins: &pins, ..ground };
-        let plan = plan::plan(ground, jobs.clone(), &selection);
+        let plan = plan::plan(ground, &jobs, &selection);
         let own_path = modes
             .iter()
             .filter_map(|name| sheet.modes.iter().find(|mode| mode.name.value == *name))
             .any(|mode| mode.is_final || mode.settings.get(&Key::Path).is_some());
-        let rivals = rivals(ground, &known, (jobs, modes), self.typed);
+        // Where all jobs are asked for and there are no modes, the plan has no rival but itself.
+        let alone = sheet.modes.is_empty() && selection.is_everything() && self.common.sheet.len() < 2;
+        let rivals = if alone { Vec::new() } else { rivals(ground, &known, (&jobs, modes), self.typed) };
         Ok(Draft {
             path,
             stacked,
@@ -266,7 +267,7 @@ impl Call<'_> {
 fn rivals(
     ground: Ground<'_>,
     facts: &dyn Fn(&str) -> Option<Arc<Facts>>,
-    (jobs, called): (Vec<Job>, &[String]),
+    (jobs, called): (&[Arc<Job>], &[String]),
     typed: &Settings,
 ) -> Vec<Plan> {
     let is_final = |name: &String| ground.sheet.modes.iter().any(|mode| mode.name.value == *name && mode.is_final);
@@ -283,8 +284,8 @@ fn rivals(
         // What is wrong with a mode is said when it is called, or by the check of the sheet itself.
         let mut quiet = Findings::default();
         let stacked = resolve::stack(ground.sheet, &modes, typed, &mut quiet);
-        let jobs = resolve::resolve(ground.sheet, stacked, facts, ground.home, &mut quiet);
-        plans.push(plan::plan(Ground { modes: &modes, ..ground }, jobs, &all));
+        let jobs = resolve::resolve(ground.sheet, &stacked, facts, ground.home, &mut quiet);
+        plans.push(plan::plan(Ground { modes: &modes, ..ground }, &jobs, &all));
     }
     plans
 }

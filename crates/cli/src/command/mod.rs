@@ -36,7 +36,7 @@ fn sheet_names(queue: &Queue, around: &Surroundings) -> String {
 
 /// Fixes looked-up values before anything is built or rendered with them.
 fn pin(loaded: &Loaded, anew: bool) -> Result<(), Failure> {
-    let wanted = truepath_core::plan::wanted(&loaded.plan);
+    let wanted = truepath_core::plan::wanted(&loaded.plan.jobs);
     if wanted.is_nothing() || (loaded.unpinned.is_nothing() && !anew) {
         return Ok(());
     }

@@ -1,5 +1,7 @@
 //! Adapter text to an [`Adapter`].
 
+use std::sync::Arc;
+
 use toml::de::DeTable;
 
 use crate::diagnostic::Findings;
@@ -79,7 +81,7 @@ fn plains(reader: &mut Reader<'_>, raw: &Raw<'_>, key: &str) -> Vec<String> {
 
 fn templates(reader: &mut Reader<'_>, raw: &Raw<'_>, key: &str) -> Vec<Template> {
     let list = raw.get_ref().as_array().into_iter().flatten();
-    list.filter_map(|raw| reader.template(raw, key)).map(|template| template.value).collect()
+    list.filter_map(|raw| reader.template(raw, key)).map(|template| Arc::unwrap_or_clone(template.value)).collect()
 }
 
 fn arguments(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Argument> {
@@ -88,7 +90,11 @@ fn arguments(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Argument> {
         if raw.get_ref().is_array() {
             arguments.push(Argument::Group(templates(reader, raw, "arguments")));
         } else {
-            arguments.extend(reader.template(raw, "arguments").map(|template| Argument::Always(template.value)));
+            arguments.extend(
+                reader
+                    .template(raw, "arguments")
+                    .map(|template| Argument::Always(Arc::unwrap_or_clone(template.value))),
+            );
         }
     }
     arguments

@@ -74,22 +74,46 @@ pub struct Meeting {
 /// series numbered `own` or higher nothing is said: somebody else asks for those.
 #[must_use]
 pub fn meetings(names: &[Names], own: usize) -> Vec<Meeting> {
-    let mut shelves: HashMap<String, BTreeMap<Structure, Vec<usize>>> = HashMap::new();
+    let mut shelves: HashMap<String, Shelf> = HashMap::new();
     for (at, name) in names.iter().enumerate() {
         let (skeleton, structure) = structure(&name.pattern);
         shelves.entry(skeleton).or_default().entry(structure).or_default().push(at);
     }
     let mut found = Found { names, own, by_second: BTreeMap::new() };
     for shelf in shelves.values() {
-        for (structure, list) in shelf {
-            sweep(list, &mut found);
-            for (_, more) in shelf.iter().filter(|(other, _)| *other > structure && structure.may_meet(other)) {
-                list.iter().flat_map(|a| more.iter().map(move |b| (*a, *b))).for_each(|(a, b)| found.compare(a, b));
+        shelf.values().for_each(|list| sweep(list, &mut found));
+        let mut masks: BTreeMap<Vec<bool>, Vec<&Structure>> = BTreeMap::new();
+        for structure in shelf.keys() {
+            masks.entry(structure.0.iter().map(Option::is_none).collect()).or_default().push(structure);
+        }
+        let masks: Vec<(&Vec<bool>, &Vec<&Structure>)> = masks.iter().collect();
+        for (at, (mask, structures)) in masks.iter().enumerate() {
+            for (other, others) in &masks[at + 1..] {
+                let common: Vec<usize> = (0..mask.len()).filter(|run| !mask[*run] && !other[*run]).collect();
+                join(shelf, (structures, others), &common, &mut found);
             }
         }
     }
     found.by_second.into_values().collect()
 }
+
+/// Compares series whose holes stand in different places: only those that agree in the numbers which both spell out.
+fn join(shelf: &Shelf, (left, right): (&[&Structure], &[&Structure]), common: &[usize], found: &mut Found<'_>) {
+    let spelt = |structure: &Structure| common.iter().map(|run| structure.0[*run].clone()).collect::<Vec<_>>();
+    let mut by_number: HashMap<Vec<Option<String>>, Vec<&Structure>> = HashMap::new();
+    for structure in right {
+        by_number.entry(spelt(structure)).or_default().push(structure);
+    }
+    for structure in left {
+        for other in by_number.get(&spelt(structure)).into_iter().flatten() {
+            let pairs = shelf[*structure].iter().flat_map(|a| shelf[*other].iter().map(move |b| (*a, *b)));
+            pairs.for_each(|(a, b)| found.compare(a, b));
+        }
+    }
+}
+
+/// Series whose text without numbers is the same, by what their numbers are.
+type Shelf = BTreeMap<Structure, Vec<usize>>;
 
 /// Series of one structure, by their first frames: of one pattern only those whose spans overlap are compared.
 fn sweep(list: &[usize], found: &mut Found<'_>) {
@@ -131,13 +155,6 @@ impl Found<'_> {
 /// Per run of digits, signs and holes: the digits, or nothing where there is a hole.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 struct Structure(Vec<Option<String>>);
-
-impl Structure {
-    /// Numbers that both spell out must be the same.
-    fn may_meet(&self, other: &Structure) -> bool {
-        self.0.iter().zip(&other.0).all(|(a, b)| a.is_none() || b.is_none() || a == b)
-    }
-}
 
 /// The text of a pattern with each run of digits, signs and holes made one mark, and what those runs were.
 fn structure(pattern: &Pattern) -> (String, Structure) {

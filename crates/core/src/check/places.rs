@@ -1,19 +1,44 @@
 //! Places: where outputs may lie and where never.
 
-use crate::plan::Series;
+use std::collections::{BTreeSet, HashMap, HashSet};
+
+use crate::plan::{Plan, Series};
 use crate::resolve::paths;
 use crate::template::Piece;
 
 use super::{Sink, wording};
 
 pub fn check(sink: &mut Sink<'_, '_>) {
-    let scenes: Vec<String> = sink
-        .input
-        .plan
-        .jobs
-        .iter()
-        .filter_map(|job| {
-            let scene = &job.scene.as_ref()?.value;
+    let inputs = Inputs::of(sink.input.plan);
+    for series in sink.series().filter(|series| !series.pattern.pieces().is_empty()) {
+        within(sink, series);
+        never(sink, series);
+        if let Some(input) = inputs.hit(series) {
+            let job = sink.job(series);
+            sink.add(
+                "output-is-input",
+                series.path.as_ref().map(|path| path.at),
+                job,
+                wording::output_is_input(&input),
+            );
+        }
+    }
+}
+
+/// Scenes and their resources by folder, each once.
+struct Inputs {
+    by_folder: HashMap<String, BTreeSet<String>>,
+}
+
+impl Inputs {
+    fn of(plan: &Plan) -> Inputs {
+        let mut by_folder: HashMap<String, BTreeSet<String>> = HashMap::new();
+        let mut seen = HashSet::new();
+        for job in &plan.jobs {
+            let Some(scene) = job.scene.as_ref().map(|scene| scene.value.as_str()).filter(|scene| seen.insert(*scene))
+            else {
+                continue;
+            };
             let folder = paths::parent(scene);
             let resources = job.facts.iter().flat_map(|facts| &facts.resources).map(|resource| {
                 if paths::is_absolute(resource) {
@@ -22,28 +47,28 @@ pub fn check(sink: &mut Sink<'_, '_>) {
                     paths::tidy(&format!("{folder}/{resource}"))
                 }
             });
-            Some(std::iter::once(scene.clone()).chain(resources).collect::<Vec<_>>())
-        })
-        .flatten()
-        .collect();
-    for series in sink.series().filter(|series| !series.pattern.pieces().is_empty()) {
-        within(sink, series);
-        never(sink, series);
-        for input in &scenes {
-            let hit = series.pattern.read(input).is_some_and(|number| {
-                series.pattern.frame_width().is_none()
-                    || series.numbers().is_some_and(|numbers| numbers.contains(number))
-            });
-            if hit {
-                let job = sink.job(series);
-                sink.add(
-                    "output-is-input",
-                    series.path.as_ref().map(|path| path.at),
-                    job,
-                    wording::output_is_input(input),
-                );
+            for input in resources.chain([scene.to_owned()]) {
+                by_folder.entry(paths::parent(&input).to_owned()).or_default().insert(input);
             }
         }
+        Inputs { by_folder }
+    }
+
+    /// An input that is also a name of a series.
+    fn hit(&self, series: &Series) -> Option<String> {
+        let (folder, _) = series.pattern.split_folder();
+        let names = |input: &&String| {
+            series.pattern.read(input).is_some_and(|number| {
+                series.pattern.frame_width().is_none()
+                    || series.numbers().is_some_and(|numbers| numbers.contains(number))
+            })
+        };
+        // Only where the folder itself holds a frame, every folder may be meant.
+        let found = match folder.frame_width() {
+            None => self.by_folder.get(folder.name(0).trim_end_matches('/'))?.iter().find(names),
+            Some(_) => self.by_folder.values().flatten().find(names),
+        };
+        found.cloned()
     }
 }
 

@@ -1,14 +1,18 @@
 //! The scene: there, readable, with the camera asked for and the files it needs.
 
+use std::collections::HashSet;
+
 use crate::diagnostic::nearest;
 use crate::sheet::Key;
 
 use super::{Sink, wording};
 
 pub fn check(sink: &mut Sink<'_, '_>) {
+    let mut seen = HashSet::new();
     for job in &sink.input.plan.jobs {
         let Some(scene) = &job.scene else { continue };
-        if let Some(machine) = sink.input.machine {
+        // A scene that many jobs share is looked at once.
+        if let Some(machine) = sink.input.machine.filter(|_| seen.insert(scene.value.as_str())) {
             if machine.missing.contains(&scene.value) {
                 sink.add("scene-missing", Some(scene.at), job, wording::scene_missing(&scene.value));
             }

@@ -54,12 +54,12 @@ pub fn invocations<'p>(
 /// A name for each job that is fit for a folder and unlike all others.
 fn job_names(plan: &Plan) -> Vec<String> {
     let mut taken = std::collections::HashMap::new();
-    let name = |job: &Job| {
+    let mut name = |job: &Job| {
         let name = slug(&job.name);
         let count = taken.entry(name.clone()).and_modify(|count| *count += 1).or_insert(1);
         if *count == 1 && !name.is_empty() { name } else { format!("{name}-{count}") }
     };
-    plan.jobs.iter().map(name).collect()
+    plan.jobs.iter().map(|job| name(job)).collect()
 }
 
 fn labels(plan: &Plan, job: &Job, series: &[usize]) -> String {

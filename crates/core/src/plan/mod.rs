@@ -23,7 +23,7 @@ pub use invocation::{Invocation, invocations, next_to_each_other};
 #[derive(Clone, Debug)]
 pub struct Plan {
     /// The jobs that take part, in the order of the sheet.
-    pub jobs: Vec<Job>,
+    pub jobs: Vec<Arc<Job>>,
     /// The pictures they write, in the same order.
     pub series: Vec<Series>,
     /// The movies made of them.
@@ -96,7 +96,7 @@ pub struct Series {
     /// Absolute names; empty where there is no path or it has troubles.
     pub pattern: Pattern,
     /// The path's template and place.
-    pub path: Option<Spanned<Template>>,
+    pub path: Option<Spanned<Arc<Template>>>,
     /// Tokens that could not be expanded.
     pub troubles: Vec<Trouble>,
     /// Index into [`Plan::roots`] of the root the files lie below.
@@ -182,6 +182,12 @@ pub struct Selection {
 }
 
 impl Selection {
+    /// Whether it takes every enabled job with all its passes.
+    #[must_use]
+    pub fn is_everything(&self) -> bool {
+        self.jobs.is_empty() && self.cameras.is_empty() && self.passes.is_empty()
+    }
+
     /// Whether the jobs asked for by name hold a combination or its job.
     #[must_use]
     pub fn names(&self, combination: &str, job: &str) -> bool {
@@ -238,9 +244,9 @@ pub struct Ground<'g> {
 
 /// Makes the plan of the selected jobs.
 #[must_use]
-pub fn plan(ground: Ground<'_>, jobs: Vec<Job>, selection: &Selection) -> Plan {
-    let variables = variables(&jobs);
-    let jobs: Vec<Job> = jobs.into_iter().filter(|job| selection.takes(job)).collect();
+pub fn plan(ground: Ground<'_>, jobs: &[Arc<Job>], selection: &Selection) -> Plan {
+    let variables = variables(jobs);
+    let jobs: Vec<Arc<Job>> = jobs.iter().filter(|job| selection.takes(job)).cloned().collect();
     let mode = (!ground.modes.is_empty()).then(|| ground.modes.join("-"));
     let mut plan = Plan {
         jobs,
@@ -279,21 +285,26 @@ pub fn tokens(ground: Ground<'_>, plan: &Plan, series: &Series) -> Vec<(String, 
     names.map(|name| (name.clone(), lookup(maker.seen(job, pass, series.passes.len() > 1), &name))).collect()
 }
 
-fn variables(jobs: &[Job]) -> BTreeSet<String> {
+fn variables(jobs: &[Arc<Job>]) -> BTreeSet<String> {
     let keys = jobs.iter().flat_map(|job| job.settings.values.keys());
     keys.filter_map(|key| if let Key::Var(name) = key { Some(name.clone()) } else { None }).collect()
 }
 
-/// What the paths of a plan want looked up.
+/// What the paths of jobs want looked up.
 #[must_use]
-pub fn wanted(plan: &Plan) -> Wanted {
+pub fn wanted<'j>(jobs: impl IntoIterator<Item = &'j Arc<Job>>) -> Wanted {
     let mut wanted = Wanted::default();
-    for series in plan.series.iter().chain(&plan.movies) {
-        let Some(path) = &series.path else { continue };
-        wanted.clock |= path.value.has("date") || path.value.has("time");
-        wanted.user |= path.value.has("user");
-        wanted.host |= path.value.has("host");
-        let job = &plan.jobs[series.job];
+    for job in jobs {
+        let paths =
+            job.passes.iter().chain(job.movies.iter().map(|movie| &movie.pass)).filter_map(|pass| pass.path.as_ref());
+        for token in paths.flat_map(|path| path.value.tokens()) {
+            match token.name.as_str() {
+                "date" | "time" => wanted.clock = true,
+                "user" => wanted.user = true,
+                "host" => wanted.host = true,
+                _ => {}
+            }
+        }
         if let Some(Setting::Version(version @ (Version::Next | Version::Latest))) =
             job.settings.get(&Key::Version).map(|given| &*given.value)
         {

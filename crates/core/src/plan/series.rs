@@ -77,7 +77,7 @@ impl Maker<'_> {
             None => (Pattern::default(), Vec::new()),
         };
         let pattern = match &pass.path {
-            Some(path) if troubles.is_empty() => absolute(&pattern, ground.home.folder_of(path.at)),
+            Some(path) if troubles.is_empty() => absolute(pattern, ground.home.folder_of(path.at)),
             _ => Pattern::default(),
         };
         let mode = self.plan.mode.as_ref().map(|mode| format!("@{mode}")).unwrap_or_default();
@@ -113,7 +113,10 @@ fn root_of(pattern: &Pattern, plan: &Plan) -> Option<usize> {
 }
 
 /// The pattern from the top of the file system, without `.`, `..` and doubled separators.
-fn absolute(pattern: &Pattern, folder: &str) -> Pattern {
+fn absolute(pattern: Pattern, folder: &str) -> Pattern {
+    if is_tidy(&pattern) {
+        return pattern;
+    }
     // Control characters cannot come from values, so they can stand for holes while the text is tidied.
     let text = pattern.with_frame(|width| format!("\u{1}{width}\u{2}"));
     let text = if paths::is_absolute(&text) { text } else { format!("{folder}/{text}") };
@@ -128,4 +131,13 @@ fn absolute(pattern: &Pattern, folder: &str) -> Pattern {
         }
     }
     tidied
+}
+
+/// Whether a pattern is absolute and has nothing to tidy, as nearly all have that begin with a root.
+fn is_tidy(pattern: &Pattern) -> bool {
+    let untidy = |text: &str| text.contains("//") || text.contains("/./") || text.contains("/../");
+    let plain = |piece: &Piece| matches!(piece, Piece::Text(text) if !untidy(text) && !text.ends_with("/.") && !text.ends_with("/.."));
+    let starts = matches!(pattern.pieces().first(), Some(Piece::Text(text)) if paths::is_absolute(text));
+    let no_dots = |piece: &Piece| matches!(piece, Piece::Frame { .. }) || plain(piece);
+    starts && pattern.pieces().iter().all(no_dots)
 }

@@ -66,7 +66,7 @@ pub struct Job {
     /// The `[[job]]`.
     pub at: Place,
     /// All values with their places.
-    pub settings: Settings,
+    pub settings: Arc<Settings>,
     /// The scene's absolute path.
     pub scene: Option<Spanned<String>>,
     /// What is known about the scene; `None` where nothing is.
@@ -120,31 +120,31 @@ pub struct Pass {
     /// Its file type: the format's, else the path's own extension's.
     pub file_type: Option<&'static FileType>,
     /// Its path.
-    pub path: Option<Spanned<Template>>,
+    pub path: Option<Spanned<Arc<Template>>>,
 }
 
 /// Resolves jobs. `facts` knows each scene by its absolute path.
 pub fn resolve(
     sheet: &Sheet,
-    stacked: Vec<Stacked>,
+    stacked: &[Stacked],
     facts: &dyn Fn(&str) -> Option<Arc<Facts>>,
     home: &Home,
     findings: &mut Findings,
-) -> Vec<Job> {
+) -> Vec<Arc<Job>> {
     let formats: Vec<Arc<Format>> = sheet.formats.iter().cloned().map(Arc::new).collect();
-    stacked.into_iter().map(|stacked| job(sheet, stacked, &formats, (facts, home), findings)).collect()
+    stacked.iter().map(|stacked| Arc::new(job(sheet, stacked, &formats, (facts, home), findings))).collect()
 }
 
 type Knowledge<'k> = (&'k dyn Fn(&str) -> Option<Arc<Facts>>, &'k Home);
 
 fn job(
     sheet: &Sheet,
-    stacked: Stacked,
+    stacked: &Stacked,
     formats: &[Arc<Format>],
     (facts, home): Knowledge<'_>,
     findings: &mut Findings,
 ) -> Job {
-    let settings = stacked.settings;
+    let settings = stacked.settings.clone();
     let scene = match (settings.text(&Key::Scene), settings.place(&Key::Scene)) {
         (Some(scene), Some(at)) => Some(Spanned::new(paths::absolute(scene, at, home), at)),
         _ => None,
@@ -175,8 +175,8 @@ fn job(
         size: full_size.map(|size| size.scaled(scale)),
         passes: Vec::new(),
         movies: Vec::new(),
-        name: stacked.name,
-        job: stacked.job,
+        name: stacked.name.clone(),
+        job: stacked.job.clone(),
         at: stacked.at,
         scene,
         facts,

@@ -21,7 +21,7 @@ pub struct Stacked {
     /// The `[[job]]`.
     pub at: Place,
     /// All values.
-    pub settings: Settings,
+    pub settings: Arc<Settings>,
     /// The layers that made them, the lowest first.
     pub layers: Vec<Arc<Settings>>,
     /// Frames asked for by modes and the command line, to be taken out of the job's own in this order.
@@ -68,7 +68,7 @@ pub fn stack(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut F
                 layers.push(Arc::new(row));
             }
             layers.extend(above.iter().cloned());
-            all.push(Stacked { name, job, at, settings, layers, refine });
+            all.push(Stacked { name, job, at, settings: Arc::new(settings), layers, refine });
         }
     }
     twins(&all, findings);

@@ -6,6 +6,7 @@ pub(crate) mod read;
 pub mod setting;
 pub mod tables;
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use crate::catalogue::{Bits, Channels};
@@ -185,7 +186,7 @@ pub struct MovieEntry {
     /// How its pixels are meant.
     pub colour: Option<Spanned<Colour>>,
     /// Its path.
-    pub path: Option<Spanned<Template>>,
+    pub path: Option<Spanned<Arc<Template>>>,
 }
 
 /// A job as written.

@@ -1,6 +1,7 @@
 //! TOML values to plain ones, with findings that name the place, the kind that stands there and the kind that belongs there.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use toml::Spanned as TomlSpanned;
 use toml::de::{DeTable, DeValue};
@@ -131,10 +132,10 @@ impl Reader<'_> {
     }
 
     /// A path template.
-    pub fn template(&mut self, raw: &Raw<'_>, key: &str) -> Option<Spanned<Template>> {
+    pub fn template(&mut self, raw: &Raw<'_>, key: &str) -> Option<Spanned<Arc<Template>>> {
         let text = self.text(raw, key)?;
         match Template::parse(&text.value) {
-            Ok(template) => Some(Spanned::new(template, text.at)),
+            Ok(template) => Some(Spanned::new(Arc::new(template), text.at)),
             Err(TemplateError { message, help, range }) => {
                 let at = part_of(&text, range);
                 self.findings.add("template-not-understood", Some(at), None, Words::new(message, "here").help(help));

@@ -1,6 +1,7 @@
 //! The settings of a job: their keys, and what each may be.
 
 use std::fmt;
+use std::sync::Arc;
 
 use crate::frames::FrameExpr;
 use crate::source::Spanned;
@@ -103,7 +104,7 @@ pub enum Setting {
     /// Passes.
     Passes(Vec<PassEntry>),
     /// An output path.
-    Path(Template),
+    Path(Arc<Template>),
     /// A version.
     Version(Version),
 }
@@ -238,5 +239,5 @@ pub struct PassEntry {
     /// Its own format.
     pub format: Option<Spanned<String>>,
     /// Its own path.
-    pub path: Option<Spanned<Template>>,
+    pub path: Option<Spanned<Arc<Template>>>,
 }

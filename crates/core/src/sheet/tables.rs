@@ -1,5 +1,6 @@
 //! The tables of a sheet, one function each.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use toml::de::DeTable;
@@ -310,7 +311,7 @@ impl Reader<'_> {
                 self.wrong_kind(raw, key, wanted);
                 continue;
             };
-            let words: Vec<Spanned<Template>> = words.iter().filter_map(|raw| self.template(raw, key)).collect();
+            let words: Vec<Spanned<Arc<Template>>> = words.iter().filter_map(|raw| self.template(raw, key)).collect();
             for word in &words {
                 for token in word.value.tokens().filter(|token| token.name != "outcome") {
                     let text = Spanned::new(word.value.to_string(), word.at);
@@ -324,7 +325,7 @@ impl Reader<'_> {
                     );
                 }
             }
-            commands.push(words.into_iter().map(|word| word.value).collect());
+            commands.push(words.into_iter().map(|word| Arc::unwrap_or_clone(word.value)).collect());
         }
         Some(commands)
     }

@@ -132,7 +132,12 @@ impl Pattern {
     /// The pattern as systems see it that take upper and lower case, and Unicode's spellings, for the same.
     #[must_use]
     pub fn folded(&self) -> Pattern {
-        let fold = |text: &str| text.nfc().flat_map(char::to_lowercase).nfc().collect::<String>();
+        let fold = |text: &str| {
+            if text.is_ascii() {
+                return text.to_ascii_lowercase();
+            }
+            text.nfc().flat_map(char::to_lowercase).nfc().collect()
+        };
         let pieces = self.pieces.iter().map(|piece| match piece {
             Piece::Text(text) => Piece::Text(fold(text)),
             frame @ Piece::Frame { .. } => frame.clone(),

@@ -1,0 +1,149 @@
+//! Ten million names, and a plan of ten thousand jobs, beside what a person would otherwise use. Run with `cargo bench`.
+//!
+//! Every row is the median of several runs in this process's own run; all writers write to the same sink, `/dev/null`.
+#![allow(clippy::unwrap_used)]
+
+use std::io::Write;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use truepath_core::diagnostic::Findings;
+use truepath_core::pins::Pins;
+use truepath_core::plan::{Ground, Selection, plan};
+use truepath_core::resolve::{Home, resolve, roots, stack};
+use truepath_core::sheet::{Settings, System, parse};
+use truepath_core::source::FileId;
+
+const HEAD: &str = "sheet = 1\n[roots]\nrenders = \"renders\"\n[formats.master]\ntype = \"exr\"\n[defaults]\nfps = 24\nsize = \"320x180\"\nformat = \"master\"\n\
+    passes = [\"beauty\", \"depth\", \"normal\", \"mask\", \"position\", \"motion\", \"uv\", \"id\"]\nversion = 1\n\
+    path = \"{renders}/{shot}/{version}/{pass}/{shot}_{camera}_{pass}_{version}.{frame:4}.{ext}\"\n";
+
+fn sheet(jobs: usize, frames: &str) -> String {
+    let job = |at: usize| {
+        format!(
+            "[[job]]\nname = \"job{at}\"\nscene = \"harbour.gltf\"\ncamera = \"c{}\"\nvars.shot = \"nf{at:05}\"\n",
+            at % 7
+        )
+    };
+    format!("{HEAD}frames = \"{frames}\"\n{}", (0..jobs).map(job).collect::<String>())
+}
+
+fn median(runs: usize, mut once: impl FnMut()) -> Duration {
+    let mut times: Vec<Duration> = (0..runs)
+        .map(|_| {
+            let began = Instant::now();
+            once();
+            began.elapsed()
+        })
+        .collect();
+    times.sort();
+    times[runs / 2]
+}
+
+fn row(name: &str, time: Duration, base: Duration) {
+    println!("{name:<58} {:>9.1} ms   {:>7.2} x", time.as_secs_f64() * 1e3, time.as_secs_f64() / base.as_secs_f64());
+}
+
+fn run(program: &str, words: &[&str]) {
+    let status = Command::new(program).args(words).stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap();
+    assert!(status.code().is_some_and(|code| code < 2), "{program}: {status}");
+}
+
+/// What a careful person writes by hand: the constant prefix copied, the number formatted, a 64 KiB buffer.
+fn by_hand(prefix: &str) {
+    let mut out = std::io::BufWriter::with_capacity(1 << 16, std::fs::File::create("/dev/null").unwrap());
+    for shot in 0..1000 {
+        let head = format!("{prefix}/renders/nf{shot:05}/v001/beauty/nf{shot:05}_c1_beauty_v001.");
+        let mut digits = [0u8; 20];
+        for frame in 1..=10_000u32 {
+            let (mut at, mut rest) = (20, frame);
+            while rest > 0 || at > 16 {
+                at -= 1;
+                digits[at] = b'0' + (rest % 10) as u8;
+                rest /= 10;
+            }
+            out.write_all(head.as_bytes()).unwrap();
+            out.write_all(&digits[at..]).unwrap();
+            out.write_all(b".exr\n").unwrap();
+        }
+    }
+    out.flush().unwrap();
+}
+
+fn names(folder: &std::path::Path) {
+    std::fs::write(folder.join("names.toml"), sheet(125, "1-10000")).unwrap();
+    let prefix = folder.display().to_string();
+    let sheet = folder.join("names.toml").display().to_string();
+    println!("\n10,000,000 names of 1,000 series");
+    let hand = median(5, || by_hand(&prefix));
+    row("a loop written by hand, 64 KiB buffer", hand, hand);
+    row(
+        "truepath names --all (start, sheet and plan included)",
+        median(5, || run(env!("CARGO_BIN_EXE_truepath"), &["names", "--all", "-f", &sheet])),
+        hand,
+    );
+    let python = format!(
+        "import sys\nfor s in range(100):\n  for f in range(1, 10001):\n    sys.stdout.write('{{}}/renders/nf{{:05}}/v001/beauty/nf{{:05}}_c1_beauty_v001.{{:04}}.exr\\n'.format({prefix:?}, s, s, f))\n"
+    );
+    row(
+        "Python, str.format (measured on a tenth, times ten)",
+        median(3, || run("python3", &["-c", &python])) * 10,
+        hand,
+    );
+    let format = format!("{prefix}/renders/nf00001/v001/beauty/nf00001_c1_beauty_v001.%04.0f.exr");
+    row("seq -f", median(3, || run("seq", &["-f", &format, "10000000"])), hand);
+}
+
+fn peak() -> u64 {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    status
+        .lines()
+        .find_map(|line| line.strip_prefix("VmHWM:"))
+        .and_then(|rest| rest.split_whitespace().next()?.parse().ok())
+        .unwrap_or(0)
+}
+
+fn planning() {
+    println!("\na plan of 10,000 jobs, 8 passes, 1,000,000 frames each");
+    let text = sheet(10_000, "1-1000000");
+    let folder = "/work".to_owned();
+    let home = Home {
+        folder: folder.clone(),
+        sheet: "bench".into(),
+        user: None,
+        system: System::Linux,
+        folders: vec![folder],
+        mark: String::new(),
+    };
+    let time = median(3, || {
+        let mut findings = Findings::default();
+        let sheet = parse::sheet(FileId(0), &text, &mut findings);
+        let stacked = stack(&sheet, &[], &Settings::default(), &mut findings);
+        let jobs = resolve(&sheet, &stacked, &|_| None, &home, &mut findings);
+        let roots = roots(&sheet, &home);
+        let ground =
+            Ground { sheet: &sheet, roots: &roots, home: &home, modes: &[], pins: &Pins::default(), looking: false };
+        let plan = plan(ground, &jobs, &Selection::default());
+        assert_eq!(plan.series.len(), 80_000);
+    });
+    row("sheet text to plan", time, time);
+    println!("peak memory of this process so far: {} MB", peak() / 1024);
+}
+
+fn one_mistake(folder: &std::path::Path) {
+    println!("\na sheet of 5,000 jobs with one mistake");
+    let text = sheet(5000, "1-96")
+        .replace("name = \"job4321\"", "name = \"job4321\"\nsampels = 3")
+        .replace(", \"normal\", \"mask\", \"position\", \"motion\", \"uv\", \"id\"", "");
+    std::fs::write(folder.join("mistake.toml"), text).unwrap();
+    let sheet = folder.join("mistake.toml").display().to_string();
+    let time = median(5, || run(env!("CARGO_BIN_EXE_truepath"), &["check", "--offline", "-f", &sheet]));
+    row("truepath check --offline", time, time);
+}
+
+fn main() {
+    let folder = tempfile::tempdir().unwrap();
+    planning();
+    names(folder.path());
+    one_mistake(folder.path());
+}
