@@ -37,6 +37,8 @@ pub enum Command {
     Scene(Scene),
     /// Tell which job, pass, version and frame a file belongs to, or which part of its name does not fit
     Whose(Whose),
+    /// Print the JSON Schema of the sheet, for editors
+    Schema,
     /// Tell what a check looks for, why it matters, and how it is put right
     Explain(Explain),
     /// Write the command lines, as a script or as JSON
@@ -95,6 +97,9 @@ pub struct New {
     /// Where the sheet is written
     #[arg(default_value = ".")]
     pub folder: PathBuf,
+    /// A studio's own sheet: the new one is laid over it and gives only what it leaves open
+    #[arg(long, value_name = "FILE")]
+    pub from: Option<PathBuf>,
 }
 
 /// `names`.

@@ -42,11 +42,12 @@ fn run(command: Command) -> Result<Exit, Failure> {
         lower::surroundings().map_err(|error| Failure::machine("find out about", "the current folder", &error))?;
     match command {
         Command::Demo(args) => command::demo::run(&args, &around),
-        Command::New(args) => command::new::run(&args),
+        Command::New(args) => command::new::run(&args, &around),
         Command::Names(args) => command::names::run(&args, &around),
         Command::Check(args) => command::check::run(&args, &around),
         Command::Scene(args) => command::scene::run(&args, &around),
         Command::Whose(args) => command::whose::run(&args, &around),
+        Command::Schema => command::schema::run(),
         Command::Explain(args) => command::explain::run(&args),
         Command::Build(args) => command::build::run(&args, &around),
         Command::Run(args) => command::run::run(&args, &around),

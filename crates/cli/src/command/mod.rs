@@ -8,6 +8,7 @@ pub mod names;
 pub mod new;
 pub mod run;
 pub mod scene;
+pub mod schema;
 pub mod verify;
 pub mod whose;
 

@@ -99,7 +99,9 @@ fn row(plan: &Plan, job: &Job, series: &Series, (widest, screen): (usize, Screen
     }
     let relative =
         |path: &str| path.strip_prefix(&plan.home.folder).map_or(path, |rest| rest.trim_start_matches('/')).to_owned();
-    let pattern = relative(&series.pattern.with_frame(|width| paint(screen, MARK, "#".repeat(width))));
+    let plain = relative(&series.pattern.with_frame(|width| "\u{1}".repeat(width)));
+    let room = screen.width.saturating_sub(2 + widest + 2 + 16 + 2);
+    let pattern = marked(&shortened(&plain, room, screen), screen);
     let mut out = format!("{head}  {pattern}\n");
     let frames = series.frames.as_ref();
     let ends = frames.and_then(|frames| frames.first()).zip(frames.and_then(|frames| frames.last()));
@@ -108,6 +110,40 @@ fn row(plan: &Plan, job: &Job, series: &Series, (widest, screen): (usize, Screen
         let name = |frame: i64| paths::file_name(&series.name(frame)).to_owned();
         let dots = if screen.unicode { "…" } else { "..." };
         out.push_str(&paint(screen, QUIET, format!("{indent}{} {dots} {}\n", name(first), name(last))));
+    }
+    out
+}
+
+/// A path that fits: folders are left out from the middle, never anything of the file's own name, where names differ.
+fn shortened(path: &str, room: usize, screen: Screen) -> String {
+    if path.chars().count() <= room || !screen.terminal {
+        return path.to_owned();
+    }
+    let dots = if screen.unicode { "…" } else { "..." };
+    let parts: Vec<&str> = path.split('/').collect();
+    let (Some(first), Some(file)) = (parts.first(), parts.last()) else { return path.to_owned() };
+    // As many of the folders next to the file as fit behind the first one.
+    let tail = |from: usize| format!("{first}/{dots}/{}", parts[from..].join("/"));
+    let fits = (2..parts.len()).map(tail).find(|short| short.chars().count() <= room);
+    fits.unwrap_or_else(|| format!("{dots}/{file}"))
+}
+
+/// The holes of a pattern, painted.
+fn marked(path: &str, screen: Screen) -> String {
+    let mut out = String::new();
+    let mut run = 0;
+    for c in path.chars().chain(['\0']) {
+        if c == '\u{1}' {
+            run += 1;
+            continue;
+        }
+        if run > 0 {
+            out.push_str(&paint(screen, MARK, "#".repeat(run)));
+            run = 0;
+        }
+        if c != '\0' {
+            out.push(c);
+        }
     }
     out
 }

@@ -33,6 +33,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         tokens(sink, series);
         frame_token(sink, series);
         frame_neighbours(sink, series);
+        touching_tokens(sink, series);
         policy_tokens(sink, series);
         if let Some((regex, policy)) = &spelling {
             policy_spelling(sink, series, regex, policy);
@@ -108,6 +109,23 @@ fn frame_neighbours(sink: &mut Sink<'_, '_>, series: &Series) {
             let start = in_path(series, frame.range.start..frame.range.start).filter(|_| before && !after);
             let job = sink.job(series);
             sink.add("frame-not-separated", place, job, wording::frame_not_separated(start));
+        }
+    }
+}
+
+/// Two free tokens with nothing between them: nobody can tell where one value ends and the next begins.
+fn touching_tokens(sink: &mut Sink<'_, '_>, series: &Series) {
+    let Some(path) = &series.path else { return };
+    for pair in path.value.parts().windows(2) {
+        let [Part::Token(first), Part::Token(second)] = pair else { continue };
+        let root = sink.input.plan.roots.iter().any(|root| root.name == first.name);
+        // The frame has a check of its own.
+        let frame = first.name == "frame" || second.name == "frame";
+        if second.sign.is_none() && !root && !frame {
+            let between = in_path(series, second.range.start..second.range.start).filter(|at| at.start == at.end);
+            let at = in_path(series, first.range.start..second.range.end);
+            let job = sink.job(series);
+            sink.add("tokens-touch", at, job, wording::tokens_touch(&first.name, &second.name, between));
         }
     }
 }

@@ -91,6 +91,18 @@ pub fn frame_not_separated(fix: Option<Place>) -> Words {
     }
 }
 
+pub fn tokens_touch(first: &str, second: &str, between: Option<Place>) -> Words {
+    let words = Words::new(
+        format!("nothing stands between {{{first}}} and {{{second}}}"),
+        "where does one end and the other begin?",
+    )
+    .help("put a sign between them: _ - . or /");
+    match between {
+        Some(at) => words.fix(at, "_"),
+        None => words,
+    }
+}
+
 pub fn bad_spelling(error: &str) -> Words {
     Words::new("`spelling` has to be a regular expression", error.lines().last().unwrap_or("").trim().to_owned())
 }

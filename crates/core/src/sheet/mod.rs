@@ -3,6 +3,7 @@
 pub mod layer;
 pub mod parse;
 pub(crate) mod read;
+pub mod schema;
 pub mod setting;
 pub mod tables;
 

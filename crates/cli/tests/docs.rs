@@ -1,0 +1,108 @@
+//! Every sheet in the documentation, the demo and the examples is sound, and fits the schema that editors use.
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::path::{Path, PathBuf};
+
+use support::Project;
+
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
+}
+
+/// The TOML blocks of a page.
+fn blocks(page: &str) -> Vec<String> {
+    let starts = page.match_indices("```toml");
+    starts.map(|(at, _)| page[at..].split_once('\n').unwrap().1.split("```").next().unwrap().to_owned()).collect()
+}
+
+fn pages() -> Vec<(String, String)> {
+    let mut pages = Vec::new();
+    for name in ["README.md", "docs/guide.md"] {
+        let text = std::fs::read_to_string(root().join(name)).unwrap();
+        pages.extend(
+            blocks(&text).into_iter().enumerate().map(|(at, block)| (format!("{name}, sheet {}", at + 1), block)),
+        );
+    }
+    for name in ["docs/examples/night-ferry.toml", "crates/cli/src/command/demo/truepath.toml"] {
+        pages.push((name.to_owned(), std::fs::read_to_string(root().join(name)).unwrap()));
+    }
+    pages
+}
+
+#[test]
+fn every_documented_sheet_is_sound() {
+    let pages = pages();
+    assert!(pages.len() >= 12, "{}", pages.len());
+    for (name, sheet) in pages {
+        let project = Project::with(&sheet);
+        project.write("studio.toml", std::fs::read(root().join("docs/examples/studio.toml")).unwrap());
+        let said = project.say("check --offline --strict");
+        assert_eq!(said.out, "truepath.toml: nothing to complain about\n", "{name}");
+        project.say("names").ended(0);
+    }
+}
+
+#[test]
+fn every_sheet_of_the_repository_fits_the_schema_and_mistakes_do_not() {
+    let project = Project::with("");
+    let schema = project.say("schema").ended(0).json();
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let json = |text: &str| serde_json::to_value(text.parse::<toml::Table>().unwrap()).unwrap();
+    let mut sheets = pages();
+    sheets.push(("studio.toml".into(), std::fs::read_to_string(root().join("docs/examples/studio.toml")).unwrap()));
+    for entry in std::fs::read_dir(root().join("docs/checks")).unwrap() {
+        let path = entry.unwrap().path();
+        let page = std::fs::read_to_string(&path).unwrap();
+        let clean = page
+            .split("```toml passes")
+            .nth(1)
+            .unwrap()
+            .split_once('\n')
+            .unwrap()
+            .1
+            .split("```")
+            .next()
+            .unwrap()
+            .to_owned();
+        sheets.push((path.display().to_string(), clean));
+    }
+    for (name, sheet) in sheets {
+        let wrong: Vec<String> =
+            validator.iter_errors(&json(&sheet)).map(|error| format!("{}: {error}", error.instance_path)).collect();
+        assert!(wrong.is_empty(), "{name}: {wrong:?}");
+    }
+    for wrong in [
+        "sampels = 3",
+        "[defaults]\nlayers = \"some\"",
+        "[formats.x]\ntype = \"gif\"",
+        "[[job]]\nframes = true",
+        "[run]\nsilence = \"long\"",
+    ] {
+        assert!(!validator.is_valid(&json(wrong)), "{wrong}");
+    }
+}
+
+#[test]
+fn help_names_every_command_and_the_readme_every_one_a_newcomer_needs() {
+    let help = Project::with("").say("--help").ended(0).out;
+    let readme = std::fs::read_to_string(root().join("README.md")).unwrap();
+    for command in ["demo", "new", "names", "check", "explain", "build", "run", "verify", "scene", "whose", "schema"] {
+        assert!(help.contains(&format!("\n  {command} ")), "{command}: {help}");
+        assert!(readme.contains(command), "README: {command}");
+    }
+}
+
+#[test]
+fn a_new_sheet_over_the_studios_own_is_sound() {
+    let project = Project::with("");
+    std::fs::remove_file(project.path("truepath.toml")).unwrap();
+    project.write("studio.toml", "[roots]\nout = \"/mnt/out\"\n[defaults]\nfps = 25\n");
+    project.say("new --from studio.toml").ended(0);
+    assert_eq!(project.say("check --strict").ended(0).out, "truepath.toml: nothing to complain about\n");
+    let series = project.say("names --json").json()["series"][0].clone();
+    assert_eq!((&series["fps"], series["pattern"].as_str().unwrap().starts_with("/mnt/out/")), (&"25".into(), true));
+    project.write("bad.toml", "[defaults]\nfps = \"many\"\n");
+    project.say("new elsewhere --from bad.toml").ended(2);
+}

@@ -1,0 +1,209 @@
+//! JSON Schema (draft 2020-12) of the sheet, made from the same tables that the reader uses, so that an editor completes
+//! exactly the keys that are read.
+
+use serde_json::{Map, Value, json};
+
+use super::setting::{KEYS, Key};
+use super::tables::{FORMAT_KEYS, RUN_KEYS};
+use super::{EXISTING, SYSTEMS};
+use crate::catalogue::{BITS, CHANNELS, TYPES};
+use crate::diagnostic::CHECKS;
+
+fn object(properties: Map<String, Value>, what: &str) -> Value {
+    json!({ "type": "object", "description": what, "properties": properties, "additionalProperties": false })
+}
+
+fn table_of(value: Value, what: &str) -> Value {
+    json!({ "type": "object", "description": what, "additionalProperties": value })
+}
+
+fn text(what: &str) -> Value {
+    json!({ "type": "string", "minLength": 1, "description": what })
+}
+
+fn one_of(names: impl IntoIterator<Item = &'static str>, what: &str) -> Value {
+    json!({ "enum": names.into_iter().collect::<Vec<_>>(), "description": what })
+}
+
+fn texts(what: &str) -> Value {
+    json!({ "type": "array", "items": { "type": "string", "minLength": 1 }, "description": what })
+}
+
+/// The schema of a sheet. A sheet that is laid below another one needs nothing of what is required here.
+#[must_use]
+pub fn sheet() -> Value {
+    let mut properties = Map::new();
+    let mut add = |name: &str, schema: Value| properties.insert(name.to_owned(), schema);
+    add("sheet", json!({ "const": 1, "description": "The version of the sheet's language." }));
+    add("from", texts("Sheets laid below this one, in order."));
+    add("project", object([("name".to_owned(), text("The project's name."))].into_iter().collect(), "The project."));
+    let systems: Map<String, Value> =
+        SYSTEMS.iter().map(|(name, _)| ((*name).to_owned(), text("The folder on this system."))).collect();
+    let root = json!({ "anyOf": [text("A folder; a relative one starts at this file's own."), object(systems, "A folder for each system.")] });
+    add("roots", table_of(root, "Named base folders; each is a token."));
+    add("formats", table_of(format(), "Named sets of file options."));
+    let kinds = [("kind".to_owned(), one_of(["colour", "data", "mask"], "What the pass is."))];
+    add("passes", table_of(object(kinds.into_iter().collect(), "A pass."), "What passes are."));
+    add("defaults", object(settings(), "What every job starts from."));
+    add(
+        "bases",
+        table_of(object(with(&[("like", text("The base below this one."))]), "A base."), "Named starting points."),
+    );
+    let is_final = json!({ "type": "boolean", "description": "The mode means the final names." });
+    add(
+        "modes",
+        table_of(object(with(&[("final", is_final)]), "A mode."), "Settings laid over every job for one call."),
+    );
+    let each = json!({ "description": "Combinations: a table of lists for every combination, or a list of tables for a row each.",
+        "anyOf": [{ "type": "object", "additionalProperties": { "type": "array", "minItems": 1 } }, { "type": "array", "items": { "type": "object" } }] });
+    let job = with(&[("name", text("The job's name.")), ("like", text("The base it starts from.")), ("each", each)]);
+    add("job", json!({ "type": "array", "items": object(job, "A job."), "description": "Jobs." }));
+    add("movie", json!({ "type": "array", "items": movie(), "description": "Movies made of complete sequences." }));
+    add("policy", policy());
+    let levels = one_of(["off", "note", "warning", "error"], "The level of its findings.");
+    let checks: Map<String, Value> =
+        CHECKS.iter().map(|check| (check.slug.to_owned(), described(&levels, check.summary))).collect();
+    add("checks", object(checks, "Levels of checks."));
+    add("run", run());
+    json!({
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "A sheet of True Path",
+        "type": "object", "properties": properties, "additionalProperties": false,
+    })
+}
+
+fn described(schema: &Value, what: &str) -> Value {
+    let mut schema = schema.clone();
+    schema["description"] = json!(what);
+    schema
+}
+
+/// The settings of a job with some more keys.
+fn with(more: &[(&str, Value)]) -> Map<String, Value> {
+    let mut all = settings();
+    all.extend(more.iter().map(|(name, schema)| ((*name).to_owned(), schema.clone())));
+    all
+}
+
+fn settings() -> Map<String, Value> {
+    let mut all: Map<String, Value> =
+        KEYS.iter().map(|(name, key, what)| ((*name).to_owned(), described(&kind(key), what))).collect();
+    let scalar = json!({ "type": ["string", "number", "boolean"] });
+    for (name, what) in [
+        ("vars", "Tokens of your own."),
+        ("env", "Environment of the renderer."),
+        ("native", "Settings that only the renderer understands."),
+    ] {
+        all.insert(name.to_owned(), table_of(scalar.clone(), what));
+    }
+    all.insert("leave".to_owned(), texts("Settings given back to the scene."));
+    all
+}
+
+fn kind(key: &Key) -> Value {
+    let text = || json!({ "type": "string", "minLength": 1 });
+    let whole = |least: i64| json!({ "type": "integer", "minimum": least });
+    match key {
+        Key::Frames => {
+            json!({ "type": ["string", "integer"], "examples": ["1-96", "1-96/4", "1-10,20-30", "1-96 except 40-44"] })
+        }
+        Key::Fps => json!({ "type": ["integer", "number", "string"], "examples": [24, "24000/1001"] }),
+        Key::Size => {
+            json!({ "type": "string", "pattern": "^\\s*[0-9]+\\s*x\\s*[0-9]+\\s*$", "examples": ["1280x720"] })
+        }
+        Key::Scale | Key::PixelAspect => json!({ "type": "number", "exclusiveMinimum": 0 }),
+        Key::Handles => {
+            json!({ "anyOf": [whole(0), { "type": "array", "items": whole(0), "minItems": 2, "maxItems": 2 }] })
+        }
+        Key::Shift => json!({ "type": "integer" }),
+        Key::Samples | Key::Threads => whole(1),
+        Key::Enabled => json!({ "type": "boolean" }),
+        Key::Layers => json!({ "enum": ["apart", "together"] }),
+        Key::Colour => json!({ "enum": ["linear", "display"] }),
+        Key::Version => json!({ "anyOf": [whole(0), { "enum": ["next", "latest"] }] }),
+        Key::Checkpoint => json!({ "type": ["string", "number", "boolean"] }),
+        Key::Passes => json!({ "type": "array", "minItems": 1, "items": { "anyOf": [text(), pass()] } }),
+        _ => text(),
+    }
+}
+
+fn pass() -> Value {
+    let keys = [
+        ("name", text("The renderer's pass.")),
+        ("as", text("What it is called in names.")),
+        ("colour", one_of(["linear", "display"], "How its pixels are meant.")),
+        ("format", text("Its own format.")),
+        ("path", text("Its own path.")),
+    ];
+    let mut pass = object(
+        keys.into_iter().map(|(name, schema)| (name.to_owned(), schema)).collect(),
+        "A pass with what it changes.",
+    );
+    pass["required"] = json!(["name"]);
+    pass
+}
+
+fn format() -> Value {
+    let schema = |name: &str, what: &str| match name {
+        "type" => one_of(TYPES.iter().map(|known| known.name), what),
+        "bits" => {
+            let names =
+                BITS.iter().map(|(name, _)| name.parse::<i64>().map_or_else(|_| json!(name), |number| json!(number)));
+            let both = names.chain(BITS.iter().map(|(name, _)| json!(name)));
+            let mut list: Vec<Value> = Vec::new();
+            both.for_each(|name| {
+                if !list.contains(&name) {
+                    list.push(name)
+                }
+            });
+            json!({ "enum": list, "description": what })
+        }
+        "channels" => one_of(CHANNELS.iter().map(|(name, _)| *name), what),
+        "quality" | "audio_quality" => json!({ "type": "integer", "minimum": 0, "maximum": 100, "description": what }),
+        "chroma" => json!({ "enum": ["420", "422", "444", 420, 422, 444], "description": what }),
+        _ => text(what),
+    };
+    object(FORMAT_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), "A format.")
+}
+
+fn movie() -> Value {
+    let keys = [
+        ("name", text("The movie's name.")),
+        ("of", text("The job whose frames it shows.")),
+        ("pass", text("The pass it shows.")),
+        ("format", text("Its file options.")),
+        ("colour", one_of(["linear", "display"], "How its pixels are meant.")),
+        ("path", text("The template of its path.")),
+    ];
+    let mut movie = object(keys.into_iter().map(|(name, schema)| (name.to_owned(), schema)).collect(), "A movie.");
+    movie["required"] = json!(["name", "of", "path"]);
+    movie
+}
+
+fn policy() -> Value {
+    let systems = json!({ "type": "array", "items": { "enum": SYSTEMS.map(|(name, _)| name) }, "description": "Systems that names are made for." });
+    let keys = [
+        ("within", texts("Roots that outputs lie below.")),
+        ("never", texts("Folders that outputs never lie in.")),
+        ("spelling", text("A regular expression for each part of a path below its root.")),
+        ("tokens", texts("Tokens that each path carries.")),
+        ("systems", systems),
+    ];
+    object(
+        keys.into_iter().map(|(name, schema)| (name.to_owned(), schema)).collect(),
+        "Where outputs lie and how they are called.",
+    )
+}
+
+fn run() -> Value {
+    let schema = |name: &str, what: &str| match name {
+        "workers" | "chunk" => json!({ "type": "integer", "minimum": 1, "description": what }),
+        "retries" => json!({ "type": "integer", "minimum": 0, "description": what }),
+        "existing" => one_of(EXISTING.iter().map(|(name, _)| *name), what),
+        "after" => {
+            json!({ "type": "array", "items": { "type": "array", "items": { "type": "string" }, "minItems": 1 }, "description": what })
+        }
+        _ => json!({ "type": "string", "pattern": "^[0-9.]+ *(ms|s|m|h)$", "description": what }),
+    };
+    object(RUN_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), "How it is run.")
+}
