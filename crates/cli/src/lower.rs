@@ -12,6 +12,8 @@ pub struct Surroundings {
     pub folder: PathBuf,
     /// The user's home folder.
     pub home: Option<PathBuf>,
+    /// The user's own configuration: `truepath` in the configuration folder of the system.
+    pub configuration: Option<PathBuf>,
     /// Folders for passing things.
     pub temporary: Vec<PathBuf>,
     /// This program.
@@ -62,6 +64,10 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
     Ok(Surroundings {
         folder: std::env::current_dir()?,
         home: variable("HOME").map(PathBuf::from),
+        configuration: variable("XDG_CONFIG_HOME")
+            .map(PathBuf::from)
+            .or_else(|| variable("HOME").map(|home| PathBuf::from(home).join(".config")))
+            .map(|folder| folder.join("truepath")),
         temporary,
         program: std::env::current_exe()?,
         user: ["USER", "LOGNAME", "USERNAME"]
@@ -91,6 +97,12 @@ pub fn tracing(verbose: u8) {
     let filter = std::env::var("TRUEPATH_LOG").ok().and_then(|filter| filter.parse().ok()).unwrap_or(typed);
     let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).without_time();
     tracing_subscriber::registry().with(filter).with(lines).init();
+}
+
+/// The folders in which programs are sought.
+pub fn search_path() -> impl Iterator<Item = PathBuf> {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    std::env::split_paths(&path).collect::<Vec<_>>().into_iter()
 }
 
 /// A path as the core takes it: text with `/`.

@@ -180,6 +180,35 @@ fn facts_come_from_scenes_and_from_beside_them() {
 }
 
 #[test]
+fn a_renderer_is_asked_once_for_what_only_it_can_read() {
+    use std::os::unix::fs::PermissionsExt;
+    let project = Project::with(
+        &SMALL
+            .replace("crossing.gltf", "closed.scn")
+            .replace("\"understudy\"", "\"closed\"")
+            .replace("frames = \"1-24\"\n", ""),
+    );
+    project.write("scenes/closed.scn", "opaque");
+    project.write("bin/closed", "#!/bin/sh\necho asked >> asked.txt\necho 'welcome aboard'\necho '{\"cameras\":[\"quay\"],\"frames\":\"3-7\",\"fps\":24,\"resources\":[]}'\n");
+    std::fs::set_permissions(project.path("bin/closed"), std::fs::Permissions::from_mode(0o755)).unwrap();
+    project.write(
+        "adapters/closed.toml",
+        "adapter = 1\nname = \"closed\"\nkind = \"renderer\"\nprogram = \"bin/closed\"\narguments = [\"{scene}\", \"{frames}\", \"{out}\", \"{camera}\", \"{width}x{height}\", \"{fps}\", \"{bits}\", \"{channels}\"]\n[facts]\narguments = [\"facts\", \"{scene}\"]\n",
+    );
+    assert_eq!(series(&project, "")[0]["frames"], "3-7");
+    project.say("check").ended(0);
+    assert_eq!(std::fs::read_to_string(project.path("asked.txt")).unwrap(), "asked\n", "the answer is kept");
+    project.write("scenes/closed.scn", "opaque, and changed");
+    series(&project, "");
+    assert_eq!(std::fs::read_to_string(project.path("asked.txt")).unwrap(), "asked\nasked\n");
+    project.write("scenes/closed.scn", "another");
+    assert_eq!(project.say("check --offline").ended(0).out, "truepath.toml: nothing to complain about\n");
+    assert_eq!(std::fs::read_to_string(project.path("asked.txt")).unwrap(), "asked\nasked\n", "offline asks nobody");
+    project.write("adapters/closed.toml", "adapter = 1\nname = \"closed\"\nprogramm = \"x\"\n");
+    assert!(project.say("check").ended(1).out.contains("adapters/closed.toml:3:1"));
+}
+
+#[test]
 fn whose_knows_every_planned_name_and_says_what_does_not_fit() {
     let project = example();
     for line in project.say("names --all --mode draft").ended(0).out.lines().step_by(5) {

@@ -1,12 +1,14 @@
 //! `build`: the command lines, as a script or as JSON.
 
+use std::path::Path;
+
 use truepath_core::invoke::arguments::arguments;
 use truepath_core::invoke::target::{self, Step, Write};
 use truepath_core::plan::{Invocation, invocations};
 use truepath_core::sheet::{Key, Setting};
 
 use crate::args::{Build, Target};
-use crate::effect::lock;
+use crate::effect::{facts, lock};
 use crate::exit_code::{Exit, Failure};
 use crate::lower::{Surroundings, text};
 use crate::pipeline::{self, Loaded, Way};
@@ -66,7 +68,7 @@ pub fn step(loaded: &Loaded, invocation: &Invocation, around: &Surroundings) -> 
         job: job.name.clone(),
         passes: labels.collect(),
         frames: invocation.frames.clone(),
-        program: if adapter.program == "truepath" { text(&around.program) } else { adapter.program.clone() },
+        program: text(&facts::program(adapter, Path::new(&plan.home.folder), &around.program)),
         arguments: arguments(plan, invocation, adapter, &invocation.frames, &stage),
         env: env.collect(),
         log: format!("{}/logs/{}.log", text(&lock::state_folder(&loaded.sheet)), invocation.id),

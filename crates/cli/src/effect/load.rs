@@ -42,6 +42,17 @@ pub fn text(path: &Path) -> Result<String, Failure> {
     })
 }
 
+/// The TOML files in a folder, by name; none where there is no such folder.
+pub fn toml_files(folder: &Path) -> Vec<PathBuf> {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok);
+    let mut files: Vec<PathBuf> = entries
+        .map(|entry| entry.path())
+        .filter(|path| path.extension().is_some_and(|extension| extension == "toml"))
+        .collect();
+    files.sort();
+    files
+}
+
 /// A path as the user would write it: relative where it lies below the current folder.
 pub fn short(path: &Path, folder: &Path) -> String {
     path.strip_prefix(folder).unwrap_or(path).display().to_string()

@@ -35,6 +35,8 @@ pub struct Adapter {
     pub scenes: Vec<String>,
     /// File types it writes; empty for any.
     pub types: Vec<String>,
+    /// Arguments that make it print the facts of a scene as one JSON object; empty where it cannot.
+    pub facts: Vec<Template>,
     /// Lines of its log.
     pub log: Log,
     /// Exit codes of success.

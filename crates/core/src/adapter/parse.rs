@@ -12,6 +12,24 @@ use crate::template::Template;
 
 use super::{Adapter, Argument, Arrangement, Per};
 
+/// The keys of an adapter.
+const KEYS: &[&str] = &[
+    "adapter",
+    "name",
+    "kind",
+    "program",
+    "version",
+    "arguments",
+    "variable",
+    "frames",
+    "passes",
+    "out",
+    "accepts",
+    "log",
+    "exit",
+    "facts",
+];
+
 /// Reads an adapter; mistakes are findings.
 pub fn adapter(file: FileId, text: &str, findings: &mut Findings) -> Adapter {
     let table = toml_table(file, text, findings);
@@ -19,13 +37,17 @@ pub fn adapter(file: FileId, text: &str, findings: &mut Findings) -> Adapter {
     let mut adapter = Adapter { ok: vec![0], ..Adapter::default() };
     for (key, raw) in &table {
         match key.get_ref().as_ref() {
-            "adapter" | "kind" => {}
+            "adapter" => drop(reader.whole(raw, "adapter", 1)),
+            "kind" => drop(reader.choice(raw, "kind", &[("renderer", ())])),
             "name" => adapter.name = plain(&mut reader, raw, "name"),
             "program" => adapter.program = plain(&mut reader, raw, "program"),
             "version" => adapter.version = plains(&mut reader, raw, "version"),
             "arguments" => adapter.arguments = arguments(&mut reader, raw),
             "variable" => adapter.variable = templates(&mut reader, raw, "variable"),
-            _ => section(&mut reader, key.get_ref(), raw, &mut adapter),
+            "frames" | "passes" | "out" | "accepts" | "log" | "exit" | "facts" => {
+                section(&mut reader, key.get_ref(), raw, &mut adapter)
+            }
+            _ => reader.unknown(key, "an adapter", KEYS),
         }
     }
     adapter
@@ -47,6 +69,7 @@ fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Ada
             let list = list.and_then(|raw| raw.get_ref().as_array()).into_iter().flatten();
             adapter.can = list.filter_map(|raw| reader.choice(raw, "can", &ways)).map(|way| way.value).collect();
         }
+        "facts" => adapter.facts = get("arguments").map(|raw| templates(reader, raw, "arguments")).unwrap_or_default(),
         "out" => adapter.number = text(reader, "number").unwrap_or_default(),
         "accepts" => {
             adapter.scenes = get("scenes").map(|raw| plains(reader, raw, "scenes")).unwrap_or_default();

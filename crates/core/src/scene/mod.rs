@@ -2,6 +2,7 @@
 
 pub mod beside;
 mod gltf;
+pub mod told;
 mod usda;
 
 use crate::frames::Frames;

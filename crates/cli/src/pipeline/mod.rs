@@ -1,24 +1,25 @@
 //! Load, resolve, plan, check: once, for every command.
 
-use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+mod read;
+
+use std::path::PathBuf;
 use std::sync::Arc;
 
-use truepath_core::adapter::{self, Adapter};
+use truepath_core::adapter::Adapter;
 use truepath_core::check::{self, Input, Machine};
 use truepath_core::diagnostic::{Finding, Findings, Words};
 use truepath_core::pins::{Pins, Wanted};
 use truepath_core::plan::{self, Adapters, Ground, Plan, Selection, Series};
-use truepath_core::resolve::{self, Home, Job, Stacked, paths};
-use truepath_core::scene::{self, Facts};
-use truepath_core::sheet::{self, Key, Settings, Sheet};
+use truepath_core::resolve::{self, Job, Stacked};
+use truepath_core::scene::Facts;
+use truepath_core::sheet::{Key, Settings, Sheet};
 use truepath_core::source::Sources;
 use truepath_core::template::Lookup;
 
 use crate::args::Common;
 use crate::effect::{load, pin};
 use crate::exit_code::{Exit, Failure};
-use crate::lower::{Surroundings, text};
+use crate::lower::Surroundings;
 
 /// The check whose findings make all others guesswork.
 const NOT_TOML: &str = "not-toml";
@@ -114,20 +115,12 @@ pub struct Way {
 pub fn load(common: &Common, around: &Surroundings, way: Way) -> Result<Queue, Failure> {
     let mut sources = Sources::default();
     let mut findings = Findings::default();
-    let adapters = Arc::new(adapters(&mut sources, &mut findings));
-    let (typed, retouched) = typed(common, &mut sources, &mut findings);
+    let (typed, retouched) = read::typed(common, &mut sources, &mut findings);
     let paths = load::find_sheets(&common.sheet, &around.folder)?;
     let mut drafts = Vec::new();
     for path in paths {
         // What was typed is said once, with the first sheet.
-        let call = Call {
-            common,
-            around,
-            way,
-            typed: &typed,
-            adapters: adapters.clone(),
-            findings: std::mem::take(&mut findings),
-        };
+        let call = Call { common, around, way, typed: &typed, findings: std::mem::take(&mut findings) };
         drafts.push(call.draft(path, &mut sources)?);
     }
     let finals: Vec<Vec<Plan>> = drafts.iter().map(|draft| draft.rivals.clone()).collect();
@@ -150,7 +143,6 @@ struct Call<'c> {
     around: &'c Surroundings,
     way: Way,
     typed: &'c Settings,
-    adapters: Arc<Adapters>,
     findings: Findings,
 }
 
@@ -172,16 +164,17 @@ struct Draft {
 
 impl Call<'_> {
     fn draft(mut self, path: PathBuf, sources: &mut Sources) -> Result<Draft, Failure> {
-        let mut home = home(&path, self.around);
+        let mut home = read::home(&path, self.around);
         let sheet = self.sheet(&path, sources, &mut home, &mut Vec::new())?;
         for (check, level) in &sheet.checks {
             if let Some(known) = truepath_core::diagnostic::find(&check.value) {
                 self.findings.set_level(known.slug, *level);
             }
         }
+        let adapters = Arc::new(read::adapters(&path, self.around, sources, &mut self.findings));
         let modes = &self.common.mode;
         let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
-        let (facts, machine) = read_scenes(&stacked, &home, self.around, (sources, &mut self.findings));
+        let (facts, machine) = self.read_scenes(&stacked, &home, (&path, &adapters), sources);
         let known = |scene: &str| facts.get(scene).cloned();
         let jobs = resolve::resolve(&sheet, &stacked, &known, &home, &mut self.findings);
         let roots = resolve::roots(&sheet, &home);
@@ -216,7 +209,7 @@ impl Call<'_> {
             stacked,
             plan,
             rivals,
-            adapters: self.adapters,
+            adapters,
             machine,
             unpinned,
             findings: self.findings,
@@ -224,41 +217,6 @@ impl Call<'_> {
             pins: pins.clone(),
             sheet,
         })
-    }
-
-    /// A sheet with all sheets that it says are laid below it.
-    fn sheet(
-        &mut self,
-        path: &Path,
-        sources: &mut Sources,
-        home: &mut Home,
-        above: &mut Vec<PathBuf>,
-    ) -> Result<Sheet, Failure> {
-        let body = load::text(path)?;
-        let file = sources.add(load::short(path, &self.around.folder), body);
-        home.folders.resize(usize::from(file.0) + 1, String::new());
-        home.folders[usize::from(file.0)] = text(path.parent().unwrap_or(path));
-        let mut sheet = sheet::parse::sheet(file, &sources.get(file).text, &mut self.findings);
-        above.push(path.to_owned());
-        let mut below = Sheet::default();
-        for from in std::mem::take(&mut sheet.from) {
-            let wanted = paths::absolute(&from.value, from.at, home);
-            let found = std::fs::canonicalize(&wanted).ok().filter(|found| !above.contains(found));
-            let Some(found) = found else {
-                let label = if Path::new(&wanted).exists() { "this sheet lies above" } else { "no such file" };
-                let words = Words::new(format!("{wanted} cannot be laid below this sheet"), label);
-                self.findings.add(
-                    "from-missing",
-                    Some(from.at),
-                    None,
-                    words.help("a relative path starts at this file's own folder"),
-                );
-                continue;
-            };
-            below = self.sheet(&found, sources, home, above)?.over(below);
-        }
-        above.pop();
-        Ok(sheet.over(below))
     }
 }
 
@@ -319,94 +277,6 @@ impl Draft {
     }
 }
 
-/// Reads what the command line sets, each setting a text of its own so that findings can point at it.
-fn typed(common: &Common, sources: &mut Sources, findings: &mut Findings) -> (Settings, bool) {
-    let frames = common.frames.as_ref().map(|frames| ("--frames".to_owned(), format!("frames = {}", quoted(frames))));
-    let scale = common.scale.as_ref().map(|scale| ("--scale".to_owned(), format!("scale = {scale}")));
-    let sets = common.set.iter().map(|pair| {
-        let (key, value) = pair.split_once('=').unwrap_or((pair, ""));
-        let plain = format!("{key} = {value}");
-        let body = if sheet::parse::is_toml(&plain) { plain } else { format!("{key} = {}", quoted(value)) };
-        (format!("--set {key}"), body)
-    });
-    let mut typed = Settings::default();
-    for (name, body) in frames.into_iter().chain(scale).chain(sets) {
-        let file = sources.add(name, body);
-        let settings = sheet::parse::command_line(file, &sources.get(file).text, findings);
-        typed = settings.over(&typed);
-    }
-    let harmless =
-        |key: &Key| matches!(key, Key::Frames | Key::Threads | Key::Device | Key::Path | Key::Adapter | Key::Enabled);
-    let retouched = typed.values.keys().any(|key| !harmless(key)) && !typed.values.contains_key(&Key::Path);
-    (typed, retouched)
-}
-
-/// A TOML string of any text.
-fn quoted(text: &str) -> String {
-    serde_json::Value::String(text.to_owned()).to_string()
-}
-
-fn home(path: &Path, around: &Surroundings) -> Home {
-    let folder = text(path.parent().unwrap_or(path));
-    Home {
-        sheet: paths::stem(&text(path)).to_owned(),
-        user: around.home.as_deref().map(text),
-        system: around.system,
-        mark: blake3::hash(folder.as_bytes()).to_hex()[..8].to_owned(),
-        folder,
-        folders: Vec::new(),
-    }
-}
-
-/// Reads each scene once.
-fn read_scenes(
-    stacked: &[Stacked],
-    home: &Home,
-    around: &Surroundings,
-    (sources, findings): (&mut Sources, &mut Findings),
-) -> (BTreeMap<String, Arc<Facts>>, Machine) {
-    let mut facts = BTreeMap::new();
-    let mut machine =
-        Machine { temporary: around.temporary.iter().map(|folder| text(folder)).collect(), ..Machine::default() };
-    let scenes: std::collections::BTreeSet<String> = stacked
-        .iter()
-        .filter_map(|job| {
-            Some(paths::absolute(job.settings.text(&Key::Scene)?, job.settings.place(&Key::Scene)?, home))
-        })
-        .collect();
-    for scene in scenes {
-        let path = Path::new(&scene);
-        match load::facts(path) {
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                machine.missing.insert(scene);
-            }
-            Err(error) => {
-                machine.damaged.insert(scene, error.to_string());
-            }
-            Ok(read) => {
-                if let Some((path, text)) = read.beside {
-                    // Read again as a text of this call, so that its mistakes can be pointed at.
-                    let file = sources.add(load::short(&path, &around.folder), text);
-                    scene::beside::read(file, &sources.get(file).text, findings);
-                }
-                let lost = load::missing(path, &read.facts);
-                if !lost.is_empty() {
-                    machine.resources.insert(scene.clone(), lost);
-                }
-                match read.damaged {
-                    Some(why) => {
-                        machine.damaged.insert(scene, why);
-                    }
-                    None => {
-                        facts.insert(scene, Arc::new(read.facts));
-                    }
-                }
-            }
-        }
-    }
-    (facts, machine)
-}
-
 /// A name that selects nothing in any sheet is a mistake of the call, never an empty success.
 fn selected(common: &Common, sheets: &mut [Loaded]) {
     let mut said = Vec::new();
@@ -430,12 +300,4 @@ fn selected(common: &Common, sheets: &mut [Loaded]) {
     if let Some(first) = sheets.first_mut().filter(|sheet| sheet.is_readable()) {
         said.into_iter().for_each(|words| first.findings.add("name-unknown", None, None, words));
     }
-}
-
-fn adapters(sources: &mut Sources, findings: &mut Findings) -> Adapters {
-    let built_in = adapter::BUILT_IN.iter().map(|(name, text)| {
-        let file = sources.add(format!("the adapter {name}"), *text);
-        ((*name).to_owned(), adapter::adapter(file, text, findings))
-    });
-    built_in.collect()
 }

@@ -1,0 +1,64 @@
+//! Asking a renderer what it knows about a scene; the answer is kept by the scene's content.
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use truepath_core::adapter::Adapter;
+use truepath_core::scene::{self, Facts};
+use truepath_core::template::{Lookup, Value, expand_text};
+
+/// Where answers are kept and programs are at home.
+pub struct Asking<'a> {
+    /// The sheet's state folder.
+    pub state: &'a Path,
+    /// The sheet's folder.
+    pub folder: &'a Path,
+    /// This program.
+    pub own: &'a Path,
+}
+
+/// The facts that an adapter's program tells about a scene, or why it tells none.
+pub fn ask(asking: &Asking<'_>, adapter: &Adapter, scene: &Path) -> Result<Facts, String> {
+    let bytes = std::fs::read(scene).map_err(|error| error.to_string())?;
+    let digest = blake3::Hasher::new().update(&bytes).update(adapter.name.as_bytes()).finalize().to_hex();
+    let kept = asking.state.join("facts").join(format!("{}.json", &digest[..32]));
+    if let Ok(text) = std::fs::read_to_string(&kept) {
+        return scene::told::read(&text);
+    }
+    let known = |name: &str| {
+        if name == "scene" { Lookup::Value(Value::Text(scene.display().to_string())) } else { Lookup::Unknown }
+    };
+    let arguments: Vec<String> = adapter.facts.iter().filter_map(|template| expand_text(template, &known)).collect();
+    let program = program(adapter, asking.folder, asking.own);
+    tracing::info!(program = %program.display(), scene = %scene.display(), "asking for facts");
+    let output = Command::new(&program).args(arguments).current_dir(asking.folder).stdin(Stdio::null()).output();
+    let output = output.map_err(|error| format!("cannot start {}: {error}", program.display()))?;
+    let text = String::from_utf8_lossy(&output.stdout).into_owned();
+    if !output.status.success() {
+        let said = String::from_utf8_lossy(&output.stderr);
+        return Err(format!(
+            "{} ended with {}: {}",
+            program.display(),
+            output.status,
+            said.lines().last().unwrap_or("")
+        ));
+    }
+    let facts =
+        scene::told::read(&text).map_err(|why| format!("what {} printed is no answer: {why}", program.display()))?;
+    // An answer that cannot be kept is asked for again next time.
+    let _ = std::fs::create_dir_all(asking.state.join("facts")).and_then(|()| std::fs::write(&kept, text));
+    Ok(facts)
+}
+
+/// An adapter's program: `truepath` is the running binary, one with a slash starts at the sheet's folder, any other is
+/// sought on the path.
+pub fn program(adapter: &Adapter, folder: &Path, own: &Path) -> PathBuf {
+    if adapter.program == "truepath" {
+        return own.to_owned();
+    }
+    if adapter.program.contains('/') {
+        return PathBuf::from(truepath_core::resolve::paths::tidy(&folder.join(&adapter.program).to_string_lossy()));
+    }
+    let found = crate::lower::search_path().map(|folder| folder.join(&adapter.program)).find(|path| path.is_file());
+    found.unwrap_or_else(|| PathBuf::from(&adapter.program))
+}

@@ -1,0 +1,208 @@
+//! Everything that is read for a plan: the command line, sheets with those below them, adapters, scenes.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use truepath_core::adapter;
+use truepath_core::check::Machine;
+use truepath_core::diagnostic::{Findings, Words};
+use truepath_core::plan::Adapters;
+use truepath_core::resolve::{Home, Stacked, paths};
+use truepath_core::scene::{self, Facts};
+use truepath_core::sheet::{self, Key, Settings, Sheet};
+use truepath_core::source::Sources;
+
+use super::Call;
+use crate::args::Common;
+use crate::effect::{facts, load, lock};
+use crate::exit_code::Failure;
+use crate::lower::{Surroundings, text};
+
+impl Call<'_> {
+    /// A sheet with all sheets that it says are laid below it.
+    pub(super) fn sheet(
+        &mut self,
+        path: &Path,
+        sources: &mut Sources,
+        home: &mut Home,
+        above: &mut Vec<PathBuf>,
+    ) -> Result<Sheet, Failure> {
+        let body = load::text(path)?;
+        let file = sources.add(load::short(path, &self.around.folder), body);
+        home.folders.resize(usize::from(file.0) + 1, String::new());
+        home.folders[usize::from(file.0)] = text(path.parent().unwrap_or(path));
+        let mut sheet = sheet::parse::sheet(file, &sources.get(file).text, &mut self.findings);
+        above.push(path.to_owned());
+        let mut below = Sheet::default();
+        for from in std::mem::take(&mut sheet.from) {
+            let wanted = paths::absolute(&from.value, from.at, home);
+            let found = std::fs::canonicalize(&wanted).ok().filter(|found| !above.contains(found));
+            let Some(found) = found else {
+                let label = if Path::new(&wanted).exists() { "this sheet lies above" } else { "no such file" };
+                let words = Words::new(format!("{wanted} cannot be laid below this sheet"), label);
+                self.findings.add(
+                    "from-missing",
+                    Some(from.at),
+                    None,
+                    words.help("a relative path starts at this file's own folder"),
+                );
+                continue;
+            };
+            below = self.sheet(&found, sources, home, above)?.over(below);
+        }
+        above.pop();
+        Ok(sheet.over(below))
+    }
+
+    /// Reads each scene once: from its bytes, from the file beside it, else from what its job's renderer tells.
+    pub(super) fn read_scenes(
+        &mut self,
+        stacked: &[Stacked],
+        home: &Home,
+        own: (&Path, &Adapters),
+        sources: &mut Sources,
+    ) -> (BTreeMap<String, Arc<Facts>>, Machine) {
+        let mut facts = BTreeMap::new();
+        let mut machine = Machine {
+            temporary: self.around.temporary.iter().map(|folder| text(folder)).collect(),
+            ..Machine::default()
+        };
+        let scenes: BTreeSet<String> = stacked
+            .iter()
+            .filter_map(|job| {
+                Some(paths::absolute(job.settings.text(&Key::Scene)?, job.settings.place(&Key::Scene)?, home))
+            })
+            .collect();
+        for scene in scenes {
+            let path = Path::new(&scene);
+            match load::facts(path) {
+                Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                    machine.missing.insert(scene);
+                }
+                Err(error) => {
+                    machine.damaged.insert(scene, error.to_string());
+                }
+                Ok(read) => {
+                    if let Some((path, text)) = read.beside {
+                        // Read again as a text of this call, so that its mistakes can be pointed at.
+                        let file = sources.add(load::short(&path, &self.around.folder), text);
+                        scene::beside::read(file, &sources.get(file).text, &mut self.findings);
+                    }
+                    let lost = load::missing(path, &read.facts);
+                    if !lost.is_empty() {
+                        machine.resources.insert(scene.clone(), lost);
+                    }
+                    let told = if read.source.starts_with("read") || read.damaged.is_some() || self.way.offline {
+                        None
+                    } else {
+                        self.told(stacked, path, home, own)
+                    };
+                    let known = match told {
+                        Some(Ok(told)) => read.facts.or(told),
+                        Some(Err(why)) => {
+                            tracing::warn!(%scene, %why, "no facts");
+                            read.facts
+                        }
+                        None => read.facts,
+                    };
+                    match read.damaged {
+                        Some(why) => {
+                            machine.damaged.insert(scene, why);
+                        }
+                        None => {
+                            facts.insert(scene, Arc::new(known));
+                        }
+                    }
+                }
+            }
+        }
+        (facts, machine)
+    }
+
+    /// What the renderer of a scene's job tells about it; `None` where it cannot be asked.
+    fn told(
+        &self,
+        stacked: &[Stacked],
+        scene: &Path,
+        home: &Home,
+        (sheet, adapters): (&Path, &Adapters),
+    ) -> Option<Result<Facts, String>> {
+        let path = text(scene);
+        let own = |job: &&Stacked| {
+            let scene = job.settings.text(&Key::Scene).zip(job.settings.place(&Key::Scene));
+            scene.is_some_and(|(scene, at)| paths::absolute(scene, at, home) == path)
+        };
+        let adapter = adapters.get(stacked.iter().find(own)?.settings.text(&Key::Adapter)?)?;
+        let state = lock::state_folder(sheet);
+        let asking = facts::Asking { state: &state, folder: Path::new(&home.folder), own: &self.around.program };
+        (!adapter.facts.is_empty()).then(|| facts::ask(&asking, adapter, scene))
+    }
+}
+
+/// Reads what the command line sets, each setting a text of its own so that findings can point at it.
+pub(super) fn typed(common: &Common, sources: &mut Sources, findings: &mut Findings) -> (Settings, bool) {
+    let frames = common.frames.as_ref().map(|frames| ("--frames".to_owned(), format!("frames = {}", quoted(frames))));
+    let scale = common.scale.as_ref().map(|scale| ("--scale".to_owned(), format!("scale = {scale}")));
+    let sets = common.set.iter().map(|pair| {
+        let (key, value) = pair.split_once('=').unwrap_or((pair, ""));
+        let plain = format!("{key} = {value}");
+        let body = if sheet::parse::is_toml(&plain) { plain } else { format!("{key} = {}", quoted(value)) };
+        (format!("--set {key}"), body)
+    });
+    let mut typed = Settings::default();
+    for (name, body) in frames.into_iter().chain(scale).chain(sets) {
+        let file = sources.add(name, body);
+        let settings = sheet::parse::command_line(file, &sources.get(file).text, findings);
+        typed = settings.over(&typed);
+    }
+    let harmless =
+        |key: &Key| matches!(key, Key::Frames | Key::Threads | Key::Device | Key::Path | Key::Adapter | Key::Enabled);
+    let retouched = typed.values.keys().any(|key| !harmless(key)) && !typed.values.contains_key(&Key::Path);
+    (typed, retouched)
+}
+
+/// A TOML string of any text.
+fn quoted(text: &str) -> String {
+    serde_json::Value::String(text.to_owned()).to_string()
+}
+
+pub(super) fn home(path: &Path, around: &Surroundings) -> Home {
+    let folder = text(path.parent().unwrap_or(path));
+    Home {
+        sheet: paths::stem(&text(path)).to_owned(),
+        user: around.home.as_deref().map(text),
+        system: around.system,
+        mark: blake3::hash(folder.as_bytes()).to_hex()[..8].to_owned(),
+        folder,
+        folders: Vec::new(),
+    }
+}
+
+/// The adapters that a sheet can name: those in `adapters` beside it, then the user's own, then those in the box.
+pub(super) fn adapters(
+    sheet: &Path,
+    around: &Surroundings,
+    sources: &mut Sources,
+    findings: &mut Findings,
+) -> Adapters {
+    let mut all = Adapters::new();
+    let beside = sheet.parent().map(|folder| folder.join("adapters"));
+    for folder in beside.into_iter().chain(around.configuration.as_ref().map(|folder| folder.join("adapters"))) {
+        for path in load::toml_files(&folder) {
+            let Ok(body) = load::text(&path) else { continue };
+            let name = paths::stem(&text(&path)).to_owned();
+            let file = sources.add(load::short(&path, &around.folder), body);
+            if !all.contains_key(&name) {
+                all.insert(name, adapter::adapter(file, &sources.get(file).text, findings));
+            }
+        }
+    }
+    for (name, body) in adapter::BUILT_IN {
+        if !all.contains_key(*name) {
+            let file = sources.add(format!("the adapter {name}"), *body);
+            all.insert((*name).to_owned(), adapter::adapter(file, body, findings));
+        }
+    }
+    all
+}
