@@ -193,9 +193,7 @@ pub(super) fn adapters(
             let Ok(body) = load::text(&path) else { continue };
             let name = paths::stem(&text(&path)).to_owned();
             let file = sources.add(load::short(&path, &around.folder), body);
-            if !all.contains_key(&name) {
-                all.insert(name, adapter::adapter(file, &sources.get(file).text, findings));
-            }
+            all.entry(name).or_insert_with(|| adapter::adapter(file, &sources.get(file).text, findings));
         }
     }
     for (name, body) in adapter::BUILT_IN {
