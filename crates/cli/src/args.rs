@@ -37,8 +37,8 @@ pub enum Command {
     Scene(Scene),
     /// Tell which job, pass, version and frame a file belongs to, or which part of its name does not fit
     Whose(Whose),
-    /// Print the JSON Schema of the sheet, for editors
-    Schema,
+    /// Print the JSON Schema of sheet, adapter or machine file, for editors
+    Schema(Schema),
     /// Tell what a check looks for, why it matters, and how it is put right
     Explain(Explain),
     /// Write the command lines, as a script or as JSON
@@ -163,6 +163,25 @@ pub struct Whose {
     /// Print one JSON document
     #[arg(long)]
     pub json: bool,
+}
+
+/// `schema`.
+#[derive(Debug, Args)]
+pub struct Schema {
+    /// Of what
+    #[arg(default_value = "sheet")]
+    pub of: Described,
+}
+
+/// What a schema describes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Described {
+    /// The sheet
+    Sheet,
+    /// An adapter
+    Adapter,
+    /// The machine file
+    Machine,
 }
 
 /// `explain`.

@@ -47,7 +47,7 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Check(args) => command::check::run(&args, &around),
         Command::Scene(args) => command::scene::run(&args, &around),
         Command::Whose(args) => command::whose::run(&args, &around),
-        Command::Schema => command::schema::run(),
+        Command::Schema(args) => command::schema::run(&args),
         Command::Explain(args) => command::explain::run(&args),
         Command::Build(args) => command::build::run(&args, &around),
         Command::Run(args) => command::run::run(&args, &around),

@@ -85,6 +85,19 @@ fn every_sheet_of_the_repository_fits_the_schema_and_mistakes_do_not() {
 }
 
 #[test]
+fn adapters_and_machine_files_have_schemas_too() {
+    let project = Project::with("");
+    let json = |text: &str| serde_json::to_value(text.parse::<toml::Table>().unwrap()).unwrap();
+    let validator =
+        |of: &str| jsonschema::validator_for(&project.say(&format!("schema {of}")).ended(0).json()).unwrap();
+    let (adapter, machine) = (validator("adapter"), validator("machine"));
+    let built_in = json(truepath_core::adapter::BUILT_IN[0].1);
+    assert_eq!(adapter.iter_errors(&built_in).map(|error| error.to_string()).collect::<Vec<_>>(), Vec::<String>::new());
+    assert!(!adapter.is_valid(&json("programm = \"x\"")) && !machine.is_valid(&json("worker = 2")));
+    assert!(machine.is_valid(&json("workers = 2\n[programs]\nclosed = \"/opt/closed\"\n[roots]\nrenders = \"/fast\"")));
+}
+
+#[test]
 fn help_names_every_command_and_the_readme_every_one_a_newcomer_needs() {
     let help = Project::with("").say("--help").ended(0).out;
     let readme = std::fs::read_to_string(root().join("README.md")).unwrap();

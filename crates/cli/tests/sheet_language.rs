@@ -209,6 +209,38 @@ fn a_renderer_is_asked_once_for_what_only_it_can_read() {
 }
 
 #[test]
+fn the_machine_file_says_where_things_are_and_nothing_else() {
+    let project = Project::with(SMALL);
+    let fast = project.path("fast").display().to_string();
+    project.write("config/truepath/config.toml", format!("workers = 2\n[roots]\nrenders = \"{fast}\"\n"));
+    assert!(series(&project, "")[0]["first"].as_str().unwrap().starts_with(&fast));
+    project.say("run --frames 1-2").ended(0);
+    assert!(project.path("fast/crossing/crossing_beauty.0002.png").exists());
+    project.write("config/truepath/config.toml", "chunk = 3\n");
+    let said = project.say("check").ended(1).out;
+    assert!(
+        said.contains("config/truepath/config.toml:1:1") && said.contains("unknown key `chunk` in the machine file"),
+        "{said}"
+    );
+}
+
+#[test]
+fn a_job_that_is_not_enabled_waits_until_it_is_named() {
+    let project = Project::with(&SMALL.replace(
+        "[checks]",
+        "[[job]]\nname = \"later\"\nscene = \"scenes/arrival.gltf\"\nframes = 1\nenabled = false\n\n[checks]",
+    ));
+    let jobs = |words: &str| {
+        series(&project, words).iter().map(|one| one["job"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    assert_eq!(jobs(""), ["crossing"]);
+    assert_eq!(jobs("later"), ["later"]);
+    assert_eq!(jobs("cross* lat?r"), ["crossing", "later"]);
+    assert_eq!(jobs("--camera quay --pass beauty"), ["crossing"]);
+    project.say("names --camera nobody").ended(2);
+}
+
+#[test]
 fn whose_knows_every_planned_name_and_says_what_does_not_fit() {
     let project = example();
     for line in project.say("names --all --mode draft").ended(0).out.lines().step_by(5) {

@@ -68,7 +68,11 @@ pub fn step(loaded: &Loaded, invocation: &Invocation, around: &Surroundings) -> 
         job: job.name.clone(),
         passes: labels.collect(),
         frames: invocation.frames.clone(),
-        program: text(&facts::program(adapter, Path::new(&plan.home.folder), &around.program)),
+        program: text(&facts::program(
+            adapter,
+            Path::new(&plan.home.folder),
+            (&around.program, &loaded.machine.programs),
+        )),
         arguments: arguments(plan, invocation, adapter, &invocation.frames, &stage),
         env: env.collect(),
         log: format!("{}/logs/{}.log", text(&lock::state_folder(&loaded.sheet)), invocation.id),

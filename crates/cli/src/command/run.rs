@@ -41,7 +41,8 @@ pub fn run(args: &Run, around: &Surroundings) -> Result<Exit, Failure> {
 
 fn sheet(args: &Run, loaded: &mut Loaded, around: &Surroundings) -> Result<Exit, Failure> {
     let choice = args.existing.map(existing).unwrap_or(loaded.plan.run.existing);
-    loaded.plan.run.workers = args.workers.unwrap_or(loaded.plan.run.workers).max(1);
+    let here = loaded.machine.workers.and_then(|workers| usize::try_from(workers).ok());
+    loaded.plan.run.workers = args.workers.or(here).unwrap_or(loaded.plan.run.workers).max(1);
     let state = lock::state_folder(&loaded.sheet);
     let _lock = lock::take(&state, &around.host)?;
     super::pin(loaded, args.anew)?;

@@ -1,12 +1,18 @@
-//! `schema`: the JSON Schema of the sheet, so that an editor completes keys and marks mistakes.
+//! `schema`: the JSON Schemas of sheet, adapter and machine file, so that an editor completes keys and marks mistakes.
 
 use truepath_core::sheet::schema;
 
+use crate::args::{Described, Schema};
 use crate::exit_code::{Exit, Failure};
 use crate::show;
 
 /// Prints the schema.
-pub fn run() -> Result<Exit, Failure> {
-    show::print(&show::json::text(&schema::sheet()))?;
+pub fn run(args: &Schema) -> Result<Exit, Failure> {
+    let schema = match args.of {
+        Described::Sheet => schema::sheet(),
+        Described::Adapter => schema::adapter(),
+        Described::Machine => schema::machine(),
+    };
+    show::print(&show::json::text(&schema))?;
     Ok(Exit::Well)
 }

@@ -1,5 +1,6 @@
 //! Asking a renderer what it knows about a scene; the answer is kept by the scene's content.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
@@ -15,6 +16,8 @@ pub struct Asking<'a> {
     pub folder: &'a Path,
     /// This program.
     pub own: &'a Path,
+    /// Programs that the machine file knows.
+    pub programs: &'a BTreeMap<String, String>,
 }
 
 /// The facts that an adapter's program tells about a scene, or why it tells none.
@@ -29,7 +32,7 @@ pub fn ask(asking: &Asking<'_>, adapter: &Adapter, scene: &Path) -> Result<Facts
         if name == "scene" { Lookup::Value(Value::Text(scene.display().to_string())) } else { Lookup::Unknown }
     };
     let arguments: Vec<String> = adapter.facts.iter().filter_map(|template| expand_text(template, &known)).collect();
-    let program = program(adapter, asking.folder, asking.own);
+    let program = program(adapter, asking.folder, (asking.own, asking.programs));
     tracing::info!(program = %program.display(), scene = %scene.display(), "asking for facts");
     let output = Command::new(&program).args(arguments).current_dir(asking.folder).stdin(Stdio::null()).output();
     let output = output.map_err(|error| format!("cannot start {}: {error}", program.display()))?;
@@ -51,13 +54,16 @@ pub fn ask(asking: &Asking<'_>, adapter: &Adapter, scene: &Path) -> Result<Facts
 }
 
 /// An adapter's program: `truepath` is the running binary, one with a slash starts at the sheet's folder, any other is
-/// sought on the path.
-pub fn program(adapter: &Adapter, folder: &Path, own: &Path) -> PathBuf {
+/// sought in the machine file, then on the path.
+pub fn program(adapter: &Adapter, folder: &Path, (own, known): (&Path, &BTreeMap<String, String>)) -> PathBuf {
     if adapter.program == "truepath" {
         return own.to_owned();
     }
     if adapter.program.contains('/') {
         return PathBuf::from(truepath_core::resolve::paths::tidy(&folder.join(&adapter.program).to_string_lossy()));
+    }
+    if let Some(known) = known.get(&adapter.program) {
+        return PathBuf::from(known);
     }
     let found = crate::lower::search_path().map(|folder| folder.join(&adapter.program)).find(|path| path.is_file());
     found.unwrap_or_else(|| PathBuf::from(&adapter.program))

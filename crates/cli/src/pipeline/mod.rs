@@ -12,6 +12,7 @@ use truepath_core::pins::{Pins, Wanted};
 use truepath_core::plan::{self, Adapters, Ground, Plan, Selection, Series};
 use truepath_core::resolve::{self, Job, Stacked};
 use truepath_core::scene::Facts;
+use truepath_core::sheet::machine::MachineFile;
 use truepath_core::sheet::{Key, Settings, Sheet};
 use truepath_core::source::Sources;
 use truepath_core::template::Lookup;
@@ -46,6 +47,8 @@ pub struct Loaded {
     pub adapters: Arc<Adapters>,
     /// The sheet's path.
     pub sheet: PathBuf,
+    /// What is where on this machine.
+    pub machine: MachineFile,
     /// Looked-up values, pinned or not.
     pub pins: Pins,
     /// What of them is not pinned yet.
@@ -156,6 +159,7 @@ struct Draft {
     rivals: Vec<Plan>,
     adapters: Arc<Adapters>,
     machine: Machine,
+    machine_file: MachineFile,
     pins: Pins,
     unpinned: Wanted,
     findings: Findings,
@@ -172,12 +176,13 @@ impl Call<'_> {
             }
         }
         let adapters = Arc::new(read::adapters(&path, self.around, sources, &mut self.findings));
+        let machine_file = read::machine_file(self.around, sources, &mut self.findings)?;
         let modes = &self.common.mode;
         let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
-        let (facts, machine) = self.read_scenes(&stacked, &home, (&path, &adapters), sources);
+        let (facts, machine) = self.read_scenes(&stacked, &home, (&path, &adapters, &machine_file), sources);
         let known = |scene: &str| facts.get(scene).cloned();
         let jobs = resolve::resolve(&sheet, &stacked, &known, &home, &mut self.findings);
-        let roots = resolve::roots(&sheet, &home);
+        let roots = resolve::roots(&sheet, &home, &machine_file);
         let stored = if self.way.anew { Pins::default() } else { pin::read(&path)? };
         let ground = Ground { sheet: &sheet, roots: &roots, home: &home, modes, pins: &stored, looking: false };
         let selection = Selection {
@@ -211,6 +216,7 @@ impl Call<'_> {
             rivals,
             adapters,
             machine,
+            machine_file,
             unpinned,
             findings: self.findings,
             own_path,
@@ -270,6 +276,7 @@ impl Draft {
             written: self.sheet,
             adapters: self.adapters,
             sheet: self.path,
+            machine: self.machine_file,
             pins: self.pins,
             unpinned: self.unpinned,
             retouched: retouched && !self.own_path,

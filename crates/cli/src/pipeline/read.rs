@@ -10,6 +10,7 @@ use truepath_core::diagnostic::{Findings, Words};
 use truepath_core::plan::Adapters;
 use truepath_core::resolve::{Home, Stacked, paths};
 use truepath_core::scene::{self, Facts};
+use truepath_core::sheet::machine::MachineFile;
 use truepath_core::sheet::{self, Key, Settings, Sheet};
 use truepath_core::source::Sources;
 
@@ -60,7 +61,7 @@ impl Call<'_> {
         &mut self,
         stacked: &[Stacked],
         home: &Home,
-        own: (&Path, &Adapters),
+        own: (&Path, &Adapters, &MachineFile),
         sources: &mut Sources,
     ) -> (BTreeMap<String, Arc<Facts>>, Machine) {
         let mut facts = BTreeMap::new();
@@ -126,7 +127,7 @@ impl Call<'_> {
         stacked: &[Stacked],
         scene: &Path,
         home: &Home,
-        (sheet, adapters): (&Path, &Adapters),
+        (sheet, adapters, machine): (&Path, &Adapters, &MachineFile),
     ) -> Option<Result<Facts, String>> {
         let path = text(scene);
         let own = |job: &&Stacked| {
@@ -134,8 +135,9 @@ impl Call<'_> {
             scene.is_some_and(|(scene, at)| paths::absolute(scene, at, home) == path)
         };
         let adapter = adapters.get(stacked.iter().find(own)?.settings.text(&Key::Adapter)?)?;
-        let state = lock::state_folder(sheet);
-        let asking = facts::Asking { state: &state, folder: Path::new(&home.folder), own: &self.around.program };
+        let (state, programs) = (lock::state_folder(sheet), &machine.programs);
+        let asking =
+            facts::Asking { state: &state, folder: Path::new(&home.folder), own: &self.around.program, programs };
         (!adapter.facts.is_empty()).then(|| facts::ask(&asking, adapter, scene))
     }
 }
@@ -203,4 +205,20 @@ pub(super) fn adapters(
         }
     }
     all
+}
+
+/// `config.toml` in the user's configuration folder; nothing where there is none.
+pub(super) fn machine_file(
+    around: &Surroundings,
+    sources: &mut Sources,
+    findings: &mut Findings,
+) -> Result<MachineFile, Failure> {
+    let Some(path) =
+        around.configuration.as_ref().map(|folder| folder.join("config.toml")).filter(|path| path.is_file())
+    else {
+        return Ok(MachineFile::default());
+    };
+    let body = load::text(&path)?;
+    let file = sources.add(load::short(&path, &around.folder), body);
+    Ok(sheet::machine::machine(file, &sources.get(file).text, findings))
 }

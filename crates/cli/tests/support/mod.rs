@@ -99,7 +99,11 @@ impl Project {
     /// The program, about to be called in the project's folder.
     pub fn command(&self) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_truepath"));
-        command.current_dir(self.folder.path()).env_remove("TRUEPATH_LOG").env("NO_COLOR", "1");
+        command
+            .current_dir(self.folder.path())
+            .env_remove("TRUEPATH_LOG")
+            .env("NO_COLOR", "1")
+            .env("XDG_CONFIG_HOME", self.path("config"));
         command
     }
 

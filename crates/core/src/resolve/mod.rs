@@ -10,6 +10,7 @@ use crate::catalogue::FileType;
 use crate::diagnostic::{Findings, Words};
 use crate::frames::Frames;
 use crate::scene::Facts;
+use crate::sheet::machine::MachineFile;
 use crate::sheet::{
     Colour, Format, Fps, Key, Kind, Layers, MovieEntry, PassEntry, RootPaths, Setting, Settings, Sheet, Size, System,
 };
@@ -341,9 +342,9 @@ pub fn written_extension(path: &Template) -> Option<&str> {
     }
 }
 
-/// The sheet's roots on this system.
+/// The sheet's roots on this system. The machine file knows best where they are here.
 #[must_use]
-pub fn roots(sheet: &Sheet, home: &Home) -> Vec<ResolvedRoot> {
+pub fn roots(sheet: &Sheet, home: &Home, machine: &MachineFile) -> Vec<ResolvedRoot> {
     let absolute = |path: &Spanned<String>| paths::absolute(&path.value, path.at, home);
     let resolved = |paths: &RootPaths| match paths {
         RootPaths::Same(path) => Some(absolute(path)),
@@ -354,6 +355,10 @@ pub fn roots(sheet: &Sheet, home: &Home) -> Vec<ResolvedRoot> {
     sheet
         .roots
         .iter()
-        .map(|root| ResolvedRoot { name: root.name.value.clone(), path: resolved(&root.paths), at: root.name.at })
+        .map(|root| ResolvedRoot {
+            name: root.name.value.clone(),
+            path: machine.roots.get(&root.name.value).map(absolute).or_else(|| resolved(&root.paths)),
+            at: root.name.at,
+        })
         .collect()
 }

@@ -1,6 +1,7 @@
 //! A sheet as written: every value optional and with its place. Reading never stops at the first mistake.
 
 pub mod layer;
+pub mod machine;
 pub mod parse;
 pub(crate) mod read;
 pub mod schema;

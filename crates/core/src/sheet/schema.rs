@@ -1,11 +1,11 @@
-//! JSON Schema (draft 2020-12) of the sheet, made from the same tables that the reader uses, so that an editor completes
+//! JSON Schemas (draft 2020-12) of sheet, adapter and machine file, made from the same tables that the reader uses, so that an editor completes
 //! exactly the keys that are read.
 
 use serde_json::{Map, Value, json};
 
 use super::setting::{KEYS, Key};
 use super::tables::{FORMAT_KEYS, RUN_KEYS};
-use super::{EXISTING, SYSTEMS};
+use super::{EXISTING, SYSTEMS, machine};
 use crate::catalogue::{BITS, CHANNELS, TYPES};
 use crate::diagnostic::CHECKS;
 
@@ -206,4 +206,69 @@ fn run() -> Value {
         _ => json!({ "type": "string", "pattern": "^[0-9.]+ *(ms|s|m|h)$", "description": what }),
     };
     object(RUN_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), "How it is run.")
+}
+
+/// The schema of a machine file.
+#[must_use]
+pub fn machine() -> Value {
+    let schema = |name: &str, what: &str| match name {
+        "workers" => json!({ "type": "integer", "minimum": 1, "description": what }),
+        _ => table_of(text("A full path."), what),
+    };
+    let keys = machine::KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what)));
+    titled(object(keys.collect(), "Where things are on this machine."), "The machine file of True Path")
+}
+
+/// The schema of an adapter.
+#[must_use]
+pub fn adapter() -> Value {
+    let list = |what: &str| json!({ "type": "array", "items": { "type": "string" }, "description": what });
+    let group = json!({ "type": "array", "items": { "type": "string" } });
+    let arguments = json!({ "type": "array", "items": { "anyOf": [{ "type": "string" }, group] },
+        "description": "The program's arguments; an inner list is left out when a token in it has no value." });
+    let section = |keys: Vec<(&str, Value)>, what: &str| {
+        object(keys.into_iter().map(|(name, schema)| (name.to_owned(), schema)).collect(), what)
+    };
+    let can = json!({ "type": "array", "items": { "enum": ["pass", "call", "file"] }, "description": "A call per pass, all in one call, all in one file." });
+    let accepts = vec![("scenes", list("Extensions of scenes it reads.")), ("types", list("File types it writes."))];
+    let log = ["wrote", "problem", "progress"].map(|name| (name, text("A regular expression for a line of its log.")));
+    let codes = json!({ "type": "array", "items": { "type": "integer" }, "description": "Exit codes of success." });
+    let keys = vec![
+        ("adapter", json!({ "const": 1, "description": "The version of the adapter's language." })),
+        ("name", text("The adapter's name.")),
+        ("kind", one_of(["renderer"], "What the program does.")),
+        ("program", text("The program; truepath is the running binary itself.")),
+        ("version", list("Arguments that ask the program for its version.")),
+        ("arguments", arguments),
+        ("variable", list("Arguments that hand over one variable, with {key} and {value}.")),
+        ("frames", section(vec![("per", one_of(["list"], "How frames are handed over."))], "Frames.")),
+        ("passes", section(vec![("can", can)], "Passes.")),
+        (
+            "out",
+            section(
+                vec![
+                    ("number", text("What stands for each digit of the frame in {out}.")),
+                    ("writes", list("What it really writes.")),
+                ],
+                "Outputs.",
+            ),
+        ),
+        ("accepts", section(accepts, "What it reads and writes.")),
+        (
+            "facts",
+            section(
+                vec![("arguments", list("Arguments that print the facts of a scene as one JSON object."))],
+                "Facts.",
+            ),
+        ),
+        ("log", section(log.to_vec(), "Its log.")),
+        ("exit", section(vec![("ok", codes)], "Its exit codes.")),
+    ];
+    titled(section(keys, "How one renderer is driven."), "An adapter of True Path")
+}
+
+fn titled(mut schema: Value, title: &str) -> Value {
+    schema["$schema"] = json!("https://json-schema.org/draft/2020-12/schema");
+    schema["title"] = json!(title);
+    schema
 }

@@ -1,0 +1,56 @@
+//! The machine file, `config.toml` in the user's configuration folder: where things are on this machine. It never changes
+//! what is rendered or how chunks are cut.
+
+use std::collections::BTreeMap;
+
+use crate::diagnostic::Findings;
+use crate::source::{FileId, Place, Spanned};
+
+use super::parse::toml_table;
+use super::read::{Raw, Reader};
+
+/// The keys of a machine file and what each means.
+pub const KEYS: [(&str, &str); 3] = [
+    ("programs", "Full paths of programs, by the name that an adapter gives."),
+    ("roots", "Folders of roots on this machine, by name."),
+    ("workers", "Renderers at a time on this machine, unless the call says otherwise."),
+];
+
+/// What is where on this machine.
+#[derive(Clone, Debug, Default)]
+pub struct MachineFile {
+    /// Full paths of programs, by the name that an adapter gives.
+    pub programs: BTreeMap<String, String>,
+    /// Folders of roots, by name.
+    pub roots: BTreeMap<String, Spanned<String>>,
+    /// Renderers at a time.
+    pub workers: Option<i64>,
+}
+
+/// Reads a machine file; mistakes are findings.
+pub fn machine(file: FileId, text: &str, findings: &mut Findings) -> MachineFile {
+    let table = toml_table(file, text, findings);
+    let mut reader = Reader { file, text, findings };
+    let mut machine = MachineFile::default();
+    for (key, raw) in &table {
+        match key.get_ref().as_ref() {
+            "workers" => machine.workers = reader.whole(raw, "workers", 1).map(|workers| workers.value),
+            "programs" => {
+                machine.programs =
+                    named(&mut reader, raw, "programs").into_iter().map(|(name, path)| (name, path.value)).collect()
+            }
+            "roots" => machine.roots = named(&mut reader, raw, "roots").into_iter().collect(),
+            _ => reader.unknown(key, "the machine file", &KEYS.map(|(name, _)| name)),
+        }
+    }
+    machine
+}
+
+fn named(reader: &mut Reader<'_>, raw: &Raw<'_>, key: &str) -> Vec<(String, Spanned<String>)> {
+    let Some(table) = reader.table(raw, key) else { return Vec::new() };
+    let entry = |(name, raw): (&toml::Spanned<std::borrow::Cow<'_, str>>, &Raw<'_>), reader: &mut Reader<'_>| {
+        let path = reader.text(raw, name.get_ref())?;
+        Some((name.get_ref().to_string(), Spanned::new(path.value, Place::new(reader.file, raw.span()))))
+    };
+    table.iter().filter_map(|pair| entry(pair, reader)).collect()
+}
