@@ -45,7 +45,9 @@ fn groups<'f>(finding: &'f Finding, sources: &'f Sources) -> Vec<Group<'f>> {
         None => Group::with_title(title),
     };
     if finding.more > 0 {
-        main = main.element(Level::NOTE.message(format!("and {} more of the same cause", finding.more)));
+        main = main.element(
+            Level::NOTE.message(format!("and {} of the same cause", counted(finding.more as i64, "more job"))),
+        );
     }
     let Some(help) = &finding.help else { return vec![main] };
     match &finding.fix {

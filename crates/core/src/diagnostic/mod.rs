@@ -2,6 +2,8 @@
 
 pub mod code;
 
+use std::collections::HashSet;
+
 use crate::source::{Place, Spanned};
 pub use code::{CHECKS, Check, Level, find};
 
@@ -33,7 +35,7 @@ pub struct Finding {
     pub fix: Option<Fix>,
     /// The combination it is about.
     pub job: Option<String>,
-    /// How many more findings of the same check stand at the same place.
+    /// How many more jobs the same cause hits.
     pub more: usize,
 }
 
@@ -127,20 +129,30 @@ impl Findings {
         self.list.iter().any(|finding| finding.level == Level::Error)
     }
 
-    /// The findings in the order of their places, those without one last. Twins are said once; what one cause does to
-    /// many series is one finding that counts the rest.
+    /// The findings in the order of their places, those without one last. What one cause does to many jobs is one
+    /// finding that counts the other jobs.
     #[must_use]
     pub fn sorted(mut self) -> Vec<Finding> {
         let place = |finding: &Finding| finding.at.as_ref().map_or((1, None), |at| (0, Some(at.at)));
         self.list.sort_by(|a, b| place(a).cmp(&place(b)).then(a.check.cmp(b.check)));
-        self.list.dedup_by(|later, kept| {
-            let alike = later.check == kept.check
-                && place(later) == place(kept)
-                && (kept.at.is_some() || later.message == kept.message);
-            kept.more += usize::from(alike && later.message != kept.message);
-            alike
-        });
-        self.list
+        let mut sorted: Vec<Finding> = Vec::new();
+        let mut jobs: HashSet<Option<String>> = HashSet::new();
+        for finding in self.list {
+            match sorted.last_mut() {
+                Some(kept)
+                    if kept.check == finding.check
+                        && place(kept) == place(&finding)
+                        && (kept.at.is_some() || kept.message == finding.message) =>
+                {
+                    kept.more += usize::from(jobs.insert(finding.job));
+                }
+                _ => {
+                    jobs = HashSet::from([finding.job.clone()]);
+                    sorted.push(finding);
+                }
+            }
+        }
+        sorted
     }
 
     /// The findings as they came.

@@ -1,0 +1,124 @@
+//! What a template writes, it reads back: the same job, pass, version and frame, for every template that can be read back.
+#![allow(clippy::unwrap_used)]
+
+use proptest::prelude::*;
+use truepath_core::check::meeting::{Names, meetings};
+use truepath_core::diagnostic::Findings;
+use truepath_core::pins::Pins;
+use truepath_core::plan::{Ground, Plan, Selection, invocations, plan};
+use truepath_core::resolve::{Home, resolve, roots, stack};
+use truepath_core::sheet::{Settings, System, parse};
+use truepath_core::source::FileId;
+use truepath_core::whose::{Owner, owner};
+
+fn planned(text: &str) -> (Plan, Findings) {
+    let mut findings = Findings::default();
+    let sheet = parse::sheet(FileId(0), text, &mut findings);
+    let home = Home {
+        folder: "/p".into(),
+        sheet: "s".into(),
+        user: None,
+        system: System::Linux,
+        folders: vec!["/p".into()],
+        mark: String::new(),
+    };
+    let stacked = stack(&sheet, &[], &Settings::default(), &mut findings);
+    let jobs = resolve(&sheet, &stacked, &|_| None, &home, &mut findings);
+    let roots = roots(&sheet, &home, &Default::default());
+    let ground =
+        Ground { sheet: &sheet, roots: &roots, home: &home, modes: &[], pins: &Pins::default(), looking: false };
+    (plan(ground, &jobs, &Selection::default()), findings)
+}
+
+/// Tokens in a random order with a separator between each two; the frame is always among them.
+fn template() -> impl Strategy<Value = String> {
+    let tokens = vec!["{job}", "{camera}", "{pass}", "{version}", "{shot|upper}", "{width:5}", "{frame:3}"];
+    (Just(tokens).prop_shuffle(), prop::collection::vec(prop::sample::select(vec!["_", ".", "/", "-x-"]), 7), 1usize..7)
+        .prop_map(|(tokens, signs, keep)| {
+            let kept: Vec<&str> = tokens
+                .iter()
+                .enumerate()
+                .filter(|(at, token)| *at < keep || token.starts_with("{frame"))
+                .map(|(_, token)| *token)
+                .collect();
+            let joined: String = kept.iter().zip(&signs).map(|(token, sign)| format!("{token}{sign}")).collect();
+            format!("{{out}}/{}.png", joined.trim_end_matches(['_', '.', '/', '-', 'x']))
+        })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+    #[test]
+    fn every_name_is_read_back_to_where_it_came_from(
+        template in template(),
+        jobs in prop::collection::btree_map("[a-c]{1,3}", ("[d-f]{1,2}", 0i64..12, -9i64..30, 0i64..1200, -20i64..20), 1..4),
+    ) {
+        let mut text = format!("sheet = 1\n[roots]\nout = \"/out\"\n[defaults]\nsize = \"64x36\"\npasses = [\"beauty\", \"depth\"]\npath = \"{template}\"\n");
+        for (name, (camera, version, first, more, shift)) in &jobs {
+            text.push_str(&format!("[[job]]\nname = \"{name}\"\nscene = \"x\"\ncamera = \"{camera}\"\nvars.shot = \"s{name}\"\nversion = {version}\nframes = \"{first}-{}\"\nshift = {shift}\n", first + more));
+        }
+        let (plan, findings) = planned(&text);
+        prop_assert!(findings.is_empty(), "{text}\n{findings:?}");
+        let names: Vec<Names> = plan.series.iter().enumerate().map(|(at, series)| Names { at, pattern: series.pattern.clone(), frames: series.numbers().unwrap() }).collect();
+        // Names that two series share belong to both; promise 1 is another test's.
+        if meetings(&names, names.len()).is_empty() {
+            for (at, series) in plan.series.iter().enumerate() {
+                prop_assert_eq!(series.troubles.len(), 0);
+                for (frame, path) in series.files().step_by(97) {
+                    prop_assert_eq!(owner(&path, &plan), Owner::Series(at, Some(frame)), "{}", path);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn chunks_cover_every_planned_frame_once(chunk in 1i64..40, first in -50i64..50, more in 0i64..300, step in 1i64..5) {
+        let text = format!("sheet = 1\n[roots]\nout = \"/out\"\n[defaults]\nadapter = \"understudy\"\npasses = [\"beauty\", \"depth\"]\npath = \"{{out}}/{{job}}_{{pass}}.{{frame}}.exr\"\n\
+            [run]\nchunk = {chunk}\n[[job]]\nname = \"a\"\nscene = \"x\"\nframes = \"{first}-{}/{step}\"\n", first + more);
+        let (plan, _) = planned(&text);
+        let mut findings = Findings::default();
+        let adapter = truepath_core::adapter::adapter(FileId(1), truepath_core::adapter::BUILT_IN[0].1, &mut findings);
+        prop_assert!(findings.is_empty());
+        let calls: Vec<_> = invocations(&plan, &|_| Some(&adapter)).collect();
+        let mut ids: Vec<&str> = calls.iter().map(|call| call.id.as_str()).collect();
+        ids.dedup();
+        prop_assert_eq!(ids.len(), calls.len(), "no two calls of one name");
+        let rendered: Vec<i64> = calls.iter().flat_map(|call| call.frames.iter().collect::<Vec<_>>()).collect();
+        prop_assert_eq!(rendered, plan.series[0].frames.as_ref().unwrap().iter().collect::<Vec<_>>());
+        prop_assert!(calls.iter().all(|call| call.series == [0, 1] && call.frames.count() <= chunk));
+    }
+}
+
+#[test]
+fn findings_are_grouped_by_cause_and_sorted_by_place() {
+    use truepath_core::diagnostic::{Level, Words};
+    use truepath_core::source::Place;
+    let mut findings = Findings::default();
+    findings.set_level("names-meet", Some(Level::Note));
+    findings.set_level("type-unknown", None);
+    let at = |start: usize| Some(Place::new(FileId(0), start..start + 1));
+    for (check, start, job) in [
+        ("token-unknown", 9, "b"),
+        ("token-unknown", 9, "c"),
+        ("token-unknown", 9, "c"),
+        ("names-meet", 3, "a"),
+        ("type-unknown", 1, "off"),
+    ] {
+        findings.add(check, at(start), Some(job), Words::new(job, ""));
+    }
+    findings.add("job-twice", None, None, Words::new("last", ""));
+    assert!(findings.has_errors());
+    let rows: Vec<_> = findings
+        .sorted()
+        .into_iter()
+        .map(|finding| (finding.check, finding.level, finding.message, finding.more))
+        .collect();
+    assert_eq!(
+        rows,
+        [
+            ("names-meet", Level::Note, "a".into(), 0),
+            ("token-unknown", Level::Error, "b".into(), 1),
+            ("job-twice", Level::Error, "last".into(), 0)
+        ]
+    );
+}
