@@ -95,5 +95,6 @@ fn text(path: &Path, read: &load::Read, missing: &[String], (fps, around): (Opti
         };
         out.push_str(&format!("  {:<9}  {state}  {resource}\n", if at == 0 { "resources" } else { "" }));
     }
+    out.push('\n');
     out
 }

@@ -13,12 +13,9 @@ use crate::show;
 /// Shows every series and every frame that is not good, and ends with the command that would mend it.
 pub fn run(args: &Verify, around: &Surroundings) -> Result<Exit, Failure> {
     let queue = pipeline::load(&args.common, around, Way::default())?;
-    let unknown = |sheet: &Loaded| {
-        !sheet.is_readable()
-            || sheet.plan.series.is_empty()
-            || sheet.plan.series.iter().any(|series| !series.is_known())
-    };
-    if queue.sheets.iter().any(unknown) {
+    let unknown = |sheet: &Loaded| !sheet.is_readable() || sheet.plan.series.iter().any(|series| !series.is_known());
+    let nothing = queue.sheets.iter().all(|sheet| sheet.plan.series.is_empty());
+    if nothing || queue.sheets.iter().any(unknown) {
         super::tell_findings(&queue, around);
         return Ok(queue.stopped().unwrap_or(Exit::No));
     }

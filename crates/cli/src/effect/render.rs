@@ -79,7 +79,8 @@ impl Crew<'_> {
         let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP])
             .map_err(|error| Failure::machine("listen for", "signals", &error))?;
         let handle = signals.handle();
-        let workers = self.loaded.plan.run.workers;
+        let plan = &self.loaded.plan;
+        let workers = plan.run.workers;
         std::thread::scope(|scope| {
             let (shared, queue, landed) = (&shared, &queue, &landed);
             scope.spawn(move || {
@@ -119,6 +120,7 @@ impl Crew<'_> {
             });
             handle.close();
         });
+        remove_empty_bases(plan);
         let landed = landed.into_inner().unwrap_or_else(PoisonError::into_inner)?;
         Ok(Outcome { landed, interrupted: shared.interrupts.load(Ordering::SeqCst) > 0 })
     }
@@ -289,7 +291,6 @@ impl Crew<'_> {
                 stage::clear(Path::new(&write.stage))?;
             }
         }
-        remove_empty_bases(&self.loaded.plan);
         Ok(())
     }
 

@@ -135,7 +135,12 @@ fn remove(path: &Path) -> Result<(), Failure> {
 /// Makes an empty stage folder.
 pub fn prepare(folder: &Path) -> Result<(), Failure> {
     clear(folder)?;
-    std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))
+    // Another sheet's run on the same root may take an empty parent away in between.
+    let made = (0..5)
+        .map(|_| std::fs::create_dir_all(folder))
+        .find(|made| !matches!(made, Err(error) if error.kind() == ErrorKind::NotFound));
+    made.unwrap_or_else(|| std::fs::create_dir_all(folder))
+        .map_err(|error| Failure::machine("make the folder", folder, &error))
 }
 
 /// Removes a stage folder with all that is left in it.

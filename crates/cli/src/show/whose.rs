@@ -17,6 +17,8 @@ pub fn series(queue: &Queue, sheet: usize, at: usize) -> Option<&Series> {
 pub fn text(queue: &Queue, answers: &[(String, usize, Owner)], screen: Screen) -> String {
     let mut out = String::new();
     for (path, sheet, owner) in answers {
+        let home = queue.sheets.get(*sheet).map_or("", |sheet| sheet.plan.home.folder.as_str());
+        let path = path.strip_prefix(home).map_or(path.as_str(), |rest| rest.trim_start_matches('/'));
         match owner {
             Owner::Series(at, frame) => {
                 let id = series(queue, *sheet, *at).map_or("", |series| series.id.as_str());

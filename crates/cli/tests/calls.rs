@@ -1,0 +1,178 @@
+//! Command lines and events as other programs see them.
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::io::Read;
+use std::process::Stdio;
+
+use support::{Project, SMALL};
+use truepath_core::run::event::{self, Event};
+
+#[test]
+fn the_document_of_build_says_all_that_a_farm_needs() {
+    let sheet = SMALL.replace("\"1-24\"", "\"1-8\"").replace(
+        "[checks]",
+        "samples = 3\nvars.weather = \"fog\"\nenv.HARBOUR = \"night\"\npasses = [\"beauty\", \"mask\"]\n\n[checks]",
+    );
+    let project = Project::with(&sheet);
+    let calls = project.say("build --to json").ended(0).json();
+    let call = &calls["invocations"][1];
+    let folder = project.path("").display().to_string().trim_end_matches('/').to_owned();
+    let stage = format!("{folder}/renders/.truepath/stage/truepath/crossing_7-8");
+    let expected = [
+        "understudy",
+        "render",
+        &format!("{folder}/scenes/crossing.gltf"),
+        "--camera",
+        "quay",
+        "--frames",
+        "7-8",
+        "--size",
+        "32x18",
+        "--pass",
+        &format!("beauty={stage}/crossing_beauty.####.png"),
+        "--pass",
+        &format!("mask={stage}/crossing_mask.####.png"),
+        "--bits",
+        "8",
+        "--channels",
+        "rgb",
+        "--samples",
+        "3",
+        "--fps",
+        "24",
+        "--set",
+        "weather=fog",
+    ];
+    assert_eq!(
+        call["arguments"].as_array().unwrap().iter().map(|word| word.as_str().unwrap()).collect::<Vec<_>>(),
+        expected
+    );
+    assert_eq!(
+        [&call["id"], &call["job"], &call["frames"], &call["folder"]],
+        ["crossing_7-8", "crossing", "7-8", folder.as_str()]
+    );
+    assert_eq!(
+        [&call["env"]["HARBOUR"], &call["passes"][1], &call["writes"][1]["series"]],
+        ["night", "mask", "crossing/mask"]
+    );
+    assert_eq!(call["writes"][0]["pattern"], format!("{folder}/renders/crossing/crossing_beauty.{{frame:4}}.png"));
+    assert_eq!(calls["invocations"].as_array().unwrap().len(), 2);
+    project.say("run").ended(0);
+    let log = std::fs::read_to_string(project.path(".truepath/truepath/logs/crossing_7-8.log")).unwrap();
+    assert!(
+        log.starts_with("$ ") && log.contains("--set weather=fog\n") && log.contains("\nset weather=fog\nframe 7\n"),
+        "{log}"
+    );
+}
+
+#[test]
+fn passes_that_differ_in_their_options_are_called_apart() {
+    let sheet = SMALL.replace("[checks]", "passes = [\"beauty\", { name = \"beauty\", as = \"beauty-plain\" }, { name = \"mask\", format = \"deep\" }]\n\n[formats.deep]\ntype = \"png\"\nbits = 16\nchannels = \"grey\"\n\n[checks]");
+    let project = Project::with(&sheet.replace("\"1-24\"", "\"1-2\""));
+    let calls = project.say("build --to json").ended(0).json();
+    let ids: Vec<&str> =
+        calls["invocations"].as_array().unwrap().iter().map(|call| call["id"].as_str().unwrap()).collect();
+    assert_eq!(ids, ["crossing_1-2_beauty", "crossing_1-2_beauty-plain", "crossing_1-2_mask"]);
+    project.say("run --workers 3").ended(0);
+    project.say("verify").ended(0);
+}
+
+#[test]
+fn the_events_of_a_run_are_its_journal() {
+    let project = Project::with(&SMALL.replace("\"1-24\"", "\"1-5\"").replace("chunk = 6", "chunk = 2"));
+    let said = project.say("run --json").ended(0).out;
+    let shown: Vec<Event> = event::read(&said).collect();
+    assert_eq!(shown.len(), said.lines().count(), "every line is an event: {said}");
+    let landed = |events: &[Event]| {
+        events
+            .iter()
+            .filter_map(|event| {
+                if let Event::Landed { series, frame, digest, bytes, .. } = event {
+                    Some((series.clone(), *frame, digest.clone(), *bytes))
+                } else {
+                    None
+                }
+            })
+            .collect::<Vec<_>>()
+    };
+    let journal = project.files(".truepath/truepath/journal").into_iter().next().unwrap();
+    let kept: Vec<Event> =
+        event::read(&std::fs::read_to_string(project.path(".truepath/truepath/journal").join(journal)).unwrap())
+            .collect();
+    assert_eq!(landed(&shown), landed(&kept));
+    for (series, frame, digest, bytes) in landed(&shown) {
+        let file = std::fs::read(project.path(&format!("renders/crossing/crossing_beauty.{frame:04}.png"))).unwrap();
+        assert_eq!((series.as_str(), bytes, digest.len()), ("crossing/beauty", file.len() as u64, 64));
+    }
+    assert!(matches!(kept.last(), Some(Event::Over { landed: 5, lacking: 0 })));
+    assert_eq!(kept.iter().filter(|event| matches!(event, Event::Ended { code: Some(0), .. })).count(), 3);
+}
+
+#[test]
+fn many_hands_leave_no_trace_in_stage() {
+    let project = Project::with(&SMALL.replace("chunk = 6", "chunk = 1\nworkers = 6"));
+    project.say("run").ended(0);
+    assert!(!project.path("renders/.truepath").exists(), "{:?}", project.files("renders"));
+    project.say("verify").ended(0);
+}
+
+#[test]
+fn a_failing_renderer_is_told_with_its_log_and_the_rest_goes_on() {
+    let project = Project::with(&SMALL.replace(
+        "[checks]",
+        "[[job]]\nname = \"arrival\"\nscene = \"scenes/arrival.gltf\"\nframes = \"1-2\"\n\n[checks]",
+    ));
+    // The scene's buffer is cut short: its head can be read, and the renderer fails.
+    project.write("scenes/crossing.bin", [0u8; 100]);
+    let said = project.say("run").ended(3);
+    assert!(
+        said.err.contains("failed crossing_1-6 ended with 1; lacking 1-6; see ")
+            && said.err.contains("2 of 26 files landed"),
+        "{}",
+        said.err
+    );
+    let log = std::fs::read_to_string(project.path(".truepath/truepath/logs/crossing_1-6.log")).unwrap();
+    assert!(log.contains("reaches beyond its buffer"), "{log}");
+    assert_eq!(project.say("verify --json").json()["series"][1]["good"], "1-2");
+}
+
+#[test]
+fn a_reader_that_goes_away_is_no_failure() {
+    let project = Project::with(&SMALL.replace("\"1-24\"", "\"1-100000000\""));
+    let mut names =
+        project.command().args(["names", "--all"]).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+    let mut head = [0u8; 4096];
+    names.stdout.take().unwrap().read_exact(&mut head).unwrap();
+    assert!(names.wait().unwrap().success());
+}
+
+#[test]
+fn what_the_renderer_cannot_receive_is_never_lost_in_silence() {
+    for (setting, key) in [
+        ("device = \"second\"", "device"),
+        ("view = \"left\"", "view"),
+        ("region = \"0,0,8,8\"", "region"),
+        ("native.dither = true", "native.dither"),
+        ("audio = \"a.wav\"", "audio"),
+        ("pixel_aspect = 2", "pixel_aspect"),
+        ("export = \"maker\"", "export"),
+        ("checkpoint = true", "checkpoint"),
+    ] {
+        let project = Project::with(&SMALL.replace("camera = \"quay\"", &format!("camera = \"quay\"\n{setting}")));
+        let said = project.say("run").ended(1);
+        assert!(said.err.contains(&format!("no way to receive `{key}`")), "{}", said.err);
+        assert!(!project.path("renders").exists());
+    }
+    let project = Project::with(&SMALL.replace("adapter = \"understudy\"\n", ""));
+    project.say("check --strict").ended(0);
+    assert!(project.say("run").ended(2).err.contains("has no adapter"));
+    assert!(
+        Project::with(&SMALL.replace("understudy", "understady"))
+            .say("check")
+            .ended(1)
+            .out
+            .contains("write \"understudy\"")
+    );
+}
