@@ -34,6 +34,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         frame_token(sink, series);
         frame_neighbours(sink, series);
         touching_tokens(sink, series);
+        padding(sink, series);
         policy_tokens(sink, series);
         if let Some((regex, policy)) = &spelling {
             policy_spelling(sink, series, regex, policy);
@@ -128,6 +129,23 @@ fn touching_tokens(sink: &mut Sink<'_, '_>, series: &Series) {
             sink.add("tokens-touch", at, job, wording::tokens_touch(&first.name, &second.name, between));
         }
     }
+}
+
+/// Numbers longer than their padding are written in full, and then no longer sort as text.
+fn padding(sink: &mut Sink<'_, '_>, series: &Series) {
+    let (Some(path), Some(width), Some(numbers)) = (&series.path, series.pattern.frame_width(), series.numbers())
+    else {
+        return;
+    };
+    let longest = numbers.first().into_iter().chain(numbers.last()).map(i64::unsigned_abs).max().unwrap_or(0);
+    let digits = longest.checked_ilog10().unwrap_or(0) as usize + 1;
+    let Some(token) = path.value.tokens().find(|token| token.name == "frame").filter(|_| digits > width && width > 1)
+    else {
+        return;
+    };
+    let at = in_path(series, token.range.clone());
+    let job = sink.job(series);
+    sink.add("padding-narrow", at, job, wording::padding_narrow(longest, (width, digits), token, at));
 }
 
 fn policy_tokens(sink: &mut Sink<'_, '_>, series: &Series) {

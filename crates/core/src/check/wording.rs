@@ -9,6 +9,7 @@ use crate::plan::{Plan, Series};
 use crate::resolve::Job;
 use crate::sheet::{Format, Key, Size};
 use crate::source::{Place, Spanned};
+use crate::template::Token;
 
 fn listed<T: ToString>(items: impl IntoIterator<Item = T>) -> String {
     items.into_iter().map(|item| item.to_string()).collect::<Vec<_>>().join(", ")
@@ -87,6 +88,20 @@ pub fn frame_not_separated(fix: Option<Place>) -> Words {
         .help("put a dot before and after it: name.{frame:4}.ext");
     match fix {
         Some(at) => words.fix(at, "."),
+        None => words,
+    }
+}
+
+pub fn padding_narrow(longest: u64, (width, digits): (usize, usize), token: &Token, at: Option<Place>) -> Words {
+    let sign = token.sign.map(String::from).unwrap_or_default();
+    let write = format!("{{{sign}frame:{digits}}}");
+    let words = Words::new(
+        format!("frame {longest} has {digits} digits, the padding {width}"),
+        "longer numbers are written in full",
+    )
+    .help(format!("write {write}, so that names sort as frames do"));
+    match at.filter(|at| (at.end - at.start) as usize == token.range.len()) {
+        Some(at) => words.fix(at, write),
         None => words,
     }
 }

@@ -65,6 +65,7 @@ checks! {
     Error "token-without-value" "a token that has no value for this job"
     Error "token-value-unfit" "a value that cannot stand in a path"
     Warning "frame-not-separated" "a frame number that touches a letter or digit"
+    Warning "padding-narrow" "a frame number with more digits than its padding"
     Warning "tokens-touch" "two tokens with nothing between them, so that names cannot be read back"
     Error "extension-differs" "an extension that belongs to another file type"
     Error "type-unknown" "neither format nor extension tell the file type"
