@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use crate::args::{Call, Channels};
+use crate::args::Call;
 use crate::raster::{self, View};
 use crate::scene::{Camera, Scene};
 use crate::write::{self, Layer, Options, Pass};
@@ -105,13 +105,4 @@ fn numbered(path: &str, frame: i64) -> PathBuf {
         &path[end..],
         width = end - start
     ))
-}
-
-/// The channels a pass has when the call does not say.
-pub fn usual_channels(pass: Pass) -> Channels {
-    match pass {
-        Pass::Beauty => Channels::Rgba,
-        Pass::Normal => Channels::Rgb,
-        Pass::Depth | Pass::Mask => Channels::Grey,
-    }
 }

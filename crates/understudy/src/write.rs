@@ -12,7 +12,6 @@ use tiff::encoder::{Compression as TiffCompression, DeflateLevel, TiffEncoder, c
 use crate::Stop;
 use crate::args::{Bits, Call, Channels, Colour};
 use crate::raster::Pixel;
-use crate::render::usual_channels;
 
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub enum Pass {
@@ -33,6 +32,15 @@ pub struct Options<'a> {
     pub width: usize,
     pub height: usize,
     pub far: f32,
+}
+
+/// The channels a pass has when the call does not say.
+fn usual_channels(pass: Pass) -> Channels {
+    match pass {
+        Pass::Beauty => Channels::Rgba,
+        Pass::Normal => Channels::Rgb,
+        Pass::Depth | Pass::Mask => Channels::Grey,
+    }
 }
 
 /// Writes `pixels` to `path`; several layers need OpenEXR.

@@ -12,6 +12,8 @@ pub mod schema;
 pub mod verify;
 pub mod whose;
 
+use truepath_core::sheet::Key;
+
 use crate::args::Common;
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
@@ -87,4 +89,16 @@ fn guard_final(loaded: &Loaded, is_final: bool) -> Result<(), Failure> {
     let help =
         Some("lay a mode with a path of its own over it (--mode NAME), or say --final if that is meant".to_owned());
     Err(Failure { message, help, exit: Exit::Unreadable })
+}
+
+/// Running and building need a renderer for every job.
+fn need_adapters(loaded: &Loaded) -> Result<(), Failure> {
+    match loaded.plan.jobs.iter().find(|job| job.settings.text(&Key::Adapter).is_none()) {
+        Some(job) => Err(Failure::unreadable(format!(
+            "the job `{}` has no adapter: nothing says which renderer to call",
+            job.name
+        ))
+        .help("write adapter = \"understudy\" in the job or in [defaults]")),
+        None => Ok(()),
+    }
 }

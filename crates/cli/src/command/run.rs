@@ -5,7 +5,7 @@ use std::sync::mpsc;
 use truepath_core::plan::{Invocation, invocations};
 use truepath_core::run::event::{Event, VERSION};
 use truepath_core::run::outstanding::{outstanding, standing};
-use truepath_core::sheet::{Existing, Key};
+use truepath_core::sheet::Existing;
 use truepath_core::template::{Lookup, Value, expand_text};
 use truepath_core::verify::Verdict;
 
@@ -27,7 +27,7 @@ pub fn run(args: &Run, around: &Surroundings) -> Result<Exit, Failure> {
     }
     for loaded in &queue.sheets {
         super::guard_final(loaded, args.is_final)?;
-        need_adapters(loaded)?;
+        super::need_adapters(loaded)?;
     }
     let mut worst = Exit::Well;
     for loaded in &mut queue.sheets {
@@ -170,16 +170,4 @@ fn summary(
         out.push_str(&format!("{}\n", paint(screen, show::GOOD, if complete { "complete" } else { "not complete" })));
     }
     out
-}
-
-/// Running and building need a renderer for every job.
-pub fn need_adapters(loaded: &Loaded) -> Result<(), Failure> {
-    match loaded.plan.jobs.iter().find(|job| job.settings.text(&Key::Adapter).is_none()) {
-        Some(job) => Err(Failure::unreadable(format!(
-            "the job `{}` has no adapter: nothing says which renderer to call",
-            job.name
-        ))
-        .help("write adapter = \"understudy\" in the job or in [defaults]")),
-        None => Ok(()),
-    }
 }

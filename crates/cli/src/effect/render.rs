@@ -22,7 +22,6 @@ use super::journal::Journal;
 use super::spawn::{self, Running, Start};
 use super::stage::{self, Landed, Landing};
 use super::watch::{Limits, Watch};
-use crate::command::build;
 use crate::exit_code::Failure;
 use crate::lower::Surroundings;
 use crate::pipeline::Loaded;
@@ -151,7 +150,7 @@ impl Crew<'_> {
     /// One call of the renderer: how many files landed, and the frames of which some did not.
     fn once(&self, call: &Invocation, shared: &Shared) -> Result<(i64, Frames), Failure> {
         let plan = &self.loaded.plan;
-        let Some(step) = build::step(self.loaded, call, self.around) else { return Ok((0, call.frames.clone())) };
+        let Some(step) = self.loaded.step(call, self.around) else { return Ok((0, call.frames.clone())) };
         for write in &step.writes {
             stage::prepare(Path::new(&write.stage))?;
         }

@@ -1,6 +1,7 @@
 //! Load, resolve, plan, check: once, for every command.
 
 mod read;
+mod step;
 
 use std::path::PathBuf;
 use std::sync::Arc;
