@@ -158,6 +158,12 @@ fn facts_come_from_scenes_and_from_beside_them() {
         (&"1-96".into(), &"mast".into(), &"crossing.bin".into())
     );
     project.write("scenes/closed.scn", [7u8; 64]);
+    // Only what holds the facts is read: a container's tail may be of any size, and so may a closed scene.
+    let lighthouse = project.path("scenes/lighthouse.glb");
+    for file in [&lighthouse, &project.path("scenes/closed.scn")] {
+        std::fs::File::options().write(true).open(file).unwrap().set_len(1 << 34).unwrap();
+    }
+    assert!(project.say("scene scenes/lighthouse.glb --fps 24").ended(0).out.contains("1-48"));
     let unknown = project.say("scene scenes/closed.scn").ended(0).out;
     assert!(unknown.contains("no facts file") && unknown.matches("unknown").count() >= 4, "{unknown}");
     project.write(

@@ -1,12 +1,14 @@
 //! Asking a renderer what it knows about a scene; the answer is kept by the scene's content.
 
 use std::collections::BTreeMap;
+use std::fs::File;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use truepath_core::adapter::Adapter;
 use truepath_core::scene::{self, Facts};
-use truepath_core::template::{Lookup, Value, expand_text};
+use truepath_core::template::{Lookup, Value, expand_text, slug};
 
 /// Where answers are kept and programs are at home.
 pub struct Asking<'a> {
@@ -22,9 +24,9 @@ pub struct Asking<'a> {
 
 /// The facts that an adapter's program tells about a scene, or why it tells none.
 pub fn ask(asking: &Asking<'_>, adapter: &Adapter, scene: &Path) -> Result<Facts, String> {
-    let bytes = std::fs::read(scene).map_err(|error| error.to_string())?;
-    let digest = blake3::Hasher::new().update(&bytes).update(adapter.name.as_bytes()).finalize().to_hex();
-    let kept = asking.state.join("facts").join(format!("{}.json", &digest[..32]));
+    let folder = asking.state.join("facts");
+    let digest = content(scene, &folder).map_err(|error| error.to_string())?;
+    let kept = folder.join(format!("{digest}.{}.json", slug(&adapter.name)));
     if let Ok(text) = std::fs::read_to_string(&kept) {
         return scene::told::read(&text);
     }
@@ -49,8 +51,25 @@ pub fn ask(asking: &Asking<'_>, adapter: &Adapter, scene: &Path) -> Result<Facts
     let facts =
         scene::told::read(&text).map_err(|why| format!("what {} printed is no answer: {why}", program.display()))?;
     // An answer that cannot be kept is asked for again next time.
-    let _ = std::fs::create_dir_all(asking.state.join("facts")).and_then(|()| std::fs::write(&kept, text));
+    let _ = std::fs::create_dir_all(&folder).and_then(|()| std::fs::write(&kept, text));
     Ok(facts)
+}
+
+/// The digest of a scene's content. That of a large scene is looked up by size, time and file number, and only worked out
+/// when one of them has changed.
+fn content(scene: &Path, folder: &Path) -> std::io::Result<String> {
+    let about = scene.metadata()?;
+    let stamp = format!("{} {} {} {}.{}", scene.display(), about.len(), about.ino(), about.mtime(), about.mtime_nsec());
+    let known = folder.join(format!("{}.digest", &blake3::hash(stamp.as_bytes()).to_hex()[..32]));
+    if let Ok(digest) = std::fs::read_to_string(&known)
+        && digest.len() == 32
+    {
+        return Ok(digest);
+    }
+    let digest = blake3::Hasher::new().update_reader(File::open(scene)?)?.finalize().to_hex()[..32].to_owned();
+    // What cannot be kept is worked out again next time.
+    let _ = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&known, &digest));
+    Ok(digest)
 }
 
 /// An adapter's program: `truepath` is the running binary, one with a slash starts at the sheet's folder, any other is

@@ -1,5 +1,7 @@
 //! Finding and reading sheets.
 
+use std::fs::File;
+use std::io::{Read as _, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 use truepath_core::diagnostic::Findings;
@@ -81,8 +83,8 @@ pub struct Read {
 /// # Errors
 /// When the scene cannot be opened.
 pub fn facts(scene: &Path) -> std::io::Result<Read> {
-    let bytes = std::fs::read(scene)?;
     let name = scene.file_name().unwrap_or_default().to_string_lossy();
+    let bytes = scene_bytes(scene, &name)?;
     let (own, mut source, damaged) = match scene::read(&name, &bytes) {
         Ok(facts) => (facts, "read from the scene", None),
         Err(Unread::Damaged(why)) => (Facts::default(), "", Some(why)),
@@ -103,6 +105,19 @@ pub fn facts(scene: &Path) -> std::io::Result<Read> {
         };
     }
     Ok(Read { facts, source, damaged, beside })
+}
+
+/// The bytes of a scene that hold its facts: none of a format that nothing here reads.
+fn scene_bytes(path: &Path, name: &str) -> std::io::Result<Vec<u8>> {
+    let mut file = File::open(path)?;
+    let mut head = Vec::new();
+    file.by_ref().take(scene::HEAD as u64).read_to_end(&mut head)?;
+    let mut bytes = Vec::new();
+    if let Some(part) = scene::part(name, &head) {
+        file.seek(SeekFrom::Start(part.start))?;
+        file.take(part.end - part.start).read_to_end(&mut bytes)?;
+    }
+    Ok(bytes)
 }
 
 /// The outside files of a scene that are not there, as the scene spells them.

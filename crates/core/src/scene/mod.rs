@@ -5,6 +5,8 @@ mod gltf;
 pub mod told;
 mod usda;
 
+use std::ops::Range;
+
 use crate::frames::Frames;
 use crate::sheet::{Fps, Size};
 
@@ -36,7 +38,29 @@ pub enum Unread {
     Damaged(String),
 }
 
-/// Reads the facts of a scene. `name` is its file name, whose extension tells the format.
+/// Bytes at the head of a file that [`part`] needs to see.
+pub const HEAD: usize = 20;
+
+/// Which bytes of a scene hold its facts; `None` for a format that is not read here, so that nothing needs to be read.
+/// Of a binary glTF container (glTF 2.0, 4.4) that is its first chunk, however large the rest may be.
+#[must_use]
+pub fn part(name: &str, head: &[u8]) -> Option<Range<u64>> {
+    let extension = name.rsplit_once('.').map(|(_, extension)| extension.to_ascii_lowercase());
+    match extension.as_deref() {
+        Some("gltf" | "usda") => Some(0..u64::MAX),
+        Some("glb") => match head {
+            [b'g', b'l', b'T', b'F', 2, 0, 0, 0, _, _, _, _, a, b, c, d, b'J', b'S', b'O', b'N', ..] => {
+                let start = HEAD as u64;
+                Some(start..start + u64::from(u32::from_le_bytes([*a, *b, *c, *d])))
+            }
+            // A damaged head is left to the reader to complain about.
+            _ => Some(0..u64::MAX),
+        },
+        _ => None,
+    }
+}
+
+/// Reads the facts of a scene from that part of its bytes. `name` is its file name, whose extension tells the format.
 pub fn read(name: &str, bytes: &[u8]) -> Result<Facts, Unread> {
     match name.rsplit_once('.').map(|(_, extension)| extension.to_ascii_lowercase()).as_deref() {
         Some("gltf" | "glb") => gltf::read(bytes).map_err(Unread::Damaged),
