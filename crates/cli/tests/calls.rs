@@ -176,3 +176,44 @@ fn what_the_renderer_cannot_receive_is_never_lost_in_silence() {
             .contains("write \"understudy\"")
     );
 }
+
+#[test]
+fn a_second_try_leaves_alone_what_landed_in_the_first() {
+    use std::os::unix::fs::PermissionsExt;
+    let sheet = SMALL
+        .replace("\"1-24\"", "7")
+        .replace("\"understudy\"", "\"moody\"")
+        .replace("[checks]", "passes = [\"beauty\", \"mask\"]\n\n[checks]");
+    let project = Project::with(&sheet);
+    project
+        .say("understudy render scenes/crossing.gltf --frames 7 --size 32x18 --channels rgb --pass beauty=frame.png")
+        .ended(0);
+    // Of its first call only the first pass comes out.
+    project.write("bin/moody", "#!/bin/sh\nfor word; do\n  out=$(echo \"${word#*=}\" | sed 's/####/0007/')\n  case $word in mask=*) [ -f tried ] || continue;; esac\n  cp frame.png \"$out\"\ndone\ntouch tried\n");
+    std::fs::set_permissions(project.path("bin/moody"), std::fs::Permissions::from_mode(0o755)).unwrap();
+    project.write(
+        "adapters/moody.toml",
+        "adapter = 1\nname = \"moody\"\nprogram = \"bin/moody\"\narguments = [[\"{pass}={out}\"]]\n[passes]\ncan = [\"call\"]\n[out]\nnumber = \"#\"\n",
+    );
+    let carried = ["scene = \"scenes/crossing.gltf\"", "camera", "fps", "size", "bits", "channels"];
+    let arguments = carried[1..]
+        .iter()
+        .map(|name| if *name == "size" { "[\"-{width}x{height}\"]".to_owned() } else { format!("[\"-{{{name}}}\"]") })
+        .collect::<Vec<_>>()
+        .join(", ");
+    let adapter = std::fs::read_to_string(project.path("adapters/moody.toml")).unwrap();
+    project.write(
+        "adapters/moody.toml",
+        adapter.replace("[[\"{pass}", &format!("[[\"-{{scene}}\"], [\"-{{frames}}\"], {arguments}, [\"{{pass}}")),
+    );
+    let script = std::fs::read_to_string(project.path("bin/moody")).unwrap();
+    project.write("bin/moody", script.replace("for word; do\n", "for word; do\n  case $word in -*) continue;; esac\n"));
+    // A cut-off file stands under the first pass' name, so that landing may replace what is there.
+    project.write("renders/crossing/crossing_beauty.0007.png", "cut");
+    let said = project.say("run --json").ended(0).out;
+    let landed: Vec<String> = event::read(&said)
+        .filter_map(|event| if let Event::Landed { series, .. } = event { Some(series) } else { None })
+        .collect();
+    assert_eq!(landed, ["crossing/beauty", "crossing/mask"]);
+    assert!(matches!(event::read(&said).filter(|event| matches!(event, Event::Ended { .. })).count(), 2));
+}

@@ -1,6 +1,6 @@
 //! A crew of workers that takes calls from a list until none is left: stage, spawn, land, tell.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, HashSet, VecDeque};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::Sender;
@@ -136,8 +136,9 @@ impl Crew<'_> {
     fn persist(&self, call: &Invocation, shared: &Shared) -> Result<i64, Failure> {
         let mut landed = 0;
         let mut rest = call.clone();
+        let mut done = HashSet::new();
         for _ in 0..=self.loaded.plan.run.retries {
-            let (count, lacking) = self.once(&rest, shared)?;
+            let (count, lacking) = self.once(&rest, shared, &mut done)?;
             landed += count;
             rest.frames = lacking;
             if rest.frames.is_empty() || shared.stopping() {
@@ -147,15 +148,21 @@ impl Crew<'_> {
         Ok(landed)
     }
 
-    /// One call of the renderer: how many files landed, and the frames of which some did not.
-    fn once(&self, call: &Invocation, shared: &Shared) -> Result<(i64, Frames), Failure> {
+    /// One call of the renderer: how many files landed, and the frames of which some did not. What is in `done` landed
+    /// in an earlier try and is left alone.
+    fn once(
+        &self,
+        call: &Invocation,
+        shared: &Shared,
+        done: &mut HashSet<(usize, i64)>,
+    ) -> Result<(i64, Frames), Failure> {
         let plan = &self.loaded.plan;
         let Some(step) = self.loaded.step(call, self.around) else { return Ok((0, call.frames.clone())) };
         for write in &step.writes {
             stage::prepare(Path::new(&write.stage))?;
         }
         let mut awaited = awaited(plan, call, &step);
-        awaited.retain(|_, (series, frame)| self.need[*series].contains(*frame));
+        awaited.retain(|_, place| self.need[place.0].contains(place.1) && !done.contains(place));
         let wrote = self
             .loaded
             .adapter(&plan.jobs[call.job])
@@ -198,6 +205,7 @@ impl Crew<'_> {
                     match self.land(call, &path, place, false) {
                         Ok(true) => {
                             landed += 1;
+                            done.insert(place);
                             watch.frame();
                         }
                         Ok(false) => {
@@ -222,6 +230,7 @@ impl Crew<'_> {
         for (path, place) in std::mem::take(&mut awaited) {
             if self.land(call, &path, place, true)? {
                 landed += 1;
+                done.insert(place);
             } else {
                 awaited.insert(path, place);
             }

@@ -150,7 +150,7 @@ fn marked(path: &str, screen: Screen) -> String {
 
 /// Settings that nobody gives, so that the scene decides.
 fn left_to_scene(job: &Job) -> Vec<String> {
-    let unknown = |key: &Key| match key {
+    let known = |key: &Key| match key {
         Key::Frames => job.frames.is_some(),
         Key::Fps => job.fps.is_some(),
         Key::Size => job.full_size.is_some(),
@@ -158,7 +158,7 @@ fn left_to_scene(job: &Job) -> Vec<String> {
     };
     [Key::Camera, Key::Frames, Key::Fps, Key::Size, Key::Samples, Key::Colour]
         .into_iter()
-        .filter(|key| !unknown(key))
+        .filter(|key| !known(key))
         .map(|key| key.to_string())
         .collect()
 }
