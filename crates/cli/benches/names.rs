@@ -120,7 +120,7 @@ fn planning() {
         let sheet = parse::sheet(FileId(0), &text, &mut findings);
         let stacked = stack(&sheet, &[], &Settings::default(), &mut findings);
         let jobs = resolve(&sheet, &stacked, &|_| None, &home, &mut findings);
-        let roots = roots(&sheet, &home, &Default::default());
+        let roots = roots(&sheet, &home, &Default::default(), true);
         let ground =
             Ground { sheet: &sheet, roots: &roots, home: &home, modes: &[], pins: &Pins::default(), looking: false };
         let plan = plan(ground, &jobs, &Selection::default());

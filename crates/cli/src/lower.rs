@@ -105,6 +105,11 @@ pub fn search_path() -> impl Iterator<Item = PathBuf> {
     std::env::split_paths(&path).collect::<Vec<_>>().into_iter()
 }
 
+/// Whether an environment variable has a value.
+pub fn is_set(name: &str) -> bool {
+    std::env::var_os(name).is_some_and(|value| !value.is_empty())
+}
+
 /// A path as the core takes it: text with `/`.
 pub fn text(path: &Path) -> String {
     let text = path.to_string_lossy().into_owned();

@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 /// Which text of a [`Sources`] list.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct FileId(pub u16);
 
 /// A byte range in one text.

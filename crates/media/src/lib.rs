@@ -6,6 +6,7 @@
 mod exr;
 mod jpeg;
 mod png;
+mod sound;
 #[cfg(test)]
 mod tests;
 mod tiff;
@@ -15,6 +16,8 @@ use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::path::Path;
 
 use truepath_core::verify::{Picture, Seen};
+
+pub use sound::sound;
 
 /// A file being looked at.
 type Bytes = BufReader<File>;

@@ -11,7 +11,7 @@ use crate::show;
 
 /// Writes all invocations of the plan.
 pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
-    let queue = pipeline::load(&args.common, around, Way { offline: false, anew: args.anew })?;
+    let queue = pipeline::load(&args.common, around, Way { anew: args.anew, ..Way::default() })?;
     super::tell_findings(&queue, around);
     if let Some(exit) = queue.stopped() {
         return Ok(exit);

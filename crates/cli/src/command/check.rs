@@ -10,7 +10,7 @@ use crate::show;
 
 /// Shows every finding with its place, its reason and its remedy.
 pub fn run(args: &Check, around: &Surroundings) -> Result<Exit, Failure> {
-    let queue = pipeline::load(&args.common, around, Way { offline: args.offline, anew: false })?;
+    let queue = pipeline::load(&args.common, around, Way { offline: args.offline, ..Way::default() })?;
     let (stopped, name) = (queue.stopped(), super::sheet_names(&queue, around));
     let findings = queue.findings();
     let warned = args.strict && findings.iter().any(|finding| finding.level == Level::Warning);

@@ -20,7 +20,7 @@ use crate::show::{self, counted, paint};
 
 /// Renders, stages and lands all frames that are needed, sheet by sheet.
 pub fn run(args: &Run, around: &Surroundings) -> Result<Exit, Failure> {
-    let mut queue = pipeline::load(&args.common, around, Way { offline: false, anew: args.anew })?;
+    let mut queue = pipeline::load(&args.common, around, Way { anew: args.anew, ..Way::default() })?;
     super::tell_findings(&queue, around);
     if let Some(exit) = queue.stopped() {
         return Ok(exit);

@@ -10,7 +10,7 @@ use crate::show;
 pub fn run(args: &Schema) -> Result<Exit, Failure> {
     let schema = match args.of {
         Described::Sheet => schema::sheet(),
-        Described::Adapter => schema::adapter(),
+        Described::Adapter => truepath_core::adapter::schema::adapter(),
         Described::Machine => schema::machine(),
     };
     show::print(&show::json::text(&schema))?;

@@ -11,7 +11,7 @@ use crate::show;
 /// Answers for every file; a file that fits nowhere makes the answer no.
 pub fn run(args: &Whose, around: &Surroundings) -> Result<Exit, Failure> {
     let common = Common { sheet: args.sheet.clone(), mode: args.mode.clone(), ..Common::default() };
-    let queue = pipeline::load(&common, around, Way { offline: true, anew: false })?;
+    let queue = pipeline::load(&common, around, Way::default())?;
     super::tell_findings(&queue, around);
     let here = text(&around.folder);
     let answers: Vec<(String, usize, Owner)> = args.files.iter().map(|file| answer(&queue, file, &here)).collect();

@@ -8,6 +8,7 @@ use std::process::{Command, Stdio};
 
 use truepath_core::adapter::Adapter;
 use truepath_core::scene::{self, Facts};
+use truepath_core::sheet::System;
 use truepath_core::template::{Lookup, Value, expand_text, slug};
 
 /// Where answers are kept and programs are at home.
@@ -16,6 +17,8 @@ pub struct Asking<'a> {
     pub state: &'a Path,
     /// The sheet's folder.
     pub folder: &'a Path,
+    /// This system.
+    pub system: System,
     /// This program.
     pub own: &'a Path,
     /// Programs that the machine file knows.
@@ -34,7 +37,8 @@ pub fn ask(asking: &Asking<'_>, adapter: &Adapter, scene: &Path) -> Result<Facts
         if name == "scene" { Lookup::Value(Value::Text(scene.display().to_string())) } else { Lookup::Unknown }
     };
     let arguments: Vec<String> = adapter.facts.iter().filter_map(|template| expand_text(template, &known)).collect();
-    let program = program(adapter, asking.folder, (asking.own, asking.programs));
+    let program = program(adapter, (asking.folder, asking.system), (asking.own, asking.programs))
+        .map_err(|name| format!("{name} is not on this machine"))?;
     tracing::info!(program = %program.display(), scene = %scene.display(), "asking for facts");
     let output = Command::new(&program).args(arguments).current_dir(asking.folder).stdin(Stdio::null()).output();
     let output = output.map_err(|error| format!("cannot start {}: {error}", program.display()))?;
@@ -72,18 +76,22 @@ fn content(scene: &Path, folder: &Path) -> std::io::Result<String> {
     Ok(digest)
 }
 
-/// An adapter's program: `truepath` is the running binary, one with a slash starts at the sheet's folder, any other is
-/// sought in the machine file, then on the path.
-pub fn program(adapter: &Adapter, folder: &Path, (own, known): (&Path, &BTreeMap<String, String>)) -> PathBuf {
-    if adapter.program == "truepath" {
-        return own.to_owned();
-    }
-    if adapter.program.contains('/') {
-        return PathBuf::from(truepath_core::resolve::paths::tidy(&folder.join(&adapter.program).to_string_lossy()));
-    }
-    if let Some(known) = known.get(&adapter.program) {
-        return PathBuf::from(known);
-    }
-    let found = crate::lower::search_path().map(|folder| folder.join(&adapter.program)).find(|path| path.is_file());
-    found.unwrap_or_else(|| PathBuf::from(&adapter.program))
+/// An adapter's program on this system, or its name where it is nowhere to be found: `truepath` is the running binary, one
+/// with a slash starts at the sheet's folder, any other is sought in the machine file, then on the path.
+pub fn program(
+    adapter: &Adapter,
+    (folder, system): (&Path, System),
+    (own, known): (&Path, &BTreeMap<String, String>),
+) -> Result<PathBuf, String> {
+    let name = adapter.program_on(system).ok_or("a program for this system")?;
+    let found = if name == "truepath" {
+        own.to_owned()
+    } else if name.contains('/') {
+        PathBuf::from(truepath_core::resolve::paths::tidy(&folder.join(name).to_string_lossy()))
+    } else if let Some(known) = known.get(name) {
+        PathBuf::from(known)
+    } else {
+        crate::lower::search_path().map(|folder| folder.join(name)).find(|path| path.is_file()).ok_or(name)?
+    };
+    if found.is_file() { Ok(found) } else { Err(found.display().to_string()) }
 }

@@ -126,3 +126,21 @@ pub fn missing(scene: &Path, facts: &Facts) -> Vec<String> {
     let there = |name: &String| folder.join(name).exists() || folder.join(percent_decoded(name)).exists();
     facts.resources.iter().filter(|name| !there(name)).cloned().collect()
 }
+
+/// A copy beside a scene that a program saved by itself, or that an editor still holds, and that is newer than the scene.
+pub fn newer(scene: &Path) -> Option<PathBuf> {
+    let changed = |path: &Path| path.metadata().and_then(|about| about.modified()).ok();
+    let name = scene.file_name()?.to_string_lossy().into_owned();
+    let (stem, extension) = name.rsplit_once('.').unwrap_or((&name, ""));
+    let copies = [
+        format!("{name}~"),
+        format!("#{name}#"),
+        format!(".{name}.swp"),
+        format!("{name}.autosave"),
+        format!("{stem}.autosave.{extension}"),
+        format!("{stem}_autosave.{extension}"),
+        format!("{stem}.recovered.{extension}"),
+    ];
+    let saved = changed(scene)?;
+    copies.iter().map(|copy| scene.with_file_name(copy)).find(|copy| changed(copy).is_some_and(|copied| copied > saved))
+}

@@ -10,4 +10,5 @@ pub mod pin;
 pub mod render;
 pub mod spawn;
 pub mod stage;
+pub mod survey;
 pub mod watch;

@@ -3,6 +3,7 @@
 mod read;
 mod step;
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -19,7 +20,7 @@ use truepath_core::source::Sources;
 use truepath_core::template::Lookup;
 
 use crate::args::Common;
-use crate::effect::{load, pin};
+use crate::effect::{load, pin, survey};
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
 
@@ -108,15 +109,17 @@ impl Queue {
 
 /// How a call wants its sheets loaded.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Way {
-    /// Ask neither disk nor machine about what the sheet names. Scenes are read all the same, as far as they are there.
+pub struct Way<'w> {
+    /// Ask neither disk nor machine: only sheets, and adapters beside them, are read.
     pub offline: bool,
     /// Forget pins: look everything up anew.
     pub anew: bool,
+    /// Texts of sheets that are not written to disk yet, by path.
+    pub texts: Option<&'w BTreeMap<PathBuf, String>>,
 }
 
 /// Loads the sheets that a call means.
-pub fn load(common: &Common, around: &Surroundings, way: Way) -> Result<Queue, Failure> {
+pub fn load(common: &Common, around: &Surroundings, way: Way<'_>) -> Result<Queue, Failure> {
     let mut sources = Sources::default();
     let mut findings = Findings::default();
     let (typed, retouched) = read::typed(common, &mut sources, &mut findings);
@@ -145,7 +148,7 @@ pub fn load(common: &Common, around: &Surroundings, way: Way) -> Result<Queue, F
 struct Call<'c> {
     common: &'c Common,
     around: &'c Surroundings,
-    way: Way,
+    way: Way<'c>,
     typed: &'c Settings,
     findings: Findings,
 }
@@ -165,25 +168,26 @@ struct Draft {
     unpinned: Wanted,
     findings: Findings,
     own_path: bool,
+    whole: bool,
 }
 
 impl Call<'_> {
     fn draft(mut self, path: PathBuf, sources: &mut Sources) -> Result<Draft, Failure> {
-        let mut home = read::home(&path, self.around);
+        let mut home = read::home(&path, self.around, self.way.offline);
         let sheet = self.sheet(&path, sources, &mut home, &mut Vec::new())?;
-        for (check, level) in &sheet.checks {
-            if let Some(known) = truepath_core::diagnostic::find(&check.value) {
-                self.findings.set_level(known.slug, *level);
-            }
-        }
-        let adapters = Arc::new(read::adapters(&path, self.around, sources, &mut self.findings));
-        let machine_file = read::machine_file(self.around, sources, &mut self.findings)?;
+        let configuration = self.around.configuration.as_deref().filter(|_| !self.way.offline);
+        let adapters = read::adapters(&path, configuration, (self.around, sources), &mut self.findings);
+        let adapters = Arc::new(adapters);
+        let machine_file = match configuration {
+            Some(_) => read::machine_file(self.around, sources, &mut self.findings)?,
+            None => MachineFile::default(),
+        };
         let modes = &self.common.mode;
         let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
-        let (facts, machine) = self.read_scenes(&stacked, &home, (&path, &adapters, &machine_file), sources);
+        let (facts, mut machine) = self.read_scenes(&stacked, &home, (&path, &adapters, &machine_file), sources);
         let known = |scene: &str| facts.get(scene).cloned();
         let jobs = resolve::resolve(&sheet, &stacked, &known, &home, &mut self.findings);
-        let roots = resolve::roots(&sheet, &home, &machine_file);
+        let roots = resolve::roots(&sheet, &home, &machine_file, self.way.offline);
         let stored = if self.way.anew { Pins::default() } else { pin::read(&path)? };
         let ground = Ground { sheet: &sheet, roots: &roots, home: &home, modes, pins: &stored, looking: false };
         let selection = Selection {
@@ -210,7 +214,13 @@ impl Call<'_> {
         // Where all jobs are asked for and there are no modes, the plan has no rival but itself.
         let alone = sheet.modes.is_empty() && selection.is_everything() && self.common.sheet.len() < 2;
         let rivals = if alone { Vec::new() } else { rivals(ground, &known, (&jobs, modes), self.typed) };
+        let whole = selection.is_everything();
+        if !self.way.offline {
+            let survey = survey::Survey { plan: &plan, adapters: &adapters, programs: &machine_file.programs };
+            survey.look((&path, self.around), &mut machine);
+        }
         Ok(Draft {
+            whole,
             path,
             stacked,
             plan,
@@ -263,6 +273,7 @@ impl Draft {
             rivals: &self.rivals,
             adapters: &self.adapters,
             machine: (!way.offline).then_some(&self.machine),
+            whole: self.whole,
         };
         check::check(input, &mut self.findings);
         if self.findings.iter().any(|finding| finding.check == NOT_TOML) {

@@ -11,7 +11,7 @@ use truepath_core::plan::Adapters;
 use truepath_core::resolve::{Home, Stacked, paths};
 use truepath_core::scene::{self, Facts};
 use truepath_core::sheet::machine::MachineFile;
-use truepath_core::sheet::{self, Key, Settings, Sheet};
+use truepath_core::sheet::{self, Key, Settings, Sheet, System};
 use truepath_core::source::Sources;
 
 use super::Call;
@@ -29,7 +29,8 @@ impl Call<'_> {
         home: &mut Home,
         above: &mut Vec<PathBuf>,
     ) -> Result<Sheet, Failure> {
-        let body = load::text(path)?;
+        let written = self.way.texts.and_then(|texts| texts.get(path)).cloned();
+        let body = written.map_or_else(|| load::text(path), Ok)?;
         let file = sources.add(load::short(path, &self.around.folder), body);
         home.folders.resize(usize::from(file.0) + 1, String::new());
         home.folders[usize::from(file.0)] = text(path.parent().unwrap_or(path));
@@ -69,6 +70,9 @@ impl Call<'_> {
             temporary: self.around.temporary.iter().map(|folder| text(folder)).collect(),
             ..Machine::default()
         };
+        if self.way.offline {
+            return (facts, machine);
+        }
         let scenes: BTreeSet<String> = stacked
             .iter()
             .filter_map(|job| {
@@ -90,11 +94,12 @@ impl Call<'_> {
                         let file = sources.add(load::short(&path, &self.around.folder), text);
                         scene::beside::read(file, &sources.get(file).text, &mut self.findings);
                     }
+                    machine.newer.extend(load::newer(path).map(|copy| (scene.clone(), text(&copy))));
                     let lost = load::missing(path, &read.facts);
                     if !lost.is_empty() {
                         machine.resources.insert(scene.clone(), lost);
                     }
-                    let told = if read.source.starts_with("read") || read.damaged.is_some() || self.way.offline {
+                    let told = if read.source.starts_with("read") || read.damaged.is_some() {
                         None
                     } else {
                         self.told(stacked, path, home, own)
@@ -137,7 +142,13 @@ impl Call<'_> {
         let adapter = adapters.get(stacked.iter().find(own)?.settings.text(&Key::Adapter)?)?;
         let (state, programs) = (lock::state_folder(sheet), &machine.programs);
         let asking =
-            facts::Asking { state: &state, folder: Path::new(&home.folder), own: &self.around.program, programs };
+            facts::Asking {
+                state: &state,
+                folder: Path::new(&home.folder),
+                system: home.system,
+                own: &self.around.program,
+                programs,
+            };
         (!adapter.facts.is_empty()).then(|| facts::ask(&asking, adapter, scene))
     }
 }
@@ -169,12 +180,13 @@ fn quoted(text: &str) -> String {
     serde_json::Value::String(text.to_owned()).to_string()
 }
 
-pub(super) fn home(path: &Path, around: &Surroundings) -> Home {
+/// Where a sheet is at home. Offline, the system is always the same one, so that a sheet has the same answer everywhere.
+pub(super) fn home(path: &Path, around: &Surroundings, offline: bool) -> Home {
     let folder = text(path.parent().unwrap_or(path));
     Home {
         sheet: paths::stem(&text(path)).to_owned(),
         user: around.home.as_deref().map(text),
-        system: around.system,
+        system: if offline { System::Linux } else { around.system },
         mark: blake3::hash(folder.as_bytes()).to_hex()[..8].to_owned(),
         folder,
         folders: Vec::new(),
@@ -184,13 +196,13 @@ pub(super) fn home(path: &Path, around: &Surroundings) -> Home {
 /// The adapters that a sheet can name: those in `adapters` beside it, then the user's own, then those in the box.
 pub(super) fn adapters(
     sheet: &Path,
-    around: &Surroundings,
-    sources: &mut Sources,
+    configuration: Option<&Path>,
+    (around, sources): (&Surroundings, &mut Sources),
     findings: &mut Findings,
 ) -> Adapters {
     let mut all = Adapters::new();
     let beside = sheet.parent().map(|folder| folder.join("adapters"));
-    for folder in beside.into_iter().chain(around.configuration.as_ref().map(|folder| folder.join("adapters"))) {
+    for folder in beside.into_iter().chain(configuration.map(|folder| folder.join("adapters"))) {
         for path in load::toml_files(&folder) {
             let Ok(body) = load::text(&path) else { continue };
             let name = paths::stem(&text(&path)).to_owned();

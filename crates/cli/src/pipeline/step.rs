@@ -2,10 +2,9 @@
 
 use std::path::Path;
 
-use truepath_core::invoke::arguments::arguments;
+use truepath_core::invoke::arguments::{Bench, arguments, environment};
 use truepath_core::invoke::target::{self, Step, Write};
 use truepath_core::plan::{Invocation, Series};
-use truepath_core::sheet::{Key, Setting};
 
 use super::Loaded;
 use crate::effect::{facts, lock};
@@ -18,28 +17,27 @@ impl Loaded {
         let job = &plan.jobs[invocation.job];
         let adapter = self.adapter(job)?;
         let stage = |series: &Series| target::stage_folder(plan, invocation, series);
-        let env = job.settings.values.iter().filter_map(|(key, given)| match (key, &*given.value) {
-            (Key::Env(name), Setting::Text(value)) => Some((name.clone(), value.clone())),
-            _ => None,
-        });
         let labels = invocation
             .series
             .iter()
             .flat_map(|at| &plan.series[*at].passes)
             .map(|pass| job.passes[*pass].label.clone());
+        let log = format!("{}/logs/{}.log", text(&lock::state_folder(&self.sheet)), invocation.id);
+        let bench = Bench { stage: &stage, log: &log, product: None };
         Some(Step {
             id: invocation.id.clone(),
             job: job.name.clone(),
             passes: labels.collect(),
             frames: invocation.frames.clone(),
-            program: text(&facts::program(
+            program: facts::program(
                 adapter,
-                Path::new(&plan.home.folder),
+                (Path::new(&plan.home.folder), plan.home.system),
                 (&around.program, &self.machine.programs),
-            )),
-            arguments: arguments(plan, invocation, adapter, &invocation.frames, &stage),
-            env: env.collect(),
-            log: format!("{}/logs/{}.log", text(&lock::state_folder(&self.sheet)), invocation.id),
+            )
+            .map_or_else(|name| name, |path| text(&path)),
+            arguments: arguments(plan, invocation, adapter, &invocation.frames, bench),
+            env: environment(plan, invocation, adapter, &invocation.frames, bench),
+            log: log.clone(),
             writes: invocation.series.iter().map(|at| Write { series: *at, stage: stage(&plan.series[*at]) }).collect(),
         })
     }

@@ -1,13 +1,15 @@
-//! Adapters: how one renderer is driven without a window, described in a file.
+//! Adapters: how one renderer, exporter or encoder is driven without a window, described in a file.
 
 mod parse;
+pub mod schema;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
-use crate::sheet::Key;
+use crate::sheet::{Key, System};
+use crate::source::Spanned;
 use crate::template::Template;
 
-pub use parse::adapter;
+pub use parse::{OF_PASS, adapter};
 
 /// The adapters in the box: name and text.
 pub const BUILT_IN: &[(&str, &str)] = &[("understudy", include_str!("understudy.toml"))];
@@ -17,47 +19,115 @@ pub const BUILT_IN: &[(&str, &str)] = &[("understudy", include_str!("understudy.
 pub struct Adapter {
     /// Its name.
     pub name: String,
-    /// The program; `truepath` is the running binary itself.
-    pub program: String,
+    /// What the program does.
+    pub kind: Kind,
+    /// The program.
+    pub program: Program,
     /// Arguments that ask the program for its version.
     pub version: Vec<String>,
     /// Its arguments.
     pub arguments: Vec<Argument>,
     /// Arguments that hand over one variable.
-    pub variable: Vec<Template>,
+    pub variable: Vec<Spanned<Template>>,
+    /// Arguments that hand over one setting that only the renderer understands.
+    pub native: Vec<Spanned<Template>>,
     /// How frames are handed over.
     pub per: Per,
-    /// How passes may be arranged.
-    pub can: Vec<Arrangement>,
-    /// What stands for the frame in `{out}`.
-    pub number: String,
-    /// Extensions of scenes it reads; empty for any.
-    pub scenes: Vec<String>,
-    /// File types it writes; empty for any.
-    pub types: Vec<String>,
+    /// How `{frames}` is spelt.
+    pub spelling: Spelling,
+    /// How passes may be arranged; `None` for a program that renders one unnamed picture.
+    pub can: Option<Vec<Arrangement>>,
+    /// What stands for the frame in `{out}`; when left out, adapters called once per frame are given the final name, and
+    /// for all others there is no number.
+    pub number: Option<Number>,
+    /// What it really writes, relative to the stage folder.
+    pub writes: Vec<Spanned<Template>>,
+    /// The program's own words for our values, by token.
+    pub words: BTreeMap<String, BTreeMap<String, String>>,
+    /// What it can read and write.
+    pub accepts: Accepts,
     /// Arguments that make it print the facts of a scene as one JSON object; empty where it cannot.
     pub facts: Vec<Template>,
+    /// What it needs.
+    pub needs: Needs,
+    /// Its environment.
+    pub env: Vec<(String, Spanned<Template>)>,
     /// Lines of its log.
     pub log: Log,
     /// Exit codes of success.
     pub ok: Vec<i64>,
 }
 
+/// What a program does.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Kind {
+    /// Scenes to pictures.
+    #[default]
+    Renderer,
+    /// A scene to another one.
+    Exporter,
+    /// Pictures to a movie.
+    Encoder,
+}
+
+/// The kinds of adapters with their names.
+pub const KINDS: [(&str, Kind); 3] =
+    [("renderer", Kind::Renderer), ("exporter", Kind::Exporter), ("encoder", Kind::Encoder)];
+
+/// A program's name, or its path relative to the sheet's folder; `truepath` is the running binary itself.
+#[derive(Clone, Debug)]
+pub enum Program {
+    /// The same everywhere.
+    Same(String),
+    /// By system.
+    BySystem(Vec<(System, String)>),
+}
+
+impl Default for Program {
+    fn default() -> Program {
+        Program::Same(String::new())
+    }
+}
+
 /// One argument, or several that stand and fall together.
 #[derive(Clone, Debug)]
 pub enum Argument {
     /// Always there.
-    Always(Template),
+    Always(Spanned<Template>),
     /// Left out when a token in it has no value; repeated per pass when it names a pass.
-    Group(Vec<Template>),
+    Group(Vec<Spanned<Template>>),
 }
 
 /// How frames are handed over.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Per {
-    /// `{frames}`.
+    /// Any frames in one call: `{frames}`.
     #[default]
     List,
+    /// A run of one step in one call: `{first}`, `{last}` and, where it is used, `{step}`.
+    Range,
+    /// A call for each frame: `{frame}`.
+    Frame,
+}
+
+/// The ways of handing frames over with their names.
+pub const PERS: [(&str, Per); 3] = [("list", Per::List), ("range", Per::Range), ("frame", Per::Frame)];
+
+/// How `{frames}` is spelt.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Spelling {
+    /// Between parts.
+    pub join: String,
+    /// Between the first and the last frame of a part.
+    pub range: String,
+    /// Before a step.
+    pub step: String,
+}
+
+impl Default for Spelling {
+    fn default() -> Spelling {
+        Spelling { join: ",".to_owned(), range: "-".to_owned(), step: "/".to_owned() }
+    }
 }
 
 /// How passes may be arranged.
@@ -71,6 +141,67 @@ pub enum Arrangement {
     File,
 }
 
+/// The arrangements with their names.
+pub const ARRANGEMENTS: [(&str, Arrangement); 3] =
+    [("pass", Arrangement::Pass), ("call", Arrangement::Call), ("file", Arrangement::File)];
+
+/// What stands for the frame in `{out}`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Number {
+    /// A sign for each digit.
+    Repeat(char),
+    /// `%04d`.
+    Printf,
+    /// Nothing: the program puts its own number to the name, or is told the frame.
+    None,
+}
+
+impl Number {
+    /// What stands for a frame of at least `width` digits.
+    #[must_use]
+    pub fn hole(self, width: usize) -> String {
+        match self {
+            Number::Repeat(sign) => sign.to_string().repeat(width),
+            Number::Printf => format!("%0{width}d"),
+            Number::None => String::new(),
+        }
+    }
+}
+
+/// What a program can read and write; an empty list leaves all that the catalogue knows.
+#[derive(Clone, Debug, Default)]
+pub struct Accepts {
+    /// Extensions of scenes.
+    pub scenes: Vec<String>,
+    /// File types.
+    pub types: Vec<String>,
+    /// Depths of a sample.
+    pub bits: Vec<String>,
+    /// Channels.
+    pub channels: Vec<String>,
+    /// Compressions.
+    pub compressions: Vec<String>,
+    /// Codecs.
+    pub codecs: Vec<String>,
+    /// Chroma layouts.
+    pub chroma: Vec<String>,
+    /// Codecs of sound.
+    pub audio_codecs: Vec<String>,
+}
+
+/// What is looked at before anything runs.
+#[derive(Clone, Debug, Default)]
+pub struct Needs {
+    /// Environment variables that have to be set.
+    pub env: Vec<String>,
+    /// Files that have to be there.
+    pub files: Vec<String>,
+    /// Commands that have to end with exit code 0.
+    pub run: Vec<Vec<String>>,
+    /// Licences, counted by the machine file and `[run]`.
+    pub slots: Vec<String>,
+}
+
 /// Regular expressions for lines of the log.
 #[derive(Clone, Debug, Default)]
 pub struct Log {
@@ -80,50 +211,78 @@ pub struct Log {
     pub problem: Option<String>,
     /// A frame is being worked on: the group `frame`.
     pub progress: Option<String>,
+    /// No licence is free.
+    pub wait: Option<String>,
 }
 
+/// Settings that True Path itself uses.
+const OWN: [Key; 7] =
+    [Key::Adapter, Key::Version, Key::Path, Key::Scale, Key::Shift, Key::Handles, Key::Enabled];
+
 impl Adapter {
-    /// Whether any argument uses a token.
+    /// Whether any argument or environment value uses a token.
     #[must_use]
     pub fn uses(&self, token: &str) -> bool {
-        self.templates().any(|template| template.has(token))
+        self.templates().any(|template| template.value.has(token))
     }
 
-    fn templates(&self) -> impl Iterator<Item = &Template> {
-        self.arguments.iter().flat_map(|argument| match argument {
+    /// Every template that is handed to the program.
+    pub fn templates(&self) -> impl Iterator<Item = &Spanned<Template>> {
+        let arguments = self.arguments.iter().flat_map(|argument| match argument {
             Argument::Always(template) => std::slice::from_ref(template),
             Argument::Group(templates) => templates.as_slice(),
-        })
+        });
+        arguments.chain(self.env.iter().map(|(_, template)| template)).chain(&self.variable).chain(&self.native)
     }
 
-    /// Whether something brings a setting to the program: an argument, or True Path itself.
+    /// The program on a system.
+    #[must_use]
+    pub fn program_on(&self, system: System) -> Option<&str> {
+        match &self.program {
+            Program::Same(program) => Some(program),
+            Program::BySystem(programs) => {
+                programs.iter().find(|(own, _)| *own == system).map(|(_, program)| program.as_str())
+            }
+        }
+    }
+
+    /// Whether the program can do an arrangement.
+    #[must_use]
+    pub fn can(&self, arrangement: Arrangement) -> bool {
+        self.can.as_ref().is_some_and(|can| can.contains(&arrangement))
+    }
+
+    /// The program's own word for a value of a token.
+    #[must_use]
+    pub fn word<'w>(&'w self, token: &str, value: &'w str) -> &'w str {
+        self.words.get(token).and_then(|words| words.get(value)).map_or(value, String::as_str)
+    }
+
+    /// Whether something brings a setting to the program: an argument, an environment value, or True Path itself.
     #[must_use]
     pub fn carries(&self, key: &Key) -> bool {
         let any = |tokens: &[&str]| tokens.iter().any(|token| self.uses(token));
         match key {
+            key if OWN.contains(key) => true,
+            // What these hold is looked at one by one.
+            Key::Format | Key::Passes | Key::Layers | Key::Env(_) | Key::Export => true,
             Key::Scene => any(&["scene", "scene_folder"]),
             Key::Frames => any(&["frames", "first", "last", "frame"]),
             Key::Size => any(&["width", "height", "full_width", "full_height"]),
-            Key::Adapter
-            | Key::Version
-            | Key::Path
-            | Key::Scale
-            | Key::Handles
-            | Key::Shift
-            | Key::Layers
-            | Key::Enabled => true,
-            Key::Format | Key::Passes | Key::Env(_) => true,
+            Key::Checkpoint => any(&["checkpoint", "resume"]),
             Key::Var(_) => !self.variable.is_empty(),
-            Key::Native(name) => self.uses(&format!("native.{name}")),
-            Key::Camera
-            | Key::Fps
-            | Key::PixelAspect
-            | Key::Region
-            | Key::View
-            | Key::Colour
-            | Key::Samples
-            | Key::Threads => self.uses(&key.to_string()),
-            Key::Export | Key::Device | Key::Checkpoint | Key::Audio => self.uses(&key.to_string()),
+            Key::Native(name) => !self.native.is_empty() || self.uses(&format!("native.{name}")),
+            key => self.uses(&key.to_string()),
+        }
+    }
+
+    /// Whether something brings a file option to the program. A type goes with the extension of `{out}`, or is the only
+    /// one that the program writes.
+    #[must_use]
+    pub fn carries_option(&self, name: &str) -> bool {
+        match name {
+            "type" => ["type", "ext", "out"].iter().any(|token| self.uses(token)) || self.accepts.types.len() == 1,
+            name => self.uses(name),
         }
     }
 

@@ -1,19 +1,23 @@
 //! What file types can hold, as data. Checks, adapters and verification all ask here and keep no such knowledge of their own.
 
+mod codecs;
 mod pictures;
 
 use std::fmt;
 
-pub use pictures::TYPES;
+pub use codecs::{AUDIO_CODECS, CODECS};
+pub use pictures::{CONTAINERS, PICTURES};
 
-/// A picture type and what it can hold.
+/// A picture type or a container of movies, and what it can hold.
 #[derive(Debug, PartialEq, Eq)]
 pub struct FileType {
     /// Its name in a sheet.
     pub name: &'static str,
+    /// Its name for people.
+    pub title: &'static str,
     /// Its extensions, the usual one first.
     pub extensions: &'static [&'static str],
-    /// Depths of a sample.
+    /// Depths of a sample; of a container those that any of its codecs holds.
     pub bits: &'static [Bits],
     /// Channel layouts.
     pub channels: &'static [Channels],
@@ -23,12 +27,29 @@ pub struct FileType {
     pub compressions: &'static [&'static str],
     /// Whether a quality can be asked for.
     pub quality: bool,
-    /// Codecs of a container; empty for pictures.
-    pub codecs: &'static [&'static str],
+    /// Whether pixels come back other than they went in.
+    pub lossy: bool,
+    /// Which pixels it is meant for.
+    pub light: Light,
     /// The largest width and height in pixels.
     pub largest: u32,
+    /// Codecs of a container; empty for pictures.
+    pub codecs: &'static [&'static str],
+    /// Codecs of a container's sound.
+    pub audio_codecs: &'static [&'static str],
     /// The specification these facts come from.
     pub source: &'static str,
+}
+
+/// Which pixels a file type is meant for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Light {
+    /// Proportional to light.
+    Linear,
+    /// Treated to be looked at.
+    Display,
+    /// Both are usual.
+    Either,
 }
 
 impl FileType {
@@ -37,18 +58,121 @@ impl FileType {
     pub fn has_extension(&self, extension: &str) -> bool {
         self.extensions.iter().any(|own| own.eq_ignore_ascii_case(extension))
     }
+
+    /// Whether it holds movies.
+    #[must_use]
+    pub fn is_container(&self) -> bool {
+        !self.codecs.is_empty()
+    }
+}
+
+/// A codec of moving pictures and what it can hold.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Codec {
+    /// Its name in a sheet.
+    pub name: &'static str,
+    /// Its name for people.
+    pub title: &'static str,
+    /// Depths of a sample.
+    pub bits: &'static [Bits],
+    /// Chroma layouts, the usual one first.
+    pub chroma: &'static [&'static str],
+    /// Whether it holds alpha.
+    pub alpha: bool,
+    /// Whether pixels come back as they went in.
+    pub lossless: bool,
+    /// Whether a quality can be asked for.
+    pub quality: bool,
+    /// The smallest width and height in pixels.
+    pub smallest: (u32, u32),
+    /// The largest width and height in pixels.
+    pub largest: u32,
+    /// The largest number of pixels, where that is bound too.
+    pub most_pixels: Option<u64>,
+    /// The specification these facts come from.
+    pub source: &'static str,
+}
+
+impl Codec {
+    /// What width and height must be multiples of under a chroma layout: a sample of colour covers so many pixels.
+    #[must_use]
+    pub fn multiples(&self, chroma: Option<&str>) -> (u32, u32) {
+        match chroma.or(self.chroma.first().copied()) {
+            Some("420") => (2, 2),
+            Some("422") => (2, 1),
+            _ => (1, 1),
+        }
+    }
+}
+
+/// A codec of sound.
+#[derive(Debug, PartialEq, Eq)]
+pub struct AudioCodec {
+    /// Its name in a sheet.
+    pub name: &'static str,
+    /// Its name for people.
+    pub title: &'static str,
+    /// Whether samples come back as they went in.
+    pub lossless: bool,
+    /// Sample rates in hertz.
+    pub rates: Rates,
+    /// The specification these facts come from.
+    pub source: &'static str,
+}
+
+/// Sample rates in hertz.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Rates {
+    /// These and no other.
+    Only(&'static [u32]),
+    /// All up to this one.
+    UpTo(u32),
+}
+
+impl Rates {
+    /// Whether a rate is among them.
+    #[must_use]
+    pub fn has(&self, rate: u32) -> bool {
+        match self {
+            Rates::Only(rates) => rates.contains(&rate),
+            Rates::UpTo(most) => rate <= *most,
+        }
+    }
+}
+
+/// How fast a movie is encoded: one scale for every codec, put into the encoder's own words by its adapter.
+pub const SPEEDS: [&str; 3] = ["slow", "medium", "fast"];
+
+/// Chroma layouts (ITU-T H.264, 6.2): colour for every fourth, every second, every pixel.
+pub const CHROMA: [&str; 3] = ["420", "422", "444"];
+
+/// Every file type that can be named in a sheet: pictures, then containers.
+pub fn types() -> impl Iterator<Item = &'static FileType> {
+    PICTURES.iter().chain(CONTAINERS)
 }
 
 /// The type with a name.
 #[must_use]
 pub fn by_name(name: &str) -> Option<&'static FileType> {
-    TYPES.iter().find(|known| known.name == name)
+    types().find(|known| known.name == name)
 }
 
 /// The type that an extension stands for.
 #[must_use]
 pub fn by_extension(extension: &str) -> Option<&'static FileType> {
-    TYPES.iter().find(|known| known.has_extension(extension))
+    types().find(|known| known.has_extension(extension))
+}
+
+/// The codec with a name.
+#[must_use]
+pub fn codec(name: &str) -> Option<&'static Codec> {
+    CODECS.iter().find(|known| known.name == name)
+}
+
+/// The codec of sound with a name.
+#[must_use]
+pub fn audio_codec(name: &str) -> Option<&'static AudioCodec> {
+    AUDIO_CODECS.iter().find(|known| known.name == name)
 }
 
 /// Depth of one sample.
@@ -119,5 +243,43 @@ impl Channels {
     #[must_use]
     pub fn alpha(self) -> bool {
         matches!(self, Channels::GreyAlpha | Channels::Rgba)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use super::{AUDIO_CODECS, CODECS, CONTAINERS, PICTURES, audio_codec, by_extension, codec, types};
+
+    #[test]
+    fn every_name_is_used_once_and_every_reference_leads_somewhere() {
+        let names: Vec<&str> = types().map(|known| known.name).collect();
+        assert_eq!(names.iter().collect::<BTreeSet<_>>().len(), names.len());
+        for known in types() {
+            assert!(!known.source.is_empty() && !known.title.is_empty(), "{}", known.name);
+            for extension in known.extensions {
+                assert_eq!(by_extension(&extension.to_uppercase()), Some(known));
+            }
+            assert!(known.codecs.iter().all(|name| codec(name).is_some()), "{}", known.name);
+            assert!(known.audio_codecs.iter().all(|name| audio_codec(name).is_some()), "{}", known.name);
+        }
+        for held in CODECS {
+            assert!(CONTAINERS.iter().any(|container| container.codecs.contains(&held.name)), "{}", held.name);
+            assert!(!held.bits.is_empty() && !held.chroma.is_empty() && !held.source.is_empty());
+        }
+        for held in AUDIO_CODECS {
+            assert!(CONTAINERS.iter().any(|container| container.audio_codecs.contains(&held.name)), "{}", held.name);
+        }
+        assert!(PICTURES.iter().all(|known| known.bits.len() > 0 && known.channels.len() > 0 && !known.is_container()));
+    }
+
+    #[test]
+    fn colour_that_covers_several_pixels_binds_the_size() {
+        let bound = |name: &str, chroma| codec(name).map(|codec| codec.multiples(chroma));
+        assert_eq!(bound("h264", None), Some((2, 2)));
+        assert_eq!(bound("h264", Some("422")), Some((2, 1)));
+        assert_eq!(bound("prores-4444", None), Some((1, 1)));
+        assert_eq!(bound("png", None), Some((1, 1)));
     }
 }

@@ -1,117 +1,217 @@
-//! Picture types and containers of movies.
+//! Picture types.
 
 use super::Bits::{Eight, Float, Half, Sixteen, Ten, Twelve};
 use super::Channels::{Grey, GreyAlpha, Rgb, Rgba};
-use super::FileType;
+use super::{FileType, Light};
 
-/// Every file type that can be named in a sheet.
-pub const TYPES: &[FileType] = &[
+/// What most picture types have in common, so that each entry says only what is its own.
+const PLAIN: FileType = FileType {
+    name: "",
+    title: "",
+    extensions: &[],
+    bits: &[Eight],
+    channels: &[Grey, Rgb],
+    layers: false,
+    compressions: &[],
+    quality: false,
+    lossy: false,
+    light: Light::Either,
+    largest: 65_535,
+    codecs: &[],
+    audio_codecs: &[],
+    source: "",
+};
+
+/// Every picture type that can be named in a sheet.
+pub const PICTURES: &[FileType] = &[
     FileType {
         name: "png",
+        title: "Portable Network Graphics",
         extensions: &["png"],
         bits: &[Eight, Sixteen],
         channels: &[Grey, GreyAlpha, Rgb, Rgba],
-        layers: false,
-        compressions: &[],
-        quality: false,
-        codecs: &[],
+        light: Light::Display,
         largest: 2_147_483_647,
         source: "W3C Portable Network Graphics (third edition), 11.2.1",
+        ..PLAIN
     },
     FileType {
         name: "jpeg",
+        title: "JPEG",
         extensions: &["jpg", "jpeg"],
-        bits: &[Eight],
-        channels: &[Grey, Rgb],
-        layers: false,
-        compressions: &[],
         quality: true,
-        codecs: &[],
-        largest: 65_535,
+        lossy: true,
+        light: Light::Display,
         source: "ITU-T T.81, B.2.2; baseline with JFIF (ITU-T T.871)",
+        ..PLAIN
     },
     FileType {
         name: "tiff",
+        title: "TIFF",
         extensions: &["tif", "tiff"],
         bits: &[Eight, Sixteen, Float],
         channels: &[Grey, GreyAlpha, Rgb, Rgba],
-        layers: false,
         compressions: &["none", "lzw", "deflate", "packbits"],
-        quality: false,
-        codecs: &[],
         largest: 4_294_967_295,
         source: "TIFF revision 6.0; Adobe Photoshop TIFF technical notes for deflate and float samples",
+        ..PLAIN
     },
     FileType {
         name: "exr",
+        title: "OpenEXR",
         extensions: &["exr"],
         bits: &[Half, Float],
         channels: &[Grey, GreyAlpha, Rgb, Rgba],
         layers: true,
-        compressions: &["none", "rle", "zips", "zip", "piz"],
-        quality: false,
-        codecs: &[],
+        compressions: &["none", "rle", "zips", "zip", "piz", "pxr24", "b44", "b44a", "dwaa", "dwab"],
+        light: Light::Linear,
         largest: 2_147_483_647,
         source: "OpenEXR file layout, version 2",
+        ..PLAIN
     },
     FileType {
-        name: "mp4",
-        extensions: &["mp4"],
-        bits: &[Eight, Ten, Twelve, Sixteen],
+        name: "tga",
+        title: "TGA",
+        extensions: &["tga"],
         channels: &[Grey, Rgb, Rgba],
-        layers: false,
-        compressions: &[],
+        compressions: &["none", "rle"],
+        light: Light::Display,
+        source: "TGA File Format Specification, version 2.0",
+        ..PLAIN
+    },
+    FileType {
+        name: "bmp",
+        title: "BMP",
+        extensions: &["bmp"],
+        channels: &[Rgb, Rgba],
+        light: Light::Display,
+        largest: 2_147_483_647,
+        source: "Windows GDI, BITMAPINFOHEADER and BITMAPV5HEADER",
+        ..PLAIN
+    },
+    FileType {
+        name: "webp",
+        title: "WebP",
+        extensions: &["webp"],
+        channels: &[Rgb, Rgba],
+        compressions: &["lossy", "lossless"],
         quality: true,
-        codecs: &["h264", "hevc", "av1"],
-        largest: 65_535,
-        source: "ISO/IEC 14496-14; codecs of the registration authority mp4ra",
+        lossy: true,
+        light: Light::Display,
+        largest: 16_384,
+        source: "RFC 9649, 2.5 and 2.6; RFC 6386, 9.1",
+        ..PLAIN
+    },
+    FileType {
+        name: "hdr",
+        title: "Radiance HDR",
+        extensions: &["hdr"],
+        // Three mantissas and a shared exponent, which programs hand out as floats.
+        bits: &[Float],
+        channels: &[Rgb],
+        compressions: &["none", "rle"],
+        light: Light::Linear,
+        // The usual run lengths are defined for lines of 8 to 32767 pixels.
+        largest: 32_767,
+        source: "Radiance Picture File Format, filefmts.pdf",
+        ..PLAIN
+    },
+    FileType {
+        name: "dpx",
+        title: "DPX",
+        extensions: &["dpx"],
+        bits: &[Eight, Ten, Twelve, Sixteen, Float],
+        channels: &[Grey, Rgb, Rgba],
+        compressions: &["none", "rle"],
+        largest: 4_294_967_295,
+        source: "SMPTE ST 268-1:2014, tables 1 to 3",
+        ..PLAIN
+    },
+];
+
+/// Every container of movies.
+pub const CONTAINERS: &[FileType] = &[
+    FileType {
+        name: "mp4",
+        title: "MP4",
+        extensions: &["mp4"],
+        codecs: &["h264", "hevc", "av1", "vp9"],
+        audio_codecs: &["aac", "opus", "flac"],
+        source: "ISO/IEC 14496-14 and -15; codecs as registered with the MP4 Registration Authority",
+        ..CONTAINER
     },
     FileType {
         name: "mov",
+        title: "QuickTime movie",
         extensions: &["mov"],
-        bits: &[Eight, Ten, Twelve, Sixteen],
-        channels: &[Grey, Rgb, Rgba],
-        layers: false,
-        compressions: &[],
-        quality: true,
-        codecs: &["h264", "hevc", "prores", "dnxhr", "mjpeg", "png"],
-        largest: 65_535,
-        source: "QuickTime File Format specification",
+        codecs: &[
+            "h264",
+            "hevc",
+            "prores-proxy",
+            "prores-lt",
+            "prores",
+            "prores-hq",
+            "prores-4444",
+            "prores-4444-xq",
+            "dnxhr-lb",
+            "dnxhr-sq",
+            "dnxhr-hq",
+            "dnxhr-hqx",
+            "dnxhr-444",
+            "mjpeg",
+            "png",
+        ],
+        audio_codecs: &["aac", "pcm"],
+        source: "QuickTime File Format specification; SMPTE RDD 36, RDD 44 and ST 2019-4",
+        ..CONTAINER
     },
     FileType {
         name: "mkv",
+        title: "Matroska",
         extensions: &["mkv"],
-        bits: &[Eight, Ten, Twelve, Sixteen],
-        channels: &[Grey, Rgb, Rgba],
-        layers: false,
-        compressions: &[],
-        quality: true,
-        codecs: &["h264", "hevc", "av1", "vp9", "ffv1", "mjpeg"],
-        largest: 65_535,
+        codecs: &[
+            "h264",
+            "hevc",
+            "av1",
+            "vp9",
+            "ffv1",
+            "mjpeg",
+            "prores-proxy",
+            "prores-lt",
+            "prores",
+            "prores-hq",
+            "prores-4444",
+            "prores-4444-xq",
+        ],
+        audio_codecs: &["aac", "opus", "flac", "pcm"],
         source: "RFC 9559; Matroska codec mappings",
+        ..CONTAINER
     },
     FileType {
         name: "webm",
+        title: "WebM",
         extensions: &["webm"],
-        bits: &[Eight, Ten, Twelve, Sixteen],
-        channels: &[Grey, Rgb, Rgba],
-        layers: false,
-        compressions: &[],
-        quality: true,
         codecs: &["vp9", "av1"],
-        largest: 65_535,
-        source: "WebM container guidelines",
+        audio_codecs: &["opus"],
+        source: "WebM Container Guidelines; AV1 in Matroska/WebM",
+        ..CONTAINER
     },
     FileType {
         name: "avi",
+        title: "AVI",
         extensions: &["avi"],
-        bits: &[Eight, Ten, Twelve, Sixteen],
-        channels: &[Grey, Rgb, Rgba],
-        layers: false,
-        compressions: &[],
-        quality: true,
         codecs: &["mjpeg", "ffv1", "png"],
-        largest: 65_535,
-        source: "RIFF AVI, registered codec identifiers",
+        audio_codecs: &["pcm", "aac"],
+        source: "AVI RIFF File Reference; registered FOURCC and WAVE format tags",
+        ..CONTAINER
     },
 ];
+
+/// A container holds what its codecs hold.
+const CONTAINER: FileType = FileType {
+    bits: &[Eight, Ten, Twelve, Sixteen],
+    channels: &[Grey, GreyAlpha, Rgb, Rgba],
+    quality: true,
+    light: Light::Display,
+    ..PLAIN
+};

@@ -1,21 +1,27 @@
 //! Every check of a plan, by family. Decisions stand here, their words in [`wording`], their levels in the registry.
 
+mod disk;
 mod frames;
 pub mod meeting;
+mod movies;
 mod names;
 mod places;
 mod renderer;
 mod scene;
 mod sheet;
+mod size;
+mod spelling;
+mod treatment;
 mod types;
 mod wording;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::diagnostic::{Findings, Words};
-use crate::plan::{Adapters, Plan, Series};
+use crate::adapter::Adapter;
+use crate::diagnostic::{Findings, Words, find};
+use crate::plan::{Adapters, Plan, Series, matches};
 use crate::resolve::Job;
-use crate::sheet::Sheet;
+use crate::sheet::{Key, MeantEntry, Sheet};
 use crate::sheet::read::part_of;
 use crate::source::{Place, Spanned};
 
@@ -33,32 +39,119 @@ pub struct Input<'i> {
     pub adapters: &'i Adapters,
     /// What the disk and the machine say; `None` when they are not asked.
     pub machine: Option<&'i Machine>,
+    /// Whether `plan` holds every enabled job with all its passes and frames.
+    pub whole: bool,
 }
 
-/// What was asked of disk and machine.
+/// What was asked of disk and machine. Paths are absolute.
 #[derive(Clone, Debug, Default)]
 pub struct Machine {
-    /// Scenes that are not there, by absolute path.
+    /// Scenes that are not there.
     pub missing: BTreeSet<String>,
     /// Scenes that cannot be read, and why.
     pub damaged: BTreeMap<String, String>,
     /// Resources that are not there, by scene.
     pub resources: BTreeMap<String, Vec<String>>,
+    /// Copies that are newer than their scenes, by scene.
+    pub newer: BTreeMap<String, String>,
     /// Folders for passing things, where outputs do not belong.
     pub temporary: Vec<String>,
+    /// What stands at each root, by the root's path.
+    pub roots: BTreeMap<String, Ground>,
+    /// Why the folder for the sheet's state cannot be written.
+    pub state: Option<String>,
+    /// Adapters whose programs are not here, with the program.
+    pub programs: BTreeMap<String, String>,
+    /// What adapters need and is not here, in words, by adapter.
+    pub needs: BTreeMap<String, Vec<String>>,
+    /// Cores of this machine.
+    pub cores: Option<u64>,
+    /// Sound files.
+    pub sounds: BTreeMap<String, Sound>,
+    /// The files in output folders that are there: name and length, by folder.
+    pub folders: BTreeMap<String, BTreeMap<String, u64>>,
+    /// Jobs whose calls cannot be started even for one frame: bytes of the command line and the most allowed, by job.
+    pub long_commands: BTreeMap<String, (usize, usize)>,
 }
 
-/// Runs every check.
+/// What stands at a root.
+#[derive(Clone, Debug, Default)]
+pub struct Ground {
+    /// Whether anything is there.
+    pub there: bool,
+    /// Whether it is a folder.
+    pub folder: bool,
+    /// Whether this user can write to it, or, where it is not there, to the nearest folder above.
+    pub writable: bool,
+    /// Whether nothing lies in it.
+    pub empty: bool,
+    /// Whether it lies on the disk that the system itself is on.
+    pub system_disk: bool,
+    /// Which disk it lies on: roots of one disk share its free space.
+    pub disk: u64,
+    /// Free bytes for this user.
+    pub free: Option<u64>,
+}
+
+/// What is known about a sound file.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Sound {
+    /// Not there, or no sound file: why.
+    Unread(String),
+    /// There, in a form whose length nothing here reads.
+    Unknown,
+    /// Its length in seconds and its sample rate in hertz.
+    Known(f64, u32),
+}
+
+/// Runs every check, and gives each finding the level that the sheet asks for.
 pub fn check(input: Input<'_>, findings: &mut Findings) {
     let mut sink = Sink { input, findings };
     sheet::check(&mut sink);
     names::check(&mut sink);
+    spelling::check(&mut sink);
     meeting::check(&mut sink);
     frames::check(&mut sink);
+    size::check(&mut sink);
     types::check(&mut sink);
+    treatment::check(&mut sink);
     scene::check(&mut sink);
     renderer::check(&mut sink);
     places::check(&mut sink);
+    disk::check(&mut sink);
+    movies::check(&mut sink);
+    settle(input, findings);
+}
+
+/// The last word on all that was found: left out offline, meant, given its level by the sheet.
+fn settle(input: Input<'_>, findings: &mut Findings) {
+    if input.machine.is_none() {
+        findings.forget_machine();
+    }
+    let meant = &input.sheet.meant;
+    let mut used = vec![false; meant.len()];
+    findings.mean(|finding| {
+        let fits = |entry: &MeantEntry| {
+            let job = entry.job.as_ref().is_none_or(|job| {
+                let own = finding.job.as_deref();
+                own.is_some_and(|own| matches(&job.value, own) || matches(&job.value, own.split('/').next().unwrap_or(own)))
+            });
+            entry.check.value == finding.check && job
+        };
+        let at = meant.iter().position(fits)?;
+        used[at] = true;
+        Some(meant[at].because.clone())
+    });
+    for (entry, _) in meant.iter().zip(&used).filter(|(entry, used)| !**used && entry.at.file == input.sheet.file) {
+        // Offline nothing can be said about what only the machine knows; nor about jobs that were not asked for.
+        let asked = input.machine.is_some() || !find(&entry.check.value).is_some_and(|check| check.asks_machine);
+        if asked && input.whole && input.plan.mode.is_none() {
+            findings.add("meant-unneeded", Some(entry.check.at), None, wording::sheet::meant_unneeded(entry));
+        }
+    }
+    for (check, level) in &input.sheet.checks {
+        findings.set_level(&check.value, *level);
+    }
 }
 
 /// Input and findings on their way through the families.
@@ -74,6 +167,10 @@ impl<'i> Sink<'i, '_> {
 
     fn add(&mut self, check: &'static str, at: Option<Place>, job: &Job, words: Words) {
         self.findings.add(check, at, Some(&job.name), words);
+    }
+
+    fn adapter(&self, job: &Job) -> Option<&'i Adapter> {
+        self.input.adapters.get(job.settings.text(&Key::Adapter)?)
     }
 
     fn series(&self) -> impl Iterator<Item = &'i Series> + use<'i> {

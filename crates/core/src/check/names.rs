@@ -7,7 +7,7 @@ use crate::plan::{Series, SeriesKind};
 use crate::resolve::paths;
 use crate::sheet::Key;
 use crate::source::Spanned;
-use crate::template::{Part, TroubleKind, token};
+use crate::template::{Form, Part, Token, TroubleKind, token};
 
 use super::{Sink, in_path, wording};
 
@@ -24,7 +24,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
                     "value-not-understood",
                     Some(spelling.at),
                     None,
-                    wording::bad_spelling(&error.to_string()),
+                    wording::names::bad_spelling(&error.to_string()),
                 );
                 None
             }
@@ -34,6 +34,9 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         frame_token(sink, series);
         frame_neighbours(sink, series);
         touching_tokens(sink, series);
+        touching_numbers(sink, series);
+        clock(sink, series);
+        version(sink, series);
         padding(sink, series);
         policy_tokens(sink, series);
         if let Some((regex, policy)) = &spelling {
@@ -58,18 +61,21 @@ fn tokens(sink: &mut Sink<'_, '_>, series: &Series) {
                 let known: Vec<&str> =
                     token::PATH.iter().map(|(name, _)| *name).chain(roots).chain(variables).collect();
                 let near = nearest(name, known.iter().copied());
-                sink.add("token-unknown", at, job, wording::token_unknown(name, near, at));
+                sink.add("token-unknown", at, job, wording::names::token_unknown(name, near, at));
             }
             TroubleKind::NoValue if series.format_lost && FORMAT.contains(&name) => {}
             TroubleKind::NoValue if Key::parse(name).is_some_and(|key| job.settings.unread.contains(&key)) => {}
             TroubleKind::NoValue => {
-                let root = sink.input.plan.roots.iter().any(|root| root.name == name);
-                sink.add("token-without-value", at, job, wording::token_without_value(name, root));
+                if let Some(root) = sink.input.plan.roots.iter().find(|root| root.name == name) {
+                    sink.add("root-missing", at, job, wording::names::root_missing(root, sink.input.plan.home.system));
+                } else {
+                    sink.add("token-without-value", at, job, wording::names::token_without_value(name));
+                }
             }
             TroubleKind::Unfit(value, why) => {
-                sink.add("token-value-unfit", at, job, wording::value_unfit(name, value, why))
+                sink.add("token-value-unfit", at, job, wording::names::value_unfit(name, value, why))
             }
-            TroubleKind::Form => sink.add("template-not-understood", at, job, wording::no_such_form(name)),
+            TroubleKind::Form => sink.add("template-not-understood", at, job, wording::names::no_such_form(name)),
         }
     }
 }
@@ -77,12 +83,18 @@ fn tokens(sink: &mut Sink<'_, '_>, series: &Series) {
 /// The costliest of all: every frame under one name.
 fn frame_token(sink: &mut Sink<'_, '_>, series: &Series) {
     let (Some(path), Some(frames)) = (&series.path, &series.frames) else { return };
-    if series.kind == SeriesKind::Sequence && !path.value.has("frame") && frames.count() > 1 {
+    let movie = series.kind == SeriesKind::Movie || series.file_type.is_some_and(|known| known.is_container());
+    if let Some(token) = path.value.tokens().find(|token| movie && token.name == "frame") {
+        let job = sink.job(series);
+        let at = in_path(series, token.range.clone());
+        sink.add("frame-token-in-movie", at, job, wording::names::frame_token_in_movie());
+    }
+    if series.kind == SeriesKind::Sequence && !movie && !path.value.has("frame") && frames.count() > 1 {
         let text = path.value.to_string();
         let after = text.rfind('.').filter(|dot| !text[*dot..].contains('/')).unwrap_or(text.len());
         let at = in_path(series, after..after).filter(|at| at.start == at.end);
         let job = sink.job(series);
-        sink.add("frame-token-missing", Some(path.at), job, wording::frame_token_missing(frames, at));
+        sink.add("frame-token-missing", Some(path.at), job, wording::names::frame_token_missing(frames, at));
     }
 }
 
@@ -109,7 +121,7 @@ fn frame_neighbours(sink: &mut Sink<'_, '_>, series: &Series) {
             let place = in_path(series, frame.range.clone());
             let start = in_path(series, frame.range.start..frame.range.start).filter(|_| before && !after);
             let job = sink.job(series);
-            sink.add("frame-not-separated", place, job, wording::frame_not_separated(start));
+            sink.add("frame-not-separated", place, job, wording::names::frame_not_separated(start));
         }
     }
 }
@@ -120,14 +132,80 @@ fn touching_tokens(sink: &mut Sink<'_, '_>, series: &Series) {
     for pair in path.value.parts().windows(2) {
         let [Part::Token(first), Part::Token(second)] = pair else { continue };
         let root = sink.input.plan.roots.iter().any(|root| root.name == first.name);
-        // The frame has a check of its own.
+        // The frame has a check of its own, and so have numbers.
         let frame = first.name == "frame" || second.name == "frame";
-        if second.sign.is_none() && !root && !frame {
+        let numbers = is_number(&first.name) && is_number(&second.name);
+        if second.sign.is_none() && !root && !frame && !numbers {
             let between = in_path(series, second.range.start..second.range.start).filter(|at| at.start == at.end);
             let at = in_path(series, first.range.start..second.range.end);
             let job = sink.job(series);
-            sink.add("tokens-touch", at, job, wording::tokens_touch(&first.name, &second.name, between));
+            sink.add("tokens-touch", at, job, wording::names::tokens_touch(&first.name, &second.name, between));
         }
+    }
+}
+
+/// Tokens that are always numbers, the frame aside.
+fn is_number(name: &str) -> bool {
+    const NUMBERS: [&str; 11] = [
+        "version", "first", "last", "step", "width", "height", "full_width", "full_height", "samples", "quality", "scale",
+    ];
+    NUMBERS.contains(&name)
+}
+
+/// A number beside a number or a digit: the two read as one.
+fn touching_numbers(sink: &mut Sink<'_, '_>, series: &Series) {
+    let Some(path) = &series.path else { return };
+    let number = |token: &Token| is_number(&token.name);
+    for pair in path.value.parts().windows(2) {
+        let found = match pair {
+            [Part::Token(first), Part::Token(second)] if second.sign.is_none() && number(first) && number(second) => {
+                // A version begins with its letter, which tells it from what stands before.
+                (second.name != "version").then_some((first.range.start..second.range.end, second.range.start))
+            }
+            [Part::Token(first), Part::Text(text)] if number(first) && text.starts_with(|c: char| c.is_ascii_digit()) => {
+                Some((first.range.start..first.range.end + 1, first.range.end))
+            }
+            [Part::Text(text), Part::Token(second)]
+                if number(second)
+                    && second.sign.is_none()
+                    && second.name != "version"
+                    && text.ends_with(|c: char| c.is_ascii_digit()) =>
+            {
+                Some((second.range.start - 1..second.range.end, second.range.start))
+            }
+            _ => None,
+        };
+        let Some((range, between)) = found else { continue };
+        let fix = in_path(series, between..between).filter(|at| at.start == at.end);
+        let job = sink.job(series);
+        sink.add("numbers-touch", in_path(series, range), job, wording::names::numbers_touch(fix));
+    }
+}
+
+/// A looked-up moment that is finer than a day: with other pins every frame would be sought elsewhere.
+fn clock(sink: &mut Sink<'_, '_>, series: &Series) {
+    let Some(path) = &series.path else { return };
+    let fine = |token: &&Token| match (token.name.as_str(), &token.form) {
+        ("date" | "time", Form::Clock(form)) => ["%H", "%M", "%S"].iter().any(|part| form.contains(part)),
+        ("time", _) => true,
+        _ => false,
+    };
+    if let Some(token) = path.value.tokens().find(fine) {
+        let at = in_path(series, token.range.clone());
+        let job = sink.job(series);
+        sink.add("clock-too-fine", at, job, wording::names::clock_too_fine());
+    }
+}
+
+/// A version that the path does not carry.
+fn version(sink: &mut Sink<'_, '_>, series: &Series) {
+    let job = sink.job(series);
+    let Some(path) = &series.path else { return };
+    // A still or a movie of a job may do without; its sequences may not.
+    let movie = series.kind == SeriesKind::Movie;
+    if let Some(at) = job.settings.place(&Key::Version).filter(|_| !movie && !path.value.has("version")) {
+        let words = wording::names::version_not_in_path().also(path.at, "this path");
+        sink.add("version-not-in-path", Some(at), job, words);
     }
 }
 
@@ -145,7 +223,7 @@ fn padding(sink: &mut Sink<'_, '_>, series: &Series) {
     };
     let at = in_path(series, token.range.clone());
     let job = sink.job(series);
-    sink.add("padding-narrow", at, job, wording::padding_narrow(longest, (width, digits), token, at));
+    sink.add("padding-narrow", at, job, wording::names::padding_narrow(longest, (width, digits), token, at));
 }
 
 fn policy_tokens(sink: &mut Sink<'_, '_>, series: &Series) {
@@ -153,7 +231,7 @@ fn policy_tokens(sink: &mut Sink<'_, '_>, series: &Series) {
     let job = sink.job(series);
     for wanted in &sink.input.sheet.policy.tokens {
         if !path.value.has(&wanted.value) {
-            sink.add("policy-tokens", Some(path.at), job, wording::policy_token(wanted));
+            sink.add("policy-tokens", Some(path.at), job, wording::names::policy_token(wanted));
         }
     }
 }
@@ -170,6 +248,6 @@ fn policy_spelling(sink: &mut Sink<'_, '_>, series: &Series, regex: &Regex, poli
     let job = sink.job(series);
     if let Some(part) = below.split('/').find(|part| !regex.is_match(part)) {
         let file = part == paths::file_name(below);
-        sink.add("policy-spelling", Some(path.at), job, wording::policy_spelling(part, file, policy));
+        sink.add("policy-spelling", Some(path.at), job, wording::names::policy_spelling(part, file, policy));
     }
 }

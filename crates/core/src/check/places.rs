@@ -19,7 +19,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
                 "output-is-input",
                 series.path.as_ref().map(|path| path.at),
                 job,
-                wording::output_is_input(&input),
+                wording::places::output_is_input(&input),
             );
         }
     }
@@ -92,7 +92,7 @@ fn within(sink: &mut Sink<'_, '_>, series: &Series) {
             "outside-policy",
             series.path.as_ref().map(|path| path.at),
             job,
-            wording::outside_policy(place, root, &names),
+            wording::places::outside_policy(place, root, &names),
         );
     }
 }
@@ -113,7 +113,7 @@ fn never(sink: &mut Sink<'_, '_>, series: &Series) {
     for never in &sink.input.sheet.policy.never {
         let path = paths::absolute(&never.value, never.at, home);
         if paths::is_below(folder, &path) {
-            sink.add("never-folder", at, job, wording::never_folder(folder, &path).also(never.at, "forbidden here"));
+            sink.add("never-folder", at, job, wording::places::never_folder(folder, &path).also(never.at, "forbidden here"));
         }
     }
     let Some(machine) = sink.input.machine else { return };
@@ -123,6 +123,6 @@ fn never(sink: &mut Sink<'_, '_>, series: &Series) {
     let bare_home = home.user.as_deref().filter(|user| *user == folder);
     let temporary = machine.temporary.iter().map(String::as_str).find(|temporary| paths::is_below(folder, temporary));
     if let Some(never) = bare_home.or(temporary) {
-        sink.add("never-folder", at, job, wording::never_folder(folder, never));
+        sink.add("never-folder", at, job, wording::places::never_folder(folder, never));
     }
 }

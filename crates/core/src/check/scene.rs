@@ -1,11 +1,14 @@
-//! The scene: there, readable, with the camera asked for and the files it needs.
+//! The scene: there, readable, saved, with the camera, passes, variables and files asked for.
 
 use std::collections::HashSet;
 
 use crate::diagnostic::nearest;
+use crate::resolve::{Job, paths};
+use crate::scene::Facts;
 use crate::sheet::Key;
+use crate::source::Spanned;
 
-use super::{Sink, wording};
+use super::{Machine, Sink, wording};
 
 pub fn check(sink: &mut Sink<'_, '_>) {
     let mut seen = HashSet::new();
@@ -13,22 +16,67 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         let Some(scene) = &job.scene else { continue };
         // A scene that many jobs share is looked at once.
         if let Some(machine) = sink.input.machine.filter(|_| seen.insert(scene.value.as_str())) {
-            if machine.missing.contains(&scene.value) {
-                sink.add("scene-missing", Some(scene.at), job, wording::scene_missing(&scene.value));
-            }
-            if let Some(why) = machine.damaged.get(&scene.value) {
-                sink.add("scene-damaged", Some(scene.at), job, wording::scene_damaged(&scene.value, why));
-            }
-            for resource in machine.resources.get(&scene.value).into_iter().flatten() {
-                sink.add("resource-missing", Some(scene.at), job, wording::resource_missing(&scene.value, resource));
-            }
+            whole(sink, job, scene, machine);
         }
-        let cameras = job.facts.as_ref().and_then(|facts| facts.cameras.as_deref());
-        let (Some(cameras), Some(camera)) = (cameras, job.settings.text(&Key::Camera)) else { continue };
-        if !cameras.iter().any(|known| known == camera) {
-            let near = nearest(camera, cameras.iter().map(String::as_str));
-            let at = job.settings.place(&Key::Camera);
-            sink.add("camera-not-in-scene", at, job, wording::camera_not_in_scene(camera, cameras, near, at));
+        let Some(facts) = &job.facts else { continue };
+        asked(sink, job, facts);
+    }
+}
+
+/// The scene itself and the files it needs.
+fn whole(sink: &mut Sink<'_, '_>, job: &Job, scene: &Spanned<String>, machine: &Machine) {
+    let (at, name) = (Some(scene.at), scene.value.as_str());
+    if machine.missing.contains(name) {
+        sink.add("scene-missing", at, job, wording::scene::scene_missing(name));
+    }
+    if let Some(why) = machine.damaged.get(name) {
+        sink.add("scene-damaged", at, job, wording::scene::scene_damaged(name, why));
+    }
+    for resource in machine.resources.get(name).into_iter().flatten() {
+        sink.add("resource-missing", at, job, wording::scene::resource_missing(name, resource));
+    }
+    let unsaved = job.facts.as_ref().and_then(|facts| facts.unsaved.as_ref());
+    if let Some(newer) = unsaved.or(machine.newer.get(name)) {
+        sink.add("scene-unsaved", at, job, wording::scene::scene_unsaved(name, newer));
+    }
+    let private = |path: &str| {
+        let homes = ["/home/", "/Users/", "/root/"];
+        let temporary = machine.temporary.iter().any(|folder| paths::is_below(path, folder));
+        let inside = paths::is_below(path, &sink.input.plan.home.folder);
+        (temporary || homes.iter().any(|home| path.starts_with(home))) && !inside
+    };
+    let resources = job.facts.iter().flat_map(|facts| &facts.resources).filter(|path| paths::is_absolute(path));
+    let resources: Vec<(&String, bool)> = resources.map(|path| (path, private(path))).collect();
+    for (resource, private) in resources {
+        let check = if private { "resource-not-shared" } else { "resource-absolute" };
+        sink.add(check, at, job, wording::scene::resource_path(resource, private));
+    }
+}
+
+/// What a job asks of its scene.
+fn asked(sink: &mut Sink<'_, '_>, job: &Job, facts: &Facts) {
+    if let (Some(cameras), Some(camera)) = (facts.cameras.as_deref(), job.settings.text(&Key::Camera))
+        && !cameras.iter().any(|known| known == camera)
+    {
+        let near = nearest(camera, cameras.iter().map(String::as_str));
+        let at = job.settings.place(&Key::Camera);
+        sink.add("camera-not-in-scene", at, job, wording::scene::camera_not_in_scene(camera, cameras, near, at));
+    }
+    let given = job.settings.place(&Key::Passes);
+    for pass in job.passes.iter().filter(|_| given.is_some()) {
+        if let Some(passes) = facts.passes.as_deref().filter(|known| !known.contains(&pass.name.value)) {
+            let words = wording::scene::pass_not_in_scene(&pass.name, passes);
+            sink.add("pass-not-in-scene", Some(pass.name.at), job, words);
+        }
+    }
+    let handed = sink.adapter(job).is_some_and(|adapter| !adapter.variable.is_empty());
+    let Some(known) = facts.variables.as_deref().filter(|_| handed) else { return };
+    for (key, variable) in &job.settings.values {
+        let Key::Var(name) = key else { continue };
+        let in_path = job.passes.iter().filter_map(|pass| pass.path.as_ref()).any(|path| path.value.has(name));
+        if !in_path && !known.contains(name) {
+            let words = wording::scene::variable_not_in_scene(name, known);
+            sink.add("variable-not-in-scene", variable.at, job, words);
         }
     }
 }

@@ -1,39 +1,118 @@
-//! What every sheet and job must have.
+//! What every sheet and job must have, and what nothing uses.
 
-use crate::diagnostic::nearest;
-use crate::sheet::Key;
+use std::collections::BTreeSet;
+
+use crate::plan::Plan;
+use crate::resolve::Job;
+use crate::sheet::{Each, Given, Key, Layer, Setting};
+use crate::source::{Place, Spanned};
 
 use super::{Sink, wording};
 
 pub fn check(sink: &mut Sink<'_, '_>) {
     if sink.input.sheet.jobs.is_empty() {
-        sink.findings.add("key-missing", None, None, wording::no_job());
+        sink.findings.add("key-missing", None, None, wording::sheet::no_job());
     }
     for job in &sink.input.plan.jobs {
         for key in [Key::Scene, Key::Path] {
             let elsewhere = key == Key::Path && job.passes.iter().all(|pass| pass.path.is_some());
             if job.settings.get(&key).is_none() && !job.settings.unread.contains(&key) && !elsewhere {
-                sink.add("key-missing", Some(job.at), job, wording::job_without(&key));
+                sink.add("key-missing", Some(job.at), job, wording::sheet::job_without(&key));
             }
         }
+        variables(sink, job);
     }
-    for movie in &sink.input.sheet.movies {
-        let Some(of) = &movie.of else { continue };
-        let jobs = || sink.input.sheet.jobs.iter().filter_map(|job| job.name.as_ref()).map(|name| name.value.as_str());
-        let planned = sink
-            .input
-            .rivals
-            .iter()
-            .chain([sink.input.plan])
-            .any(|plan| plan.jobs.iter().any(|job| job.job == of.value));
-        if !planned && !jobs().any(|name| name == of.value) {
-            let words = wording::movie_of_nothing(&of.value, nearest(&of.value, jobs()), of.at);
-            sink.findings.add("name-unknown", Some(of.at), None, words);
+    if sink.input.whole {
+        entries(sink);
+        modes(sink);
+    }
+}
+
+/// Variables that reach nothing, and combinations whose difference reaches nothing.
+fn variables(sink: &mut Sink<'_, '_>, job: &Job) {
+    let adapter = sink.adapter(job);
+    let mut paths =
+        job.passes.iter().chain(job.movies.iter().map(|movie| &movie.pass)).filter_map(|pass| pass.path.as_ref());
+    for (key, given) in &job.settings.values {
+        let Key::Var(name) = key else { continue };
+        let used = paths.clone().any(|path| path.value.has(name));
+        let handed = adapter.is_some_and(|adapter| !adapter.variable.is_empty());
+        // An adapter that cannot be found may take it.
+        let unknown = adapter.is_none() && job.settings.text(&Key::Adapter).is_some();
+        if used || handed || unknown || paths.next().is_none() {
+            continue;
+        }
+        if given.layer == Layer::Each {
+            sink.add("each-unused", given.at, job, wording::sheet::each_unused(name));
+        } else {
+            sink.add("variable-unused", given.at, job, wording::sheet::variable_unused(name, adapter));
         }
     }
-    for job in &sink.input.plan.jobs {
-        for movie in job.movies.iter().filter(|movie| movie.shows.is_none()) {
-            sink.add("name-unknown", Some(movie.pass.name.at), job, wording::movie_without_pass(&movie.pass.name, job));
+}
+
+/// Entries of this very sheet that nothing uses. Those of sheets laid below may wait for other sheets.
+fn entries(sink: &mut Sink<'_, '_>) {
+    let sheet = sink.input.sheet;
+    let own = |at: Place| at.file == sheet.file;
+    let plans = || sink.input.rivals.iter().chain([sink.input.plan]);
+    let likes = sheet.jobs.iter().filter_map(|job| job.like.as_ref());
+    let likes = likes.chain(sheet.bases.iter().filter_map(|base| base.like.as_ref()));
+    let bases: BTreeSet<&str> = likes.map(|name| name.value.as_str()).collect();
+    let mut formats: BTreeSet<&str> = sheet.movies.iter().filter_map(|movie| movie.format.as_ref()).map(|f| f.value.as_str()).collect();
+    let mut passes: BTreeSet<&str> = BTreeSet::new();
+    for job in plans().flat_map(|plan: &Plan| &plan.jobs) {
+        formats.extend(job.passes.iter().filter_map(|pass| pass.format.as_ref()).map(|f| f.name.value.as_str()));
+        passes.extend(job.passes.iter().map(|pass| pass.name.value.as_str()));
+    }
+    // What jobs that are not enabled and layers that are laid over use is used, too.
+    let layers = sheet.jobs.iter().map(|job| &job.settings).chain(sheet.modes.iter().map(|mode| &mode.settings));
+    for settings in layers.chain(sheet.bases.iter().map(|base| &base.settings)).chain([&sheet.defaults]) {
+        formats.extend(settings.text(&Key::Format));
+        if let Some(Setting::Passes(list)) = settings.get(&Key::Passes).map(|given| &*given.value) {
+            passes.extend(list.iter().map(|pass| pass.name.value.as_str()));
+            formats.extend(list.iter().filter_map(|pass| pass.format.as_ref()).map(|format| format.value.as_str()));
+        }
+    }
+    for job in &sheet.jobs {
+        let rows: Vec<&Given> = match &job.each {
+            None => Vec::new(),
+            Some(Each::Table(axes)) => axes.iter().flat_map(|(_, values)| values).collect(),
+            Some(Each::Rows(rows)) => rows.iter().flat_map(|row| row.values.values()).collect(),
+        };
+        formats.extend(rows.iter().filter_map(|given| match &*given.value {
+            Setting::Text(text) => Some(text.as_str()),
+            _ => None,
+        }));
+    }
+    let unused = |names: Vec<(&'static str, &Spanned<String>)>, used: &BTreeSet<&str>| {
+        let left = names.into_iter().filter(|(_, name)| own(name.at) && !used.contains(name.value.as_str()));
+        left.map(|(what, name)| (what, name.clone())).collect::<Vec<_>>()
+    };
+    let mut found = unused(sheet.bases.iter().map(|base| ("base", &base.name)).collect(), &bases);
+    found.extend(unused(sheet.formats.iter().map(|format| ("format", &format.name)).collect(), &formats));
+    found.extend(unused(sheet.passes.iter().map(|pass| ("pass", &pass.name)).collect(), &passes));
+    for (what, name) in found {
+        sink.findings.add("entry-unused", Some(name.at), None, wording::sheet::entry_unused(what, &name.value));
+    }
+}
+
+/// Modes of this very sheet under which every job stays as it is.
+fn modes(sink: &mut Sink<'_, '_>) {
+    let (sheet, plan) = (sink.input.sheet, sink.input.plan);
+    if plan.mode.is_some() || plan.jobs.is_empty() {
+        return;
+    }
+    for mode in sheet.modes.iter().filter(|mode| mode.name.at.file == sheet.file) {
+        let changes = |job: &Job| {
+            let given = mode.settings.values.iter();
+            let mut given = given.filter(|(key, _)| **key != Key::Frames);
+            let frames = mode.settings.get(&Key::Frames).is_some();
+            let differs = given.any(|(key, new)| job.settings.get(key).is_none_or(|old| old.value != new.value));
+            frames || differs || mode.settings.leave.keys().any(|key| job.settings.get(key).is_some())
+        };
+        if mode.settings.unread.is_empty() && !plan.jobs.iter().any(|job| changes(job)) {
+            let words = wording::sheet::mode_changes_nothing(&mode.name.value);
+            sink.findings.add("mode-changes-nothing", Some(mode.name.at), None, words);
         }
     }
 }

@@ -1,10 +1,11 @@
 //! File types: what they cannot hold. Formats are looked at where they stand, used or not.
 
 use crate::catalogue::{self, FileType};
-use crate::plan::Series;
+use crate::plan::{Series, SeriesKind};
 use crate::resolve::written_extension;
-use crate::sheet::Format;
+use crate::sheet::{Format, Key};
 
+use super::spelling::is_foreign;
 use super::{Sink, in_path, wording};
 
 pub fn check(sink: &mut Sink<'_, '_>) {
@@ -15,20 +16,20 @@ pub fn check(sink: &mut Sink<'_, '_>) {
     }
     for series in sink.series() {
         extension(sink, series);
-        layers_and_size(sink, series);
+        layers(sink, series);
     }
 }
 
 fn format_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
     if let Some(bits) = format.bits.as_ref().filter(|bits| !known.bits.contains(&bits.value)) {
-        sink.findings.add("bits-not-held", Some(bits.at), None, wording::bits_not_held(bits.value, known, format));
+        sink.findings.add("bits-not-held", Some(bits.at), None, wording::types::bits_not_held(bits.value, known, format));
     }
     if let Some(channels) = format.channels.as_ref().filter(|channels| !known.channels.contains(&channels.value)) {
         sink.findings.add(
             "channels-not-held",
             Some(channels.at),
             None,
-            wording::channels_not_held(channels.value, known, format),
+            wording::types::channels_not_held(channels.value, known, format),
         );
     }
     if let Some(compression) =
@@ -38,14 +39,66 @@ fn format_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
             "compression-not-held",
             Some(compression.at),
             None,
-            wording::compression_not_held(compression, known),
+            wording::types::compression_not_held(compression, known),
         );
     }
-    if let Some(codec) = format.codec.as_ref().filter(|codec| !known.codecs.contains(&codec.value.as_str())) {
-        sink.findings.add("codec-not-held", Some(codec.at), None, wording::codec_not_held(codec, known));
+    codec_holds(sink, format, known);
+    audio(sink, format, known);
+}
+
+/// What the codec of a movie cannot hold.
+fn codec_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
+    let Some(written) = &format.codec else {
+        if let Some(quality) = format.quality.as_ref().filter(|_| !known.quality) {
+            sink.findings.add("quality-not-held", Some(quality.at), None, wording::types::quality_not_held(known.name));
+        }
+        let movie_only = [("chroma", &format.chroma), ("speed", &format.speed)];
+        for (name, option) in movie_only.iter().filter_map(|(name, option)| Some((name, option.as_ref()?))) {
+            if !known.is_container() {
+                let words = wording::types::movie_option(name, known);
+                sink.findings.add("codec-option-not-held", Some(option.at), None, words);
+            }
+        }
+        return;
+    };
+    if !known.codecs.contains(&written.value.as_str()) {
+        sink.findings.add("codec-not-held", Some(written.at), None, wording::types::codec_not_held(written, known));
     }
-    if let Some(quality) = format.quality.as_ref().filter(|_| !known.quality) {
-        sink.findings.add("quality-not-held", Some(quality.at), None, wording::quality_not_held(known));
+    let Some(codec) = catalogue::codec(&written.value) else { return };
+    if let Some(quality) = format.quality.as_ref().filter(|_| !codec.quality) {
+        sink.findings.add("quality-not-held", Some(quality.at), None, wording::types::quality_not_held(codec.title));
+    }
+    if let Some(bits) = format.bits.as_ref().filter(|bits| known.bits.contains(&bits.value) && !codec.bits.contains(&bits.value)) {
+        let words = wording::types::codec_bits(bits.value, codec).also(written.at, "the codec");
+        sink.findings.add("codec-option-not-held", Some(bits.at), None, words);
+    }
+    if let Some(chroma) = format.chroma.as_ref().filter(|chroma| !codec.chroma.contains(&chroma.value.as_str())) {
+        let words = wording::types::codec_chroma(&chroma.value, codec).also(written.at, "the codec");
+        sink.findings.add("codec-option-not-held", Some(chroma.at), None, words);
+    }
+    if let Some(channels) = format.channels.as_ref().filter(|channels| channels.value.alpha() && !codec.alpha) {
+        let words = wording::types::alpha_lost(codec).also(written.at, "the codec");
+        sink.findings.add("alpha-lost", Some(channels.at), None, words);
+    }
+}
+
+/// Sound in a container that does not hold it, or in no container at all.
+fn audio(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
+    if !known.is_container() {
+        let asked = format.audio_codec.as_ref().map(|codec| codec.at).or(format.audio_quality.as_ref().map(|q| q.at));
+        if let Some(at) = asked {
+            sink.findings.add("audio-in-picture", Some(at), None, wording::types::audio_in_picture(known));
+        }
+        return;
+    }
+    let Some(written) = &format.audio_codec else { return };
+    if !known.audio_codecs.contains(&written.value.as_str()) {
+        let words = wording::types::audio_codec_not_held(written, known);
+        sink.findings.add("audio-codec-not-held", Some(written.at), None, words);
+    }
+    let lossless = catalogue::audio_codec(&written.value).filter(|codec| codec.lossless);
+    if let (Some(codec), Some(quality)) = (lossless, &format.audio_quality) {
+        sink.findings.add("quality-not-held", Some(quality.at), None, wording::types::quality_not_held(codec.title));
     }
 }
 
@@ -58,13 +111,14 @@ fn extension(sink: &mut Sink<'_, '_>, series: &Series) {
     }
     let Some(known) = series.file_type else {
         let place = written.map_or(Some(path.at), |_| last_extension(series));
-        sink.add("type-unknown", place, job, wording::type_unknown(written));
+        sink.add("type-unknown", place, job, wording::types::type_unknown(written));
         return;
     };
-    if let Some(written) = written.filter(|written| !known.has_extension(written)) {
+    // What is no extension of anything is part of the name: then its extension is missing.
+    if let Some(written) = written.filter(|written| !known.has_extension(written) && !is_foreign(written)) {
         let at = last_extension(series);
         let format = series.format.as_deref();
-        sink.add("extension-differs", at, job, wording::extension_differs(written, known, format, at));
+        sink.add("extension-differs", at, job, wording::types::extension_differs(written, known, format, at));
     }
 }
 
@@ -73,15 +127,21 @@ fn last_extension(series: &Series) -> Option<crate::source::Place> {
     in_path(series, text.rfind('.').map_or(0, |dot| dot + 1)..text.len())
 }
 
-fn layers_and_size(sink: &mut Sink<'_, '_>, series: &Series) {
+fn layers(sink: &mut Sink<'_, '_>, series: &Series) {
     let Some(known) = series.file_type else { return };
     let job = sink.job(series);
+    let place = job.settings.place(&Key::Layers).or(Some(job.at));
     if series.passes.len() > 1 && !known.layers {
-        let place = job.settings.place(&crate::sheet::Key::Layers).or(Some(job.at));
-        sink.add("layers-not-held", place, job, wording::layers_not_held(known));
+        sink.add("layers-not-held", place, job, wording::types::layers_not_held(known));
     }
-    if let Some(size) = series.size.filter(|size| size.width > known.largest || size.height > known.largest) {
-        let place = job.settings.place(&crate::sheet::Key::Size).or(Some(job.at));
-        sink.add("size-not-held", place, job, wording::size_not_held(size, known));
+    // Movies are made from sequences; a renderer that writes one itself cannot be resumed.
+    if series.kind == SeriesKind::Movie || !known.is_container() {
+        return;
+    }
+    let at = series.path.as_ref().map(|path| path.at);
+    if job.passes.len() > 1 {
+        sink.add("passes-into-movie", at, job, wording::types::passes_into_movie(job.passes.len()));
+    } else {
+        sink.add("movie-rendered", at, job, wording::types::movie_rendered());
     }
 }

@@ -37,6 +37,8 @@ pub struct Finding {
     pub job: Option<String>,
     /// How many more jobs the same cause hits.
     pub more: usize,
+    /// Why the sheet says that this is meant; such a finding is kept and not counted.
+    pub meant: Option<String>,
 }
 
 /// The words of a finding, before its level is known.
@@ -86,23 +88,36 @@ impl Words {
 #[derive(Clone, Debug, Default)]
 pub struct Findings {
     list: Vec<Finding>,
-    levels: Vec<(&'static str, Option<Level>)>,
 }
 
 impl Findings {
-    /// Sets the level of a check for all findings to come; `None` turns it off.
-    pub fn set_level(&mut self, check: &'static str, level: Option<Level>) {
-        self.levels.push((check, level));
+    /// Sets the level of a check, also for what was found already; `None` turns it off.
+    pub fn set_level(&mut self, check: &str, level: Option<Level>) {
+        match level {
+            Some(level) => self.list.iter_mut().filter(|found| found.check == check).for_each(|f| f.level = level),
+            None => self.list.retain(|found| found.check != check),
+        }
     }
 
-    /// Takes a finding of `check` in. An unknown slug is a bug.
+    /// Marks the findings that are meant, each with the reason that `why` gives.
+    pub fn mean(&mut self, mut why: impl FnMut(&Finding) -> Option<String>) {
+        for finding in &mut self.list {
+            finding.meant = why(finding);
+        }
+    }
+
+    /// Leaves out all that was found by asking the machine.
+    pub fn forget_machine(&mut self) {
+        self.list.retain(|found| !find(found.check).is_some_and(|check| check.asks_machine));
+    }
+
+    /// Takes a finding of `check` in, at its usual level. An unknown slug is a bug.
     pub fn add(&mut self, check: &'static str, at: Option<Place>, job: Option<&str>, words: Words) {
-        let default = find(check).map_or(Level::Error, |known| known.level);
-        let set = self.levels.iter().rev().find(|(slug, _)| *slug == check).map(|(_, level)| *level);
-        let Some(level) = set.unwrap_or(Some(default)) else { return };
+        let known = find(check);
+        debug_assert!(known.is_some(), "{check} is not in the registry");
         self.list.push(Finding {
             check,
-            level,
+            level: known.map_or(Level::Error, |known| known.level),
             message: words.message,
             at: at.map(|at| Spanned::new(words.label, at)),
             also: words.also,
@@ -110,6 +125,7 @@ impl Findings {
             fix: words.fix,
             job: job.map(str::to_owned),
             more: 0,
+            meant: None,
         });
     }
 
@@ -126,7 +142,7 @@ impl Findings {
     /// Whether any of them is an error.
     #[must_use]
     pub fn has_errors(&self) -> bool {
-        self.list.iter().any(|finding| finding.level == Level::Error)
+        self.list.iter().any(|finding| finding.level == Level::Error && finding.meant.is_none())
     }
 
     /// The findings in the order of their places, those without one last. What one cause does to many jobs is one
@@ -141,6 +157,7 @@ impl Findings {
             match sorted.last_mut() {
                 Some(kept)
                     if kept.check == finding.check
+                        && kept.meant == finding.meant
                         && place(kept) == place(&finding)
                         && (kept.at.is_some() || kept.message == finding.message) =>
                 {
@@ -160,11 +177,6 @@ impl Findings {
         self.list.iter()
     }
 
-    /// Whether there is none.
-    #[must_use]
-    pub fn is_empty(&self) -> bool {
-        self.list.is_empty()
-    }
 }
 
 /// The candidate most like `word`, when it is like enough to have been meant.

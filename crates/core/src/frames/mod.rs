@@ -9,7 +9,7 @@ mod print;
 #[allow(clippy::unwrap_used)]
 mod tests;
 
-pub use parse::{FrameError, FrameExpr};
+pub use parse::{FrameError, FrameExpr, What};
 
 /// `first`, `first + step`, ... : `count` frames, at least one. A run of one frame has step 1.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]

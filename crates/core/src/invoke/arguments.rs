@@ -1,120 +1,259 @@
-//! One invocation to the arguments of its program.
+//! One invocation to the arguments and the environment of its program.
 
-use crate::adapter::{Adapter, Argument};
+use std::collections::BTreeSet;
+
+use crate::adapter::{Adapter, Argument, Number, OF_PASS, Per, Spelling};
 use crate::frames::Frames;
 use crate::plan::{Invocation, Plan, Series};
-use crate::resolve::{Job, Pass, paths};
-use crate::sheet::Key;
-use crate::template::{Lookup, Value, expand_text};
+use crate::resolve::{Job, Pass, Seen, lookup, paths};
+use crate::sheet::{Key, Setting};
+use crate::source::Spanned;
+use crate::template::{Lookup, Pattern, Piece, Template, Value, expand_text};
 
-/// The stage folder of one series of an invocation, absolute.
-pub type Stage<'s> = &'s dyn Fn(&Series) -> String;
+/// Where an invocation works. All paths are absolute.
+#[derive(Clone, Copy)]
+pub struct Bench<'b> {
+    /// The stage folder of a series.
+    pub stage: &'b dyn Fn(&Series) -> String,
+    /// The file that keeps what the program says.
+    pub log: &'b str,
+    /// What an exporter made of the scene.
+    pub product: Option<&'b str>,
+}
 
-/// The arguments of an invocation that renders `frames`, files going to the stage folders.
+/// The arguments of an invocation that renders `frames`.
 #[must_use]
 pub fn arguments(
     plan: &Plan,
     invocation: &Invocation,
     adapter: &Adapter,
     frames: &Frames,
-    stage: Stage<'_>,
+    bench: Bench<'_>,
 ) -> Vec<String> {
-    let job = &plan.jobs[invocation.job];
-    let call = Call { job, adapter, frames };
-    let outputs: Vec<(&Pass, String)> = invocation
-        .series
-        .iter()
-        .flat_map(|at| {
-            let series = &plan.series[*at];
-            let out = out(adapter, series, &stage(series));
-            series.passes.iter().map(move |pass| (&job.passes[*pass], out.clone()))
-        })
-        .collect();
-    let Some((first, first_out)) = outputs.first() else { return Vec::new() };
+    let call = Call { plan, job: &plan.jobs[invocation.job], adapter, frames, bench };
+    let outputs = call.outputs(invocation);
+    let Some(first) = outputs.first() else { return Vec::new() };
     let mut arguments = Vec::new();
     for argument in &adapter.arguments {
         match argument {
             Argument::Always(template) => {
-                arguments.extend(expand_text(template, &|name| call.lookup(name, first, first_out)))
+                arguments.extend(expand_text(&template.value, &|name| call.lookup(name, first)));
             }
             Argument::Group(templates)
-                if templates.iter().any(|template| template.has("pass") || template.has("out")) =>
+                if templates.iter().any(|template| OF_PASS.iter().any(|token| template.value.has(token))) =>
             {
-                for (pass, out) in &outputs {
-                    arguments.extend(group(templates, &|name| call.lookup(name, pass, out)));
+                for output in &outputs {
+                    arguments.extend(group(templates, &|name| call.lookup(name, output)));
                 }
             }
-            Argument::Group(templates) => {
-                arguments.extend(group(templates, &|name| call.lookup(name, first, first_out)))
-            }
+            Argument::Group(templates) => arguments.extend(group(templates, &|name| call.lookup(name, first))),
         }
     }
-    for (key, given) in &job.settings.values {
-        let (Key::Var(name), crate::sheet::Setting::Text(value)) = (key, &*given.value) else { continue };
-        let lookup = |token: &str| match token {
+    for (key, given) in &call.job.settings.values {
+        let (templates, name) = match key {
+            Key::Var(name) => (&adapter.variable, name),
+            Key::Native(name) => (&adapter.native, name),
+            _ => continue,
+        };
+        let Setting::Text(value) = &*given.value else { continue };
+        let with_pair = |token: &str| match token {
             "key" => text(name.clone()),
             "value" => text(value.clone()),
-            token => call.lookup(token, first, first_out),
+            token => call.lookup(token, first),
         };
-        arguments.extend(group(&adapter.variable, &lookup));
+        arguments.extend(group(templates, &with_pair));
     }
     arguments
 }
 
+/// The environment that an invocation adds to its surroundings: the adapter's, then the job's own.
+#[must_use]
+pub fn environment(
+    plan: &Plan,
+    invocation: &Invocation,
+    adapter: &Adapter,
+    frames: &Frames,
+    bench: Bench<'_>,
+) -> Vec<(String, String)> {
+    let call = Call { plan, job: &plan.jobs[invocation.job], adapter, frames, bench };
+    let outputs = call.outputs(invocation);
+    let Some(first) = outputs.first() else { return Vec::new() };
+    let own = adapter.env.iter().filter_map(|(name, template)| {
+        Some((name.clone(), expand_text(&template.value, &|name| call.lookup(name, first))?))
+    });
+    let of_job = call.job.settings.values.iter().filter_map(|(key, given)| match (key, &*given.value) {
+        (Key::Env(name), Setting::Text(value)) => Some((name.clone(), value.clone())),
+        _ => None,
+    });
+    let mut all: Vec<(String, String)> = Vec::new();
+    for (name, value) in own.chain(of_job) {
+        all.retain(|(other, _)| *other != name);
+        all.push((name, value));
+    }
+    all
+}
+
 /// All templates of a group, or nothing when one of them lacks a value.
-fn group(templates: &[crate::template::Template], lookup: &dyn Fn(&str) -> Lookup) -> Vec<String> {
-    templates.iter().map(|template| expand_text(template, lookup)).collect::<Option<Vec<_>>>().unwrap_or_default()
+fn group(templates: &[Spanned<Template>], lookup: &dyn Fn(&str) -> Lookup) -> Vec<String> {
+    templates.iter().map(|template| expand_text(&template.value, lookup)).collect::<Option<Vec<_>>>().unwrap_or_default()
 }
 
-/// The stage folder and the final file name, its number spelt as the program wants it.
-fn out(adapter: &Adapter, series: &Series, stage: &str) -> String {
+/// The name that a program is given for the files of a series: the final file name, its number spelt as the program wants
+/// it. Without a number, the one sign before it goes, too.
+#[must_use]
+pub fn out_name(adapter: &Adapter, series: &Series, frames: &Frames) -> String {
     let (_, file) = series.pattern.split_folder();
-    format!("{stage}/{}", file.with_frame(|width| adapter.number.repeat(width)))
+    match (adapter.number, adapter.per) {
+        (None, Per::Frame) => file.name(frames.first().unwrap_or(0).saturating_add(series.shift)),
+        (None | Some(Number::None), _) => without_number(&file),
+        (Some(number), _) => file.with_frame(|width| number.hole(width)),
+    }
 }
 
-fn text(value: String) -> Lookup {
-    Lookup::Value(Value::Text(value))
+fn without_number(file: &Pattern) -> String {
+    let mut name = String::new();
+    for piece in file.pieces() {
+        match piece {
+            Piece::Text(text) => name.push_str(text),
+            Piece::Frame { .. } => {
+                if name.ends_with(|c: char| !c.is_alphanumeric()) {
+                    name.pop();
+                }
+            }
+        }
+    }
+    name
+}
+
+/// Frames as a program spells them.
+#[must_use]
+pub fn spelt(frames: &Frames, spelling: &Spelling) -> String {
+    let parts = frames.sequential().map(|run| {
+        let mut part = run.first.to_string();
+        if run.count > 1 {
+            part.push_str(&format!("{}{}", spelling.range, run.last()));
+        }
+        if run.step > 1 {
+            part.push_str(&format!("{}{}", spelling.step, run.step));
+        }
+        part
+    });
+    parts.collect::<Vec<_>>().join(&spelling.join)
+}
+
+fn text(value: impl Into<String>) -> Lookup {
+    Lookup::Value(Value::Text(value.into()))
+}
+
+/// One pass of an invocation and the file it goes to.
+struct Output<'o> {
+    pass: &'o Pass,
+    folder: String,
+    file: String,
 }
 
 struct Call<'c> {
+    plan: &'c Plan,
     job: &'c Job,
     adapter: &'c Adapter,
     frames: &'c Frames,
+    bench: Bench<'c>,
 }
 
-impl Call<'_> {
-    /// A token's value in arguments: frames are this call's own, numbers are plain, files are where they are staged.
-    fn lookup(&self, name: &str, pass: &Pass, out: &str) -> Lookup {
+impl<'c> Call<'c> {
+    fn outputs(&self, invocation: &Invocation) -> Vec<Output<'c>> {
+        let series = invocation.series.iter().map(|at| &self.plan.series[*at]);
+        let of_series = |series: &'c Series| {
+            let (folder, file) = ((self.bench.stage)(series), out_name(self.adapter, series, self.frames));
+            series.passes.iter().map(move |pass| Output {
+                pass: &self.job.passes[*pass],
+                folder: folder.clone(),
+                file: file.clone(),
+            })
+        };
+        series.flat_map(of_series).collect()
+    }
+
+    /// A token's value in arguments: frames are this call's own, numbers are plain, files are where they are staged, and
+    /// values are the program's own words where it has such.
+    fn lookup(&self, name: &str, output: &Output<'_>) -> Lookup {
         let job = self.job;
         let some = |value: Option<String>| value.map_or(Lookup::NoValue, text);
-        let setting = |key: Key| job.settings.text(&key).map(str::to_owned);
-        let whole = |key: Key| job.settings.whole(&key).map(|number| number.to_string());
-        let format = pass.format.as_deref();
+        let number = |value: Option<i64>| value.map_or(Lookup::NoValue, |value| Lookup::Value(Value::Number(value)));
+        let scene = self.bench.product.or(job.scene.as_ref().map(|scene| scene.value.as_str()));
         match name {
-            "scene" => some(job.scene.as_ref().map(|scene| scene.value.clone())),
-            "scene_folder" => some(job.scene.as_ref().map(|scene| paths::parent(&scene.value).to_owned())),
-            "camera" => some(setting(Key::Camera)),
-            "frames" => text(self.frames.to_string()),
-            "first" => self.frames.first().map_or(Lookup::NoValue, |frame| Lookup::Value(Value::Number(frame))),
-            "last" => self.frames.last().map_or(Lookup::NoValue, |frame| Lookup::Value(Value::Number(frame))),
-            "width" => some(job.size.map(|size| size.width.to_string())),
-            "height" => some(job.size.map(|size| size.height.to_string())),
+            "scene" => some(scene.map(str::to_owned)),
+            "scene_folder" => some(scene.map(|scene| paths::parent(scene).to_owned())),
+            "frame" if self.adapter.per == Per::Frame => number(self.frames.first()),
+            "frame" | "resume" | "checkpoint" | "input" | "input_first" | "outcome" | "any" => Lookup::NoValue,
+            "frames" => text(spelt(self.frames, &self.adapter.spelling)),
+            "first" => number(self.frames.first()),
+            "last" => number(self.frames.last()),
+            "step" => number(Some(self.frames.sequential().next().map_or(1, |run| run.step))),
             "fps" => some(job.fps.map(|fps| fps.to_string())),
-            "pass" => text(pass.name.value.clone()),
-            "out" => text(out.to_owned()),
-            "bits" => some(format.and_then(|format| format.bits.as_ref()).map(|bits| bits.value.to_string())),
-            "channels" => {
-                some(format.and_then(|format| format.channels.as_ref()).map(|channels| channels.value.to_string()))
-            }
-            "compression" => some(format.and_then(|format| format.compression.as_ref()).map(|c| c.value.clone())),
-            "quality" => {
-                some(format.and_then(|format| format.quality.as_ref()).map(|quality| quality.value.to_string()))
-            }
-            "colour" => some(pass.colour.map(|colour| colour.to_string())),
-            "samples" => some(whole(Key::Samples)),
-            "threads" => some(whole(Key::Threads)),
-            "adapter" => text(self.adapter.name.clone()),
-            _ => Lookup::NoValue,
+            "pass" | "word" => text(self.adapter.word("pass", &output.pass.name.value)),
+            "out" => text(format!("{}/{}", output.folder, output.file)),
+            "out_folder" => text(output.folder.clone()),
+            "out_stem" => text(output.file.rsplit_once('.').map_or(output.file.as_str(), |(stem, _)| stem)),
+            "log" => text(self.bench.log),
+            "threads" => number(job.settings.whole(&Key::Threads)),
+            "device" | "audio" => some(Key::parse(name).and_then(|key| job.settings.text(&key)).map(str::to_owned)),
+            name => match name.strip_prefix("native.") {
+                Some(native) => some(job.settings.text(&Key::Native(native.to_owned())).map(str::to_owned)),
+                None => self.own_words(name, lookup(self.seen(output.pass), name)),
+            },
+        }
+    }
+
+    fn own_words(&self, name: &str, found: Lookup) -> Lookup {
+        let Some(words) = self.adapter.words.get(name) else { return found };
+        let plain = match &found {
+            Lookup::Value(Value::Text(value)) => value.clone(),
+            Lookup::Value(Value::Number(number)) => number.to_string(),
+            _ => return found,
+        };
+        words.get(&plain).map_or(found, text)
+    }
+
+    fn seen<'s>(&'s self, pass: &'s Pass) -> Seen<'s> {
+        const NONE: &BTreeSet<String> = &BTreeSet::new();
+        Seen {
+            job: self.job,
+            pass,
+            together: false,
+            roots: &[],
+            home: &self.plan.home,
+            project: self.plan.project.as_ref(),
+            mode: self.plan.mode.as_deref(),
+            looking: false,
+            pins: &self.plan.pins,
+            variables: NONE,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Spelling, spelt, without_number};
+    use crate::frames::FrameExpr;
+    use crate::template::Pattern;
+
+    #[test]
+    fn frames_are_spelt_as_the_program_wants_them() {
+        let frames = FrameExpr::parse("1-3,7,10-30/10").expect("read").frames(None, None).expect("known");
+        assert_eq!(spelt(&frames, &Spelling::default()), "1-3,7,10-30/10");
+        let own = Spelling { join: " ".into(), range: "..".into(), step: "x".into() };
+        assert_eq!(spelt(&frames, &own), "1..3 7 10..30x10");
+    }
+
+    #[test]
+    fn a_number_goes_with_the_sign_before_it() {
+        for (head, tail, expected) in [("a.", ".png", "a.png"), ("a_", ".png", "a.png"), ("a", ".png", "a.png")] {
+            let mut pattern = Pattern::default();
+            pattern.push_text(head);
+            pattern.push_frame(4);
+            pattern.push_text(tail);
+            assert_eq!(without_number(&pattern), expected);
         }
     }
 }

@@ -71,7 +71,7 @@ fn labels(plan: &Plan, job: &Job, series: &[usize]) -> String {
 fn calls(plan: &Plan, job: &Job, own: &[usize], adapter: &Adapter) -> Vec<Vec<usize>> {
     let mut calls: Vec<Vec<usize>> = Vec::new();
     for at in own.iter().copied().filter(|at| plan.series[*at].is_known()) {
-        let together = adapter.can.contains(&Arrangement::Call);
+        let together = adapter.can(Arrangement::Call);
         let alike = |call: &&mut Vec<usize>| together && same_settings(job, &plan.series[call[0]], &plan.series[at]);
         match calls.iter_mut().find(alike) {
             Some(call) => call.push(at),

@@ -28,6 +28,10 @@ pub struct Plan {
     pub series: Vec<Series>,
     /// The movies made of them.
     pub movies: Vec<Series>,
+    /// The project's name.
+    pub project: Option<Spanned<String>>,
+    /// Looked-up values.
+    pub pins: Pins,
     /// The modes, joined with `-`.
     pub mode: Option<String>,
     /// The roots of the sheet.
@@ -103,6 +107,8 @@ pub struct Series {
     pub root: Option<usize>,
     /// The job's frames; `None` where they are unknown.
     pub frames: Option<Frames>,
+    /// Whether a part of the path has nothing in it, because what stands there has no value.
+    pub hollow: bool,
     /// Added to the frame in names.
     pub shift: i64,
     /// The file options.
@@ -253,6 +259,8 @@ pub fn plan(ground: Ground<'_>, jobs: &[Arc<Job>], selection: &Selection) -> Pla
         series: Vec::new(),
         movies: Vec::new(),
         mode,
+        project: ground.sheet.project.clone(),
+        pins: ground.pins.clone(),
         roots: ground.roots.to_vec(),
         home: ground.home.clone(),
         run: Run::from(&ground.sheet.run),

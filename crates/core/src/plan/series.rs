@@ -76,6 +76,7 @@ impl Maker<'_> {
             Some(path) => expand(&path.value, &|name| lookup(seen, name)),
             None => (Pattern::default(), Vec::new()),
         };
+        let hollow = troubles.is_empty() && pass.path.is_some() && is_hollow(&pattern);
         let pattern = match &pass.path {
             Some(path) if troubles.is_empty() => absolute(pattern, ground.home.folder_of(path.at)),
             _ => Pattern::default(),
@@ -97,9 +98,17 @@ impl Maker<'_> {
             bits: pass.format.as_deref().and_then(|format| format.bits.as_ref()).map(|bits| bits.value),
             channels: pass.format.as_deref().and_then(|format| format.channels.as_ref()).map(|channels| channels.value),
             size: job.size,
+            hollow,
             passes,
         }
     }
+}
+
+/// Whether a part of a path has nothing in it, or a file has nothing before its extension.
+fn is_hollow(pattern: &Pattern) -> bool {
+    let text = pattern.with_frame(|_| "0".to_owned());
+    let file = text.rsplit('/').next().unwrap_or("");
+    text.get(1..).is_some_and(|rest| rest.contains("//")) || file.starts_with('.') || file.is_empty()
 }
 
 /// The innermost root that all names lie below.

@@ -101,6 +101,12 @@ pub struct Movie {
     pub shows: Option<usize>,
     /// That pass, with the movie's own format, colour and path.
     pub pass: Pass,
+    /// Its own rate, where it has one.
+    pub fps: Option<Spanned<Fps>>,
+    /// Its sound, absolute: its own or the job's.
+    pub audio: Option<Spanned<String>>,
+    /// Its encoder, where it names one.
+    pub adapter: Option<Spanned<String>>,
 }
 
 /// One pass of a job.
@@ -114,6 +120,8 @@ pub struct Pass {
     pub kind: Kind,
     /// How its pixels are meant.
     pub colour: Option<Colour>,
+    /// Where that is written.
+    pub colour_at: Option<Place>,
     /// Its file options.
     pub format: Option<Arc<Format>>,
     /// Whether it asks for a format that nothing defines, or whose type could not be read: said once.
@@ -193,7 +201,7 @@ fn job(
     };
     job.passes = entries.iter().map(|entry| pass(sheet, &job, entry, formats, findings)).collect();
     for entry in sheet.movies.iter().filter(|movie| movie.of.as_ref().is_some_and(|of| of.value == job.job)) {
-        let movie = movie(sheet, &job, entry, formats, findings);
+        let movie = movie(sheet, &job, entry, (formats, home), findings);
         job.movies.extend(movie);
     }
     job
@@ -204,7 +212,7 @@ fn movie(
     sheet: &Sheet,
     job: &Job,
     entry: &MovieEntry,
-    formats: &[Arc<Format>],
+    (formats, home): (&[Arc<Format>], &Home),
     findings: &mut Findings,
 ) -> Option<Movie> {
     let shown = |pass: &Pass| entry.pass.as_ref().is_none_or(|name| pass.label == name.value);
@@ -228,7 +236,16 @@ fn movie(
         pass.format = None;
         pass.format_lost = false;
     }
-    Some(Movie { name: entry.name.clone(), shows, pass })
+    let of_job = || Some(Spanned::new(job.settings.text(&Key::Audio)?.to_owned(), job.settings.place(&Key::Audio)?));
+    let audio = entry.audio.clone().or_else(of_job);
+    Some(Movie {
+        name: entry.name.clone(),
+        shows,
+        pass,
+        fps: entry.fps.clone(),
+        audio: audio.map(|audio| Spanned::new(paths::absolute(&audio.value, audio.at, home), audio.at)),
+        adapter: entry.adapter.clone(),
+    })
 }
 
 /// The job's own frames, widened by handles, then narrowed by what modes and the command line ask for.
@@ -316,6 +333,7 @@ fn pass(sheet: &Sheet, job: &Job, entry: &PassEntry, formats: &[Arc<Format>], fi
             .and_then(|pass| pass.kind)
             .unwrap_or(usual_kind(&entry.name.value)),
         colour,
+        colour_at: entry.colour.as_ref().map(|colour| colour.at).or(job.settings.place(&Key::Colour)),
         format_lost: (wanted.is_some() && format.is_none()) || format.is_some_and(|format| format.kind_unread),
         format: format.cloned(),
         file_type: by_format.or_else(by_path),
@@ -342,14 +360,16 @@ pub fn written_extension(path: &Template) -> Option<&str> {
     }
 }
 
-/// The sheet's roots on this system. The machine file knows best where they are here.
+/// The sheet's roots on this system. The machine file knows best where they are here. With `anywhere`, a root without a
+/// path on this system is where it is on another one, so that the answer is the same on all.
 #[must_use]
-pub fn roots(sheet: &Sheet, home: &Home, machine: &MachineFile) -> Vec<ResolvedRoot> {
+pub fn roots(sheet: &Sheet, home: &Home, machine: &MachineFile, anywhere: bool) -> Vec<ResolvedRoot> {
     let absolute = |path: &Spanned<String>| paths::absolute(&path.value, path.at, home);
     let resolved = |paths: &RootPaths| match paths {
         RootPaths::Same(path) => Some(absolute(path)),
         RootPaths::BySystem(paths) => {
-            paths.iter().find(|(system, _)| *system == home.system).map(|(_, path)| absolute(path))
+            let here = paths.iter().find(|(system, _)| *system == home.system);
+            here.or(paths.first().filter(|_| anywhere)).map(|(_, path)| absolute(path))
         }
     };
     sheet

@@ -72,7 +72,27 @@ pub fn stack(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut F
         }
     }
     twins(&all, findings);
+    leaves(&all, modes, findings);
     all
+}
+
+/// Settings given back that no lower layer of any job gave.
+fn leaves(all: &[Stacked], modes: &[String], findings: &mut Findings) {
+    let mut useful: HashMap<Place, (bool, &Key)> = HashMap::new();
+    for stacked in all {
+        for (number, layer) in stacked.layers.iter().enumerate() {
+            for (key, at) in &layer.leave {
+                let Some(at) = at else { continue };
+                let given = stacked.layers[..number].iter().any(|below| below.get(key).is_some());
+                useful.entry(*at).or_insert((false, key)).0 |= given;
+            }
+        }
+    }
+    // A mode that is called gives back what some jobs have; others may be waiting for other modes.
+    for (at, (_, key)) in useful.into_iter().filter(|(_, (useful, _))| !useful && modes.is_empty()) {
+        let words = Words::new(format!("`{key}` is given back, and nothing below gives it"), "nothing to give back");
+        findings.add("leave-unneeded", Some(at), None, words.help("take it out"));
+    }
 }
 
 /// The layers above every job: modes in the order given, then the command line.
@@ -145,7 +165,7 @@ fn each_is_known(entry: &JobEntry, own: &Settings, above: &[Arc<Settings>], find
 pub fn why(stacked: &Stacked) -> BTreeMap<Key, Vec<Option<Given>>> {
     let mut table: BTreeMap<Key, Vec<Option<Given>>> = BTreeMap::new();
     for layer in &stacked.layers {
-        for key in &layer.leave {
+        for key in layer.leave.keys() {
             if let Some(history) = table.get_mut(key) {
                 history.push(None);
             }

@@ -12,7 +12,7 @@ use crate::sheet::{Key, Layer};
 use crate::source::FileId;
 
 /// Keys of a facts file.
-pub const KEYS: [&str; 6] = ["cameras", "frames", "fps", "size", "passes", "resources"];
+pub const KEYS: [&str; 7] = ["cameras", "frames", "fps", "size", "passes", "variables", "resources"];
 
 /// Reads a facts file. Mistakes are findings at their places; what could be read is returned.
 pub fn read(file: FileId, text: &str, findings: &mut Findings) -> Facts {
@@ -23,6 +23,7 @@ pub fn read(file: FileId, text: &str, findings: &mut Findings) -> Facts {
         let name = key.get_ref().as_ref();
         match name {
             "cameras" => facts.cameras = reader.texts(raw, name).map(plain),
+            "variables" => facts.variables = reader.texts(raw, name).map(plain),
             "passes" => facts.passes = reader.texts(raw, name).map(plain),
             "resources" => facts.resources = reader.texts(raw, name).map(plain).unwrap_or_default(),
             "frames" => {

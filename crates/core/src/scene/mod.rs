@@ -25,6 +25,10 @@ pub struct Facts {
     pub size: Option<Size>,
     /// Passes that the scene can give; `None` when nothing says which there are.
     pub passes: Option<Vec<String>>,
+    /// Variables that the scene knows; `None` when nothing says which there are.
+    pub variables: Option<Vec<String>>,
+    /// A copy of the scene that holds changes which the scene itself does not, as the renderer tells it.
+    pub unsaved: Option<String>,
     /// Outside files, as the scene spells them: relative to its folder, or absolute.
     pub resources: Vec<String>,
 }
@@ -80,6 +84,8 @@ impl Facts {
             fps: self.fps.or(other.fps),
             size: self.size.or(other.size),
             passes: self.passes.or(other.passes),
+            variables: self.variables.or(other.variables),
+            unsaved: self.unsaved.or(other.unsaved),
             resources: if self.resources.is_empty() { other.resources } else { self.resources },
         }
     }

@@ -1,5 +1,5 @@
 //! Facts that a renderer tells about a scene: one JSON object with `cameras`, `frames`, `fps`, `size`, `seconds`,
-//! `passes` and `resources`, each null or left out where it is unknown.
+//! `passes`, `variables`, `resources` and `unsaved` (a path, or true), each null or left out where it is unknown.
 
 use serde_json::Value;
 
@@ -46,6 +46,10 @@ pub fn read(printed: &str) -> Result<Facts, String> {
         fps: text("fps").and_then(fraction),
         size: text("size").and_then(size),
         passes: names("passes"),
+        variables: names("variables"),
+        unsaved: text("unsaved").or_else(|| {
+            told.get("unsaved").and_then(Value::as_bool).filter(|unsaved| *unsaved).map(|_| "in the program".to_owned())
+        }),
         resources: names("resources").unwrap_or_default(),
     })
 }

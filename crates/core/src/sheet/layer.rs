@@ -59,7 +59,7 @@ pub struct Settings {
     /// The values given.
     pub values: BTreeMap<Key, Given>,
     /// What lower layers give and this one gives back.
-    pub leave: BTreeSet<Key>,
+    pub leave: BTreeMap<Key, Option<Place>>,
     /// What was given and could not be read: said once, and not missed a second time.
     pub unread: BTreeSet<Key>,
 }
@@ -70,9 +70,9 @@ impl Settings {
     #[must_use]
     pub fn over(&self, below: &Settings) -> Settings {
         let mut both = below.clone();
-        both.values.retain(|key, _| !self.leave.contains(key));
+        both.values.retain(|key, _| !self.leave.contains_key(key));
         both.values.extend(self.values.iter().map(|(key, given)| (key.clone(), given.clone())));
-        both.leave.extend(self.leave.iter().cloned());
+        both.leave.extend(self.leave.iter().map(|(key, at)| (key.clone(), *at)));
         both.unread.extend(self.unread.iter().cloned());
         both
     }
@@ -123,7 +123,7 @@ mod tests {
                 .into_iter()
                 .map(|(key, n)| (key, Given { value: Arc::new(Setting::Whole(n)), at: None, layer: Layer::Job }))
                 .collect(),
-            leave,
+            leave: leave.into_iter().map(|key| (key, None)).collect(),
             ..Settings::default()
         })
     }
@@ -140,7 +140,7 @@ mod tests {
         fn the_upper_value_wins_and_a_left_one_is_gone(a in settings(), b in settings()) {
             let both = a.over(&b);
             for key in [Key::Samples, Key::Camera, Key::Var("a".into()), Key::Var("b".into())] {
-                let expected = a.get(&key).or_else(|| b.get(&key).filter(|_| !a.leave.contains(&key)));
+                let expected = a.get(&key).or_else(|| b.get(&key).filter(|_| !a.leave.contains_key(&key)));
                 prop_assert_eq!(both.get(&key), expected);
             }
         }

@@ -1,5 +1,6 @@
 //! A sheet as written: every value optional and with its place. Reading never stops at the first mistake.
 
+pub mod entries;
 pub mod layer;
 pub mod machine;
 pub mod parse;
@@ -13,7 +14,7 @@ use std::time::Duration;
 
 use crate::catalogue::{Bits, Channels};
 use crate::diagnostic::Level;
-use crate::source::{Place, Spanned};
+use crate::source::{FileId, Place, Spanned};
 use crate::template::Template;
 pub use layer::{Given, Layer, Settings};
 pub use setting::{Colour, Fps, Key, Layers, PassEntry, Setting, Size, Version};
@@ -21,6 +22,8 @@ pub use setting::{Colour, Fps, Key, Layers, PassEntry, Setting, Size, Version};
 /// One sheet, or a part of one.
 #[derive(Clone, Debug, Default)]
 pub struct Sheet {
+    /// The text it was read from.
+    pub file: FileId,
     /// Sheets laid below this one, in order.
     pub from: Vec<Spanned<String>>,
     /// `[project] name`.
@@ -45,6 +48,8 @@ pub struct Sheet {
     pub policy: Policy,
     /// `[checks]`.
     pub checks: Vec<(Spanned<String>, Option<Level>)>,
+    /// `[[meant]]`.
+    pub meant: Vec<MeantEntry>,
     /// `[run]`.
     pub run: RunEntry,
 }
@@ -189,6 +194,25 @@ pub struct MovieEntry {
     pub colour: Option<Spanned<Colour>>,
     /// Its path.
     pub path: Option<Spanned<Arc<Template>>>,
+    /// Its rate; the job's when left out.
+    pub fps: Option<Spanned<Fps>>,
+    /// Its sound; the job's when left out.
+    pub audio: Option<Spanned<String>>,
+    /// Its encoder; the first that can do it when left out.
+    pub adapter: Option<Spanned<String>>,
+}
+
+/// A finding that is meant, as written under `[[meant]]`.
+#[derive(Clone, Debug)]
+pub struct MeantEntry {
+    /// The check.
+    pub check: Spanned<String>,
+    /// The job or combination, `*` and `?` allowed; all when left out.
+    pub job: Option<Spanned<String>>,
+    /// Why it is meant.
+    pub because: String,
+    /// The entry.
+    pub at: Place,
 }
 
 /// A job as written.
@@ -278,6 +302,7 @@ impl Sheet {
         }
         let (policy, low) = (self.policy, below.policy);
         Sheet {
+            file: self.file,
             from: self.from,
             project: self.project.or(below.project),
             roots: named(self.roots, below.roots, |root| &root.name.value),
@@ -296,6 +321,7 @@ impl Sheet {
                 systems: policy.systems.or(low.systems),
             },
             checks: below.checks.into_iter().chain(self.checks).collect(),
+            meant: below.meant.into_iter().chain(self.meant).collect(),
             run: RunEntry {
                 workers: self.run.workers.or(below.run.workers),
                 chunk: self.run.chunk.or(below.run.chunk),

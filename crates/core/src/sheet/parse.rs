@@ -11,8 +11,7 @@ use crate::source::{FileId, Place, Spanned};
 use super::read::{Raw, Reader, integer, number, part_of, scalar};
 use super::setting::KEYS;
 use super::{
-    Colour, Each, Fps, Given, JobEntry, Key, Layer, Layers, MovieEntry, PassEntry, Setting, Settings, Sheet, Size,
-    Version,
+    Colour, Each, Fps, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet, Size, Version,
 };
 
 /// The version of the sheet language that is read here.
@@ -22,7 +21,7 @@ pub const LANGUAGE: i64 = 1;
 pub fn sheet(file: FileId, text: &str, findings: &mut Findings) -> Sheet {
     let table = toml_table(file, text, findings);
     let mut reader = Reader { file, text, findings };
-    let mut sheet = Sheet::default();
+    let mut sheet = Sheet { file, ..Sheet::default() };
     reader.read_sheet(&table, &mut sheet);
     sheet
 }
@@ -95,12 +94,12 @@ impl Reader<'_> {
         }
     }
 
-    fn leave(&mut self, raw: &Raw<'_>) -> Vec<Key> {
+    fn leave(&mut self, raw: &Raw<'_>) -> Vec<(Key, Option<Place>)> {
         let names = self.texts(raw, "leave").unwrap_or_default();
         let mut keys = Vec::new();
         for name in names {
             match Key::parse(&name.value) {
-                Some(key) => keys.push(key),
+                Some(key) => keys.push((key, Some(name.at))),
                 None => self.bad(name.at, "leave", "a list of job settings", "there is no such setting"),
             }
         }
@@ -313,34 +312,6 @@ impl Reader<'_> {
         Some(job)
     }
 
-    /// A `[[movie]]`.
-    pub(super) fn movie(&mut self, raw: &Raw<'_>) -> Option<MovieEntry> {
-        let table = self.table(raw, "movie")?;
-        let name = Spanned::new(String::new(), Place::new(self.file, raw.span()));
-        let mut movie = MovieEntry { name, of: None, pass: None, format: None, colour: None, path: None };
-        for (key, raw) in table {
-            match key.get_ref().as_ref() {
-                "name" => movie.name = self.text(raw, "name")?,
-                "of" => movie.of = self.text(raw, "of"),
-                "pass" => movie.pass = self.text(raw, "pass"),
-                "format" => movie.format = self.text(raw, "format"),
-                "colour" => movie.colour = self.choice(raw, "colour", COLOURS),
-                "path" => movie.path = self.template(raw, "path"),
-                _ => self.unknown(key, "[[movie]]", &["name", "of", "pass", "format", "colour", "path"]),
-            }
-        }
-        for (key, given) in
-            [("name", !movie.name.value.is_empty()), ("of", movie.of.is_some()), ("path", movie.path.is_some())]
-        {
-            if !given && !table.iter().any(|(name, _)| name.get_ref() == key) {
-                let words = Words::new(format!("this movie has no `{key}`"), "this movie")
-                    .help(format!("write {key} = \"...\""));
-                self.findings.add("key-missing", Some(movie.name.at), None, words);
-            }
-        }
-        Some(movie)
-    }
-
     fn each(&mut self, raw: &Raw<'_>) -> Option<Each> {
         if let Some(rows) = raw.get_ref().as_array() {
             let row = |raw: &Raw<'_>, reader: &mut Self| {
@@ -377,7 +348,7 @@ impl Reader<'_> {
 }
 
 /// How pixels may be meant.
-const COLOURS: &[(&str, Colour)] = &[("linear", Colour::Linear), ("display", Colour::Display)];
+pub(super) const COLOURS: &[(&str, Colour)] = &[("linear", Colour::Linear), ("display", Colour::Display)];
 
 /// A key under `each` that is a job setting sets it; any other is a variable.
 fn each_key(name: &str) -> Key {

@@ -1,31 +1,32 @@
-//! JSON Schemas (draft 2020-12) of sheet, adapter and machine file, made from the same tables that the reader uses, so that an editor completes
+//! JSON Schemas (draft 2020-12) of sheet and machine file, made from the same tables that the reader uses, so that an editor completes
 //! exactly the keys that are read.
 
 use serde_json::{Map, Value, json};
 
 use super::setting::{KEYS, Key};
+use super::entries::{MEANT_KEYS, MOVIE_KEYS};
 use super::tables::{FORMAT_KEYS, RUN_KEYS};
 use super::{EXISTING, SYSTEMS, machine};
-use crate::catalogue::{BITS, CHANNELS, TYPES};
+use crate::catalogue::{BITS, CHANNELS, CHROMA, SPEEDS, types};
 use crate::diagnostic::CHECKS;
 
-fn object(properties: Map<String, Value>, what: &str) -> Value {
+pub(crate) fn object(properties: Map<String, Value>, what: &str) -> Value {
     json!({ "type": "object", "description": what, "properties": properties, "additionalProperties": false })
 }
 
-fn table_of(value: Value, what: &str) -> Value {
+pub(crate) fn table_of(value: Value, what: &str) -> Value {
     json!({ "type": "object", "description": what, "additionalProperties": value })
 }
 
-fn text(what: &str) -> Value {
+pub(crate) fn text(what: &str) -> Value {
     json!({ "type": "string", "minLength": 1, "description": what })
 }
 
-fn one_of(names: impl IntoIterator<Item = &'static str>, what: &str) -> Value {
+pub(crate) fn one_of(names: impl IntoIterator<Item = &'static str>, what: &str) -> Value {
     json!({ "enum": names.into_iter().collect::<Vec<_>>(), "description": what })
 }
 
-fn texts(what: &str) -> Value {
+pub(crate) fn texts(what: &str) -> Value {
     json!({ "type": "array", "items": { "type": "string", "minLength": 1 }, "description": what })
 }
 
@@ -64,6 +65,7 @@ pub fn sheet() -> Value {
     let checks: Map<String, Value> =
         CHECKS.iter().map(|check| (check.slug.to_owned(), described(&levels, check.summary))).collect();
     add("checks", object(checks, "Levels of checks."));
+    add("meant", json!({ "type": "array", "items": meant(), "description": "Findings that are meant, with the reason." }));
     add("run", run());
     json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
@@ -145,7 +147,7 @@ fn pass() -> Value {
 
 fn format() -> Value {
     let schema = |name: &str, what: &str| match name {
-        "type" => one_of(TYPES.iter().map(|known| known.name), what),
+        "type" => one_of(types().map(|known| known.name), what),
         "bits" => {
             let names =
                 BITS.iter().map(|(name, _)| name.parse::<i64>().map_or_else(|_| json!(name), |number| json!(number)));
@@ -160,24 +162,38 @@ fn format() -> Value {
         }
         "channels" => one_of(CHANNELS.iter().map(|(name, _)| *name), what),
         "quality" | "audio_quality" => json!({ "type": "integer", "minimum": 0, "maximum": 100, "description": what }),
-        "chroma" => json!({ "enum": ["420", "422", "444", 420, 422, 444], "description": what }),
+        "chroma" => {
+            let numbers = CHROMA.iter().filter_map(|name| name.parse::<i64>().ok()).map(|number| json!(number));
+            let names: Vec<Value> = CHROMA.iter().map(|name| json!(name)).chain(numbers).collect();
+            json!({ "enum": names, "description": what })
+        }
+        "speed" => one_of(SPEEDS, what),
         _ => text(what),
     };
     object(FORMAT_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), "A format.")
 }
 
 fn movie() -> Value {
-    let keys = [
-        ("name", text("The movie's name.")),
-        ("of", text("The job whose frames it shows.")),
-        ("pass", text("The pass it shows.")),
-        ("format", text("Its file options.")),
-        ("colour", one_of(["linear", "display"], "How its pixels are meant.")),
-        ("path", text("The template of its path.")),
-    ];
-    let mut movie = object(keys.into_iter().map(|(name, schema)| (name.to_owned(), schema)).collect(), "A movie.");
+    let schema = |name: &str, what: &str| match name {
+        "colour" => one_of(["linear", "display"], what),
+        "fps" => described(&kind(&Key::Fps), what),
+        _ => text(what),
+    };
+    let keys = MOVIE_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what)));
+    let mut movie = object(keys.collect(), "A movie.");
     movie["required"] = json!(["name", "of", "path"]);
     movie
+}
+
+fn meant() -> Value {
+    let schema = |name: &str, what: &str| match name {
+        "check" => one_of(CHECKS.iter().map(|check| check.slug), what),
+        _ => text(what),
+    };
+    let keys = MEANT_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what)));
+    let mut meant = object(keys.collect(), "A finding that is meant.");
+    meant["required"] = json!(["check", "because"]);
+    meant
 }
 
 fn policy() -> Value {
@@ -219,55 +235,7 @@ pub fn machine() -> Value {
     titled(object(keys.collect(), "Where things are on this machine."), "The machine file of True Path")
 }
 
-/// The schema of an adapter.
-#[must_use]
-pub fn adapter() -> Value {
-    let list = |what: &str| json!({ "type": "array", "items": { "type": "string" }, "description": what });
-    let group = json!({ "type": "array", "items": { "type": "string" } });
-    let arguments = json!({ "type": "array", "items": { "anyOf": [{ "type": "string" }, group] },
-        "description": "The program's arguments; an inner list is left out when a token in it has no value." });
-    let section = |keys: Vec<(&str, Value)>, what: &str| {
-        object(keys.into_iter().map(|(name, schema)| (name.to_owned(), schema)).collect(), what)
-    };
-    let can = json!({ "type": "array", "items": { "enum": ["pass", "call", "file"] }, "description": "A call per pass, all in one call, all in one file." });
-    let accepts = vec![("scenes", list("Extensions of scenes it reads.")), ("types", list("File types it writes."))];
-    let log = ["wrote", "problem", "progress"].map(|name| (name, text("A regular expression for a line of its log.")));
-    let codes = json!({ "type": "array", "items": { "type": "integer" }, "description": "Exit codes of success." });
-    let keys = vec![
-        ("adapter", json!({ "const": 1, "description": "The version of the adapter's language." })),
-        ("name", text("The adapter's name.")),
-        ("kind", one_of(["renderer"], "What the program does.")),
-        ("program", text("The program; truepath is the running binary itself.")),
-        ("version", list("Arguments that ask the program for its version.")),
-        ("arguments", arguments),
-        ("variable", list("Arguments that hand over one variable, with {key} and {value}.")),
-        ("frames", section(vec![("per", one_of(["list"], "How frames are handed over."))], "Frames.")),
-        ("passes", section(vec![("can", can)], "Passes.")),
-        (
-            "out",
-            section(
-                vec![
-                    ("number", text("What stands for each digit of the frame in {out}.")),
-                    ("writes", list("What it really writes.")),
-                ],
-                "Outputs.",
-            ),
-        ),
-        ("accepts", section(accepts, "What it reads and writes.")),
-        (
-            "facts",
-            section(
-                vec![("arguments", list("Arguments that print the facts of a scene as one JSON object."))],
-                "Facts.",
-            ),
-        ),
-        ("log", section(log.to_vec(), "Its log.")),
-        ("exit", section(vec![("ok", codes)], "Its exit codes.")),
-    ];
-    titled(section(keys, "How one renderer is driven."), "An adapter of True Path")
-}
-
-fn titled(mut schema: Value, title: &str) -> Value {
+pub(crate) fn titled(mut schema: Value, title: &str) -> Value {
     schema["$schema"] = json!("https://json-schema.org/draft/2020-12/schema");
     schema["title"] = json!(title);
     schema

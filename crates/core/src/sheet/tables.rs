@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use toml::de::DeTable;
 
-use crate::catalogue::{BITS, CHANNELS, TYPES};
-use crate::diagnostic::{CHECKS, Level, Words, nearest};
+use crate::catalogue::{BITS, CHANNELS, CHROMA, SPEEDS, types};
+use crate::diagnostic::{CHECKS, Level, Words};
 use crate::source::{Place, Spanned};
 use crate::template::Template;
 
@@ -16,7 +16,7 @@ use super::{Base, EXISTING, Format, Kind, Layer, Mode, PassKind, Root, RootPaths
 
 const TABLES: &[&str] = &[
     "sheet", "from", "project", "roots", "formats", "passes", "defaults", "bases", "modes", "job", "movie", "policy",
-    "checks", "run",
+    "checks", "meant", "run",
 ];
 
 /// The keys of a format and what each means.
@@ -28,7 +28,7 @@ pub const FORMAT_KEYS: [(&str, &str); 10] = [
     ("quality", "0 to 100, the same scale for every lossy type."),
     ("codec", "The codec of a movie."),
     ("chroma", "The chroma layout of a movie: 420, 422 or 444."),
-    ("speed", "How fast a movie is encoded, in the encoder's word."),
+    ("speed", "How fast a movie is encoded: slow, medium or fast, the same scale for every codec."),
     ("audio_codec", "The codec of a movie's sound."),
     ("audio_quality", "The quality of a movie's sound, 0 to 100."),
 ];
@@ -91,6 +91,10 @@ impl Reader<'_> {
                 },
                 "policy" => self.policy(raw, sheet),
                 "checks" => self.checks(raw, sheet),
+                "meant" => match raw.get_ref().as_array() {
+                    Some(entries) => sheet.meant = entries.iter().filter_map(|raw| self.meant(raw)).collect(),
+                    None => self.wrong_kind(raw, "meant", "written as [[meant]], with two brackets"),
+                },
                 "run" => self.run(raw, sheet),
                 _ => self.unknown(name, "", TABLES),
             }
@@ -154,7 +158,7 @@ impl Reader<'_> {
         for (key, raw) in table {
             match key.get_ref().as_ref() {
                 "type" => {
-                    let types: Vec<(&str, &str)> = TYPES.iter().map(|known| (known.name, known.name)).collect();
+                    let types: Vec<(&str, &str)> = types().map(|known| (known.name, known.name)).collect();
                     let kind = self.choice(raw, "type", &types);
                     format.kind_unread = kind.is_none();
                     format.kind = kind.map(|kind| Spanned::new(kind.value.to_owned(), kind.at));
@@ -165,11 +169,14 @@ impl Reader<'_> {
                 "quality" => format.quality = self.percent(raw, "quality"),
                 "codec" => format.codec = self.text(raw, "codec"),
                 "chroma" => {
-                    let layouts = [("420", "420"), ("422", "422"), ("444", "444")];
+                    let layouts = CHROMA.map(|name| (name, name));
                     format.chroma =
                         self.choice(raw, "chroma", &layouts).map(|c| Spanned::new(c.value.to_owned(), c.at));
                 }
-                "speed" => format.speed = self.text(raw, "speed"),
+                "speed" => {
+                    let speeds = SPEEDS.map(|name| (name, name));
+                    format.speed = self.choice(raw, "speed", &speeds).map(|s| Spanned::new(s.value.to_owned(), s.at));
+                }
                 "audio_codec" => format.audio_codec = self.text(raw, "audio_codec"),
                 "audio_quality" => format.audio_quality = self.percent(raw, "audio_quality"),
                 _ => self.unknown(key, &place, &FORMAT_KEYS.map(|(name, _)| name)),
@@ -251,11 +258,7 @@ impl Reader<'_> {
         ];
         self.each_entry(raw, "checks", |reader, name, raw| {
             if !CHECKS.iter().any(|check| check.slug == name.value) {
-                let mut words = Words::new(format!("there is no check `{}`", name.value), "nothing is called so");
-                if let Some(near) = nearest(&name.value, CHECKS.iter().map(|check| check.slug)) {
-                    words = words.help(format!("write `{near}`")).fix(name.at, near);
-                }
-                reader.findings.add("unknown-key", Some(name.at), None, words);
+                reader.no_check(&name);
             } else if let Some(level) = reader.choice(raw, &name.value, &levels) {
                 sheet.checks.push((name, level.value));
             }

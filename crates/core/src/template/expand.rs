@@ -153,6 +153,10 @@ fn unfit(text: &str) -> Option<&'static str> {
         Some("holds a colon")
     } else if text.chars().any(char::is_control) {
         Some("holds a control character")
+    } else if text.starts_with(char::is_whitespace) || text.ends_with(char::is_whitespace) {
+        Some("begins or ends with a blank")
+    } else if text.starts_with('.') || text.ends_with('.') {
+        Some("begins or ends with a dot")
     } else {
         None
     }

@@ -115,6 +115,22 @@ impl Pattern {
         (folder, file)
     }
 
+    /// The folder that its names lie in, without the last `/`; `None` at the top.
+    #[must_use]
+    pub fn folder(&self) -> Option<Pattern> {
+        let (mut folder, _) = self.split_folder();
+        match folder.pieces.last_mut() {
+            Some(Piece::Text(text)) => {
+                text.pop();
+                if text.is_empty() {
+                    folder.pieces.pop();
+                }
+            }
+            _ => return None,
+        }
+        (!folder.pieces.is_empty()).then_some(folder)
+    }
+
     fn push(&mut self, piece: Piece) {
         match piece {
             Piece::Text(text) => self.push_text(&text),

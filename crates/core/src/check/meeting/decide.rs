@@ -1,4 +1,4 @@
-//! One name, one file: whether two series share a name, decided from their patterns and frames, never by listing names.
+//! Whether patterns share names, decided by laying one over the other.
 //!
 //! For every pair of digit counts the two patterns are laid over each other character by character. Digits that face each
 //! other are the same unknown, digits that face a letter are known. What is left of both frame numbers is then linear in
@@ -8,44 +8,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use crate::frames::{Frames, Run};
-use crate::plan::{Plan, Series};
-use crate::sheet::System;
 use crate::template::{Pattern, Piece};
-
-use super::{Sink, wording};
-
-pub(super) fn check(sink: &mut Sink<'_, '_>) {
-    let systems = sink.input.sheet.policy.systems.as_deref();
-    let folded = systems.is_none_or(|systems| systems.iter().any(|system| *system != System::Linux));
-    let plan = sink.input.plan;
-    let asked: HashSet<&str> = sink.series().map(|series| series.id.as_str()).collect();
-    let mut all: Vec<(&Series, &Plan)> = sink.series().map(|series| (series, plan)).collect();
-    for rival in sink.input.rivals {
-        let own = rival.home.folder == plan.home.folder && rival.home.sheet == plan.home.sheet;
-        let others =
-            rival.series.iter().chain(&rival.movies).filter(|series| !own || !asked.contains(series.id.as_str()));
-        all.extend(others.map(|series| (series, rival)));
-    }
-    let known = all.iter().enumerate().filter(|(_, (series, _))| series.is_known());
-    let names: Vec<Names> = known
-        .filter_map(|(at, (series, _))| {
-            let pattern = if folded { series.pattern.folded() } else { series.pattern.clone() };
-            let frames = if pattern.frame_width().is_some() { series.numbers()? } else { Frames::one(0) };
-            Some(Names { at, pattern, frames })
-        })
-        .collect();
-    let own = asked.len();
-    for meeting in meetings(&names, own) {
-        let ((a, of_a), (b, of_b)) = (all[meeting.first], all[meeting.second]);
-        let (job_a, job_b) = (&of_a.jobs[a.job], &of_b.jobs[b.job]);
-        // Two jobs of one name are a finding of their own.
-        let twins = job_a.name == job_b.name && job_a.at.file == job_b.at.file && job_a.at != job_b.at;
-        if !twins && meeting.first < own {
-            let words = wording::names_meet((a, of_a), (b, of_b), &b.pattern.name(meeting.frame));
-            sink.add("names-meet", b.path.as_ref().map(|path| path.at), job_b, words);
-        }
-    }
-}
 
 /// The names of one series: `at` is the caller's number for it, `frames` are as numbered in names.
 #[derive(Clone, Debug)]

@@ -1,0 +1,223 @@
+//! What lies on disk before anything runs: roots, free space, files that are there already.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use crate::catalogue::Bits;
+use crate::plan::{Plan, Series, SeriesKind};
+use crate::resolve::{Job, paths};
+use crate::sheet::System;
+use crate::source::Place;
+
+use super::{Ground, Machine, Sink, wording};
+
+/// Where disks are usually mounted.
+const MOUNTS: [&str; 5] = ["/mnt", "/media", "/run/media", "/Volumes", "/net"];
+
+pub fn check(sink: &mut Sink<'_, '_>) {
+    let Some(machine) = sink.input.machine else { return };
+    roots(sink, machine);
+    strangers(sink, machine);
+    if let Some(why) = &machine.state {
+        let folder = format!("{}/.truepath", sink.input.plan.home.folder);
+        sink.findings.add("state-not-writable", None, None, wording::disk::state_not_writable(&folder, why));
+    }
+    let there = Listing::of(sink.input, machine);
+    left_over(sink, &there);
+    space(sink, machine, &there);
+}
+
+fn roots(sink: &mut Sink<'_, '_>, machine: &Machine) {
+    let plan = sink.input.plan;
+    let used: BTreeSet<usize> = sink.series().filter_map(|series| series.root).collect();
+    for root in used.into_iter().map(|root| &plan.roots[root]) {
+        let Some(path) = &root.path else { continue };
+        let Some(ground) = machine.roots.get(path).filter(|_| !is_foreign(path, plan.home.system)) else { continue };
+        let inside = paths::is_below(path, &plan.home.folder);
+        let mount = MOUNTS.iter().any(|mount| paths::is_below(path, mount));
+        let found = match ground {
+            Ground { there: false, .. } if !inside => Some(("root-not-there", wording::disk::root_not_there(path))),
+            Ground { there: true, folder: false, .. } => {
+                Some(("root-not-writable", wording::disk::root_not_writable(path, "a file stands there")))
+            }
+            Ground { writable: false, .. } => {
+                Some(("root-not-writable", wording::disk::root_not_writable(path, "this user may not write there")))
+            }
+            Ground { empty: true, system_disk: true, .. } if mount => {
+                Some(("root-not-mounted", wording::disk::root_not_mounted(path)))
+            }
+            _ => None,
+        };
+        if let Some((check, words)) = found {
+            sink.findings.add(check, Some(root.at), None, words);
+        }
+    }
+}
+
+/// Whether a path is one of another system: a drive letter where there are none, or none where there should be one.
+fn is_foreign(path: &str, system: System) -> bool {
+    let drive = path.as_bytes().get(1) == Some(&b':');
+    if system == System::Windows { path.starts_with('/') && !path.starts_with("//") } else { drive || path.starts_with("//") }
+}
+
+/// Paths of other systems and of other people.
+fn strangers(sink: &mut Sink<'_, '_>, _: &Machine) {
+    let plan = sink.input.plan;
+    let used: BTreeSet<usize> = sink.series().filter_map(|series| series.root).collect();
+    let roots = used.into_iter().filter_map(|root| Some((plan.roots[root].path.as_deref()?, plan.roots[root].at, None)));
+    let scenes = plan.jobs.iter().filter_map(|job| job.scene.as_ref().map(|scene| (scene.value.as_str(), scene.at, Some(&**job))));
+    let sounds = plan.jobs.iter().flat_map(|job| {
+        let own = job.movies.iter().filter_map(|movie| movie.audio.as_ref());
+        own.map(move |audio| (audio.value.as_str(), audio.at, Some(&**job)))
+    });
+    let mut seen: BTreeSet<Place> = BTreeSet::new();
+    let all: Vec<(&str, Place, Option<&Job>)> = roots.chain(scenes).chain(sounds).collect();
+    for (path, at, job) in all {
+        if !seen.insert(at) {
+            continue;
+        }
+        let name = job.map(|job| job.name.as_str());
+        if is_foreign(path, plan.home.system) {
+            sink.findings.add("other-system-path", Some(at), name, wording::disk::other_system_path(path));
+        } else if let Some(person) = other_person(path, plan) {
+            sink.findings.add("other-home", Some(at), name, wording::disk::other_home(path, person));
+        }
+    }
+}
+
+/// Whose home a path lies in, when it is not this user's.
+fn other_person<'p>(path: &'p str, plan: &Plan) -> Option<&'p str> {
+    let user = plan.home.user.as_deref().unwrap_or("");
+    let own = !user.is_empty() && paths::is_below(path, user);
+    // The sheet's own folder may lie in somebody's home: then its files do, too.
+    if own || paths::is_below(path, &plan.home.folder) {
+        return None;
+    }
+    let rest = ["/home/", "/Users/", "C:/Users/"].iter().find_map(|home| path.strip_prefix(home))?;
+    rest.split('/').next().filter(|person| !person.is_empty() && *person != "Shared" && *person != "Public")
+}
+
+/// The files that are there: by series how many of them and how large, and those that nobody knows.
+struct Listing<'i> {
+    /// Count and bytes of frames that are there, by series of the plan.
+    there: HashMap<usize, (i64, u64)>,
+    /// Numbers beyond the frames, by series of the plan.
+    beyond: BTreeMap<usize, Vec<i64>>,
+    /// Files that belong to no series, by folder.
+    unknown: BTreeMap<&'i str, Vec<&'i str>>,
+}
+
+impl<'i> Listing<'i> {
+    fn of(input: super::Input<'i>, machine: &'i Machine) -> Listing<'i> {
+        let mut listing = Listing { there: HashMap::new(), beyond: BTreeMap::new(), unknown: BTreeMap::new() };
+        let mut known: BTreeSet<(&str, &str)> = BTreeSet::new();
+        let own = input.plan.series.iter().enumerate().map(|(at, series)| (Some(at), series));
+        let others = input.rivals.iter().flat_map(|plan| plan.series.iter().chain(&plan.movies)).map(|series| (None, series));
+        let movies = input.plan.movies.iter().map(|series| (None, series));
+        for (at, series) in own.chain(others).chain(movies).filter(|(_, series)| series.is_known()) {
+            let (folder, file) = series.pattern.split_folder();
+            if folder.frame_width().is_some() {
+                continue;
+            }
+            let folder = folder.name(0);
+            let Some((folder, files)) = machine.folders.get_key_value(folder.trim_end_matches('/')) else { continue };
+            // Only names that begin as the series' do are read.
+            let head = match file.pieces().first() {
+                Some(crate::template::Piece::Text(text)) => text.clone(),
+                _ => String::new(),
+            };
+            let numbers = series.numbers().unwrap_or_default();
+            for (name, size) in files.range(head.clone()..).take_while(|(name, _)| name.starts_with(&head)) {
+                let Some(number) = file.read(name) else { continue };
+                known.insert((folder, name));
+                let Some(at) = at else { continue };
+                if file.frame_width().is_none() || numbers.contains(number) {
+                    let entry = listing.there.entry(at).or_default();
+                    *entry = (entry.0 + 1, entry.1 + size);
+                } else {
+                    listing.beyond.entry(at).or_default().push(number);
+                }
+            }
+        }
+        for (folder, files) in &machine.folders {
+            let unknown = files.keys().filter(|name| !name.starts_with('.') && !known.contains(&(folder.as_str(), name.as_str())));
+            let unknown: Vec<&str> = unknown.map(String::as_str).collect();
+            if !unknown.is_empty() {
+                listing.unknown.insert(folder, unknown);
+            }
+        }
+        listing
+    }
+}
+
+fn left_over(sink: &mut Sink<'_, '_>, listing: &Listing<'_>) {
+    let plan = sink.input.plan;
+    for (at, numbers) in &listing.beyond {
+        let series = &plan.series[*at];
+        let job = sink.job(series);
+        // Frames that this call did not ask for are no leftovers.
+        if !job.narrowed {
+            let frames = crate::frames::Frames::from_any(numbers.clone());
+            let at = series.path.as_ref().map(|path| path.at);
+            sink.add("frames-left-over", at, job, wording::disk::frames_left_over(series, &frames));
+        }
+    }
+    if !sink.input.whole {
+        return;
+    }
+    for (folder, names) in &listing.unknown {
+        let own = |series: &&Series| series.pattern.folder().is_some_and(|own| own.frame_width().is_none() && own.name(0) == *folder);
+        let at = plan.series.iter().find(own).and_then(|series| series.path.as_ref()).map(|path| path.at);
+        sink.findings.add("files-unknown", at, None, wording::disk::files_unknown(folder, names));
+    }
+}
+
+/// What the missing frames will take against what is free, for each disk.
+fn space(sink: &mut Sink<'_, '_>, machine: &Machine, listing: &Listing<'_>) {
+    let plan = sink.input.plan;
+    let mut needs: BTreeMap<u64, (f64, usize)> = BTreeMap::new();
+    for (at, series) in plan.series.iter().enumerate().filter(|(_, series)| series.is_known()) {
+        let Some(root) = series.root else { continue };
+        let Some(ground) = plan.roots[root].path.as_ref().and_then(|path| machine.roots.get(path)) else { continue };
+        let (there, bytes) = listing.there.get(&at).copied().unwrap_or_default();
+        let measured = (there > 0).then(|| bytes as f64 / there as f64);
+        let Some(each) = measured.or_else(|| frame_bytes(series)) else { continue };
+        let missing = (series.count().unwrap_or(0) - there).max(0);
+        needs.entry(ground.disk).or_insert((0.0, root)).0 += each * missing as f64;
+    }
+    for (needed, root) in needs.into_values() {
+        let root = &plan.roots[root];
+        let free = root.path.as_ref().and_then(|path| machine.roots.get(path)).and_then(|ground| ground.free);
+        if let Some(free) = free.filter(|free| needed > *free as f64) {
+            sink.findings.add("space-small", Some(root.at), None, wording::disk::space_small(needed, free));
+        }
+    }
+}
+
+/// What one frame will take in bytes, from size, channels, depth and compression.
+fn frame_bytes(series: &Series) -> Option<f64> {
+    let (size, known) = (series.size?, series.file_type?);
+    if series.kind == SeriesKind::Movie {
+        return None;
+    }
+    let channels = match series.channels.map(|channels| channels.to_string()).as_deref() {
+        Some("grey") => 1.0,
+        Some("grey-alpha") => 2.0,
+        Some("rgba") => 4.0,
+        _ => 3.0,
+    };
+    let bytes = match series.bits.or(known.bits.first().copied())? {
+        Bits::Eight => 1.0,
+        Bits::Ten | Bits::Twelve | Bits::Sixteen | Bits::Half => 2.0,
+        Bits::ThirtyTwo | Bits::Float => 4.0,
+    };
+    let compression = series.format.as_deref().and_then(|format| format.compression.as_ref());
+    // Rendered pictures lose about four tenths to lossless compression and nine tenths to lossy ones.
+    let kept = match compression.map(|name| name.value.as_str()) {
+        Some("none") => 1.0,
+        _ if known.lossy => 0.1,
+        None if known.name == "bmp" || known.name == "dpx" || known.name == "tga" => 1.0,
+        _ => 0.6,
+    };
+    let passes = series.passes.len().max(1) as f64;
+    Some(f64::from(size.width) * f64::from(size.height) * channels * bytes * kept * passes)
+}

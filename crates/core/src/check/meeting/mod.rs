@@ -1,0 +1,141 @@
+//! One name, one file: whether two series share a name, or one needs a folder where another writes a file. Decided from
+//! patterns and frames, never by listing names.
+
+mod decide;
+
+use std::collections::{HashMap, HashSet};
+
+use crate::frames::Frames;
+use crate::plan::{Plan, Series};
+use crate::resolve::paths;
+use crate::sheet::System;
+use crate::template::Pattern;
+
+use super::{Sink, wording};
+
+pub use decide::{Meeting, Names, meet, meetings};
+
+type Owned<'i> = (&'i Series, &'i Plan);
+
+pub(super) fn check(sink: &mut Sink<'_, '_>) {
+    let systems = sink.input.sheet.policy.systems.as_deref();
+    let folded = systems.is_none_or(|systems| systems.iter().any(|system| *system != System::Linux));
+    let plan = sink.input.plan;
+    let asked: HashSet<&str> = sink.series().map(|series| series.id.as_str()).collect();
+    let mut all: Vec<Owned<'_>> = sink.series().map(|series| (series, plan)).collect();
+    for rival in sink.input.rivals {
+        let own = rival.home.folder == plan.home.folder && rival.home.sheet == plan.home.sheet;
+        let others =
+            rival.series.iter().chain(&rival.movies).filter(|series| !own || !asked.contains(series.id.as_str()));
+        all.extend(others.map(|series| (series, rival)));
+    }
+    let own = sink.series().count();
+    let met = report(sink, &all, (own, folded), &HashSet::new());
+    if !folded {
+        // Names that are told apart here, and nowhere else.
+        report(sink, &all, (own, true), &met);
+    }
+    folders(sink, &all, (own, folded));
+}
+
+/// Says which series meet, beside those that are `said` already; the pairs that were found.
+fn report(
+    sink: &mut Sink<'_, '_>,
+    all: &[Owned<'_>],
+    (own, folded): (usize, bool),
+    said: &HashSet<usize>,
+) -> HashSet<usize> {
+    let known = all.iter().enumerate().filter(|(at, (series, _))| series.is_known() && !said.contains(at));
+    let names: Vec<Names> = known
+        .filter_map(|(at, (series, _))| {
+            let pattern = if folded { series.pattern.folded() } else { series.pattern.clone() };
+            let frames = if pattern.frame_width().is_some() { series.numbers()? } else { Frames::one(0) };
+            Some(Names { at, pattern, frames })
+        })
+        .collect();
+    let fold_only = folded && sink.input.sheet.policy.systems.as_deref().is_some_and(|s| s == [System::Linux]);
+    let mut found = HashSet::new();
+    for meeting in meetings(&names, own) {
+        let ((a, of_a), (b, of_b)) = (all[meeting.first], all[meeting.second]);
+        let (job_a, job_b) = (&of_a.jobs[a.job], &of_b.jobs[b.job]);
+        // Two jobs of one name are a finding of their own.
+        let twins = job_a.name == job_b.name && job_a.at.file == job_b.at.file && job_a.at != job_b.at;
+        if !twins && meeting.first < own {
+            let example = b.pattern.name(meeting.frame);
+            let at = b.path.as_ref().map(|path| path.at);
+            if fold_only {
+                let other = a.pattern.name(meeting.frame);
+                sink.add("names-alike", at, job_b, wording::meeting::names_alike(&other, &example));
+            } else {
+                sink.add("names-meet", at, job_b, wording::meeting::names_meet((a, of_a), (b, of_b), &example));
+            }
+        }
+        found.insert(meeting.second);
+    }
+    found
+}
+
+/// Files that stand where another series needs a folder.
+fn folders(sink: &mut Sink<'_, '_>, all: &[Owned<'_>], (own, folded): (usize, bool)) {
+    let fold = |pattern: &Pattern| if folded { pattern.folded() } else { pattern.clone() };
+    let known = all.iter().enumerate().filter(|(_, (series, _))| series.is_known());
+    let files: Vec<(usize, Pattern)> = known.map(|(at, (series, _))| (at, fold(&series.pattern))).collect();
+    let mut wanted: HashMap<Pattern, usize> = HashMap::new();
+    for (at, pattern) in &files {
+        // Every folder above the files, until one that another series wanted already.
+        let mut below = pattern.clone();
+        while let Some(folder) = below.folder().filter(|folder| !wanted.contains_key(folder)) {
+            wanted.insert(folder.clone(), *at);
+            below = folder;
+        }
+    }
+    let framed = wanted.keys().any(|folder| folder.frame_width().is_some());
+    let mut hits = if framed { by_meeting(all, &files, &wanted) } else { by_name(all, &files, &wanted) };
+    hits.sort();
+    for (file, folder, name) in hits.into_iter().filter(|(file, folder, _)| *file < own || *folder < own) {
+        let ((file, of_file), (folder, of_folder)) = (all[file], all[folder]);
+        let words = wording::meeting::folder_wanted(file, (folder, of_folder), &name);
+        sink.add("folder-wanted", file.path.as_ref().map(|path| path.at), &of_file.jobs[file.job], words);
+    }
+}
+
+/// Series that write a file, series that need a folder, and the name that both mean.
+type Hits = Vec<(usize, usize, String)>;
+
+fn numbers((series, _): Owned<'_>, pattern: &Pattern) -> Frames {
+    let own = if pattern.frame_width().is_some() { series.numbers() } else { Some(Frames::one(0)) };
+    own.unwrap_or_default()
+}
+
+/// Where no folder holds a frame number, only files of the folder above can stand in a folder's place.
+fn by_name(all: &[Owned<'_>], files: &[(usize, Pattern)], wanted: &HashMap<Pattern, usize>) -> Hits {
+    let mut by_folder: HashMap<String, Vec<&(usize, Pattern)>> = HashMap::new();
+    for file in files {
+        by_folder.entry(file.1.folder().unwrap_or_default().name(0)).or_default().push(file);
+    }
+    let hit = |(folder, at): (&Pattern, &usize)| {
+        let name = folder.name(0);
+        let beside = by_folder.get(paths::parent(&name))?;
+        let file = beside.iter().find(|(file, pattern)| {
+            let number = pattern.read(&name);
+            number.is_some_and(|number| pattern.frame_width().is_none() || numbers(all[*file], pattern).contains(number))
+        })?;
+        Some((file.0, *at, name))
+    };
+    wanted.iter().filter_map(hit).collect()
+}
+
+/// Folders that hold frame numbers are decided as names are.
+fn by_meeting(all: &[Owned<'_>], files: &[(usize, Pattern)], wanted: &HashMap<Pattern, usize>) -> Hits {
+    let of = |(at, pattern): (usize, &Pattern)| Names { at, pattern: pattern.clone(), frames: numbers(all[at], pattern) };
+    let mut names: Vec<Names> = files.iter().map(|(at, pattern)| of((*at, pattern))).collect();
+    let folders: Vec<(&Pattern, usize)> = wanted.iter().map(|(folder, at)| (folder, *at)).collect();
+    names.extend(folders.iter().map(|(folder, at)| of((*at, folder))));
+    names.iter_mut().enumerate().for_each(|(at, name)| name.at = at);
+    let hit = |met: Meeting| {
+        let (folder, at) = *folders.get(met.second.checked_sub(files.len())?)?;
+        let file = files.get(met.first)?;
+        Some((file.0, at, folder.name(met.frame)))
+    };
+    meetings(&names, names.len()).into_iter().filter_map(hit).collect()
+}

@@ -1,0 +1,136 @@
+//! Sizes: what types and codecs hold, what the scene was made for, regions.
+
+use std::collections::HashMap;
+
+use crate::catalogue::{self, Codec};
+use crate::plan::Series;
+use crate::resolve::Job;
+use crate::sheet::{Key, Layer, Setting, Size};
+use crate::source::Place;
+
+use super::{Sink, wording};
+
+/// Aspects that differ by less than this are the same, rounded to pixels: half a percent.
+const ALIKE: f64 = 0.005;
+
+pub fn check(sink: &mut Sink<'_, '_>) {
+    for series in sink.series() {
+        held(sink, series);
+    }
+    let plan = sink.input.plan;
+    for job in &plan.jobs {
+        scale(sink, job);
+        region(sink, job);
+        aspect(sink, job);
+    }
+    aspects(sink);
+}
+
+fn codec_of(series: &Series) -> Option<(&'static Codec, Option<&str>)> {
+    let format = series.format.as_deref()?;
+    let codec = catalogue::codec(&format.codec.as_ref()?.value)?;
+    Some((codec, format.chroma.as_ref().map(|chroma| chroma.value.as_str())))
+}
+
+/// What the type and the codec of a series hold.
+fn held(sink: &mut Sink<'_, '_>, series: &Series) {
+    let (Some(known), job) = (series.file_type, sink.job(series)) else { return };
+    let (size, at) = region_size(job).map_or((series.size, Key::Size), |region| (Some(region), Key::Region));
+    let Some(size) = size else { return };
+    let place = job.settings.place(&at).or(job.settings.place(&Key::Size)).or(Some(job.at));
+    if size.width > known.largest || size.height > known.largest {
+        sink.add("size-not-held", place, job, wording::size::size_not_held(size, known));
+        return;
+    }
+    let Some((codec, chroma)) = codec_of(series) else { return };
+    let pixels = u64::from(size.width) * u64::from(size.height);
+    let small = size.width < codec.smallest.0 || size.height < codec.smallest.1;
+    let large = size.width > codec.largest || size.height > codec.largest;
+    if small || large || codec.most_pixels.is_some_and(|most| pixels > most) {
+        sink.add("size-not-held", place, job, wording::size::codec_size(size, codec, small));
+        return;
+    }
+    let (across, down) = codec.multiples(chroma);
+    if size.width % across == 0 && size.height % down == 0 {
+        return;
+    }
+    let chroma = chroma.or(codec.chroma.first().copied()).unwrap_or("");
+    if at == Key::Region {
+        sink.add("region-odd", place, job, wording::size::region_odd(size, codec, chroma));
+        return;
+    }
+    // Only where the sheet's own size is the file's size is it certain what to write instead.
+    let even = Size { width: size.width.next_multiple_of(across), height: size.height.next_multiple_of(down) };
+    let plain = job.full_size == Some(size);
+    let fix = job.settings.place(&Key::Size).filter(|_| plain).map(|at| (at, even));
+    sink.add("size-odd", place, job, wording::size::size_odd(size, (codec, chroma), fix));
+}
+
+/// The size of a region in pixels.
+fn region_size(job: &Job) -> Option<Size> {
+    let text = job.settings.text(&Key::Region)?;
+    let part = |at: usize, full: u32| {
+        let part = text.split(',').nth(at)?.trim();
+        match part.strip_suffix('%') {
+            Some(percent) => Some((f64::from(full) * percent.parse::<f64>().ok()? / 100.0).round() as u32),
+            None => part.parse().ok(),
+        }
+    };
+    let full = job.size?;
+    Some(Size { width: part(2, full.width)?, height: part(3, full.height)? })
+}
+
+fn region(sink: &mut Sink<'_, '_>, job: &Job) {
+    let (Some(text), Some(full)) = (job.settings.text(&Key::Region), job.size) else { return };
+    let numbers: Vec<u64> = text.split(',').filter_map(|part| part.trim().parse().ok()).collect();
+    // Percents were looked at when they were read.
+    let [x, y, width, height] = numbers[..] else { return };
+    if x + width > u64::from(full.width) || y + height > u64::from(full.height) {
+        sink.add("region-outside", job.settings.place(&Key::Region), job, wording::size::region_outside(full));
+    }
+}
+
+fn scale(sink: &mut Sink<'_, '_>, job: &Job) {
+    let Some(given) = job.settings.get(&Key::Scale) else { return };
+    let Setting::Number(percent) = *given.value else { return };
+    if percent < 100.0 && given.layer < Layer::Mode && given.layer > Layer::BuiltIn {
+        sink.add("scale-outside-mode", given.at, job, wording::size::scale_outside_mode(percent));
+    }
+    let Some(full) = job.full_size else { return };
+    let whole = |side: u32| (f64::from(side) * percent / 100.0).fract().abs() < 1e-9;
+    if !(whole(full.width) && whole(full.height)) {
+        sink.add("size-rounded", given.at, job, wording::size::size_rounded(full, percent));
+    }
+}
+
+fn ratio(size: Size) -> f64 {
+    f64::from(size.width) / f64::from(size.height)
+}
+
+fn differ(a: Size, b: Size) -> bool {
+    (ratio(a) / ratio(b) - 1.0).abs() > ALIKE
+}
+
+fn aspect(sink: &mut Sink<'_, '_>, job: &Job) {
+    let scene = job.facts.as_ref().and_then(|facts| facts.size);
+    if let (Some(at), Some(size), Some(scene)) = (job.settings.place(&Key::Size), job.full_size, scene)
+        && differ(size, scene)
+    {
+        sink.add("aspect-differs", Some(at), job, wording::size::aspect_differs(size, scene));
+    }
+}
+
+/// Jobs of one scene whose aspects differ: each is compared with the first.
+fn aspects(sink: &mut Sink<'_, '_>) {
+    let plan = sink.input.plan;
+    let mut first: HashMap<&str, (&Job, Size, Place)> = HashMap::new();
+    for job in &plan.jobs {
+        let (Some(scene), Some(size)) = (&job.scene, job.full_size) else { continue };
+        let at = job.settings.place(&Key::Size).unwrap_or(job.at);
+        let (other, known, place) = first.entry(&scene.value).or_insert((job, size, at));
+        if differ(size, *known) && *place != at {
+            let words = wording::size::aspects_mixed((size, *known), other).also(*place, "the other");
+            sink.add("aspects-mixed", Some(at), job, words);
+        }
+    }
+}

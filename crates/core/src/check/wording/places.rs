@@ -1,0 +1,29 @@
+//! Words about places.
+
+use crate::diagnostic::Words;
+
+pub fn outside_policy(folder: &str, root: Option<&str>, allowed: &[&str]) -> Words {
+    let label = match root {
+        Some(root) => format!("below the root {root}"),
+        None => "below no root".to_owned(),
+    };
+    let help = if allowed.is_empty() {
+        "name a folder under [roots] and begin the path with it, such as {renders}/...".to_owned()
+    } else {
+        format!(
+            "begin the path with {}",
+            allowed.iter().map(|name| format!("{{{name}}}")).collect::<Vec<_>>().join(" or ")
+        )
+    };
+    Words::new(format!("the output folder {folder} is outside the folders that the policy allows"), label).help(help)
+}
+
+pub fn never_folder(folder: &str, never: &str) -> Words {
+    Words::new(format!("outputs never lie in {never}"), format!("writes to {folder}"))
+        .help("take a root on a disk that is meant for renders")
+}
+
+pub fn output_is_input(input: &str) -> Words {
+    Words::new(format!("an output would be written over {input}"), "a scene needs that file")
+        .help("give outputs a folder of their own")
+}

@@ -1,0 +1,61 @@
+//! Words about scenes.
+
+use crate::diagnostic::Words;
+use crate::source::{Place, Spanned};
+
+use super::listed;
+
+pub fn scene_missing(path: &str) -> Words {
+    Words::new(format!("the scene {path} is not there"), "no such file")
+        .help("a relative path starts at the sheet's own folder")
+}
+
+pub fn scene_damaged(path: &str, why: &str) -> Words {
+    Words::new(format!("the scene {path} cannot be read"), why.to_owned()).help("export it again")
+}
+
+pub fn resource_missing(scene: &str, resource: &str) -> Words {
+    Words::new(format!("the scene {scene} needs {resource}, which is not there"), "this scene")
+        .help("copy it to where the scene looks for it")
+}
+
+pub fn camera_not_in_scene(camera: &str, cameras: &[String], near: Option<&str>, at: Option<Place>) -> Words {
+    let has =
+        if cameras.is_empty() { "it has no camera at all".to_owned() } else { format!("it has {}", listed(cameras)) };
+    let words = Words::new(format!("the scene has no camera `{camera}`"), has);
+    match (near, at) {
+        (Some(near), Some(at)) => words.help(format!("write \"{near}\"")).fix(at, near),
+        _ => words.help("names must agree in every character"),
+    }
+}
+
+pub fn scene_unsaved(scene: &str, newer: &str) -> Words {
+    Words::new(format!("{newer} is newer than the scene {scene}"), "changes in it would not be rendered")
+        .help("save the scene, or take the copy away")
+}
+
+pub fn resource_path(resource: &str, private: bool) -> Words {
+    let words = if private {
+        Words::new(format!("the scene needs {resource}, which other machines cannot see"), "needed by this scene")
+    } else {
+        Words::new(format!("the scene needs {resource} under its full path"), "needed by this scene")
+    };
+    words.help("keep the file beside the scene, and let the scene name it by a relative path")
+}
+
+pub fn pass_not_in_scene(pass: &Spanned<String>, passes: &[String]) -> Words {
+    let words = Words::new(format!("the scene gives no pass `{}`", pass.value), format!("it gives {}", listed(passes)));
+    match crate::diagnostic::nearest(&pass.value, passes.iter().map(String::as_str)) {
+        Some(near) => words.help(format!("write \"{near}\"")).fix(pass.at, near),
+        None => words.help("leave it out, or add it to the scene"),
+    }
+}
+
+pub fn variable_not_in_scene(name: &str, known: &[String]) -> Words {
+    let label = if known.is_empty() { "it knows none".to_owned() } else { format!("it knows {}", listed(known)) };
+    let words = Words::new(format!("the scene knows no variable `{name}`"), label);
+    match crate::diagnostic::nearest(name, known.iter().map(String::as_str)) {
+        Some(near) => words.help(format!("write vars.{near}")),
+        None => words.help("leave it out, or add it to the scene"),
+    }
+}
