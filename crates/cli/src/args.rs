@@ -35,6 +35,8 @@ pub enum Command {
     Check(Check),
     /// Show the facts of a scene, and which of its files are missing
     Scene(Scene),
+    /// Show what file types and codecs can hold
+    Formats(Formats),
     /// Tell which job, pass, version and frame a file belongs to, or which part of its name does not fit
     Whose(Whose),
     /// Print the JSON Schema of sheet, adapter or machine file, for editors
@@ -132,6 +134,23 @@ pub struct Check {
     /// Let warnings count as errors
     #[arg(long)]
     pub strict: bool,
+    /// How findings are printed (--json is --to json)
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub to: Form,
+    /// Apply the remedies that are safe and certain, and show the change
+    #[arg(long)]
+    pub fix: bool,
+}
+
+/// How findings are printed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Form {
+    /// For people, each at its place in the sheet
+    Text,
+    /// One JSON document
+    Json,
+    /// SARIF 2.1.0, for code hosts and editors
+    Sarif,
 }
 
 /// `scene`.
@@ -143,6 +162,16 @@ pub struct Scene {
     /// Frames per second, for scenes that know seconds only
     #[arg(long)]
     pub fps: Option<String>,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `formats`.
+#[derive(Debug, Args)]
+pub struct Formats {
+    /// One type, codec or extension (left out: all, in short)
+    pub name: Option<String>,
     /// Print one JSON document
     #[arg(long)]
     pub json: bool,

@@ -42,7 +42,9 @@ fn project(sheet: &str, part: &str) -> Project {
             project.write(&format!("sounds/{name}.wav"), wave(rate, seconds));
         }
     }
-    for (at, _) in part.match_indices(" file ").filter(|(at, _)| part[..*at].rsplit('\n').next().unwrap().starts_with("```")) {
+    for (at, _) in
+        part.match_indices(" file ").filter(|(at, _)| part[..*at].rsplit('\n').next().unwrap().starts_with("```"))
+    {
         let (name, rest) = part[at + 6..].split_once('\n').unwrap();
         project.write(name.trim(), &rest[..rest.find("```").unwrap()]);
     }
@@ -83,7 +85,8 @@ fn try_page(check: &Check, folder: &Path) -> Result<(), String> {
         return Err(format!("said nothing but\n{}", told.err));
     }
     let document = told.json();
-    let slugs: Vec<&str> = document["findings"].as_array().unwrap().iter().map(|f| f["check"].as_str().unwrap()).collect();
+    let slugs: Vec<&str> =
+        document["findings"].as_array().unwrap().iter().map(|f| f["check"].as_str().unwrap()).collect();
     if !slugs.contains(&check.slug) {
         return Err(format!("found {slugs:?}\n{}{}", said.out, said.err));
     }
@@ -101,7 +104,9 @@ fn try_page(check: &Check, folder: &Path) -> Result<(), String> {
     }
     let clean = project(passes, second);
     let said = clean.say(&format!("check --strict {clean_args}"));
-    if said.code != 0 || said.out != "truepath.toml: nothing to complain about\n" {
+    // What is meant is counted; one page is about just that.
+    let quiet = said.out.replace(" (1 finding meant)", "") == "truepath.toml: nothing to complain about\n";
+    if said.code != 0 || !quiet {
         return Err(format!("its clean twin says\n{}{}", said.out, said.err));
     }
     if clean.call(&["explain", check.slug]).ended(0).out != check.page {

@@ -180,7 +180,7 @@ fn facts_come_from_scenes_and_from_beside_them() {
     );
     let known = &series(&project, "")[0];
     assert_eq!((&known["frames"], &known["fps"], &known["width"]), (&"5-8".into(), &"25".into(), &64.into()));
-    assert!(project.say("check --offline").ended(1).out.contains("no camera `quay`"));
+    assert!(project.say("check").ended(1).out.contains("no camera `quay`"));
     project.write("scenes/closed.scn.facts.toml", "camras = [\"deck\"]\n");
     assert!(project.say("check").ended(1).out.contains("write `cameras`"));
 }

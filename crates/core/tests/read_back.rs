@@ -94,8 +94,6 @@ fn findings_are_grouped_by_cause_and_sorted_by_place() {
     use truepath_core::diagnostic::{Level, Words};
     use truepath_core::source::Place;
     let mut findings = Findings::default();
-    findings.set_level("names-meet", Some(Level::Note));
-    findings.set_level("type-unknown", None);
     let at = |start: usize| Some(Place::new(FileId(0), start..start + 1));
     for (check, start, job) in [
         ("token-unknown", 9, "b"),
@@ -107,6 +105,8 @@ fn findings_are_grouped_by_cause_and_sorted_by_place() {
         findings.add(check, at(start), Some(job), Words::new(job, ""));
     }
     findings.add("job-twice", None, None, Words::new("last", ""));
+    findings.set_level("names-meet", Some(Level::Note));
+    findings.set_level("type-unknown", None);
     assert!(findings.has_errors());
     let rows: Vec<_> = findings
         .sorted()

@@ -100,7 +100,9 @@ fn right_values_are_taken_in_every_spelling() {
     ] {
         assert_eq!(shown(key), value);
     }
-    assert!(sheet.defaults.leave.contains_key(&Key::Samples) && sheet.defaults.leave.contains_key(&Key::Var("z".into())));
+    assert!(
+        sheet.defaults.leave.contains_key(&Key::Samples) && sheet.defaults.leave.contains_key(&Key::Var("z".into()))
+    );
     assert_eq!(
         (sheet.run.existing, sheet.run.silence.unwrap().as_secs(), sheet.run.frame_timeout.unwrap().as_millis()),
         (Some(Existing::Renew), 5400, 250)

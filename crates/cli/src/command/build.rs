@@ -13,7 +13,7 @@ use crate::show;
 pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
     let queue = pipeline::load(&args.common, around, Way { anew: args.anew, ..Way::default() })?;
     super::tell_findings(&queue, around);
-    if let Some(exit) = queue.stopped() {
+    if let Some(exit) = queue.stopped_here() {
         return Ok(exit);
     }
     let mut scripts = Vec::new();

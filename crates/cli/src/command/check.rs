@@ -2,22 +2,33 @@
 
 use truepath_core::diagnostic::Level;
 
-use crate::args::Check;
+use super::mend;
+use crate::args::{Check, Form};
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
 use crate::pipeline::{self, Way};
 use crate::show;
 
-/// Shows every finding with its place, its reason and its remedy.
+/// Shows every finding with its place, its reason and its remedy; mends first what is certain, when asked to.
 pub fn run(args: &Check, around: &Surroundings) -> Result<Exit, Failure> {
-    let queue = pipeline::load(&args.common, around, Way { offline: args.offline, ..Way::default() })?;
+    let form = if args.common.json { Form::Json } else { args.to };
+    let queue = if args.fix {
+        let mended = mend::mend(&args.common, around, args.offline)?;
+        match form {
+            Form::Text => show::print(&mend::told(&mended, around.out))?,
+            Form::Json | Form::Sarif => show::tell(&mend::told(&mended, around.err)),
+        }
+        mended.queue
+    } else {
+        pipeline::load(&args.common, around, Way { offline: args.offline, ..Way::default() })?
+    };
     let (stopped, name) = (queue.stopped(), super::sheet_names(&queue, around));
     let findings = queue.findings();
-    let warned = args.strict && findings.iter().any(|finding| finding.level == Level::Warning);
-    if args.common.json {
-        show::print(&show::json::text(&show::json::check(&findings, &queue.sources, &around.folder)))?;
-    } else {
-        show::print(&show::diagnostics::text(&findings, &queue.sources, &name, around.out))?;
-    }
+    let warned = args.strict && findings.iter().any(|f| f.level == Level::Warning && f.meant.is_none());
+    show::print(&match form {
+        Form::Text => show::diagnostics::text(&findings, &queue.sources, &name, around.out),
+        Form::Json => show::json::text(&show::json::check(&findings, &queue.sources, &around.folder)),
+        Form::Sarif => show::json::text(&show::sarif::document(&findings, &queue.sources, (&name, &around.folder))),
+    })?;
     Ok(stopped.unwrap_or(if warned { Exit::No } else { Exit::Well }))
 }

@@ -12,9 +12,20 @@ pub fn run(args: &Explain) -> Result<Exit, Failure> {
         let widest = CHECKS.iter().map(|check| check.slug.len()).max().unwrap_or(0);
         let lines: String = CHECKS
             .iter()
-            .map(|check| format!("{:widest$}  {:7}  {}\n", check.slug, check.level.name(), check.summary))
+            .map(|check| {
+                let mark = if check.mends {
+                    "fix"
+                } else if check.asks_machine {
+                    "disk"
+                } else {
+                    ""
+                };
+                format!("{:widest$}  {:7}  {mark:4}  {}\n", check.slug, check.level.name(), check.summary)
+            })
             .collect();
-        show::print(&lines)?;
+        let legend =
+            "fix: `truepath check --fix` mends it. disk: it asks this machine, and `--offline` leaves it out.\n";
+        show::print(&format!("{lines}\n{legend}"))?;
         return Ok(Exit::Well);
     };
     let Some(check) = find(name) else {

@@ -4,6 +4,8 @@ pub mod build;
 pub mod check;
 pub mod demo;
 pub mod explain;
+pub mod formats;
+pub mod mend;
 pub mod names;
 pub mod new;
 pub mod run;
@@ -23,7 +25,7 @@ use crate::show;
 /// Prints findings to standard error, for commands whose answer is something else. Nothing found is nothing said.
 fn tell_findings(queue: &Queue, around: &Surroundings) {
     let findings = queue.findings();
-    if !findings.is_empty() {
+    if findings.iter().any(|finding| finding.meant.is_none()) {
         show::tell(&show::diagnostics::text(&findings, &queue.sources, &sheet_names(queue, around), around.err));
     }
 }

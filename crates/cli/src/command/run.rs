@@ -22,7 +22,7 @@ use crate::show::{self, counted, paint};
 pub fn run(args: &Run, around: &Surroundings) -> Result<Exit, Failure> {
     let mut queue = pipeline::load(&args.common, around, Way { anew: args.anew, ..Way::default() })?;
     super::tell_findings(&queue, around);
-    if let Some(exit) = queue.stopped() {
+    if let Some(exit) = queue.stopped_here() {
         return Ok(exit);
     }
     for loaded in &queue.sheets {

@@ -8,6 +8,7 @@ pub mod lock;
 pub mod observe;
 pub mod pin;
 pub mod render;
+pub mod replace;
 pub mod spawn;
 pub mod stage;
 pub mod survey;

@@ -24,7 +24,7 @@ pub fn read(sheet: &Path) -> Result<Pins, Failure> {
             Failure::unreadable(format!("cannot read the pins in {}: {error}", path.display()))
                 .help("--anew looks everything up again")
         }),
-        Err(error) if error.kind() == ErrorKind::NotFound => Ok(Pins::default()),
+        Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => Ok(Pins::default()),
         Err(error) => Err(Failure::machine("read", &path, &error)),
     }
 }

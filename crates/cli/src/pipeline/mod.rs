@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use truepath_core::adapter::Adapter;
 use truepath_core::check::{self, Input, Machine};
-use truepath_core::diagnostic::{Finding, Findings, Words};
+use truepath_core::diagnostic::{Finding, Findings, Level, Words, find};
 use truepath_core::pins::{Pins, Wanted};
 use truepath_core::plan::{self, Adapters, Ground, Plan, Selection, Series};
 use truepath_core::resolve::{self, Job, Stacked};
@@ -99,6 +99,15 @@ impl Queue {
     /// How a call ends that was stopped by what was found in any sheet.
     pub fn stopped(&self) -> Option<Exit> {
         self.sheets.iter().filter_map(Loaded::stopped).max()
+    }
+
+    /// How a call ends that cannot start: where nothing but this machine is in the way, with its own code.
+    pub fn stopped_here(&self) -> Option<Exit> {
+        let stopped = self.stopped()?;
+        let errors = self.sheets.iter().flat_map(|sheet| sheet.findings.iter());
+        let mut errors = errors.filter(|finding| finding.level == Level::Error && finding.meant.is_none());
+        let here = errors.all(|finding| find(finding.check).is_some_and(|check| check.here_only));
+        Some(if stopped == Exit::No && here { Exit::Machine } else { stopped })
     }
 
     /// All findings in the order of the sheets.

@@ -141,14 +141,13 @@ impl Call<'_> {
         };
         let adapter = adapters.get(stacked.iter().find(own)?.settings.text(&Key::Adapter)?)?;
         let (state, programs) = (lock::state_folder(sheet), &machine.programs);
-        let asking =
-            facts::Asking {
-                state: &state,
-                folder: Path::new(&home.folder),
-                system: home.system,
-                own: &self.around.program,
-                programs,
-            };
+        let asking = facts::Asking {
+            state: &state,
+            folder: Path::new(&home.folder),
+            system: home.system,
+            own: &self.around.program,
+            programs,
+        };
         (!adapter.facts.is_empty()).then(|| facts::ask(&asking, adapter, scene))
     }
 }

@@ -14,7 +14,7 @@ pub fn text(findings: &[Finding], sources: &Sources, sheet: &str, screen: Screen
     let decor = if screen.unicode { DecorStyle::Unicode } else { DecorStyle::Ascii };
     let renderer = renderer.decor_style(decor).term_width(screen.width);
     let mut out = String::new();
-    for finding in findings {
+    for finding in findings.iter().filter(|finding| finding.meant.is_none()) {
         out.push_str(&renderer.render(&groups(finding, sources)));
         out.push_str("\n\n");
     }
@@ -72,7 +72,8 @@ fn span(at: Place) -> std::ops::Range<usize> {
 }
 
 fn closing(findings: &[Finding], sheet: &str, screen: Screen) -> String {
-    let count = |level: Grave| findings.iter().filter(|finding| finding.level == level).count() as i64;
+    let (meant, found): (Vec<&Finding>, Vec<&Finding>) = findings.iter().partition(|finding| finding.meant.is_some());
+    let count = |level: Grave| found.iter().filter(|finding| finding.level == level).count() as i64;
     let (errors, warnings, notes) = (count(Grave::Error), count(Grave::Warning), count(Grave::Note));
     let parts = [(errors, "error", BAD), (warnings, "warning", ODD), (notes, "note", anstyle::Style::new())];
     let parts: Vec<String> = parts
@@ -80,8 +81,14 @@ fn closing(findings: &[Finding], sheet: &str, screen: Screen) -> String {
         .filter(|(n, ..)| *n > 0)
         .map(|(n, name, style)| paint(screen, *style, counted(*n, name)))
         .collect();
-    match findings.first() {
-        None => format!("{}\n", paint(screen, GOOD, format!("{sheet}: nothing to complain about"))),
-        Some(first) => format!("{} in {sheet}. More about one: truepath explain {}\n", parts.join(", "), first.check),
+    let meant = match meant.len() {
+        0 => String::new(),
+        n => format!(" ({} meant)", counted(n as i64, "finding")),
+    };
+    match found.first() {
+        None => format!("{}{meant}\n", paint(screen, GOOD, format!("{sheet}: nothing to complain about"))),
+        Some(first) => {
+            format!("{} in {sheet}{meant}. More about one: truepath explain {}\n", parts.join(", "), first.check)
+        }
     }
 }

@@ -1,7 +1,7 @@
 //! The documents of `--json`. Paths are absolute, frames are expressions, fps is text, what is unknown is null.
 
 use serde_json::{Map, Value, json};
-use truepath_core::diagnostic::{Finding, Level};
+use truepath_core::diagnostic::{Finding, Level, find};
 use truepath_core::frames::Frames;
 use truepath_core::invoke::target::Step;
 use truepath_core::plan::{Plan, Series, SeriesKind};
@@ -92,10 +92,18 @@ pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) 
             "help": finding.help,
             "fix": finding.fix.as_ref().map(|fix| json!({ "at": at(fix.at), "write": fix.write })),
             "more": finding.more,
+            "asks_machine": find(finding.check).is_some_and(|check| check.asks_machine),
+            "because": finding.meant,
         })
     };
-    let count = |level: Level| findings.iter().filter(|finding| finding.level == level).count();
-    json!({ "truepath": 1, "findings": findings.iter().map(one).collect::<Vec<_>>(), "errors": count(Level::Error), "warnings": count(Level::Warning) })
+    let (meant, found): (Vec<&Finding>, Vec<&Finding>) = findings.iter().partition(|finding| finding.meant.is_some());
+    let count = |level: Level| found.iter().filter(|finding| finding.level == level).count();
+    json!({
+        "truepath": 1,
+        "findings": found.iter().map(|finding| one(finding)).collect::<Vec<_>>(),
+        "meant": meant.iter().map(|finding| one(finding)).collect::<Vec<_>>(),
+        "errors": count(Level::Error), "warnings": count(Level::Warning),
+    })
 }
 
 /// `build --to json`.

@@ -4,6 +4,7 @@ pub mod diagnostics;
 pub mod json;
 pub mod names;
 pub mod progress;
+pub mod sarif;
 pub mod tokens;
 pub mod verdicts;
 pub mod whose;

@@ -216,8 +216,7 @@ pub struct Log {
 }
 
 /// Settings that True Path itself uses.
-const OWN: [Key; 7] =
-    [Key::Adapter, Key::Version, Key::Path, Key::Scale, Key::Shift, Key::Handles, Key::Enabled];
+const OWN: [Key; 7] = [Key::Adapter, Key::Version, Key::Path, Key::Scale, Key::Shift, Key::Handles, Key::Enabled];
 
 impl Adapter {
     /// Whether any argument or environment value uses a token.
@@ -265,7 +264,7 @@ impl Adapter {
         match key {
             key if OWN.contains(key) => true,
             // What these hold is looked at one by one.
-            Key::Format | Key::Passes | Key::Layers | Key::Env(_) | Key::Export => true,
+            Key::Format | Key::Passes | Key::Layers | Key::Env(_) => true,
             Key::Scene => any(&["scene", "scene_folder"]),
             Key::Frames => any(&["frames", "first", "last", "frame"]),
             Key::Size => any(&["width", "height", "full_width", "full_height"]),

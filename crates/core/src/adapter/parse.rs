@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use regex_lite::Regex;
 use crate::catalogue;
 use crate::diagnostic::{Findings, Words, nearest};
 use crate::sheet::SYSTEMS;
@@ -11,6 +10,7 @@ use crate::sheet::parse::toml_table;
 use crate::sheet::read::{Raw, Reader, integer, part_of, scalar};
 use crate::source::{FileId, Place, Spanned};
 use crate::template::{Template, token};
+use regex_lite::Regex;
 
 use super::{ARRANGEMENTS, Adapter, Argument, KINDS, Kind, Number, PERS, Per, Program};
 
@@ -138,8 +138,12 @@ fn has_program(adapter: &Adapter) -> bool {
 
 fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Adapter) {
     let Some(table) = reader.table(raw, name) else { return };
-    let keys: Vec<&str> =
-        SECTIONS.iter().filter(|(section, _)| *section == name).flat_map(|(_, keys)| *keys).map(|(key, _)| *key).collect();
+    let keys: Vec<&str> = SECTIONS
+        .iter()
+        .filter(|(section, _)| *section == name)
+        .flat_map(|(_, keys)| *keys)
+        .map(|(key, _)| *key)
+        .collect();
     for (key, raw) in table {
         let written = key.get_ref().as_ref();
         if !keys.contains(&written) {
@@ -236,8 +240,7 @@ fn program(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Program {
 }
 
 fn number(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Option<Number> {
-    let ways =
-        [("#", Number::Repeat('#')), ("@", Number::Repeat('@')), ("%d", Number::Printf), ("none", Number::None)];
+    let ways = [("#", Number::Repeat('#')), ("@", Number::Repeat('@')), ("%d", Number::Printf), ("none", Number::None)];
     reader.choice(raw, "number", &ways).map(|way| way.value)
 }
 
@@ -348,7 +351,9 @@ fn tokens(reader: &mut Reader<'_>, adapter: &Adapter) {
                 let words = Words::new(format!("there is no token `{name}` in an adapter"), "nothing is called so");
                 let words = match nearest(name, known()) {
                     Some(near) => words.help(format!("write {{{near}}}")),
-                    None => words.help("variables go through `variable`, settings of the renderer's own through native"),
+                    None => {
+                        words.help("variables go through `variable`, settings of the renderer's own through native")
+                    }
                 };
                 reader.findings.add("token-unknown", Some(at), None, words);
                 continue;
@@ -370,9 +375,7 @@ fn never_filled(adapter: &Adapter, name: &str, in_single: bool) -> Option<&'stat
         "outcome" => Some("it belongs into `after` of a sheet"),
         "frame" => (adapter.per != Per::Frame && adapter.kind == Kind::Renderer)
             .then_some("only adapters that are called once per frame know one: [frames] per = \"frame\""),
-        "input" | "input_first" => {
-            (adapter.kind != Kind::Encoder).then_some("only encoders are given pictures")
-        }
+        "input" | "input_first" => (adapter.kind != Kind::Encoder).then_some("only encoders are given pictures"),
         "resume" | "checkpoint" | "device" | "threads" | "samples" => {
             (adapter.kind == Kind::Encoder).then_some("encoders are not given this")
         }

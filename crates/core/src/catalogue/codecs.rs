@@ -29,8 +29,14 @@ const PRORES_422: Codec = Codec {
 const PRORES_444: Codec =
     Codec { bits: &[Ten, Twelve], chroma: &["444"], alpha: true, quality: false, source: "SMPTE RDD 36:2015", ..PLAIN };
 
-const DNXHR: Codec =
-    Codec { bits: &[Eight], chroma: &["422"], quality: false, smallest: (256, 120), source: "SMPTE ST 2019-1:2016", ..PLAIN };
+const DNXHR: Codec = Codec {
+    bits: &[Eight],
+    chroma: &["422"],
+    quality: false,
+    smallest: (256, 120),
+    source: "SMPTE ST 2019-1:2016",
+    ..PLAIN
+};
 
 /// Every codec of moving pictures.
 pub const CODECS: &[Codec] = &[
@@ -101,13 +107,7 @@ pub const CODECS: &[Codec] = &[
         source: "RFC 9043, 4.2",
         ..PLAIN
     },
-    Codec {
-        name: "mjpeg",
-        title: "Motion JPEG",
-        chroma: &["420", "422", "444"],
-        source: "ITU-T T.81, B.2.2",
-        ..PLAIN
-    },
+    Codec { name: "mjpeg", title: "Motion JPEG", chroma: &["420", "422", "444"], source: "ITU-T T.81, B.2.2", ..PLAIN },
     Codec {
         name: "png",
         title: "PNG frames",
@@ -139,13 +139,7 @@ pub const AUDIO_CODECS: &[AudioCodec] = &[
         rates: Rates::Only(&[8000, 12_000, 16_000, 24_000, 48_000]),
         source: "RFC 6716, table 1",
     },
-    AudioCodec {
-        name: "flac",
-        title: "FLAC",
-        lossless: true,
-        rates: Rates::UpTo(1_048_575),
-        source: "RFC 9639, 8.2",
-    },
+    AudioCodec { name: "flac", title: "FLAC", lossless: true, rates: Rates::UpTo(1_048_575), source: "RFC 9639, 8.2" },
     AudioCodec {
         name: "pcm",
         title: "PCM",

@@ -271,7 +271,9 @@ mod tests {
         for held in AUDIO_CODECS {
             assert!(CONTAINERS.iter().any(|container| container.audio_codecs.contains(&held.name)), "{}", held.name);
         }
-        assert!(PICTURES.iter().all(|known| known.bits.len() > 0 && known.channels.len() > 0 && !known.is_container()));
+        assert!(
+            PICTURES.iter().all(|known| !known.bits.is_empty() && !known.channels.is_empty() && !known.is_container())
+        );
     }
 
     #[test]

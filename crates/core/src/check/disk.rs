@@ -56,15 +56,23 @@ fn roots(sink: &mut Sink<'_, '_>, machine: &Machine) {
 /// Whether a path is one of another system: a drive letter where there are none, or none where there should be one.
 fn is_foreign(path: &str, system: System) -> bool {
     let drive = path.as_bytes().get(1) == Some(&b':');
-    if system == System::Windows { path.starts_with('/') && !path.starts_with("//") } else { drive || path.starts_with("//") }
+    if system == System::Windows {
+        path.starts_with('/') && !path.starts_with("//")
+    } else {
+        drive || path.starts_with("//")
+    }
 }
 
 /// Paths of other systems and of other people.
 fn strangers(sink: &mut Sink<'_, '_>, _: &Machine) {
     let plan = sink.input.plan;
     let used: BTreeSet<usize> = sink.series().filter_map(|series| series.root).collect();
-    let roots = used.into_iter().filter_map(|root| Some((plan.roots[root].path.as_deref()?, plan.roots[root].at, None)));
-    let scenes = plan.jobs.iter().filter_map(|job| job.scene.as_ref().map(|scene| (scene.value.as_str(), scene.at, Some(&**job))));
+    let roots =
+        used.into_iter().filter_map(|root| Some((plan.roots[root].path.as_deref()?, plan.roots[root].at, None)));
+    let scenes = plan
+        .jobs
+        .iter()
+        .filter_map(|job| job.scene.as_ref().map(|scene| (scene.value.as_str(), scene.at, Some(&**job))));
     let sounds = plan.jobs.iter().flat_map(|job| {
         let own = job.movies.iter().filter_map(|movie| movie.audio.as_ref());
         own.map(move |audio| (audio.value.as_str(), audio.at, Some(&**job)))
@@ -111,7 +119,8 @@ impl<'i> Listing<'i> {
         let mut listing = Listing { there: HashMap::new(), beyond: BTreeMap::new(), unknown: BTreeMap::new() };
         let mut known: BTreeSet<(&str, &str)> = BTreeSet::new();
         let own = input.plan.series.iter().enumerate().map(|(at, series)| (Some(at), series));
-        let others = input.rivals.iter().flat_map(|plan| plan.series.iter().chain(&plan.movies)).map(|series| (None, series));
+        let others =
+            input.rivals.iter().flat_map(|plan| plan.series.iter().chain(&plan.movies)).map(|series| (None, series));
         let movies = input.plan.movies.iter().map(|series| (None, series));
         for (at, series) in own.chain(others).chain(movies).filter(|(_, series)| series.is_known()) {
             let (folder, file) = series.pattern.split_folder();
@@ -139,7 +148,9 @@ impl<'i> Listing<'i> {
             }
         }
         for (folder, files) in &machine.folders {
-            let unknown = files.keys().filter(|name| !name.starts_with('.') && !known.contains(&(folder.as_str(), name.as_str())));
+            let unknown = files
+                .keys()
+                .filter(|name| !name.starts_with('.') && !known.contains(&(folder.as_str(), name.as_str())));
             let unknown: Vec<&str> = unknown.map(String::as_str).collect();
             if !unknown.is_empty() {
                 listing.unknown.insert(folder, unknown);
@@ -165,7 +176,9 @@ fn left_over(sink: &mut Sink<'_, '_>, listing: &Listing<'_>) {
         return;
     }
     for (folder, names) in &listing.unknown {
-        let own = |series: &&Series| series.pattern.folder().is_some_and(|own| own.frame_width().is_none() && own.name(0) == *folder);
+        let own = |series: &&Series| {
+            series.pattern.folder().is_some_and(|own| own.frame_width().is_none() && own.name(0) == *folder)
+        };
         let at = plan.series.iter().find(own).and_then(|series| series.path.as_ref()).map(|path| path.at);
         sink.findings.add("files-unknown", at, None, wording::disk::files_unknown(folder, names));
     }

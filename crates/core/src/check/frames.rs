@@ -76,7 +76,12 @@ fn step(sink: &mut Sink<'_, '_>, job: &Job) {
         let What::Range(first, last) = part.what else { continue };
         let reached = last - (last - first) % part.every;
         if reached != last {
-            sink.add("step-misses-end", given.at, job, wording::frames::step_misses_end((first, last), part.every, reached));
+            sink.add(
+                "step-misses-end",
+                given.at,
+                job,
+                wording::frames::step_misses_end((first, last), part.every, reached),
+            );
         }
     }
 }
@@ -132,7 +137,14 @@ fn picture(sink: &Sink<'_, '_>, job: &Job) -> String {
     let handed = sink.adapter(job).is_none_or(|adapter| !adapter.variable.is_empty());
     let counts = |key: &Key| match key {
         Key::Var(_) => handed,
-        Key::Scene | Key::Frames | Key::Handles | Key::Shift | Key::Path | Key::Version | Key::Threads | Key::Device => false,
+        Key::Scene
+        | Key::Frames
+        | Key::Handles
+        | Key::Shift
+        | Key::Path
+        | Key::Version
+        | Key::Threads
+        | Key::Device => false,
         Key::Enabled | Key::Audio | Key::Checkpoint | Key::Passes | Key::Format => false,
         _ => true,
     };

@@ -21,8 +21,8 @@ use crate::adapter::Adapter;
 use crate::diagnostic::{Findings, Words, find};
 use crate::plan::{Adapters, Plan, Series, matches};
 use crate::resolve::Job;
-use crate::sheet::{Key, MeantEntry, Sheet};
 use crate::sheet::read::part_of;
+use crate::sheet::{Key, MeantEntry, Sheet};
 use crate::source::{Place, Spanned};
 
 /// All that checks look at.
@@ -134,7 +134,9 @@ fn settle(input: Input<'_>, findings: &mut Findings) {
         let fits = |entry: &MeantEntry| {
             let job = entry.job.as_ref().is_none_or(|job| {
                 let own = finding.job.as_deref();
-                own.is_some_and(|own| matches(&job.value, own) || matches(&job.value, own.split('/').next().unwrap_or(own)))
+                own.is_some_and(|own| {
+                    matches(&job.value, own) || matches(&job.value, own.split('/').next().unwrap_or(own))
+                })
             });
             entry.check.value == finding.check && job
         };

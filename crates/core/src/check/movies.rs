@@ -92,6 +92,12 @@ fn without(sink: &mut Sink<'_, '_>) {
     if sink.input.sheet.movies.is_empty() || !sink.input.whole || sink.input.plan.mode.is_some() {
         return;
     }
+    let jobs: BTreeSet<&str> = sink.input.plan.jobs.iter().map(|job| job.job.as_str()).collect();
+    // A movie of a job that does not exist may have been meant for this one.
+    if sink.input.sheet.movies.iter().any(|movie| movie.of.as_ref().is_none_or(|of| !jobs.contains(of.value.as_str())))
+    {
+        return;
+    }
     let mut said = BTreeSet::new();
     for job in &sink.input.plan.jobs {
         let shown = job.passes.iter().any(|pass| pass.kind == Kind::Colour);

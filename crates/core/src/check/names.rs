@@ -147,7 +147,17 @@ fn touching_tokens(sink: &mut Sink<'_, '_>, series: &Series) {
 /// Tokens that are always numbers, the frame aside.
 fn is_number(name: &str) -> bool {
     const NUMBERS: [&str; 11] = [
-        "version", "first", "last", "step", "width", "height", "full_width", "full_height", "samples", "quality", "scale",
+        "version",
+        "first",
+        "last",
+        "step",
+        "width",
+        "height",
+        "full_width",
+        "full_height",
+        "samples",
+        "quality",
+        "scale",
     ];
     NUMBERS.contains(&name)
 }
@@ -162,7 +172,9 @@ fn touching_numbers(sink: &mut Sink<'_, '_>, series: &Series) {
                 // A version begins with its letter, which tells it from what stands before.
                 (second.name != "version").then_some((first.range.start..second.range.end, second.range.start))
             }
-            [Part::Token(first), Part::Text(text)] if number(first) && text.starts_with(|c: char| c.is_ascii_digit()) => {
+            [Part::Token(first), Part::Text(text)]
+                if number(first) && text.starts_with(|c: char| c.is_ascii_digit()) =>
+            {
                 Some((first.range.start..first.range.end + 1, first.range.end))
             }
             [Part::Text(text), Part::Token(second)]

@@ -113,7 +113,12 @@ fn never(sink: &mut Sink<'_, '_>, series: &Series) {
     for never in &sink.input.sheet.policy.never {
         let path = paths::absolute(&never.value, never.at, home);
         if paths::is_below(folder, &path) {
-            sink.add("never-folder", at, job, wording::places::never_folder(folder, &path).also(never.at, "forbidden here"));
+            sink.add(
+                "never-folder",
+                at,
+                job,
+                wording::places::never_folder(folder, &path).also(never.at, "forbidden here"),
+            );
         }
     }
     let Some(machine) = sink.input.machine else { return };

@@ -62,7 +62,12 @@ fn settings(sink: &mut Sink<'_, '_>, job: &Job, adapter: &Adapter) {
         if let Some(at) = pass.colour_at.filter(|at| job.settings.place(&Key::Colour) != Some(*at))
             && !adapter.uses("colour")
         {
-            sink.add("setting-not-carried", Some(at), job, wording::renderer::setting_not_carried(&Key::Colour, adapter));
+            sink.add(
+                "setting-not-carried",
+                Some(at),
+                job,
+                wording::renderer::setting_not_carried(&Key::Colour, adapter),
+            );
         }
         let Some(format) = pass.format.as_deref() else { continue };
         for (name, _, at) in options(format) {

@@ -43,11 +43,22 @@ fn variables(sink: &mut Sink<'_, '_>, job: &Job) {
             continue;
         }
         if given.layer == Layer::Each {
-            sink.add("each-unused", given.at, job, wording::sheet::each_unused(name));
+            let at = axis(sink, given).or(given.at);
+            sink.add("each-unused", at, job, wording::sheet::each_unused(name));
         } else {
             sink.add("variable-unused", given.at, job, wording::sheet::variable_unused(name, adapter));
         }
     }
+}
+
+/// The key under `each` that a value stands under, so that all its values are one finding.
+fn axis(sink: &Sink<'_, '_>, given: &Given) -> Option<Place> {
+    let eaches = sink.input.sheet.jobs.iter().filter_map(|job| match &job.each {
+        Some(Each::Table(axes)) => Some(axes),
+        _ => None,
+    });
+    let own = |values: &[Given]| values.iter().any(|value| value.at == given.at);
+    eaches.flatten().find(|(_, values)| own(values)).map(|(key, _)| key.at)
 }
 
 /// Entries of this very sheet that nothing uses. Those of sheets laid below may wait for other sheets.
@@ -58,7 +69,8 @@ fn entries(sink: &mut Sink<'_, '_>) {
     let likes = sheet.jobs.iter().filter_map(|job| job.like.as_ref());
     let likes = likes.chain(sheet.bases.iter().filter_map(|base| base.like.as_ref()));
     let bases: BTreeSet<&str> = likes.map(|name| name.value.as_str()).collect();
-    let mut formats: BTreeSet<&str> = sheet.movies.iter().filter_map(|movie| movie.format.as_ref()).map(|f| f.value.as_str()).collect();
+    let mut formats: BTreeSet<&str> =
+        sheet.movies.iter().filter_map(|movie| movie.format.as_ref()).map(|f| f.value.as_str()).collect();
     let mut passes: BTreeSet<&str> = BTreeSet::new();
     for job in plans().flat_map(|plan: &Plan| &plan.jobs) {
         formats.extend(job.passes.iter().filter_map(|pass| pass.format.as_ref()).map(|f| f.name.value.as_str()));

@@ -59,7 +59,8 @@ fn reserved(part: &str) -> Option<&'static str> {
     const DEVICES: [&str; 4] = ["con", "prn", "aux", "nul"];
     let stem = part.split('.').next().unwrap_or(part).trim_end().to_ascii_lowercase();
     let numbered = |head: &str| {
-        stem.strip_prefix(head).is_some_and(|rest| rest.len() == 1 && rest.as_bytes()[0].is_ascii_digit() && rest != "0")
+        stem.strip_prefix(head)
+            .is_some_and(|rest| rest.len() == 1 && rest.as_bytes()[0].is_ascii_digit() && rest != "0")
     };
     if DEVICES.contains(&stem.as_str()) || numbered("com") || numbered("lpt") {
         Some("Windows keeps this name for a device, whatever extension follows")

@@ -85,9 +85,8 @@ fn look_alike(sink: &mut Sink<'_, '_>, job: &Job, first: &Series, second: &Serie
 
 /// Different picture types in one folder.
 fn mixed(sink: &mut Sink<'_, '_>, job: &Job, before: &[Series], series: &Series) {
-    let picture = |series: &Series| {
-        series.file_type.filter(|known| series.kind == SeriesKind::Sequence && !known.is_container())
-    };
+    let picture =
+        |series: &Series| series.file_type.filter(|known| series.kind == SeriesKind::Sequence && !known.is_container());
     let (Some(known), Some(folder)) = (picture(series), series.pattern.folder()) else { return };
     let other = before.iter().find_map(|other| {
         picture(other).filter(|type_of| type_of.name != known.name && other.pattern.folder().as_ref() == Some(&folder))

@@ -22,7 +22,12 @@ pub fn check(sink: &mut Sink<'_, '_>) {
 
 fn format_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
     if let Some(bits) = format.bits.as_ref().filter(|bits| !known.bits.contains(&bits.value)) {
-        sink.findings.add("bits-not-held", Some(bits.at), None, wording::types::bits_not_held(bits.value, known, format));
+        sink.findings.add(
+            "bits-not-held",
+            Some(bits.at),
+            None,
+            wording::types::bits_not_held(bits.value, known, format),
+        );
     }
     if let Some(channels) = format.channels.as_ref().filter(|channels| !known.channels.contains(&channels.value)) {
         sink.findings.add(
@@ -68,7 +73,9 @@ fn codec_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
     if let Some(quality) = format.quality.as_ref().filter(|_| !codec.quality) {
         sink.findings.add("quality-not-held", Some(quality.at), None, wording::types::quality_not_held(codec.title));
     }
-    if let Some(bits) = format.bits.as_ref().filter(|bits| known.bits.contains(&bits.value) && !codec.bits.contains(&bits.value)) {
+    if let Some(bits) =
+        format.bits.as_ref().filter(|bits| known.bits.contains(&bits.value) && !codec.bits.contains(&bits.value))
+    {
         let words = wording::types::codec_bits(bits.value, codec).also(written.at, "the codec");
         sink.findings.add("codec-option-not-held", Some(bits.at), None, words);
     }

@@ -34,6 +34,8 @@ pub struct Check {
     pub summary: &'static str,
     /// Whether it asks the disk or the machine, so that `--offline` leaves it out.
     pub asks_machine: bool,
+    /// Whether the sheet is right and this machine cannot do it.
+    pub here_only: bool,
     /// Whether its remedy is safe and certain, so that `--fix` applies it.
     pub mends: bool,
     /// Its page, in Markdown.
@@ -44,6 +46,7 @@ pub struct Check {
 mod mark {
     pub const MACHINE: u8 = 1;
     pub const MENDS: u8 = 2;
+    pub const HERE: u8 = 4 | MACHINE;
 }
 
 macro_rules! checks {
@@ -56,6 +59,7 @@ macro_rules! checks {
                 level: Level::$level,
                 summary: $summary,
                 asks_machine: MARKS & mark::MACHINE != 0,
+                here_only: MARKS & mark::HERE == mark::HERE,
                 mends: MARKS & mark::MENDS != 0,
                 page: include_str!(concat!("../../../../docs/checks/", $slug, ".md")),
             }
@@ -97,7 +101,7 @@ checks! {
     Warning "part-empty" "a part of a path with nothing in it"
     Warning "frame-not-separated" "a frame number that touches a letter or digit" + MENDS
     Warning "padding-narrow" "a frame number with more digits than its padding" + MENDS
-    Warning "numbers-touch" "a number beside a number, so that names cannot be read back"
+    Warning "numbers-touch" "a number beside a number, so that names cannot be read back" + MENDS
     Warning "tokens-touch" "two tokens with nothing between them, so that names cannot be read back" + MENDS
     Warning "clock-too-fine" "hours, minutes or seconds in a path that is resumed"
     Warning "version-not-in-path" "a version that the path does not carry"
@@ -147,8 +151,8 @@ checks! {
     Warning "types-mixed" "different file types in one folder of a job"
     // The renderer.
     Error "adapter-missing" "an adapter that is nowhere to be found" + MACHINE
-    Error "program-missing" "the adapter's program is not on this machine" + MACHINE
-    Error "need-missing" "something the adapter needs is not on this machine" + MACHINE
+    Error "program-missing" "the adapter's program is not on this machine" + HERE
+    Error "need-missing" "something the adapter needs is not on this machine" + HERE
     Error "setting-not-carried" "a setting that the renderer has no way to receive"
     Error "scene-not-accepted" "a scene format that the renderer does not read"
     Error "type-not-accepted" "a file type or an option that the renderer does not write"
@@ -168,10 +172,10 @@ checks! {
     Warning "resource-absolute" "a resource under a full path, which other machines may not have" + MACHINE
     Warning "resource-not-shared" "a resource in a place that other machines cannot see" + MACHINE
     // Places.
-    Error "root-not-there" "a root that is not there and not below the sheet" + MACHINE
-    Error "root-not-writable" "a root that cannot be written to" + MACHINE
+    Error "root-not-there" "a root that is not there and not below the sheet" + HERE
+    Error "root-not-writable" "a root that cannot be written to" + HERE
     Warning "root-not-mounted" "a root on an empty mount point" + MACHINE
-    Error "state-not-writable" "True Path cannot keep its state beside the sheet" + MACHINE
+    Error "state-not-writable" "True Path cannot keep its state beside the sheet" + HERE
     Error "other-system-path" "a path of another system" + MACHINE
     Warning "other-home" "a path in another person's home" + MACHINE
     Warning "space-small" "less free space than the frames will take" + MACHINE

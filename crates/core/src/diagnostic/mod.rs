@@ -1,6 +1,7 @@
 //! Findings as plain data: what a check has to say, where, and what to write instead. How they look is decided elsewhere.
 
 pub mod code;
+pub mod mend;
 
 use std::collections::HashSet;
 
@@ -176,7 +177,6 @@ impl Findings {
     pub fn iter(&self) -> impl Iterator<Item = &Finding> {
         self.list.iter()
     }
-
 }
 
 /// The candidate most like `word`, when it is like enough to have been meant.

@@ -95,7 +95,11 @@ pub fn environment(
 
 /// All templates of a group, or nothing when one of them lacks a value.
 fn group(templates: &[Spanned<Template>], lookup: &dyn Fn(&str) -> Lookup) -> Vec<String> {
-    templates.iter().map(|template| expand_text(&template.value, lookup)).collect::<Option<Vec<_>>>().unwrap_or_default()
+    templates
+        .iter()
+        .map(|template| expand_text(&template.value, lookup))
+        .collect::<Option<Vec<_>>>()
+        .unwrap_or_default()
 }
 
 /// The name that a program is given for the files of a series: the final file name, its number spelt as the program wants

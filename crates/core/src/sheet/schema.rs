@@ -3,8 +3,8 @@
 
 use serde_json::{Map, Value, json};
 
-use super::setting::{KEYS, Key};
 use super::entries::{MEANT_KEYS, MOVIE_KEYS};
+use super::setting::{KEYS, Key};
 use super::tables::{FORMAT_KEYS, RUN_KEYS};
 use super::{EXISTING, SYSTEMS, machine};
 use crate::catalogue::{BITS, CHANNELS, CHROMA, SPEEDS, types};
@@ -65,7 +65,10 @@ pub fn sheet() -> Value {
     let checks: Map<String, Value> =
         CHECKS.iter().map(|check| (check.slug.to_owned(), described(&levels, check.summary))).collect();
     add("checks", object(checks, "Levels of checks."));
-    add("meant", json!({ "type": "array", "items": meant(), "description": "Findings that are meant, with the reason." }));
+    add(
+        "meant",
+        json!({ "type": "array", "items": meant(), "description": "Findings that are meant, with the reason." }),
+    );
     add("run", run());
     json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",

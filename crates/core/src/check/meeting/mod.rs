@@ -80,27 +80,33 @@ fn folders(sink: &mut Sink<'_, '_>, all: &[Owned<'_>], (own, folded): (usize, bo
     let fold = |pattern: &Pattern| if folded { pattern.folded() } else { pattern.clone() };
     let known = all.iter().enumerate().filter(|(_, (series, _))| series.is_known());
     let files: Vec<(usize, Pattern)> = known.map(|(at, (series, _))| (at, fold(&series.pattern))).collect();
-    let mut wanted: HashMap<Pattern, usize> = HashMap::new();
+    let mut wanted: Vec<(Pattern, usize)> = Vec::new();
+    let mut seen: HashSet<Pattern> = HashSet::new();
     for (at, pattern) in &files {
-        // Every folder above the files, until one that another series wanted already.
+        // Every folder above the files, until one that another series wanted already, whatever its frames are.
         let mut below = pattern.clone();
-        while let Some(folder) = below.folder().filter(|folder| !wanted.contains_key(folder)) {
-            wanted.insert(folder.clone(), *at);
+        while let Some(folder) = below.folder() {
+            if seen.contains(&folder) && folder.frame_width().is_none() {
+                break;
+            }
+            seen.insert(folder.clone());
+            wanted.push((folder.clone(), *at));
             below = folder;
         }
     }
-    let framed = wanted.keys().any(|folder| folder.frame_width().is_some());
+    let framed = wanted.iter().any(|(folder, _)| folder.frame_width().is_some());
     let mut hits = if framed { by_meeting(all, &files, &wanted) } else { by_name(all, &files, &wanted) };
     hits.sort();
-    for (file, folder, name) in hits.into_iter().filter(|(file, folder, _)| *file < own || *folder < own) {
+    for (file, folder, number) in hits.into_iter().filter(|(file, folder, _)| *file < own || *folder < own) {
         let ((file, of_file), (folder, of_folder)) = (all[file], all[folder]);
+        let name = file.pattern.name(number);
         let words = wording::meeting::folder_wanted(file, (folder, of_folder), &name);
         sink.add("folder-wanted", file.path.as_ref().map(|path| path.at), &of_file.jobs[file.job], words);
     }
 }
 
-/// Series that write a file, series that need a folder, and the name that both mean.
-type Hits = Vec<(usize, usize, String)>;
+/// Series that write a file, series that need a folder, and the number in the file's name.
+type Hits = Vec<(usize, usize, i64)>;
 
 fn numbers((series, _): Owned<'_>, pattern: &Pattern) -> Frames {
     let own = if pattern.frame_width().is_some() { series.numbers() } else { Some(Frames::one(0)) };
@@ -108,34 +114,34 @@ fn numbers((series, _): Owned<'_>, pattern: &Pattern) -> Frames {
 }
 
 /// Where no folder holds a frame number, only files of the folder above can stand in a folder's place.
-fn by_name(all: &[Owned<'_>], files: &[(usize, Pattern)], wanted: &HashMap<Pattern, usize>) -> Hits {
+fn by_name(all: &[Owned<'_>], files: &[(usize, Pattern)], wanted: &[(Pattern, usize)]) -> Hits {
     let mut by_folder: HashMap<String, Vec<&(usize, Pattern)>> = HashMap::new();
     for file in files {
         by_folder.entry(file.1.folder().unwrap_or_default().name(0)).or_default().push(file);
     }
-    let hit = |(folder, at): (&Pattern, &usize)| {
+    let hit = |(folder, at): &(Pattern, usize)| {
         let name = folder.name(0);
         let beside = by_folder.get(paths::parent(&name))?;
-        let file = beside.iter().find(|(file, pattern)| {
-            let number = pattern.read(&name);
-            number.is_some_and(|number| pattern.frame_width().is_none() || numbers(all[*file], pattern).contains(number))
-        })?;
-        Some((file.0, *at, name))
+        beside.iter().find_map(|(file, pattern)| {
+            let number = pattern.read(&name)?;
+            let own = pattern.frame_width().is_none() || numbers(all[*file], pattern).contains(number);
+            own.then_some((*file, *at, number))
+        })
     };
     wanted.iter().filter_map(hit).collect()
 }
 
 /// Folders that hold frame numbers are decided as names are.
-fn by_meeting(all: &[Owned<'_>], files: &[(usize, Pattern)], wanted: &HashMap<Pattern, usize>) -> Hits {
-    let of = |(at, pattern): (usize, &Pattern)| Names { at, pattern: pattern.clone(), frames: numbers(all[at], pattern) };
+fn by_meeting(all: &[Owned<'_>], files: &[(usize, Pattern)], wanted: &[(Pattern, usize)]) -> Hits {
+    let of =
+        |(at, pattern): (usize, &Pattern)| Names { at, pattern: pattern.clone(), frames: numbers(all[at], pattern) };
     let mut names: Vec<Names> = files.iter().map(|(at, pattern)| of((*at, pattern))).collect();
-    let folders: Vec<(&Pattern, usize)> = wanted.iter().map(|(folder, at)| (folder, *at)).collect();
-    names.extend(folders.iter().map(|(folder, at)| of((*at, folder))));
+    names.extend(wanted.iter().map(|(folder, at)| of((*at, folder))));
     names.iter_mut().enumerate().for_each(|(at, name)| name.at = at);
     let hit = |met: Meeting| {
-        let (folder, at) = *folders.get(met.second.checked_sub(files.len())?)?;
+        let (folder, at) = wanted.get(met.second.checked_sub(files.len())?)?;
         let file = files.get(met.first)?;
-        Some((file.0, at, folder.name(met.frame)))
+        Some((file.0, *at, file.1.read(&folder.name(met.frame))?))
     };
     meetings(&names, names.len()).into_iter().filter_map(hit).collect()
 }

@@ -10,7 +10,8 @@ pub fn root_not_there(path: &str) -> Words {
 }
 
 pub fn root_not_writable(path: &str, why: &str) -> Words {
-    Words::new(format!("nothing can be written to {path}"), why).help("take another folder, or ask for the right to write there")
+    Words::new(format!("nothing can be written to {path}"), why)
+        .help("take another folder, or ask for the right to write there")
 }
 
 pub fn root_not_mounted(path: &str) -> Words {
@@ -46,8 +47,11 @@ pub fn files_unknown(folder: &str, names: &[&str]) -> Words {
 }
 
 pub fn space_small(needed: f64, free: u64) -> Words {
-    Words::new(format!("the missing frames will take about {}, with {} free", bytes(needed), bytes(free as f64)), "on this disk")
-        .help("make room, or take another disk")
+    Words::new(
+        format!("the missing frames will take about {}, with {} free", bytes(needed), bytes(free as f64)),
+        "on this disk",
+    )
+    .help("make room, or take another disk")
 }
 
 /// Bytes for people, in powers of ten.
@@ -57,5 +61,9 @@ fn bytes(count: f64) -> String {
     while count >= 1000.0 && unit + 1 < units.len() {
         (count, unit) = (count / 1000.0, unit + 1);
     }
-    if count >= 100.0 || unit == 0 { format!("{count:.0} {}", units[unit]) } else { format!("{count:.1} {}", units[unit]) }
+    if count >= 100.0 || unit == 0 {
+        format!("{count:.0} {}", units[unit])
+    } else {
+        format!("{count:.1} {}", units[unit])
+    }
 }

@@ -26,18 +26,27 @@ pub fn span_not_covered(left_out: &Frames, span: &Frames) -> Words {
 }
 
 pub fn handles_outside(beyond: &Frames, span: &Frames) -> Words {
-    Words::new(format!("the handles reach to frames {beyond}, outside the scene's span"), format!("the scene declares {span}"))
-        .help("take shorter handles, or lengthen the scene")
+    Words::new(
+        format!("the handles reach to frames {beyond}, outside the scene's span"),
+        format!("the scene declares {span}"),
+    )
+    .help("take shorter handles, or lengthen the scene")
 }
 
 pub fn step_misses_end((first, last): (i64, i64), every: i64, reached: i64) -> Words {
-    Words::new(format!("every {every} from {first} ends at frame {reached}, not at {last}"), "the last frame is never reached")
-        .help(format!("write {first}-{reached}/{every}, or take another step"))
+    Words::new(
+        format!("every {every} from {first} ends at frame {reached}, not at {last}"),
+        "the last frame is never reached",
+    )
+    .help(format!("write {first}-{reached}/{every}, or take another step"))
 }
 
 pub fn fps_differs(fps: Fps, scene: Fps) -> Words {
-    Words::new(format!("the job runs at {fps} frames per second, the scene at {scene}"), format!("the scene says {scene}"))
-        .help("leave `fps` out to take the scene's own")
+    Words::new(
+        format!("the job runs at {fps} frames per second, the scene at {scene}"),
+        format!("the scene says {scene}"),
+    )
+    .help("leave `fps` out to take the scene's own")
 }
 
 pub fn sequence_of_one() -> Words {

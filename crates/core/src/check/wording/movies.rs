@@ -34,8 +34,11 @@ pub fn gaps(missing: &Frames) -> Words {
 }
 
 pub fn fps_differs(fps: Fps, own: Fps) -> Words {
-    Words::new(format!("the movie runs at {fps} frames per second, its job at {own}"), "faster or slower than it was made")
-        .help("leave `fps` out of the movie to take the job's own")
+    Words::new(
+        format!("the movie runs at {fps} frames per second, its job at {own}"),
+        "faster or slower than it was made",
+    )
+    .help("leave `fps` out of the movie to take the job's own")
 }
 
 pub fn audio_missing(path: &str, why: &str) -> Words {

@@ -28,7 +28,8 @@ pub fn root_missing(root: &ResolvedRoot, system: System) -> Words {
 }
 
 pub fn frame_token_in_movie() -> Words {
-    Words::new("a movie has no frame number", "a movie is one file with all frames").help("take the frame out of the name")
+    Words::new("a movie has no frame number", "a movie is one file with all frames")
+        .help("take the frame out of the name")
 }
 
 pub fn numbers_touch(fix: Option<Place>) -> Words {

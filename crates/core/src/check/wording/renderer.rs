@@ -42,7 +42,9 @@ pub fn type_not_accepted((what, value): (&str, &str), adapter: &Adapter, list: &
 
 pub fn passes_not_arranged(adapter: &Adapter, together: bool) -> Words {
     let (what, help) = match (&adapter.can, together) {
-        (None, _) => ("renders one picture and knows no passes", "leave one pass, or say in the adapter what [passes] it can"),
+        (None, _) => {
+            ("renders one picture and knows no passes", "leave one pass, or say in the adapter what [passes] it can")
+        }
         (_, true) => ("cannot put all passes into one file", "write layers = \"apart\""),
         (_, false) => ("can only put all passes into one file", "write layers = \"together\""),
     };

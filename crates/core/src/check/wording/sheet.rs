@@ -23,7 +23,8 @@ pub fn variable_unused(name: &str, adapter: Option<&Adapter>) -> Words {
         Some(adapter) => format!("{} takes no variables, and no path has {{{name}}}", adapter.name),
         None => format!("no path has {{{name}}}"),
     };
-    Words::new(format!("nothing uses the variable `{name}`"), reach).help(format!("write {{{name}}} in the path, or take it out"))
+    Words::new(format!("nothing uses the variable `{name}`"), reach)
+        .help(format!("write {{{name}}} in the path, or take it out"))
 }
 
 pub fn each_unused(name: &str) -> Words {
@@ -35,7 +36,8 @@ pub fn each_unused(name: &str) -> Words {
 }
 
 pub fn entry_unused(what: &str, name: &str) -> Words {
-    Words::new(format!("nothing uses the {what} `{name}`"), "never named").help("take it out, or name it where it was meant")
+    Words::new(format!("nothing uses the {what} `{name}`"), "never named")
+        .help("take it out, or name it where it was meant")
 }
 
 pub fn mode_changes_nothing(name: &str) -> Words {
@@ -44,5 +46,6 @@ pub fn mode_changes_nothing(name: &str) -> Words {
 }
 
 pub fn meant_unneeded(entry: &MeantEntry) -> Words {
-    Words::new(format!("no finding of `{}` is there to be meant", entry.check.value), "nothing to allow").help("take it out")
+    Words::new(format!("no finding of `{}` is there to be meant", entry.check.value), "nothing to allow")
+        .help("take it out")
 }

@@ -17,7 +17,8 @@ pub fn codec_size(size: Size, codec: &Codec, small: bool) -> Words {
         _ => format!("at most {} a side", codec.largest),
     };
     let word = if small { "smaller" } else { "larger" };
-    Words::new(format!("{size} is {word} than {} allows", codec.title), bound).help("take another size or another codec")
+    Words::new(format!("{size} is {word} than {} allows", codec.title), bound)
+        .help("take another size or another codec")
 }
 
 pub fn size_odd(size: Size, (codec, chroma): (&Codec, &str), fix: Option<(Place, Size)>) -> Words {
@@ -52,7 +53,11 @@ pub fn scale_outside_mode(percent: f64) -> Words {
 pub fn size_rounded(full: Size, percent: f64) -> Words {
     let exact = |side: u32| f64::from(side) * percent / 100.0;
     Words::new(
-        format!("{percent} percent of {full} is {}x{}, no whole number of pixels", exact(full.width), exact(full.height)),
+        format!(
+            "{percent} percent of {full} is {}x{}, no whole number of pixels",
+            exact(full.width),
+            exact(full.height)
+        ),
         format!("rounded to {}", full.scaled(percent)),
     )
     .help("take a scale that divides the size")

@@ -15,7 +15,8 @@ pub fn part_too_long(length: usize, most: usize) -> Words {
 }
 
 pub fn path_too_long(system: &str, length: usize, most: usize) -> Words {
-    Words::new(format!("a path of {length} is too long for {system}"), format!("{system} takes {most} in all"))
+    let unit = if system == "windows" { "characters" } else { "bytes" };
+    Words::new(format!("a path of {length} {unit} is too long for {system}"), format!("{system} takes {most} in all"))
         .help("take shorter values, or leave the system out of the policy's `systems`")
 }
 
@@ -25,8 +26,9 @@ pub fn name_reserved(part: &str, why: &str) -> Words {
 }
 
 pub fn extension_missing(known: &FileType, end: Option<Place>) -> Words {
-    let words = Words::new(format!("this path has no extension, the file type is {}", known.name), "it ends without one")
-        .help("write .{ext} at the end");
+    let words =
+        Words::new(format!("this path has no extension, the file type is {}", known.name), "it ends without one")
+            .help("write .{ext} at the end");
     match end {
         Some(at) => words.fix(at, ".{ext}"),
         None => words,

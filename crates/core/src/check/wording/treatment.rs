@@ -32,7 +32,9 @@ pub fn light(colour: Colour, known: &FileType) -> Words {
 
 pub fn look_alike(first: &str, second: &str) -> Words {
     Words::new(
-        format!("`{first}` and `{second}` are one pass with two treatments, and their names do not tell which is which"),
+        format!(
+            "`{first}` and `{second}` are one pass with two treatments, and their names do not tell which is which"
+        ),
         "the second",
     )
     .help("call one of them after its treatment: as = \"...-display\", or put {colour} into the path")

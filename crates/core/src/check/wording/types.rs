@@ -118,8 +118,9 @@ pub fn audio_in_picture(known: &FileType) -> Words {
 }
 
 pub fn audio_codec_not_held(written: &Spanned<String>, known: &FileType) -> Words {
-    let words = Words::new(format!("{} does not hold the audio codec `{}`", known.name, written.value), "unknown to this type")
-        .help(format!("it holds {}", listed(known.audio_codecs)));
+    let words =
+        Words::new(format!("{} does not hold the audio codec `{}`", known.name, written.value), "unknown to this type")
+            .help(format!("it holds {}", listed(known.audio_codecs)));
     match crate::diagnostic::nearest(&written.value, known.audio_codecs.iter().copied()) {
         Some(near) => words.fix(written.at, near),
         None => words,

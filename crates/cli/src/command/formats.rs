@@ -1,0 +1,205 @@
+//! `formats`: what file types and codecs can hold, and where that is written.
+
+use serde_json::{Value, json};
+use truepath_core::catalogue::{
+    AUDIO_CODECS, AudioCodec, CODECS, CONTAINERS, Codec, FileType, Light, PICTURES, Rates, by_extension, by_name, types,
+};
+use truepath_core::diagnostic::nearest;
+
+use crate::args::Formats;
+use crate::exit_code::{Exit, Failure};
+use crate::lower::Surroundings;
+use crate::show::{self, HEAD, paint};
+
+/// Prints the catalogue, or all that is known under one name.
+pub fn run(args: &Formats, around: &Surroundings) -> Result<Exit, Failure> {
+    let name = args.name.as_deref().map(str::to_ascii_lowercase);
+    let wanted = |known: &str| name.as_deref().is_none_or(|name| name == known);
+    let by_ending = name.as_deref().filter(|name| by_name(name).is_none()).and_then(by_extension);
+    let is_type = |known: &&FileType| wanted(known.name) || by_ending == Some(known);
+    let pictures: Vec<&FileType> = PICTURES.iter().filter(is_type).collect();
+    let containers: Vec<&FileType> = CONTAINERS.iter().filter(is_type).collect();
+    let codecs: Vec<&Codec> = CODECS.iter().filter(|known| wanted(known.name)).collect();
+    let sounds: Vec<&AudioCodec> = AUDIO_CODECS.iter().filter(|known| wanted(known.name)).collect();
+    if pictures.is_empty() && containers.is_empty() && codecs.is_empty() && sounds.is_empty() {
+        return Err(unknown(name.as_deref().unwrap_or("")));
+    }
+    let text = if args.json {
+        show::json::text(&json!({
+            "truepath": 1,
+            "types": pictures.iter().map(|known| picture(known)).collect::<Vec<_>>(),
+            "containers": containers.iter().map(|known| container(known)).collect::<Vec<_>>(),
+            "codecs": codecs.iter().map(|known| moving(known)).collect::<Vec<_>>(),
+            "audio_codecs": sounds.iter().map(|known| sound(known)).collect::<Vec<_>>(),
+        }))
+    } else if name.is_some() {
+        let all = pictures.iter().map(|known| picture(known)).chain(containers.iter().map(|known| container(known)));
+        let all = all.chain(codecs.iter().map(|known| moving(known))).chain(sounds.iter().map(|known| sound(known)));
+        all.map(|facts| one(&facts, around)).collect::<Vec<_>>().join("\n")
+    } else {
+        overview(around)
+    };
+    show::print(&text)?;
+    Ok(Exit::Well)
+}
+
+fn unknown(name: &str) -> Failure {
+    let known = types().map(|known| known.name).chain(CODECS.iter().map(|known| known.name));
+    let near = nearest(name, known.chain(AUDIO_CODECS.iter().map(|known| known.name)));
+    let help = near.map_or("`truepath formats` lists them all".to_owned(), |near| format!("write {near}"));
+    Failure::unreadable(format!("no file type and no codec is called `{name}`")).help(help)
+}
+
+fn listed<T: ToString>(items: &[T]) -> Vec<String> {
+    items.iter().map(ToString::to_string).collect()
+}
+
+fn picture(known: &FileType) -> Value {
+    json!({
+        "name": known.name, "title": known.title, "extensions": known.extensions,
+        "bits": listed(known.bits), "channels": listed(known.channels), "layers": known.layers,
+        "compressions": known.compressions, "quality": known.quality, "lossy": known.lossy,
+        "meant_for": match known.light {
+            Light::Linear => "linear",
+            Light::Display => "display",
+            Light::Either => "linear or display",
+        },
+        "largest": known.largest, "source": known.source,
+    })
+}
+
+fn container(known: &FileType) -> Value {
+    json!({
+        "name": known.name, "title": known.title, "extensions": known.extensions,
+        "codecs": known.codecs, "audio_codecs": known.audio_codecs, "source": known.source,
+    })
+}
+
+fn moving(known: &Codec) -> Value {
+    let holders = CONTAINERS.iter().filter(|container| container.codecs.contains(&known.name));
+    let multiples: Vec<String> = known
+        .chroma
+        .iter()
+        .map(|chroma| (chroma, known.multiples(Some(chroma))))
+        .map(|(chroma, (across, down))| format!("{chroma}: {across}x{down}"))
+        .collect();
+    json!({
+        "name": known.name, "title": known.title, "containers": holders.map(|holder| holder.name).collect::<Vec<_>>(),
+        "bits": listed(known.bits), "chroma": known.chroma, "size_in_steps_of": multiples,
+        "alpha": known.alpha, "lossless": known.lossless, "quality": known.quality,
+        "smallest": format!("{}x{}", known.smallest.0, known.smallest.1), "largest": known.largest,
+        "most_pixels": known.most_pixels, "source": known.source,
+    })
+}
+
+fn sound(known: &AudioCodec) -> Value {
+    let holders = CONTAINERS.iter().filter(|container| container.audio_codecs.contains(&known.name));
+    let rates = match known.rates {
+        Rates::Only(rates) => json!(rates),
+        Rates::UpTo(most) => json!(format!("up to {most}")),
+    };
+    json!({
+        "name": known.name, "title": known.title, "containers": holders.map(|holder| holder.name).collect::<Vec<_>>(),
+        "lossless": known.lossless, "rates": rates, "source": known.source,
+    })
+}
+
+/// All facts of one entry, a line each.
+fn one(facts: &Value, around: &Surroundings) -> String {
+    let text = |value: &Value| match value {
+        Value::Null => "none".to_owned(),
+        Value::Bool(flag) => if *flag { "yes" } else { "no" }.to_owned(),
+        Value::String(text) => text.clone(),
+        Value::Array(list) if list.is_empty() => "none".to_owned(),
+        Value::Array(list) => {
+            list.iter().map(|item| item.as_str().map_or(item.to_string(), str::to_owned)).collect::<Vec<_>>().join(", ")
+        }
+        other => other.to_string(),
+    };
+    let lines = facts.as_object().into_iter().flatten().map(|(key, value)| {
+        let key = format!("{:18}", key.replace('_', " "));
+        format!("{}{}\n", paint(around.out, HEAD, key), text(value))
+    });
+    lines.collect()
+}
+
+/// The whole catalogue in four tables.
+fn overview(around: &Surroundings) -> String {
+    let mut out = String::new();
+    let flag = |flag: bool, word: &str| if flag { word.to_owned() } else { String::new() };
+    let rows = PICTURES.iter().map(|known| {
+        let more = [flag(known.layers, "layers"), flag(known.quality, "quality"), flag(known.lossy, "lossy")];
+        vec![
+            known.name.to_owned(),
+            known.title.to_owned(),
+            known.extensions.join(" "),
+            listed(known.bits).join(" "),
+            listed(known.channels).join(" "),
+            more.into_iter().filter(|word| !word.is_empty()).collect::<Vec<_>>().join(" "),
+        ]
+    });
+    table(&mut out, around, &["picture", "", "extension", "bits", "channels", ""], rows.collect());
+    let rows = CONTAINERS.iter().map(|known| {
+        vec![known.name.to_owned(), known.title.to_owned(), families(known.codecs), known.audio_codecs.join(" ")]
+    });
+    table(&mut out, around, &["container", "", "codecs", "audio"], rows.collect());
+    let rows = CODECS.iter().map(|known| {
+        let more = [
+            flag(known.alpha, "alpha"),
+            flag(known.lossless, "lossless"),
+            flag(known.quality, "quality"),
+            flag(known.multiples(None) != (1, 1), "even sizes"),
+        ];
+        vec![
+            known.name.to_owned(),
+            known.title.to_owned(),
+            listed(known.bits).join(" "),
+            known.chroma.join(" "),
+            more.into_iter().filter(|word| !word.is_empty()).collect::<Vec<_>>().join(", "),
+        ]
+    });
+    table(&mut out, around, &["codec", "", "bits", "chroma", ""], rows.collect());
+    let rows = AUDIO_CODECS
+        .iter()
+        .map(|known| vec![known.name.to_owned(), known.title.to_owned(), flag(known.lossless, "lossless")]);
+    table(&mut out, around, &["audio codec", "", ""], rows.collect());
+    out.push_str("All about one, with the standard it comes from: truepath formats NAME\n");
+    out
+}
+
+/// Codecs with a family named once: all of its members are held.
+fn families(codecs: &[&str]) -> String {
+    let mut names: Vec<String> = Vec::new();
+    for name in codecs {
+        let family = ["prores", "dnxhr"].iter().find(|family| name.starts_with(**family));
+        let name = family.map_or((*name).to_owned(), |family| format!("{family}*"));
+        if names.last() != Some(&name) {
+            names.push(name);
+        }
+    }
+    names.join(" ")
+}
+
+fn table(out: &mut String, around: &Surroundings, heads: &[&str], rows: Vec<Vec<String>>) {
+    let width = |at: usize| rows.iter().map(|row| row[at].len()).chain([heads[at].len()]).max().unwrap_or(0);
+    let widths: Vec<usize> = (0..heads.len()).map(width).collect();
+    let line = |cells: Vec<&str>| {
+        let cells = cells.iter().zip(&widths).map(|(cell, width)| format!("{cell:width$}"));
+        cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
+    };
+    out.push_str(&format!("{}\n", paint(around.out, HEAD, line(heads.to_vec()))));
+    for row in &rows {
+        out.push_str(&format!("{}\n", line(row.iter().map(String::as_str).collect())));
+    }
+    out.push('\n');
+}
+
+#[cfg(test)]
+mod tests {
+    use super::families;
+
+    #[test]
+    fn a_family_is_named_once() {
+        assert_eq!(families(&["h264", "prores", "prores-hq", "png"]), "h264 prores* png");
+    }
+}

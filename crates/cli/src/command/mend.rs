@@ -1,0 +1,198 @@
+//! `check --fix`: remedies that are safe and certain, applied to the sheets of the call.
+//!
+//! A remedy is taken when, with it, its finding is gone and no other has come; this is tried out on the text before
+//! anything is written.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
+
+use similar::TextDiff;
+use truepath_core::diagnostic::mend::mended;
+use truepath_core::diagnostic::{Finding, Fix, find};
+
+use crate::args::Common;
+use crate::effect::replace::replace;
+use crate::exit_code::Failure;
+use crate::lower::Surroundings;
+use crate::pipeline::{self, Queue, Way};
+use crate::show;
+
+/// More rounds than any sheet needs: each of them mends what the one before has uncovered.
+const ROUNDS: usize = 20;
+
+/// Texts of sheets that have been mended, by path.
+type Texts = BTreeMap<PathBuf, String>;
+
+/// What was mended.
+pub struct Mended {
+    /// The change of each sheet as a unified diff.
+    pub diff: String,
+    /// How many remedies were applied.
+    pub count: usize,
+    /// The sheets as they are now.
+    pub queue: Queue,
+}
+
+/// Mends the sheets of a call and writes them.
+pub fn mend(common: &Common, around: &Surroundings, offline: bool) -> Result<Mended, Failure> {
+    let mut call = Mending { common, around, offline, refused: BTreeSet::new() };
+    let mut state = State { queue: call.load(&Texts::new())?, texts: Texts::new(), count: 0 };
+    let first = originals(&state.queue);
+    loop {
+        let wanted = call.candidates(&state.queue);
+        let all: Vec<&Remedy> = wanted.iter().collect();
+        if let Some(better) = call.tried(&state, &all)? {
+            state = better;
+            continue;
+        }
+        // Together they bring something new: each is tried alone.
+        let mut better = None;
+        for one in &wanted {
+            better = call.tried(&state, &[one])?;
+            if better.is_some() {
+                break;
+            }
+            call.refused.insert((one.finding.message.clone(), one.fix.write.clone()));
+        }
+        match better {
+            Some(better) => state = better,
+            None => break,
+        }
+    }
+    let mut diff = String::new();
+    for (path, new) in &state.texts {
+        let old = &first[path];
+        let name = crate::effect::load::short(path, &around.folder);
+        diff.push_str(&TextDiff::from_lines(old, new).unified_diff().header(&name, &name).to_string());
+        replace(path, old, new)?;
+    }
+    Ok(Mended { diff, count: state.count, queue: state.queue })
+}
+
+/// A remedy that may be applied.
+struct Remedy {
+    sheet: PathBuf,
+    finding: Finding,
+    fix: Fix,
+}
+
+/// Texts that have been mended so far, and what is found in them.
+struct State {
+    texts: Texts,
+    queue: Queue,
+    count: usize,
+}
+
+struct Mending<'m> {
+    common: &'m Common,
+    around: &'m Surroundings,
+    offline: bool,
+    /// Remedies that bring something new, by what they say and what they write.
+    refused: BTreeSet<(String, String)>,
+}
+
+impl Mending<'_> {
+    fn load(&self, texts: &Texts) -> Result<Queue, Failure> {
+        let way = Way { offline: self.offline, texts: Some(texts), ..Way::default() };
+        pipeline::load(self.common, self.around, way)
+    }
+
+    /// Remedies that may be applied: certain ones, in the sheets of the call themselves. What lies below them may belong
+    /// to others.
+    fn candidates(&self, queue: &Queue) -> Vec<Remedy> {
+        let mut all: Vec<Remedy> = Vec::new();
+        for sheet in &queue.sheets {
+            for finding in sheet.findings.iter().filter(|finding| finding.meant.is_none()) {
+                let certain = find(finding.check).is_some_and(|check| check.mends);
+                let own = finding.fix.clone().filter(|fix| certain && fix.at.file == sheet.written.file);
+                let Some(fix) = own else { continue };
+                let known = all.iter().any(|other| other.sheet == sheet.sheet && other.fix == fix);
+                if !known && !self.refused.contains(&(finding.message.clone(), fix.write.clone())) {
+                    all.push(Remedy { sheet: sheet.sheet.clone(), finding: finding.clone(), fix });
+                }
+            }
+        }
+        all
+    }
+
+    /// What comes of some remedies, and of all those that they make room for; nothing when anything new is found then.
+    fn tried(&self, before: &State, wanted: &[&Remedy]) -> Result<Option<State>, Failure> {
+        if wanted.is_empty() {
+            return Ok(None);
+        }
+        let texts = apply(&before.queue, &before.texts, wanted);
+        let mut state = State { queue: self.load(&texts)?, texts, count: before.count + wanted.len() };
+        for _ in 0..ROUNDS {
+            let more = self.candidates(&state.queue);
+            if more.is_empty() || better(&before.queue, &state.queue, wanted) {
+                break;
+            }
+            let texts = apply(&state.queue, &state.texts, &more.iter().collect::<Vec<_>>());
+            state = State { queue: self.load(&texts)?, texts, count: state.count + more.len() };
+        }
+        Ok(better(&before.queue, &state.queue, wanted).then_some(state))
+    }
+}
+
+fn originals(queue: &Queue) -> Texts {
+    let text = |sheet: &pipeline::Loaded| queue.sources.get(sheet.written.file).text.clone();
+    queue.sheets.iter().map(|sheet| (sheet.sheet.clone(), text(sheet))).collect()
+}
+
+fn apply(queue: &Queue, texts: &Texts, wanted: &[&Remedy]) -> Texts {
+    let mut texts = texts.clone();
+    for sheet in &queue.sheets {
+        let own: Vec<&Fix> = wanted.iter().filter(|one| one.sheet == sheet.sheet).map(|one| &one.fix).collect();
+        if !own.is_empty() {
+            texts.insert(sheet.sheet.clone(), mended(&queue.sources.get(sheet.written.file).text, &own));
+        }
+    }
+    texts
+}
+
+/// Whether the findings of the remedies are gone and no other has come.
+fn better(before: &Queue, after: &Queue, wanted: &[&Remedy]) -> bool {
+    let (before, after) = (counted(before), counted(after));
+    let fewer = |key: &Key| {
+        let fixed = wanted.iter().filter(|one| key_of(&one.finding) == *key).count();
+        after.get(key).copied().unwrap_or(0) + fixed <= before.get(key).copied().unwrap_or(0)
+    };
+    after.keys().all(fewer) && wanted.iter().all(|one| fewer(&key_of(&one.finding)))
+}
+
+/// What makes a finding the same one after its place and its words have changed.
+type Key = (&'static str, Option<String>);
+
+fn key_of(finding: &Finding) -> Key {
+    (finding.check, finding.job.clone())
+}
+
+fn counted(queue: &Queue) -> BTreeMap<Key, usize> {
+    let mut counts = BTreeMap::new();
+    for finding in queue.sheets.iter().flat_map(|sheet| sheet.findings.iter()).filter(|finding| finding.meant.is_none())
+    {
+        *counts.entry(key_of(finding)).or_default() += 1;
+    }
+    counts
+}
+
+/// The change, and a line that counts it.
+pub fn told(mended: &Mended, screen: crate::lower::Screen) -> String {
+    if mended.count == 0 {
+        return "nothing that can be mended for certain\n\n".to_owned();
+    }
+    let mut out = String::new();
+    for line in mended.diff.lines() {
+        let style = match line.as_bytes().first() {
+            Some(b'+') => show::GOOD,
+            Some(b'-') => show::BAD,
+            _ => show::QUIET,
+        };
+        out.push_str(&format!("{}\n", show::paint(screen, style, line)));
+    }
+    out.push_str(&format!(
+        "\n{} applied\n\n",
+        show::counted(mended.count as i64, "remedy").replace("remedys", "remedies")
+    ));
+    out
+}

@@ -1,0 +1,48 @@
+//! Changes to a text: several remedies at once, none of which overlap.
+
+use super::Fix;
+
+/// A text with remedies applied. Of two that overlap, the later in the list is left out; twins are applied once.
+#[must_use]
+pub fn mended(text: &str, fixes: &[&Fix]) -> String {
+    let mut taken: Vec<&Fix> = Vec::new();
+    for fix in fixes {
+        let apart = |other: &&Fix| {
+            let (a, b) = (fix.at, other.at);
+            // Two insertions at one place are two opinions about one thing.
+            (a.end <= b.start || b.end <= a.start) && a.start != b.start
+        };
+        if taken.iter().all(apart) {
+            taken.push(fix);
+        }
+    }
+    taken.sort_by_key(|fix| fix.at.start);
+    let mut out = String::with_capacity(text.len());
+    let mut from = 0;
+    for fix in taken {
+        let (start, end) = (fix.at.start as usize, fix.at.end as usize);
+        let Some(between) = text.get(from..start).filter(|_| text.is_char_boundary(end)) else { continue };
+        out.push_str(between);
+        out.push_str(&fix.write);
+        from = end;
+    }
+    out.push_str(&text[from..]);
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Fix, mended};
+    use crate::source::{FileId, Place};
+
+    #[test]
+    fn remedies_are_applied_at_their_places_and_never_over_each_other() {
+        let fix =
+            |start: usize, end: usize, write: &str| Fix { at: Place::new(FileId(0), start..end), write: write.into() };
+        let (a, b, over, twin) = (fix(0, 1, "A"), fix(3, 3, "-"), fix(0, 2, "Z"), fix(3, 3, "-"));
+        assert_eq!(mended("abcdé", &[&b, &a, &over, &twin]), "Abc-dé");
+        assert_eq!(mended("abcdé", &[]), "abcdé");
+        assert_eq!(mended("abcdé", &[&fix(4, 6, "")]), "abcd");
+        assert_eq!(mended("abcdé", &[&fix(5, 6, "x")]), "abcdé", "half a character is no place");
+    }
+}
