@@ -39,7 +39,7 @@ fn every_documented_sheet_is_sound() {
         let project = Project::with(&sheet);
         project.write("studio.toml", std::fs::read(root().join("docs/examples/studio.toml")).unwrap());
         let said = project.say("check --offline --strict");
-        assert_eq!(said.out, "truepath.toml: nothing to complain about\n", "{name}");
+        assert!(said.out.starts_with("truepath.toml: nothing to complain about"), "{name}: {}", said.out);
         project.say("names").ended(0);
     }
 }

@@ -6,10 +6,12 @@
 mod exr;
 mod jpeg;
 mod png;
+mod raw;
 mod sound;
 #[cfg(test)]
 mod tests;
 mod tiff;
+mod webp;
 
 use std::fs::File;
 use std::io::{BufReader, Read, Seek, SeekFrom};
@@ -42,6 +44,11 @@ const HEADS: &[(&[u8], &dyn Type)] = &[
     (b"II+\0", &tiff::Tiff),
     (b"MM\0+", &tiff::Tiff),
     (b"\x76\x2f\x31\x01", &exr::Exr),
+    (b"BM", &raw::Bmp),
+    (b"#?", &raw::Hdr),
+    (b"SDPX", &raw::Dpx),
+    (b"XPDS", &raw::Dpx),
+    (b"RIFF", &webp::WebP),
 ];
 
 /// What stands at `path`, from the head and the end of the file.
@@ -83,9 +90,13 @@ fn look(path: &Path, read: impl FnOnce(&dyn Type, &mut Bytes, u64) -> Result<Pic
     if about.len() == 0 {
         return Ok(Seen::Broken("the file is empty".to_owned()));
     }
-    let kind = HEADS.iter().find(|(magic, _)| head[..read_bytes].starts_with(magic));
-    let Some((_, kind)) = kind else { return Ok(Seen::Broken("this is no picture of a known type".to_owned())) };
-    Ok(match rewind(&mut bytes).and_then(|()| read(*kind, &mut bytes, about.len())) {
+    // TGA has nothing at its head to be told by.
+    let tga = path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("tga"));
+    let kind = HEADS.iter().find(|(magic, _)| head[..read_bytes].starts_with(magic)).map(|(_, kind)| *kind);
+    let Some(kind) = kind.or(tga.then_some(&raw::Tga as &dyn Type)) else {
+        return Ok(Seen::Broken("this is no picture of a known type".to_owned()));
+    };
+    Ok(match rewind(&mut bytes).and_then(|()| read(kind, &mut bytes, about.len())) {
         Ok(picture) => Seen::Whole(picture),
         Err(flaw) => Seen::Broken(flaw),
     })

@@ -62,6 +62,67 @@ fn samples(folder: &Path) -> Vec<(PathBuf, Picture)> {
     .to_file(&path)
     .expect("exr");
     made.push((path, picture("exr", Bits::Half, Channels::Rgba)));
+    for (name, bytes, bits, channels) in by_hand(width, height, &noise) {
+        let path = folder.join(format!("by-hand-{}.{name}", made.len()));
+        std::fs::write(&path, bytes).expect("temp");
+        made.push((path, picture(name, bits, channels)));
+    }
+    let path = folder.join("lossless.webp");
+    let file = std::fs::File::create(&path).expect("temp");
+    image_webp::WebPEncoder::new(file)
+        .encode(&noise[..(width * height * 3) as usize], width, height, image_webp::ColorType::Rgb8)
+        .expect("webp");
+    made.push((path, picture("webp", Bits::Eight, Channels::Rgb)));
+    made
+}
+
+/// Files of types that are little more than their pixels, put together as their specifications say.
+fn by_hand(width: u32, height: u32, noise: &[u8]) -> Vec<(&'static str, Vec<u8>, Bits, Channels)> {
+    let mut made = Vec::new();
+    let (w, h, pixels) = (width as usize, height as usize, (width * height) as usize);
+    let row = (w * 3).div_ceil(4) * 4;
+    let mut bmp = b"BM".to_vec();
+    bmp.extend((54 + (row * h) as u32).to_le_bytes());
+    bmp.extend([0, 0, 0, 0, 54, 0, 0, 0, 40, 0, 0, 0]);
+    bmp.extend([width.to_le_bytes(), height.to_le_bytes()].concat());
+    bmp.extend([1, 0, 24, 0]);
+    bmp.resize(54, 0);
+    bmp.extend(&noise[..row * h]);
+    made.push(("bmp", bmp, Bits::Eight, Channels::Rgb));
+    let tga = |kind: u8, depth: u8| {
+        let mut head = vec![0, 0, kind];
+        head.resize(12, 0);
+        head.extend([width as u8, 0, height as u8, 0, depth, 0]);
+        head
+    };
+    made.push(("tga", [tga(2, 32), noise[..pixels * 4].to_vec()].concat(), Bits::Eight, Channels::Rgba));
+    // A packet of one pixel repeated, then packets of pixels in a row.
+    let mut runs = tga(11, 8);
+    runs.extend([0x80 | 99, 7]);
+    for chunk in noise[..pixels - 100].chunks(128) {
+        runs.push(chunk.len() as u8 - 1);
+        runs.extend(chunk);
+    }
+    made.push(("tga", runs, Bits::Eight, Channels::Grey));
+    let mut hdr = format!("#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y {height} +X {width}\n").into_bytes();
+    for _ in 0..h {
+        hdr.extend([2, 2, 0, width as u8]);
+        (0..4).for_each(|_| hdr.extend([[128 + 9, 5].as_slice(), &[width as u8 - 9], &noise[..w - 9]].concat()));
+    }
+    made.push(("hdr", hdr, Bits::Float, Channels::Rgb));
+    let flat = [format!("#?RADIANCE\n\n-Y {height} +X {width}\n").into_bytes(), vec![9; pixels * 4]].concat();
+    made.push(("hdr", flat, Bits::Float, Channels::Rgb));
+    for (depth, bits, row) in [(10u8, Bits::Ten, w * 4), (16, Bits::Sixteen, (w * 6).div_ceil(4) * 4)] {
+        let mut dpx = b"SDPX".to_vec();
+        dpx.extend(2048u32.to_be_bytes());
+        dpx.resize(772, 0);
+        dpx.extend([width.to_be_bytes(), height.to_be_bytes()].concat());
+        dpx.resize(800, 0);
+        dpx.extend([50, 0, 0, depth, 0, u8::from(depth == 10), 0, 0]);
+        dpx.resize(2048, 0);
+        dpx.extend(noise.iter().cycle().take(row * h));
+        made.push(("dpx", dpx, bits, Channels::Rgb));
+    }
     made
 }
 
