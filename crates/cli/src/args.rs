@@ -228,10 +228,31 @@ pub struct Build {
     /// What is written
     #[arg(long, value_name = "TARGET", default_value = "sh")]
     pub to: Target,
+    /// Hand the JSON to a program instead, on its standard input
+    #[arg(long, value_name = "PROGRAM", conflicts_with_all = ["to", "output", "parts"])]
+    pub through: Option<PathBuf>,
+    /// Frames per call, instead of what the sheet says
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(i64).range(1..))]
+    pub chunk: Option<i64>,
+    /// Only what is not there yet, or is broken
+    #[arg(long)]
+    pub missing: bool,
+    /// Write so many files of about the same number of frames, named by job and range, into the folder of -o
+    #[arg(long, value_name = "N", requires = "output", value_parser = clap::value_parser!(u64).range(1..))]
+    pub parts: Option<u64>,
+    /// Let each call be made by `truepath run`, which checks every file before it gets its name
+    #[arg(long)]
+    pub guarded: bool,
+    /// In scripts: go on after a call that failed
+    #[arg(long)]
+    pub keep_going: bool,
+    /// In scripts for cmd: wait for a key at the end
+    #[arg(long)]
+    pub pause: bool,
     /// Look clock, user, host and versions up anew
     #[arg(long)]
     pub anew: bool,
-    /// The file to write (left out: standard output)
+    /// The file to write, or the folder of --parts (left out: standard output)
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
     /// Allow settings of the command line that change the picture under final names
@@ -244,6 +265,8 @@ pub struct Build {
 pub enum Target {
     /// A script for any POSIX shell
     Sh,
+    /// A script for the command prompt of Windows
+    Cmd,
     /// The invocations as JSON
     Json,
 }
@@ -262,6 +285,12 @@ pub struct Run {
     /// Renderers at a time
     #[arg(long, value_name = "N")]
     pub workers: Option<usize>,
+    /// Only these calls, by the names that `build --to json` gives them (repeatable)
+    #[arg(long, value_name = "ID")]
+    pub only: Vec<String>,
+    /// Frames per call, instead of what the sheet says
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(i64).range(1..))]
+    pub chunk: Option<i64>,
     /// Allow settings of the command line that change the picture under final names
     #[arg(long = "final")]
     pub is_final: bool,

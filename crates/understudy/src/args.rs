@@ -8,7 +8,7 @@ use clap::{Args, Subcommand, ValueEnum};
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Render frames of a glTF scene
-    Render(Call),
+    Render(Box<Call>),
     /// Print what is known about a scene, as one JSON object
     Facts {
         /// A .gltf or .glb file
@@ -60,6 +60,41 @@ pub struct Call {
     /// A variable of the scene; weather=fog lays fog over it
     #[arg(long = "set", value_name = "KEY=VALUE")]
     pub variables: Vec<String>,
+    /// Fail in a way in which renderers fail, for tests
+    #[arg(long, value_name = "HOW")]
+    pub misbehave: Option<Misbehaviour>,
+    /// The frame at which it fails (left out: the second one of the call, or the only one)
+    #[arg(long, value_name = "FRAME", allow_hyphen_values = true)]
+    pub at: Option<i64>,
+}
+
+/// How renderers fail.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Misbehaviour {
+    /// End by a signal in the middle of a frame, with half of its file written
+    Crash,
+    /// Say nothing more and do nothing more
+    Hang,
+    /// Write half of a file and call it written
+    Cut,
+    /// Leave a frame out, and say nothing of it
+    Skip,
+    /// Write a frame at half its size
+    Size,
+    /// Name files after pass and frame, whatever was asked for
+    OwnNames,
+    /// Put the number behind the name that was given
+    NumbersAppended,
+    /// Put each pass into a folder of its own
+    FolderPerPass,
+    /// Write nothing, and end with 0
+    ExitZero,
+    /// Write everything, and end with 1
+    ExitOne,
+    /// Find no seat free, and end
+    NoSeat,
+    /// Write one frame too many
+    Stray,
 }
 
 /// Depth of one sample.

@@ -1,47 +1,195 @@
-//! `build`: the command lines, as a script or as JSON.
+//! `build`: the command lines, as scripts, as JSON, or handed to another program.
 
-use truepath_core::invoke::target::{self, Step};
-use truepath_core::plan::{Invocation, invocations};
+use std::io::Write;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use truepath_core::invoke::target::{self, Script, Step, cmd};
+use truepath_core::plan::{Invocation, Plan, invocations};
+use truepath_core::resolve::Job;
+use truepath_core::run::outstanding::outstanding;
+use truepath_core::sheet::Existing;
+use truepath_core::template::slug;
 
 use crate::args::{Build, Target};
+use crate::effect::observe;
 use crate::exit_code::{Exit, Failure};
-use crate::lower::Surroundings;
-use crate::pipeline::{self, Way};
+use crate::lower::{Surroundings, text};
+use crate::pipeline::{self, Loaded, Way};
 use crate::show;
 
 /// Writes all invocations of the plan.
 pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
-    let queue = pipeline::load(&args.common, around, Way { anew: args.anew, ..Way::default() })?;
+    let mut queue = pipeline::load(&args.common, around, Way { anew: args.anew, ..Way::default() })?;
     super::tell_findings(&queue, around);
     if let Some(exit) = queue.stopped_here() {
         return Ok(exit);
     }
-    let mut scripts = Vec::new();
-    for loaded in &queue.sheets {
+    let mut built = Vec::new();
+    for loaded in &mut queue.sheets {
         super::guard_final(loaded, args.is_final)?;
         super::need_adapters(loaded)?;
         super::pin(loaded, args.anew)?;
-        let calls: Vec<Invocation> = invocations(&loaded.plan, &|job| loaded.adapter(job)).collect();
-        scripts.push((&loaded.plan, calls.iter().filter_map(|call| loaded.step(call, around)).collect::<Vec<Step>>()));
+        if let Some(chunk) = args.chunk {
+            loaded.plan.run.chunk = chunk;
+        }
+        let steps = steps(args, loaded, around)?;
+        built.push((&loaded.plan, steps));
     }
-    let json = args.to == Target::Json || args.common.json;
-    let body = if json {
-        show::json::text(&show::json::build(&scripts))
-    } else {
-        let [(plan, steps)] = scripts.as_slice() else {
-            return Err(
-                Failure::unreadable("a script holds one sheet").help("build each sheet for itself, or take --to json")
-            );
-        };
-        target::sh::script(plan, steps)
+    let calls: usize = built.iter().map(|(_, steps)| steps.len()).sum();
+    if let Some(program) = &args.through {
+        return through(program, &show::json::text(&show::json::build(&built)));
+    }
+    let Some(output) = &args.output else {
+        show::print(&body(args, &built)?)?;
+        return Ok(Exit::Well);
     };
-    match &args.output {
-        None => show::print(&body)?,
-        Some(path) => {
-            std::fs::write(path, body).map_err(|error| Failure::machine("write", path, &error))?;
-            let calls: usize = scripts.iter().map(|(_, steps)| steps.len()).sum();
-            show::tell(&format!("{} in {}\n", show::counted(calls as i64, "call"), path.display()));
+    let Some(parts) = args.parts else {
+        write(output, &body(args, &built)?, args)?;
+        show::tell(&format!("{} in {}\n", show::counted(calls as i64, "call"), output.display()));
+        return Ok(Exit::Well);
+    };
+    std::fs::create_dir_all(output).map_err(|error| Failure::machine("make the folder", output, &error))?;
+    for (plan, steps) in &built {
+        for (name, part) in evenly(steps, usize::try_from(parts).unwrap_or(1)) {
+            let path = output.join(format!("{name}.{}", ending(args)));
+            write(&path, &body(args, &[(plan, part)])?, args)?;
+            show::tell(&format!("{}\n", path.display()));
         }
     }
     Ok(Exit::Well)
+}
+
+/// The steps of one sheet, as this call wants them.
+fn steps(args: &Build, loaded: &Loaded, around: &Surroundings) -> Result<Vec<Step>, Failure> {
+    let plan = &loaded.plan;
+    let adapter = |job: &Job| loaded.adapter(job);
+    let calls = invocations(plan, &adapter);
+    let calls: Vec<Invocation> = if args.missing {
+        let lost: Vec<_> =
+            observe::verdicts(plan, &|_| {})?.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
+        calls.flat_map(|call| loaded.narrowed(&call, &lost)).collect()
+    } else {
+        calls.collect()
+    };
+    let most = if args.to == Target::Cmd { cmd::LONGEST - 700 } else { 1 << 20 };
+    let rendering = calls.iter().flat_map(|call| loaded.fitting(call, around, most));
+    let mut steps = if args.guarded { Vec::new() } else { loaded.exports(&calls, around) };
+    steps.extend(rendering);
+    if args.guarded {
+        guard(args, loaded, around, &mut steps);
+    }
+    Ok(steps)
+}
+
+/// Lets `truepath run` make each call: it stages, checks and lands by itself.
+fn guard(args: &Build, loaded: &Loaded, around: &Surroundings, steps: &mut [Step]) {
+    let mut common = vec!["run".to_owned(), "-f".to_owned(), text(&loaded.sheet)];
+    for (name, values) in [("--mode", &args.common.mode), ("--set", &args.common.set)] {
+        common.extend(values.iter().flat_map(|value| [name.to_owned(), value.clone()]));
+    }
+    for (name, value) in [("--frames", &args.common.frames), ("--scale", &args.common.scale)] {
+        common.extend(value.iter().flat_map(|value| [name.to_owned(), value.clone()]));
+    }
+    if args.is_final {
+        common.push("--final".to_owned());
+    }
+    common.extend(args.chunk.iter().flat_map(|chunk| ["--chunk".to_owned(), chunk.to_string()]));
+    for step in steps {
+        step.arguments = common.iter().cloned().chain(["--only".to_owned(), step.id.clone()]).collect();
+        step.program = text(&around.program);
+        step.env.clear();
+        // Its own log is written by the guard.
+        step.log = step.log.replace(".log", ".guard.log");
+        step.writes.clear();
+    }
+}
+
+fn body(args: &Build, built: &[(&Plan, Vec<Step>)]) -> Result<String, Failure> {
+    if args.to == Target::Json || args.common.json {
+        return Ok(show::json::text(&show::json::build(built)));
+    }
+    let [(plan, steps)] = built else {
+        return Err(
+            Failure::unreadable("a script holds one sheet").help("build each sheet for itself, or take --to json")
+        );
+    };
+    let wish = Script { keep_going: args.keep_going, pause: args.pause };
+    match args.to {
+        Target::Cmd => cmd::script(plan, steps, &wish).map_err(|why| {
+            Failure::unreadable(why).help("take another value, shorter calls with --chunk, or --to json")
+        }),
+        _ => Ok(target::sh::script(plan, steps, &wish)),
+    }
+}
+
+fn ending(args: &Build) -> &'static str {
+    match args.to {
+        _ if args.common.json => "json",
+        Target::Sh => "sh",
+        Target::Cmd => "cmd",
+        Target::Json => "json",
+    }
+}
+
+fn write(path: &Path, body: &str, args: &Build) -> Result<(), Failure> {
+    let failed = |error: std::io::Error| Failure::machine("write", path, &error);
+    std::fs::write(path, body).map_err(failed)?;
+    if ending(args) == "sh" {
+        use std::os::unix::fs::PermissionsExt;
+        let mut mode = path.metadata().map_err(failed)?.permissions();
+        mode.set_mode(mode.mode() | ((mode.mode() & 0o444) >> 2));
+        std::fs::set_permissions(path, mode).map_err(failed)?;
+    }
+    Ok(())
+}
+
+/// Hands the JSON to a program on its standard input.
+fn through(program: &Path, document: &str) -> Result<Exit, Failure> {
+    let failed = |error: std::io::Error| Failure::machine("start", program, &error);
+    let mut child = Command::new(program).stdin(Stdio::piped()).spawn().map_err(failed)?;
+    if let Some(mut input) = child.stdin.take() {
+        // A program that has seen enough may close its input early; its exit code tells.
+        let _ = input.write_all(document.as_bytes());
+    }
+    let status = child.wait().map_err(failed)?;
+    if status.success() {
+        return Ok(Exit::Well);
+    }
+    Err(Failure { message: format!("{} ended with {status}", program.display()), help: None, exit: Exit::Lacking })
+}
+
+/// Steps in parts of about the same number of files, each with its name: job and range. Steps that others need come with
+/// every part that needs them.
+fn evenly(steps: &[Step], parts: usize) -> Vec<(String, Vec<Step>)> {
+    let weight = |step: &Step| step.frames.count() * step.passes.len().max(1) as i64;
+    let (exports, rest): (Vec<&Step>, Vec<&Step>) = steps.iter().partition(|step| step.product.is_some());
+    let all: i64 = rest.iter().map(|step| weight(step)).sum();
+    let parts = parts.min(rest.len().max(1));
+    let (mut done, mut made): (i64, Vec<Vec<&Step>>) = (0, vec![Vec::new(); parts]);
+    for step in &rest {
+        // The part in whose share the middle of this step falls.
+        let at = (2 * done + weight(step)) as usize * parts / (2 * all.max(1)) as usize;
+        made[at.min(parts - 1)].push(step);
+        done += weight(step);
+    }
+    let made = made.into_iter().filter(|part| !part.is_empty()).enumerate();
+    let named = made.map(|(at, part)| {
+        let needed = exports.iter().filter(|export| part.iter().any(|step| step.needs.contains(&export.id)));
+        let own: Vec<Step> = needed.chain(&part).map(|step| (*step).clone()).collect();
+        (part_name(at + 1, &part), own)
+    });
+    named.collect()
+}
+
+fn part_name(number: usize, part: &[&Step]) -> String {
+    let (Some(first), Some(last)) = (part.first(), part.last()) else { return String::new() };
+    let (from, to) = (first.frames.first().unwrap_or(0), last.frames.last().unwrap_or(0));
+    if first.job == last.job {
+        let most = part.iter().filter_map(|step| step.frames.last()).max().unwrap_or(to);
+        let least = part.iter().filter_map(|step| step.frames.first()).min().unwrap_or(from);
+        format!("{number:02}_{}_{least}-{most}", slug(&first.job))
+    } else {
+        format!("{number:02}_{}_{from}-{}_{to}", slug(&first.job), slug(&last.job))
+    }
 }

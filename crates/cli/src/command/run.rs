@@ -3,6 +3,7 @@
 use std::sync::mpsc;
 
 use truepath_core::plan::{Invocation, invocations};
+use truepath_core::resolve::Job;
 use truepath_core::run::event::{Event, VERSION};
 use truepath_core::run::outstanding::{outstanding, standing};
 use truepath_core::sheet::Existing;
@@ -42,12 +43,15 @@ pub fn run(args: &Run, around: &Surroundings) -> Result<Exit, Failure> {
 fn sheet(args: &Run, loaded: &mut Loaded, around: &Surroundings) -> Result<Exit, Failure> {
     let choice = args.existing.map(existing).unwrap_or(loaded.plan.run.existing);
     let here = loaded.machine.workers.and_then(|workers| usize::try_from(workers).ok());
+    if let Some(chunk) = args.chunk {
+        loaded.plan.run.chunk = chunk;
+    }
     loaded.plan.run.workers = args.workers.or(here).unwrap_or(loaded.plan.run.workers).max(1);
     let state = lock::state_folder(&loaded.sheet);
     let _lock = lock::take(&state, &around.host)?;
     super::pin(loaded, args.anew)?;
     let journal = Journal::begin(&state, &around.host)?;
-    let saved = salvage(loaded, &journal)?;
+    let saved = salvage(loaded, around, &journal)?;
     if saved > 0 {
         show::tell(&format!("{} of an interrupted run landed\n", counted(saved, "whole file")));
     }
@@ -57,11 +61,18 @@ fn sheet(args: &Run, loaded: &mut Loaded, around: &Surroundings) -> Result<Exit,
         let message = format!("{} of this plan are there already, and existing = \"stop\"", counted(there, "file"));
         return Err(Failure { message, help: Some("`truepath verify` shows them".to_owned()), exit: Exit::No });
     }
-    let need: Vec<_> = before.iter().map(|verdict| outstanding(verdict, choice)).collect();
+    let mut need: Vec<_> = before.iter().map(|verdict| outstanding(verdict, choice)).collect();
+    if !args.only.is_empty() {
+        keep_only(args, loaded, &mut need)?;
+    }
     let total: i64 = need.iter().map(truepath_core::frames::Frames::count).sum();
     let began = std::time::Instant::now();
     let work = (&journal, before.as_slice(), need.as_slice());
-    let outcome = if total == 0 { Outcome::default() } else { render(loaded, around, work, args.common.json, total)? };
+    let outcome = if total == 0 {
+        Outcome::default()
+    } else {
+        render(loaded, around, work, (args.common.json, &args.only), total)?
+    };
     let after = if total == 0 { before } else { observe::verdicts(&loaded.plan, &|_| {})? };
     journal.write(&Event::Over { landed: outcome.landed, lacking: total - outcome.landed })?;
     afterwards(loaded, &after, &outcome);
@@ -72,11 +83,29 @@ fn sheet(args: &Run, loaded: &mut Loaded, around: &Surroundings) -> Result<Exit,
         Exit::Interrupted
     } else if outcome.landed < total {
         Exit::Lacking
-    } else if after.iter().all(Verdict::is_complete) {
+    } else if !args.only.is_empty() || after.iter().all(Verdict::is_complete) {
+        // Whoever asks for some calls only is told about those.
         Exit::Well
     } else {
         Exit::No
     })
+}
+
+/// Leaves of what is needed only what the calls named with --only write.
+fn keep_only(args: &Run, loaded: &Loaded, need: &mut [truepath_core::frames::Frames]) -> Result<(), Failure> {
+    let adapter = |job: &Job| loaded.adapter(job);
+    let calls = invocations(&loaded.plan, &adapter);
+    let calls: Vec<Invocation> = calls.filter(|call| args.only.contains(&call.id)).collect();
+    if let Some(unknown) = args.only.iter().find(|id| !calls.iter().any(|call| call.id == **id)) {
+        return Err(Failure::unreadable(format!("no call of this plan is named `{unknown}`"))
+            .help("`truepath build --to json` lists them; frames per call (chunk) are part of their names"));
+    }
+    for (at, frames) in need.iter_mut().enumerate() {
+        let own = calls.iter().filter(|call| call.series.contains(&at));
+        let wanted = own.fold(truepath_core::frames::Frames::none(), |sum, call| sum.union(&call.frames));
+        *frames = frames.intersect(&wanted);
+    }
+    Ok(())
 }
 
 /// Runs the sheet's own commands once the plan is over, also after failure. What they do wrong is told and changes nothing.
@@ -106,7 +135,7 @@ fn render(
     loaded: &Loaded,
     around: &Surroundings,
     (journal, before, need): Need<'_>,
-    json: bool,
+    (json, only): (bool, &[String]),
     total: i64,
 ) -> Result<Outcome, Failure> {
     let mut progress = Progress::new(total, json, around.err);
@@ -115,7 +144,9 @@ fn render(
     progress.show(&began);
     let (send, events) = mpsc::channel();
     let crew = Crew { loaded, around, journal, before, need, events: send };
-    let calls: Vec<Invocation> = invocations(&loaded.plan, &|job| loaded.adapter(job)).collect();
+    let adapter = |job: &Job| loaded.adapter(job);
+    let calls = invocations(&loaded.plan, &adapter);
+    let calls: Vec<Invocation> = calls.filter(|call| only.is_empty() || only.contains(&call.id)).collect();
     let outcome = crew.render(calls, || events.iter().for_each(|event| progress.show(&event)));
     progress.end();
     outcome

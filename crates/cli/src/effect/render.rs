@@ -1,6 +1,6 @@
 //! A crew of workers that takes calls from a list until none is left: stage, spawn, land, tell.
 
-use std::collections::{BTreeMap, HashSet, VecDeque};
+use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::Sender;
@@ -11,10 +11,9 @@ use regex_lite::Regex;
 use rustix::process::{Pid, Signal};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
-use truepath_core::frames::Frames;
-use truepath_core::invoke::target::{Step, stage_base, stage_folder};
+use truepath_core::frames::{FrameExpr, Frames};
+use truepath_core::invoke::target::{Step, stage_base};
 use truepath_core::plan::{Invocation, Plan, Series, invocations};
-use truepath_core::resolve::paths;
 use truepath_core::run::event::Event;
 use truepath_core::verify::Verdict;
 
@@ -51,8 +50,8 @@ pub struct Outcome {
     pub interrupted: bool,
 }
 
-/// A staged file that is waited for.
-type Awaited = BTreeMap<PathBuf, (usize, i64)>;
+/// Files that are waited for: series and frame.
+type Awaited = BTreeSet<(usize, i64)>;
 
 /// What workers tell each other.
 #[derive(Default)]
@@ -73,7 +72,7 @@ impl Crew<'_> {
     pub fn render(self, calls: Vec<Invocation>, show: impl FnOnce()) -> Result<Outcome, Failure> {
         let shared = Shared::default();
         let queue: Mutex<VecDeque<Invocation>> =
-            Mutex::new(calls.into_iter().filter_map(|call| self.narrowed(&call)).collect());
+            Mutex::new(calls.into_iter().flat_map(|call| self.loaded.narrowed(&call, self.need)).collect());
         let landed = Mutex::new(Ok(0i64));
         let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP])
             .map_err(|error| Failure::machine("listen for", "signals", &error))?;
@@ -124,24 +123,24 @@ impl Crew<'_> {
         Ok(Outcome { landed, interrupted: shared.interrupts.load(Ordering::SeqCst) > 0 })
     }
 
-    /// A call with only the series and frames that are needed; `None` when nothing of it is.
-    fn narrowed(&self, call: &Invocation) -> Option<Invocation> {
-        let wanted = |series: &usize| self.need[*series].intersect(&call.frames);
-        let series: Vec<usize> = call.series.iter().copied().filter(|series| !wanted(series).is_empty()).collect();
-        let frames = series.iter().fold(Frames::none(), |sum, series| sum.union(&wanted(series)));
-        (!frames.is_empty()).then(|| Invocation { series, frames, ..call.clone() })
-    }
-
     /// One call, tried again for what it lacks as often as the sheet allows. Returns how many files landed.
     fn persist(&self, call: &Invocation, shared: &Shared) -> Result<i64, Failure> {
+        let Some(adapter) = self.loaded.adapter(&self.loaded.plan.jobs[call.job]) else { return Ok(0) };
         let mut landed = 0;
-        let mut rest = call.clone();
+        let mut rest = vec![call.clone()];
         let mut done = HashSet::new();
         for _ in 0..=self.loaded.plan.run.retries {
-            let (count, lacking) = self.once(&rest, shared, &mut done)?;
-            landed += count;
-            rest.frames = lacking;
-            if rest.frames.is_empty() || shared.stopping() {
+            let mut lacking = Frames::none();
+            for part in &rest {
+                let (count, without) = self.once(part, shared, &mut done)?;
+                landed += count;
+                lacking = lacking.union(&without);
+                if shared.stopping() {
+                    return Ok(landed);
+                }
+            }
+            rest = call.for_frames(adapter, &lacking);
+            if lacking.is_empty() {
                 break;
             }
         }
@@ -161,8 +160,8 @@ impl Crew<'_> {
         for write in &step.writes {
             stage::prepare(Path::new(&write.stage))?;
         }
-        let mut awaited = awaited(plan, call, &step);
-        awaited.retain(|_, place| self.need[place.0].contains(place.1) && !done.contains(place));
+        let mut awaited = awaited(call);
+        awaited.retain(|place| self.need[place.0].contains(place.1) && !done.contains(place));
         let wrote = self
             .loaded
             .adapter(&plan.jobs[call.job])
@@ -200,20 +199,24 @@ impl Crew<'_> {
                 |line| {
                     watch.line();
                     let found = wrote.as_ref().and_then(|regex| regex.captures(line));
-                    let path = found.and_then(|found| Some(PathBuf::from(found.name("path")?.as_str())));
-                    let Some((path, place)) = path.and_then(|path| awaited.remove_entry(&path)) else { return };
+                    let path = found.and_then(|found| Some(found.name("path")?.as_str()));
+                    // A relative path starts where the program was started.
+                    let path = path.map(|path| Path::new(&plan.home.folder).join(path));
+                    let place = path.as_ref().and_then(|path| step.place(&path.to_string_lossy()));
+                    let (Some(path), Some(place)) = (path, place.filter(|place| awaited.contains(place))) else {
+                        return;
+                    };
                     match self.land(call, &path, place, false) {
                         Ok(true) => {
                             landed += 1;
                             done.insert(place);
+                            awaited.remove(&place);
                             watch.frame();
                         }
-                        Ok(false) => {
-                            awaited.insert(path, place);
-                        }
+                        Ok(false) => {}
                         Err(failure) => trouble = Some(failure),
                     }
-                    let frame_done = !awaited.values().any(|(_, frame)| *frame == place.1);
+                    let frame_done = !awaited.iter().any(|(_, frame)| *frame == place.1);
                     if trouble.is_some() || (frame_done && shared.stopping()) {
                         end_group(process.get(), Signal::TERM);
                     }
@@ -227,15 +230,17 @@ impl Crew<'_> {
         if let Some(failure) = trouble {
             return Err(failure);
         }
-        for (path, place) in std::mem::take(&mut awaited) {
-            if self.land(call, &path, place, true)? {
+        for path in staged(&step) {
+            let place = step.place(&path.to_string_lossy()).filter(|place| awaited.contains(place));
+            if let Some(place) = place
+                && self.land(call, &path, place, true)?
+            {
                 landed += 1;
                 done.insert(place);
-            } else {
-                awaited.insert(path, place);
+                awaited.remove(&place);
             }
         }
-        let lacking = Frames::from_any(awaited.values().map(|(_, frame)| *frame).collect());
+        let lacking = Frames::from_any(awaited.iter().map(|(_, frame)| *frame).collect());
         self.sweep(call, &step)?;
         let seconds = (began.elapsed().as_secs_f64() * 1000.0).round() / 1000.0;
         self.record(&Event::Ended {
@@ -288,16 +293,13 @@ impl Crew<'_> {
 
     /// Tells what was left in the stage folders and nobody planned; takes the folders away when they are empty.
     fn sweep(&self, call: &Invocation, step: &Step) -> Result<(), Failure> {
-        let planned = awaited(&self.loaded.plan, call, step);
-        for write in &step.writes {
-            let left = stage::files(Path::new(&write.stage));
-            let stray: Vec<&PathBuf> = left.iter().filter(|path| !planned.contains_key(*path)).collect();
-            for path in &stray {
-                self.record(&Event::Stray { invocation: call.id.clone(), path: path.display().to_string() })?;
-            }
-            if stray.is_empty() {
-                stage::clear(Path::new(&write.stage))?;
-            }
+        let left = staged(step);
+        let stray: Vec<&PathBuf> = left.iter().filter(|path| step.place(&path.to_string_lossy()).is_none()).collect();
+        for path in &stray {
+            self.record(&Event::Stray { invocation: call.id.clone(), path: path.display().to_string() })?;
+        }
+        for write in step.writes.iter().filter(|_| stray.is_empty()) {
+            stage::clear(Path::new(&write.stage))?;
         }
         Ok(())
     }
@@ -330,15 +332,14 @@ fn labels<'p>(plan: &'p Plan, series: &Series) -> Vec<&'p str> {
     series.passes.iter().map(|pass| plan.jobs[series.job].passes[*pass].label.as_str()).collect()
 }
 
-/// The staged file of every frame of a call.
-fn awaited(plan: &Plan, call: &Invocation, step: &Step) -> Awaited {
-    let files = step.writes.iter().flat_map(|write| {
-        let series = &plan.series[write.series];
-        call.frames.iter().map(move |frame| {
-            (PathBuf::from(format!("{}/{}", write.stage, paths::file_name(&series.name(frame)))), (write.series, frame))
-        })
-    });
-    files.collect()
+/// Every file that a call owes: series and frame.
+fn awaited(call: &Invocation) -> Awaited {
+    call.series.iter().flat_map(|series| call.frames.iter().map(|frame| (*series, frame))).collect()
+}
+
+/// Everything that lies in the stage folders of a step, each file once.
+fn staged(step: &Step) -> BTreeSet<PathBuf> {
+    step.writes.iter().flat_map(|write| stage::files(Path::new(&write.stage))).collect()
 }
 
 /// Takes away stage folders that are empty, up to the root's own `.truepath`.
@@ -353,7 +354,7 @@ fn remove_empty_bases(plan: &Plan) {
 }
 
 /// Lands whole frames that an interrupted run has left in stage, and removes the rest. Returns how many landed.
-pub fn salvage(loaded: &Loaded, journal: &Journal) -> Result<i64, Failure> {
+pub fn salvage(loaded: &Loaded, around: &Surroundings, journal: &Journal) -> Result<i64, Failure> {
     let plan = &loaded.plan;
     let bases: Vec<PathBuf> = plan
         .roots
@@ -364,29 +365,26 @@ pub fn salvage(loaded: &Loaded, journal: &Journal) -> Result<i64, Failure> {
     if !bases.iter().any(|base| base.exists()) {
         return Ok(0);
     }
+    let calls: HashMap<String, Invocation> =
+        invocations(plan, &|job| loaded.adapter(job)).map(|call| (call.id.clone(), call)).collect();
     let mut landed = 0;
-    for call in invocations(plan, &|job| loaded.adapter(job)) {
-        for at in &call.series {
-            let series = &plan.series[*at];
-            let folder = PathBuf::from(stage_folder(plan, &call, series));
-            if !folder.exists() {
-                continue;
-            }
-            for frame in call.frames.iter() {
-                let target = PathBuf::from(series.name(frame));
-                let staged = folder.join(target.file_name().unwrap_or_default());
-                let labels = labels(plan, series);
-                let landing = Landing {
-                    staged: &staged,
-                    target: &target,
-                    invocation: "",
-                    series,
-                    labels: &labels,
-                    frame,
-                    over: false,
-                };
-                landed += i64::from(matches!(stage::land(&landing, journal)?, Landed::Yes(_)));
-            }
+    for folder in bases.iter().flat_map(|base| std::fs::read_dir(base).into_iter().flatten().filter_map(Result::ok)) {
+        let name = folder.file_name().to_string_lossy().into_owned();
+        let Some(step) = part_of(&calls, &name).and_then(|call| loaded.step(&call, around)) else { continue };
+        for path in staged(&step) {
+            let Some((at, frame)) = step.place(&path.to_string_lossy()) else { continue };
+            let series = &plan.series[at];
+            let (target, labels) = (PathBuf::from(series.name(frame)), labels(plan, series));
+            let landing = Landing {
+                staged: &path,
+                target: &target,
+                invocation: &name,
+                series,
+                labels: &labels,
+                frame,
+                over: false,
+            };
+            landed += i64::from(matches!(stage::land(&landing, journal)?, Landed::Yes(_)));
         }
     }
     for base in bases {
@@ -394,4 +392,13 @@ pub fn salvage(loaded: &Loaded, journal: &Journal) -> Result<i64, Failure> {
     }
     remove_empty_bases(plan);
     Ok(landed)
+}
+
+/// The call whose stage folder has a name: a planned one, or a part of one for some of its frames.
+fn part_of(calls: &HashMap<String, Invocation>, name: &str) -> Option<Invocation> {
+    let (id, span) = name.split_once('.').map_or((name, None), |(id, span)| (id, Some(span)));
+    let call = calls.get(id)?;
+    let Some(span) = span else { return Some(call.clone()) };
+    let part = FrameExpr::parse(span).ok()?.frames(None, None)?.intersect(&call.frames);
+    Some(Invocation { id: name.to_owned(), frames: part, ..call.clone() })
 }

@@ -2,8 +2,10 @@
 
 use std::path::Path;
 
+use truepath_core::frames::Frames;
 use truepath_core::invoke::arguments::{Bench, arguments, environment};
 use truepath_core::invoke::target::{self, Step, Write};
+use truepath_core::invoke::written::expected;
 use truepath_core::plan::{Invocation, Series};
 
 use super::Loaded;
@@ -25,6 +27,8 @@ impl Loaded {
         let log = format!("{}/logs/{}.log", text(&lock::state_folder(&self.sheet)), invocation.id);
         let bench = Bench { stage: &stage, log: &log, product: None };
         Some(Step {
+            product: None,
+            needs: Vec::new(),
             id: invocation.id.clone(),
             job: job.name.clone(),
             passes: labels.collect(),
@@ -38,7 +42,48 @@ impl Loaded {
             arguments: arguments(plan, invocation, adapter, &invocation.frames, bench),
             env: environment(plan, invocation, adapter, &invocation.frames, bench),
             log: log.clone(),
-            writes: invocation.series.iter().map(|at| Write { series: *at, stage: stage(&plan.series[*at]) }).collect(),
+            writes: expected(plan, invocation, adapter, &invocation.frames, bench)
+                .into_iter()
+                .map(|expected| Write {
+                    series: expected.series,
+                    stage: stage(&plan.series[expected.series]),
+                    expected,
+                })
+                .collect(),
         })
+    }
+}
+
+impl Loaded {
+    /// A call with only the series and frames that are `wanted` (by series), in as many calls as its program needs.
+    pub fn narrowed(&self, call: &Invocation, wanted: &[Frames]) -> Vec<Invocation> {
+        let of = |series: &usize| wanted[*series].intersect(&call.frames);
+        let series: Vec<usize> = call.series.iter().copied().filter(|series| !of(series).is_empty()).collect();
+        let frames = series.iter().fold(Frames::none(), |sum, series| sum.union(&of(series)));
+        let adapter = self.adapter(&self.plan.jobs[call.job]).filter(|_| !frames.is_empty());
+        let call = Invocation { series, ..call.clone() };
+        adapter.map(|adapter| call.for_frames(adapter, &frames)).unwrap_or_default()
+    }
+
+    /// The steps of a call, split by frames until no command line is longer than `most` bytes. One that is too long even for
+    /// a single frame stays as it is.
+    pub fn fitting(&self, call: &Invocation, around: &Surroundings, most: usize) -> Vec<Step> {
+        let Some(step) = self.step(call, around) else { return Vec::new() };
+        let length: usize = step.arguments.iter().map(|word| word.len() + 3).sum::<usize>() + step.program.len();
+        if length <= most || call.frames.count() < 2 {
+            return vec![step];
+        }
+        let half = (call.frames.count() + 1) / 2;
+        let adapter = self.adapter(&self.plan.jobs[call.job]);
+        let halves = call.frames.chunks(half).flat_map(|frames| {
+            let id = format!("{}.{}-{}", call.id, frames.first().unwrap_or(0), frames.last().unwrap_or(0));
+            adapter.map(|_| Invocation { id, frames, ..call.clone() })
+        });
+        halves.flat_map(|part| self.fitting(&part, around, most)).collect()
+    }
+
+    /// The exports that some calls need, each once.
+    pub fn exports(&self, _calls: &[Invocation], _around: &Surroundings) -> Vec<Step> {
+        Vec::new()
     }
 }

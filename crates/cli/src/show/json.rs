@@ -116,7 +116,7 @@ pub fn build(scripts: &[(&Plan, Vec<Step>)]) -> Value {
         json!({
             "id": step.id, "job": step.job, "passes": step.passes, "frames": step.frames.to_string(), "program": step.program,
             "arguments": step.arguments, "env": step.env.iter().cloned().map(|(key, value)| (key, json!(value))).collect::<Map<String, Value>>(),
-            "folder": plan.home.folder, "log": step.log, "writes": writes.collect::<Vec<_>>(), "needs": [],
+            "folder": plan.home.folder, "log": step.log, "writes": writes.collect::<Vec<_>>(), "needs": step.needs,
         })
     };
     let steps: Vec<Value> =

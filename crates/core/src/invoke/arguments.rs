@@ -8,7 +8,7 @@ use crate::plan::{Invocation, Plan, Series};
 use crate::resolve::{Job, Pass, Seen, lookup, paths};
 use crate::sheet::{Key, Setting};
 use crate::source::Spanned;
-use crate::template::{Lookup, Pattern, Piece, Template, Value, expand_text};
+use crate::template::{Lookup, Pattern, Piece, Template, Token, Value, expand_text};
 
 /// Where an invocation works. All paths are absolute.
 #[derive(Clone, Copy)]
@@ -150,32 +150,39 @@ fn text(value: impl Into<String>) -> Lookup {
 }
 
 /// One pass of an invocation and the file it goes to.
-struct Output<'o> {
-    pass: &'o Pass,
+pub(super) struct Output<'o> {
+    pub pass: &'o Pass,
     folder: String,
-    file: String,
+    pub file: String,
 }
 
-struct Call<'c> {
-    plan: &'c Plan,
-    job: &'c Job,
-    adapter: &'c Adapter,
-    frames: &'c Frames,
-    bench: Bench<'c>,
+/// One call with all that tokens ask for.
+pub(super) struct Call<'c> {
+    pub plan: &'c Plan,
+    pub job: &'c Job,
+    pub adapter: &'c Adapter,
+    pub frames: &'c Frames,
+    pub bench: Bench<'c>,
 }
 
 impl<'c> Call<'c> {
     fn outputs(&self, invocation: &Invocation) -> Vec<Output<'c>> {
-        let series = invocation.series.iter().map(|at| &self.plan.series[*at]);
-        let of_series = |series: &'c Series| {
-            let (folder, file) = ((self.bench.stage)(series), out_name(self.adapter, series, self.frames));
-            series.passes.iter().map(move |pass| Output {
-                pass: &self.job.passes[*pass],
-                folder: folder.clone(),
-                file: file.clone(),
-            })
-        };
-        series.flat_map(of_series).collect()
+        let of_series =
+            |at: &usize| self.plan.series[*at].passes.iter().map(|pass| self.output(*at, *pass)).collect::<Vec<_>>();
+        invocation.series.iter().flat_map(of_series).collect()
+    }
+
+    /// One pass of a series and the file it goes to.
+    pub(super) fn output(&self, series: usize, pass: usize) -> Output<'c> {
+        let series = &self.plan.series[series];
+        let (folder, file) = ((self.bench.stage)(series), out_name(self.adapter, series, self.frames));
+        Output { pass: &self.job.passes[pass], folder, file }
+    }
+
+    /// What one token of `writes` is written as.
+    pub(super) fn text(&self, token: &Token, output: &Output<'_>) -> Option<String> {
+        let template = Template::of(token.clone());
+        expand_text(&template, &|name| self.lookup(name, output))
     }
 
     /// A token's value in arguments: frames are this call's own, numbers are plain, files are where they are staged, and

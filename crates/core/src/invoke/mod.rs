@@ -3,3 +3,4 @@
 pub mod arguments;
 pub mod quote;
 pub mod target;
+pub mod written;

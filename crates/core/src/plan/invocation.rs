@@ -1,7 +1,7 @@
 //! Series to invocations: the fewest calls that the adapter allows, cut into chunks of the planned frames.
 
-use crate::adapter::{Adapter, Arrangement};
-use crate::frames::Frames;
+use crate::adapter::{Adapter, Arrangement, Per};
+use crate::frames::{Frames, Run};
 use crate::resolve::Job;
 use crate::template::slug;
 
@@ -41,14 +41,57 @@ pub fn invocations<'p>(
         let tail = if several { format!("_{}", labels(plan, job, &series)) } else { String::new() };
         let head = names[at].clone();
         let frames = plan.series[series[0]].frames.iter();
+        let adapter = adapter(job);
         frames
             .flat_map(|frames| frames.chunks(plan.run.chunk))
+            .flat_map(|chunk| adapter.map(|adapter| calls_for(adapter, &chunk)).unwrap_or_default())
             .map(move |frames| {
-                let span = format!("{}-{}", frames.first().unwrap_or(0), frames.last().unwrap_or(0));
-                Invocation { id: format!("{head}_{span}{tail}"), job: at, series: series.clone(), frames }
+                let id = format!("{head}_{}{tail}", span(&frames));
+                Invocation { id, job: at, series: series.clone(), frames }
             })
             .collect::<Vec<_>>()
     })
+}
+
+/// First and last frame; a step is no part of a name, since the chunks of one plan never overlap.
+fn span(frames: &Frames) -> String {
+    format!("{}-{}", frames.first().unwrap_or(0), frames.last().unwrap_or(0))
+}
+
+/// Frames as one program takes them: all in one call, a call for each run of one step, or a call for each frame. Steps
+/// other than 1 are only handed to programs that are told them.
+#[must_use]
+pub fn calls_for(adapter: &Adapter, frames: &Frames) -> Vec<Frames> {
+    match adapter.per {
+        Per::List => vec![frames.clone()],
+        Per::Frame => frames.iter().map(Frames::one).collect(),
+        Per::Range => {
+            let steps = adapter.uses("step");
+            let runs = frames.sequential().flat_map(|run| {
+                let single = !steps && run.step > 1;
+                let parts = if single { run.count } else { 1 };
+                (0..parts).map(move |at| {
+                    let first = run.first + at * run.step;
+                    if single { Run { first, step: 1, count: 1 } } else { run }
+                })
+            });
+            runs.map(|run| [run].into_iter().collect()).collect()
+        }
+    }
+}
+
+impl Invocation {
+    /// This call for some of its frames, in as many calls as the program needs for them, each with a name of its own.
+    #[must_use]
+    pub fn for_frames(&self, adapter: &Adapter, frames: &Frames) -> Vec<Invocation> {
+        let parts = calls_for(adapter, frames);
+        let alone = parts.len() == 1;
+        let part = |frames: Frames| {
+            let id = if alone { self.id.clone() } else { format!("{}.{}", self.id, span(&frames)) };
+            Invocation { id, frames, ..self.clone() }
+        };
+        parts.into_iter().map(part).collect()
+    }
 }
 
 /// A name for each job that is fit for a folder and unlike all others.

@@ -17,7 +17,7 @@ use crate::sheet::{Existing, Format, Key, RunEntry, Setting, Sheet, Size, Versio
 use crate::source::Spanned;
 use crate::template::{Lookup, Pattern, Template, Trouble, token};
 
-pub use invocation::{Invocation, invocations, next_to_each_other};
+pub use invocation::{Invocation, calls_for, invocations, next_to_each_other};
 
 /// What follows from a sheet.
 #[derive(Clone, Debug)]

@@ -76,6 +76,12 @@ impl Template {
         Ok(Template { text: text.to_owned(), parts: parse::parts(text)? })
     }
 
+    /// A template of one token.
+    #[must_use]
+    pub fn of(token: Token) -> Template {
+        Template { text: format!("{{{}}}", token.name), parts: vec![Part::Token(token)] }
+    }
+
     /// Its pieces in order.
     #[must_use]
     pub fn parts(&self) -> &[Part] {

@@ -115,6 +115,14 @@ impl Pattern {
         (folder, file)
     }
 
+    /// The name of one frame as a pattern without hole.
+    #[must_use]
+    pub fn settled(&self, frame: i64) -> Pattern {
+        let mut pattern = Pattern::default();
+        pattern.push_text(&self.name(frame));
+        pattern
+    }
+
     /// The folder that its names lie in, without the last `/`; `None` at the top.
     #[must_use]
     pub fn folder(&self) -> Option<Pattern> {

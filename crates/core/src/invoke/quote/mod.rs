@@ -1,3 +1,4 @@
 //! Text to shell words.
 
+pub mod cmd;
 pub mod sh;

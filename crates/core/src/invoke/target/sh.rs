@@ -1,40 +1,181 @@
 //! A POSIX shell script that renders a plan: each call into its stage folder, each file moved to its name once its
-//! program has ended and the file is not empty. The same plan gives the same bytes.
+//! program has ended and the file is not empty. The same plan gives the same bytes, and in another folder only the lines
+//! at the head differ that name folders and programs.
 
 use std::fmt::Write as _;
 
 use crate::invoke::quote::sh::word;
+use crate::invoke::written::Spelt;
 use crate::plan::Plan;
 use crate::resolve::paths;
 use crate::template::{Part, Template};
 
-use super::Step;
+use super::{Base, Body, Script, Step, bases, in_pieces};
 
 /// The whole script.
 #[must_use]
-pub fn script(plan: &Plan, steps: &[Step]) -> String {
-    let mut out = String::new();
-    let frames: i64 = steps.iter().map(|step| step.frames.count()).sum();
-    let _ = writeln!(
-        out,
-        "#!/bin/sh\n# Made by True Path from the sheet {}: {} calls, {frames} frames.",
-        plan.home.sheet,
-        steps.len()
-    );
-    out.push_str(HEAD);
-    let _ = writeln!(out, "total={}\ncd {} || exit 4", steps.len(), word(&plan.home.folder));
-    for step in steps {
-        write_step(&mut out, plan, step);
+pub fn script(plan: &Plan, steps: &[Step], wish: &Script) -> String {
+    let bases = bases(plan, steps);
+    let writer = Writer { plan, bases: &bases };
+    let mut out = String::with_capacity(steps.len() * 600);
+    out.push_str("#!/bin/sh\n");
+    for line in super::head(plan, steps) {
+        let _ = writeln!(out, "# {line}");
     }
     out.push('\n');
-    if !plan.run.after.is_empty() {
-        out.push_str("outcome=complete\n[ \"$failed\" -eq 0 ] || outcome=incomplete\n");
+    for Base { name, path } in &bases {
+        let _ = writeln!(out, "{name}={}", word(path));
     }
-    for command in &plan.run.after {
-        let _ = writeln!(out, "{}", command.iter().map(after_word).collect::<Vec<_>>().join(" "));
+    out.push_str(HEAD);
+    let _ = writeln!(out, "total={}\ngo_on={}", steps.len(), if wish.keep_going { "yes" } else { "no" });
+    out.push_str(&writer.after());
+    out.push_str("cd \"$home\" || exit 4\n");
+    for step in steps {
+        writer.step(&mut out, step);
     }
-    out.push_str("exit $failed\n");
+    out.push_str("\nfinish\n");
     out
+}
+
+/// Functions of the script: `land` moves a file of the stage folder to its name, `render` runs one call, `done_with` closes it.
+const HEAD: &str = r#"
+[ -z "${ZSH_VERSION-}" ] || emulate sh
+set -u
+PATH=${PATH:-/usr/local/bin:/usr/bin:/bin}
+export PATH
+failed=0
+at=0
+lacking=0
+code=0
+trap 'failed=130; finish' INT TERM HUP
+
+# land FINAL STAGED...: moves a finished file, the first of these that is there and not empty, to its name.
+land() {
+  final=$1
+  shift
+  for staged in "$@"; do
+    if [ -s "$staged" ]; then
+      mv -f -- "$staged" "$final" && return
+      failed=4
+      return
+    fi
+  done
+  echo "missing: $final" >&2
+  lacking=$((lacking + 1))
+}
+
+# render LOG PROGRAM ARGUMENTS...: runs one call, its output to the log and to the screen.
+render() {
+  at=$((at + 1))
+  lacking=0
+  log=$1
+  shift
+  echo "[$at of $total] ${log##*/}"
+  { "$@" 2>&1; echo $? >"$log.code"; } | tee -- "$log"
+  code=4
+  read -r code <"$log.code" || code=4
+  rm -f -- "$log.code"
+}
+
+# done_with STAGE...: a call is well when all its files are there, whatever its exit code.
+done_with() {
+  [ $# -eq 0 ] || rmdir -- "$@" 2>/dev/null
+  if [ "$lacking" -gt 0 ]; then
+    echo "failed with exit code $code, $lacking missing: see $log" >&2
+    failed=3
+  elif [ "$code" -ne 0 ]; then
+    echo "note: all files are there, and the exit code was $code: see $log" >&2
+  fi
+  [ "$failed" -eq 0 ] || [ "$go_on" = yes ] || finish
+}
+
+"#;
+
+struct Writer<'w> {
+    plan: &'w Plan,
+    bases: &'w [Base],
+}
+
+impl Writer<'_> {
+    /// Commands of the sheet for the end of the plan, and the end itself.
+    fn after(&self) -> String {
+        let mut out = "\nfinish() {\n  trap - INT TERM HUP\n  outcome=complete\n  [ \"$failed\" -eq 0 ] || outcome=incomplete\n  \
+                       [ \"$failed\" -ne 130 ] || outcome=interrupted\n"
+            .to_owned();
+        for command in &self.plan.run.after {
+            let _ = writeln!(out, "  {}", command.iter().map(after_word).collect::<Vec<_>>().join(" "));
+        }
+        out.push_str("  exit \"$failed\"\n}\n\n");
+        out
+    }
+
+    /// One word in which every base folder is named by its variable.
+    fn word(&self, text: &str) -> String {
+        let mut out = String::new();
+        for piece in in_pieces(text, self.bases) {
+            match piece {
+                Body::Text(text) => out.push_str(&word(text)),
+                Body::Base(base) => {
+                    let _ = write!(out, "\"${}\"", base.name);
+                }
+            }
+        }
+        if out.is_empty() { word("") } else { out }
+    }
+
+    fn step(&self, out: &mut String, step: &Step) {
+        let _ = writeln!(out, "\n# {} {} frames {}", step.job, step.passes.join(" "), step.frames);
+        for folder in super::folders(self.plan, step) {
+            let _ = writeln!(out, "mkdir -p -- {} || exit 4", self.word(&folder));
+        }
+        let _ = write!(out, "render {}", self.word(&step.log));
+        if !step.env.is_empty() {
+            out.push_str(" env");
+            for (name, value) in &step.env {
+                let _ = write!(out, " {name}={}", self.word(value));
+            }
+        }
+        let program = self.bases.iter().find(|base| base.path == step.program);
+        let _ = match program {
+            Some(base) => write!(out, " \"${}\"", base.name),
+            None => write!(out, " {}", self.word(&step.program)),
+        };
+        for argument in &step.arguments {
+            let _ = write!(out, " {}", self.word(argument));
+        }
+        out.push('\n');
+        for write in &step.writes {
+            let (series, stage) = (&self.plan.series[write.series], self.word(&write.stage));
+            for frame in step.frames.iter() {
+                let _ = write!(out, "land {}", self.word(&series.name(frame)));
+                for spelling in write.expected.spellings(frame) {
+                    let _ = write!(out, " {stage}/{}", glob(&spelling));
+                }
+                out.push('\n');
+            }
+        }
+        if let Some(product) = &step.product {
+            let _ = writeln!(out, "land {} {}", self.word(&product.path), self.word(&product.staged));
+        }
+        if step.writes.is_empty() && step.product.is_none() {
+            out.push_str("[ \"$code\" -eq 0 ] || lacking=1\n");
+        }
+        let mut stages: Vec<String> = step.writes.iter().map(|write| self.word(&write.stage)).collect();
+        stages.dedup();
+        if let Some(product) = &step.product {
+            stages.push(self.word(paths::parent(&product.staged)));
+        }
+        let _ = writeln!(out, "done_with {}", stages.join(" "));
+    }
+}
+
+/// A staged name as the shell looks for it: `*` where the program writes anything.
+fn glob(spelling: &[Spelt]) -> String {
+    let piece = |piece: &Spelt| match piece {
+        Spelt::Text(text) => word(text),
+        Spelt::Frame(_) | Spelt::Any => "*".to_owned(),
+    };
+    spelling.iter().map(piece).collect()
 }
 
 /// A word of a command that runs at the end; `{outcome}` is known only then.
@@ -44,66 +185,4 @@ fn after_word(template: &Template) -> String {
         Part::Token(_) => "\"$outcome\"".to_owned(),
     });
     parts.collect()
-}
-
-/// Functions of the script. `land` moves a file of the stage folder to its name, `render` runs one call.
-const HEAD: &str = r#"set -u
-PATH=${PATH:-/usr/local/bin:/usr/bin:/bin}
-export PATH
-failed=0
-at=0
-
-# land STAGED FINAL: moves a finished file to its name.
-land() {
-  if [ -s "$1" ]; then
-    mv -f -- "$1" "$2" || failed=4
-  else
-    echo "missing: $2" >&2
-    failed=3
-  fi
-}
-
-# render LOG PROGRAM ARGUMENTS...: runs one call, its output to the log and to the screen.
-render() {
-  at=$((at + 1))
-  log=$1
-  shift
-  echo "[$at of $total] ${log##*/}"
-  { "$@" 2>&1 && echo ok >"$log.ok"; } | tee "$log"
-  [ -f "$log.ok" ] || { echo "failed: see $log" >&2; failed=3; }
-  rm -f -- "$log.ok"
-}
-
-"#;
-
-fn write_step(out: &mut String, plan: &Plan, step: &Step) {
-    let _ = writeln!(out, "\n# {} {} frames {}", step.job, step.passes.join(" "), step.frames);
-    let mut folders: Vec<String> = vec![paths::parent(&step.log).to_owned()];
-    for write in &step.writes {
-        folders.push(write.stage.clone());
-        let series = &plan.series[write.series];
-        folders.extend(step.frames.iter().map(|frame| paths::parent(&series.name(frame)).to_owned()));
-    }
-    folders.sort();
-    folders.dedup();
-    for folder in folders {
-        let _ = writeln!(out, "mkdir -p -- {} || exit 4", word(&folder));
-    }
-    let env: Vec<String> = step.env.iter().map(|(name, value)| format!("{name}={}", word(value))).collect();
-    let env = if env.is_empty() { String::new() } else { format!("env {} ", env.join(" ")) };
-    let words: Vec<String> =
-        std::iter::once(&step.program).chain(&step.arguments).map(|argument| word(argument)).collect();
-    let _ = writeln!(out, "render {} {env}{}", word(&step.log), words.join(" "));
-    for write in &step.writes {
-        let series = &plan.series[write.series];
-        for (_, name) in step.frames.iter().map(|frame| (frame, series.name(frame))) {
-            let _ =
-                writeln!(out, "land {} {}", word(&format!("{}/{}", write.stage, paths::file_name(&name))), word(&name));
-        }
-    }
-    let mut stages: Vec<&String> = step.writes.iter().map(|write| &write.stage).collect();
-    stages.dedup();
-    for stage in stages {
-        let _ = writeln!(out, "rmdir -- {} 2>/dev/null", word(stage));
-    }
 }
