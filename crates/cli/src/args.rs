@@ -43,7 +43,10 @@ pub enum Command {
     Schema(Schema),
     /// Tell what a check looks for, why it matters, and how it is put right
     Explain(Explain),
-    /// Write the command lines, as a script or as JSON
+    /// Adapters: what there is, what one can carry, a new one, the proof
+    #[command(subcommand)]
+    Adapter(Adapter),
+    /// Write the command lines, as scripts or as JSON
     Build(Build),
     /// Render what is needed, here; go on where the last run stopped
     Run(Run),
@@ -218,6 +221,66 @@ pub enum Described {
 pub struct Explain {
     /// The check's name (left out: the list of all checks)
     pub check: Option<String>,
+}
+
+/// `adapter`.
+#[derive(Debug, Subcommand)]
+pub enum Adapter {
+    /// Every adapter that can be named here, and where its program is
+    List(AdapterList),
+    /// What an adapter can carry and accept, and what not
+    Show(AdapterOf),
+    /// Write a commented starter
+    New(AdapterNew),
+    /// Render two tiny frames for everything an adapter claims, in scratch, and tell what held
+    Prove(AdapterProve),
+}
+
+/// `adapter list`.
+#[derive(Debug, Args)]
+pub struct AdapterList {
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// Which adapter.
+#[derive(Debug, Args)]
+pub struct AdapterOf {
+    /// The adapter
+    pub name: String,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `adapter new`.
+#[derive(Debug, Args)]
+pub struct AdapterNew {
+    /// The adapter's name
+    pub name: String,
+    /// The program it drives (left out: that of its name)
+    #[arg(long, value_name = "PROGRAM")]
+    pub program: Option<String>,
+    /// Where it is written
+    #[arg(long, value_name = "DIR", default_value = "adapters")]
+    pub folder: PathBuf,
+}
+
+/// `adapter prove`.
+#[derive(Debug, Args)]
+pub struct AdapterProve {
+    #[command(flatten)]
+    pub of: AdapterOf,
+    /// The scene to render (left out: a small harbour, for adapters that read glTF)
+    #[arg(long, value_name = "FILE")]
+    pub scene: Option<PathBuf>,
+    /// The camera to render through
+    #[arg(long, value_name = "NAME")]
+    pub camera: Option<String>,
+    /// Any job setting that the program cannot do without (repeatable)
+    #[arg(long, value_name = "KEY=VALUE")]
+    pub set: Vec<String>,
 }
 
 /// `build`.

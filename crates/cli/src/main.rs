@@ -50,6 +50,7 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Schema(args) => command::schema::run(&args),
         Command::Explain(args) => command::explain::run(&args),
         Command::Formats(args) => command::formats::run(&args, &around),
+        Command::Adapter(args) => command::adapter::run(&args, &around),
         Command::Build(args) => command::build::run(&args, &around),
         Command::Run(args) => command::run::run(&args, &around),
         Command::Verify(args) => command::verify::run(&args, &around),

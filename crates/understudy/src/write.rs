@@ -7,7 +7,9 @@ use std::path::Path;
 use exr::prelude::{
     AnyChannel, AnyChannels, Encoding, FlatSamples, Image, Layer as ExrLayer, LayerAttributes, WritableImage, f16,
 };
-use tiff::encoder::{Compression as TiffCompression, DeflateLevel, TiffEncoder, colortype};
+use tiff::encoder::colortype::{self, ColorType};
+use tiff::encoder::{Compression as TiffCompression, DeflateLevel, TiffEncoder};
+use tiff::tags::{PhotometricInterpretation, SampleFormat};
 
 use crate::Stop;
 use crate::args::{Bits, Call, Channels, Colour};
@@ -165,23 +167,43 @@ fn tiff(path: &Path, layer: &Layer, pixels: &[Pixel], options: &Options) -> Resu
     let samples = samples(layer, channels, pixels, options, bits == Bits::Float);
     let (width, height) = (options.width as u32, options.height as u32);
     macro_rules! put {
-        ($grey:ident, $rgb:ident, $rgba:ident, $data:expr) => {
+        ($grey:ident, $both:ident, $rgb:ident, $rgba:ident, $data:expr) => {
             match channels {
                 Channels::Grey => encoder.write_image::<colortype::$grey>(width, height, &$data),
                 Channels::Rgb => encoder.write_image::<colortype::$rgb>(width, height, &$data),
                 Channels::Rgba => encoder.write_image::<colortype::$rgba>(width, height, &$data),
-                Channels::GreyAlpha => return Err(stop(&"grey-alpha TIFF is not written here")),
+                Channels::GreyAlpha => encoder.write_image::<$both>(width, height, &$data),
             }
         };
     }
     let done = match bits {
-        Bits::Eight => put!(Gray8, RGB8, RGBA8, eight(&samples)),
-        Bits::Sixteen => put!(Gray16, RGB16, RGBA16, sixteen(&samples)),
-        Bits::Float => put!(Gray32Float, RGB32Float, RGBA32Float, samples),
+        Bits::Eight => put!(Gray8, GreyAlpha8, RGB8, RGBA8, eight(&samples)),
+        Bits::Sixteen => put!(Gray16, GreyAlpha16, RGB16, RGBA16, sixteen(&samples)),
+        Bits::Float => put!(Gray32Float, GreyAlphaFloat, RGB32Float, RGBA32Float, samples),
         Bits::Half => return Err(stop(&"TIFF holds 8 or 16 bits or float")),
     };
     done.map_err(|e| stop(&e))
 }
+
+/// Grey with alpha, which the TIFF library has no layout for (TIFF 6.0: one sample of grey, one extra sample).
+macro_rules! grey_alpha {
+    ($name:ident, $inner:ty, $bits:literal, $format:ident) => {
+        struct $name;
+        impl ColorType for $name {
+            type Inner = $inner;
+            const TIFF_VALUE: PhotometricInterpretation = PhotometricInterpretation::BlackIsZero;
+            const BITS_PER_SAMPLE: &'static [u16] = &[$bits; 2];
+            const SAMPLE_FORMAT: &'static [SampleFormat] = &[SampleFormat::$format; 2];
+            fn horizontal_predict(row: &[$inner], result: &mut Vec<$inner>) {
+                result.extend_from_slice(row);
+            }
+        }
+    };
+}
+
+grey_alpha!(GreyAlpha8, u8, 8, Uint);
+grey_alpha!(GreyAlpha16, u16, 16, Uint);
+grey_alpha!(GreyAlphaFloat, f32, 32, IEEEFP);
 
 /// One part; several passes are told apart by `name.` before the channel, as the format's channel naming has it.
 fn exr(path: &Path, layers: &[Layer], pixels: &[Pixel], options: &Options) -> Result<(), Stop> {

@@ -1,5 +1,6 @@
 //! One file per command; each reads like the sentence in its help.
 
+pub mod adapter;
 pub mod build;
 pub mod check;
 pub mod demo;

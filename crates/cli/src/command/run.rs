@@ -12,7 +12,7 @@ use truepath_core::verify::Verdict;
 
 use crate::args::{self, Run};
 use crate::effect::render::{Crew, Outcome, salvage};
-use crate::effect::{journal::Journal, lock, observe};
+use crate::effect::{export, journal::Journal, lock, observe};
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
 use crate::pipeline::{self, Loaded, Way};
@@ -147,6 +147,9 @@ fn render(
     let adapter = |job: &Job| loaded.adapter(job);
     let calls = invocations(&loaded.plan, &adapter);
     let calls: Vec<Invocation> = calls.filter(|call| only.is_empty() || only.contains(&call.id)).collect();
+    let needed: Vec<Invocation> = calls.iter().flat_map(|call| loaded.narrowed(call, need)).collect();
+    export::needs(loaded, &needed, around)?;
+    export::make(&loaded.exports(&needed, around), loaded, journal)?;
     let outcome = crew.render(calls, || events.iter().for_each(|event| progress.show(&event)));
     progress.end();
     outcome

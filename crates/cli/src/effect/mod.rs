@@ -1,6 +1,7 @@
 //! What touches the machine: files, processes, signals. Each part has small errors of its own and decides nothing about
 //! sheets.
 
+pub mod export;
 pub mod facts;
 pub mod journal;
 pub mod load;

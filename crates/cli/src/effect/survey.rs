@@ -79,7 +79,8 @@ impl Survey<'_> {
     /// Programs and what they need.
     fn needs(&self, around: &Surroundings, machine: &mut Machine) {
         let plan = self.plan;
-        let names: BTreeSet<&str> = plan.jobs.iter().filter_map(|job| job.settings.text(&Key::Adapter)).collect();
+        let named = |key: Key| plan.jobs.iter().filter_map(move |job| job.settings.text(&key)).collect::<BTreeSet<_>>();
+        let names: BTreeSet<&str> = named(Key::Adapter).union(&named(Key::Export)).copied().collect();
         let folder = Path::new(&plan.home.folder);
         for name in names {
             let Some(adapter) = self.adapters.get(name) else { continue };

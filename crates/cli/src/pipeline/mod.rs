@@ -4,12 +4,13 @@ mod read;
 mod step;
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use truepath_core::adapter::Adapter;
 use truepath_core::check::{self, Input, Machine};
 use truepath_core::diagnostic::{Finding, Findings, Level, Words, find};
+use truepath_core::invoke::export::{Exports, exports};
 use truepath_core::pins::{Pins, Wanted};
 use truepath_core::plan::{self, Adapters, Ground, Plan, Selection, Series};
 use truepath_core::resolve::{self, Job, Stacked};
@@ -49,6 +50,8 @@ pub struct Loaded {
     pub adapters: Arc<Adapters>,
     /// The sheet's path.
     pub sheet: PathBuf,
+    /// What is made of scenes before they are rendered.
+    pub exports: Exports,
     /// What is where on this machine.
     pub machine: MachineFile,
     /// Looked-up values, pinned or not.
@@ -114,6 +117,11 @@ impl Queue {
     pub fn findings(&self) -> Vec<Finding> {
         self.sheets.iter().flat_map(|sheet| sheet.findings.clone().sorted()).collect()
     }
+}
+
+/// Every adapter that a sheet at this path can name.
+pub fn adapters(sheet: &Path, around: &Surroundings, sources: &mut Sources, findings: &mut Findings) -> Adapters {
+    read::adapters(sheet, around.configuration.as_deref(), (around, sources), findings)
 }
 
 /// How a call wants its sheets loaded.
@@ -291,6 +299,7 @@ impl Draft {
         }
         tracing::info!(sheet = %self.path.display(), jobs = self.plan.jobs.len(), series = self.plan.series.len(), "planned");
         Loaded {
+            exports: exports(&self.plan, &self.adapters),
             findings: self.findings,
             plan: self.plan,
             stacked: self.stacked,

@@ -1,12 +1,16 @@
 //! One invocation with its command line and everything around it, for scripts and for running alike.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 
+use truepath_core::adapter::Adapter;
 use truepath_core::frames::Frames;
 use truepath_core::invoke::arguments::{Bench, arguments, environment};
-use truepath_core::invoke::target::{self, Step, Write};
+use truepath_core::invoke::export::{self, Export};
+use truepath_core::invoke::target::{self, Product, Step, Write};
 use truepath_core::invoke::written::expected;
 use truepath_core::plan::{Invocation, Series};
+use truepath_core::resolve::paths;
 
 use super::Loaded;
 use crate::effect::{facts, lock};
@@ -25,20 +29,17 @@ impl Loaded {
             .flat_map(|at| &plan.series[*at].passes)
             .map(|pass| job.passes[*pass].label.clone());
         let log = format!("{}/logs/{}.log", text(&lock::state_folder(&self.sheet)), invocation.id);
-        let bench = Bench { stage: &stage, log: &log, product: None };
+        let export = self.exports.of_job.get(&invocation.job).map(|at| &self.exports.all[*at]);
+        let product = export.map(|export| self.product(export).path);
+        let bench = Bench { stage: &stage, log: &log, product: product.as_deref() };
         Some(Step {
             product: None,
-            needs: Vec::new(),
+            needs: export.map(|export| export.id.clone()).into_iter().collect(),
             id: invocation.id.clone(),
             job: job.name.clone(),
             passes: labels.collect(),
             frames: invocation.frames.clone(),
-            program: facts::program(
-                adapter,
-                (Path::new(&plan.home.folder), plan.home.system),
-                (&around.program, &self.machine.programs),
-            )
-            .map_or_else(|name| name, |path| text(&path)),
+            program: self.program(adapter, around),
             arguments: arguments(plan, invocation, adapter, &invocation.frames, bench),
             env: environment(plan, invocation, adapter, &invocation.frames, bench),
             log: log.clone(),
@@ -83,7 +84,42 @@ impl Loaded {
     }
 
     /// The exports that some calls need, each once.
-    pub fn exports(&self, _calls: &[Invocation], _around: &Surroundings) -> Vec<Step> {
-        Vec::new()
+    pub fn exports(&self, calls: &[Invocation], around: &Surroundings) -> Vec<Step> {
+        let wanted: BTreeSet<usize> =
+            calls.iter().filter_map(|call| self.exports.of_job.get(&call.job).copied()).collect();
+        wanted.into_iter().filter_map(|at| self.export(&self.exports.all[at], around)).collect()
+    }
+
+    /// Where renderers find what an export makes.
+    fn product(&self, export: &Export) -> Product {
+        let folder = format!("{}/exports/{}", text(&lock::state_folder(&self.sheet)), export.id);
+        Product { staged: format!("{folder}/.part/{}", export.file), path: format!("{folder}/{}", export.file) }
+    }
+
+    fn export(&self, export: &Export, around: &Surroundings) -> Option<Step> {
+        let (plan, product) = (&self.plan, self.product(export));
+        let job = &plan.jobs[export.job];
+        let adapter = export::exporter(job, &self.adapters)?;
+        let log = format!("{}/logs/{}.log", text(&lock::state_folder(&self.sheet)), export.id);
+        let folder = paths::parent(&product.staged);
+        Some(Step {
+            id: export.id.clone(),
+            job: job.name.clone(),
+            passes: Vec::new(),
+            frames: Frames::none(),
+            program: self.program(adapter, around),
+            arguments: export::arguments(plan, export.job, adapter, (folder, &export.file), &log),
+            env: Vec::new(),
+            log,
+            writes: Vec::new(),
+            product: Some(product),
+            needs: Vec::new(),
+        })
+    }
+
+    fn program(&self, adapter: &Adapter, around: &Surroundings) -> String {
+        let home = &self.plan.home;
+        facts::program(adapter, (Path::new(&home.folder), home.system), (&around.program, &self.machine.programs))
+            .map_or_else(|name| name, |path| text(&path))
     }
 }

@@ -6,17 +6,20 @@ pub mod schema;
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::sheet::{Key, System};
-use crate::source::Spanned;
+use crate::source::{FileId, Spanned};
 use crate::template::Template;
 
 pub use parse::{OF_PASS, adapter};
 
 /// The adapters in the box: name and text.
-pub const BUILT_IN: &[(&str, &str)] = &[("understudy", include_str!("understudy.toml"))];
+pub const BUILT_IN: &[(&str, &str)] =
+    &[("understudy", include_str!("understudy.toml")), ("ffmpeg", include_str!("ffmpeg.toml"))];
 
 /// How one program is driven.
 #[derive(Clone, Debug, Default)]
 pub struct Adapter {
+    /// The text it was read from.
+    pub file: FileId,
     /// Its name.
     pub name: String,
     /// What the program does.
@@ -43,7 +46,7 @@ pub struct Adapter {
     /// What it really writes, relative to the stage folder.
     pub writes: Vec<Spanned<Template>>,
     /// The program's own words for our values, by token.
-    pub words: BTreeMap<String, BTreeMap<String, String>>,
+    pub words: BTreeMap<String, BTreeMap<String, Word>>,
     /// What it can read and write.
     pub accepts: Accepts,
     /// Arguments that make it print the facts of a scene as one JSON object; empty where it cannot.
@@ -96,6 +99,15 @@ pub enum Argument {
     Always(Spanned<Template>),
     /// Left out when a token in it has no value; repeated per pass when it names a pass.
     Group(Vec<Spanned<Template>>),
+}
+
+/// The program's own word for one of our values.
+#[derive(Clone, Debug)]
+pub enum Word {
+    /// One word.
+    Text(String),
+    /// Several arguments, in place of an argument that is the token and nothing else.
+    Arguments(Vec<Argument>),
 }
 
 /// How frames are handed over.
@@ -227,7 +239,11 @@ impl Adapter {
 
     /// Every template that is handed to the program.
     pub fn templates(&self) -> impl Iterator<Item = &Spanned<Template>> {
-        let arguments = self.arguments.iter().flat_map(|argument| match argument {
+        let in_words = self.words.values().flat_map(BTreeMap::values).flat_map(|word| match word {
+            Word::Arguments(arguments) => arguments.as_slice(),
+            Word::Text(_) => &[],
+        });
+        let arguments = self.arguments.iter().chain(in_words).flat_map(|argument| match argument {
             Argument::Always(template) => std::slice::from_ref(template),
             Argument::Group(templates) => templates.as_slice(),
         });
@@ -254,7 +270,10 @@ impl Adapter {
     /// The program's own word for a value of a token.
     #[must_use]
     pub fn word<'w>(&'w self, token: &str, value: &'w str) -> &'w str {
-        self.words.get(token).and_then(|words| words.get(value)).map_or(value, String::as_str)
+        match self.words.get(token).and_then(|words| words.get(value)) {
+            Some(Word::Text(word)) => word,
+            _ => value,
+        }
     }
 
     /// Whether something brings a setting to the program: an argument, an environment value, or True Path itself.
@@ -264,7 +283,7 @@ impl Adapter {
         match key {
             key if OWN.contains(key) => true,
             // What these hold is looked at one by one.
-            Key::Format | Key::Passes | Key::Layers | Key::Env(_) => true,
+            Key::Format | Key::Passes | Key::Layers | Key::Env(_) | Key::Export => true,
             Key::Scene => any(&["scene", "scene_folder"]),
             Key::Frames => any(&["frames", "first", "last", "frame"]),
             Key::Size => any(&["width", "height", "full_width", "full_height"]),

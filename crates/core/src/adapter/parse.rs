@@ -12,7 +12,7 @@ use crate::source::{FileId, Place, Spanned};
 use crate::template::{Template, token};
 use regex_lite::Regex;
 
-use super::{ARRANGEMENTS, Adapter, Argument, KINDS, Kind, Number, PERS, Per, Program};
+use super::{ARRANGEMENTS, Adapter, Argument, KINDS, Kind, Number, PERS, Per, Program, Word};
 
 /// The keys of an adapter and what each means.
 pub const KEYS: [(&str, &str); 17] = [
@@ -96,7 +96,7 @@ pub const OF_PASS: [&str; 5] = ["pass", "word", "out", "out_folder", "out_stem"]
 pub fn adapter(file: FileId, text: &str, findings: &mut Findings) -> Adapter {
     let table = toml_table(file, text, findings);
     let mut reader = Reader { file, text, findings };
-    let mut adapter = Adapter { ok: vec![0], ..Adapter::default() };
+    let mut adapter = Adapter { file, ok: vec![0], ..Adapter::default() };
     let known: Vec<&str> = KEYS.iter().map(|(name, _)| *name).chain(["exit"]).collect();
     for (key, raw) in &table {
         match key.get_ref().as_ref() {
@@ -244,7 +244,7 @@ fn number(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Option<Number> {
     reader.choice(raw, "number", &ways).map(|way| way.value)
 }
 
-fn words(reader: &mut Reader<'_>, raw: &Raw<'_>) -> BTreeMap<String, BTreeMap<String, String>> {
+fn words(reader: &mut Reader<'_>, raw: &Raw<'_>) -> BTreeMap<String, BTreeMap<String, Word>> {
     let mut all = BTreeMap::new();
     for (key, raw) in reader.table(raw, "words").into_iter().flatten() {
         let name = key.get_ref().as_ref();
@@ -256,7 +256,8 @@ fn words(reader: &mut Reader<'_>, raw: &Raw<'_>) -> BTreeMap<String, BTreeMap<St
         let entries = reader.table(raw, name).into_iter().flatten();
         let mut own = BTreeMap::new();
         for (value, raw) in entries {
-            match scalar(raw) {
+            let list = raw.get_ref().is_array().then(|| Word::Arguments(arguments(reader, raw)));
+            match list.or_else(|| scalar(raw).map(Word::Text)) {
                 Some(word) => drop(own.insert(value.get_ref().to_string(), word)),
                 None => reader.wrong_kind(raw, value.get_ref(), "the program's word: text or a number"),
             }

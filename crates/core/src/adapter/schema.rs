@@ -31,7 +31,10 @@ fn key(name: &str, what: &str) -> Value {
             let group = json!({ "type": "array", "items": { "type": "string" } });
             json!({ "type": "array", "items": { "anyOf": [{ "type": "string" }, group] }, "description": what })
         }
-        "words" => table_of(table_of(scalar, "The program's words for the values of one token."), what),
+        "words" => {
+            let word = json!({ "anyOf": [scalar, key("arguments", "Several arguments in place of the token.")] });
+            table_of(table_of(word, "The program's words for the values of one token."), what)
+        }
         "env" => table_of(text("A value."), what),
         name if SECTIONS.iter().any(|(section, _)| *section == name) => section(name, what),
         _ => texts(what),

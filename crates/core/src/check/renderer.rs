@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use crate::adapter::{Adapter, Arrangement, Per};
+use crate::adapter::{Adapter, Arrangement, Kind, Per};
 use crate::catalogue;
 use crate::diagnostic::nearest;
 use crate::plan::{Series, SeriesKind};
@@ -24,6 +24,11 @@ pub fn check(sink: &mut Sink<'_, '_>) {
             sink.add("adapter-missing", at, job, wording::renderer::adapter_missing(name, near, at));
             continue;
         };
+        if adapter.kind != Kind::Renderer {
+            sink.add("adapter-missing", at, job, wording::renderer::wrong_kind(adapter, "a job needs a renderer"));
+            continue;
+        }
+        exporter(sink, job);
         settings(sink, job, adapter);
         arrangement(sink, job, adapter);
         here(sink, job, name);
@@ -36,13 +41,31 @@ pub fn check(sink: &mut Sink<'_, '_>) {
                 .rsplit_once('.')
                 .map_or("", |(_, extension)| extension)
                 .to_ascii_lowercase();
-            if !adapter.accepts.scenes.is_empty() && !adapter.accepts.scenes.contains(&extension) {
+            let exported = job.settings.text(&Key::Export).is_some();
+            if !exported && !adapter.accepts.scenes.is_empty() && !adapter.accepts.scenes.contains(&extension) {
                 let words = wording::renderer::scene_not_accepted(&extension, adapter);
                 sink.add("scene-not-accepted", Some(scene.at), job, words);
             }
         }
     }
     accepted(sink);
+}
+
+/// What runs before the renderer.
+fn exporter(sink: &mut Sink<'_, '_>, job: &Job) {
+    let Some(name) = job.settings.text(&Key::Export) else { return };
+    let at = job.settings.place(&Key::Export);
+    match sink.input.adapters.get(name) {
+        None => {
+            let near = nearest(name, sink.input.adapters.keys().map(String::as_str));
+            sink.add("adapter-missing", at, job, wording::renderer::adapter_missing(name, near, at));
+        }
+        Some(adapter) if adapter.kind != Kind::Exporter => {
+            let words = wording::renderer::wrong_kind(adapter, "an export needs an exporter");
+            sink.add("adapter-missing", at, job, words);
+        }
+        Some(_) => here(sink, job, name),
+    }
 }
 
 fn settings(sink: &mut Sink<'_, '_>, job: &Job, adapter: &Adapter) {

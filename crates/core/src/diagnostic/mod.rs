@@ -159,6 +159,7 @@ impl Findings {
                 Some(kept)
                     if kept.check == finding.check
                         && kept.meant == finding.meant
+                        && (kept.job != finding.job || kept.message == finding.message)
                         && place(kept) == place(&finding)
                         && (kept.at.is_some() || kept.message == finding.message) =>
                 {

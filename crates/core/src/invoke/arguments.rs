@@ -49,21 +49,28 @@ pub fn arguments(
             Argument::Group(templates) => arguments.extend(group(templates, &|name| call.lookup(name, first))),
         }
     }
+    arguments.extend(pairs(&call, first));
+    arguments
+}
+
+/// Variables and native settings, each in the arguments that hand one over.
+pub(super) fn pairs(call: &Call<'_>, output: &Output<'_>) -> Vec<String> {
+    let mut words = Vec::new();
     for (key, given) in &call.job.settings.values {
         let (templates, name) = match key {
-            Key::Var(name) => (&adapter.variable, name),
-            Key::Native(name) => (&adapter.native, name),
+            Key::Var(name) => (&call.adapter.variable, name),
+            Key::Native(name) => (&call.adapter.native, name),
             _ => continue,
         };
         let Setting::Text(value) = &*given.value else { continue };
         let with_pair = |token: &str| match token {
             "key" => text(name.clone()),
             "value" => text(value.clone()),
-            token => call.lookup(token, first),
+            token => call.lookup(token, output),
         };
-        arguments.extend(group(templates, &with_pair));
+        words.extend(group(templates, &with_pair));
     }
-    arguments
+    words
 }
 
 /// The environment that an invocation adds to its surroundings: the adapter's, then the job's own.
@@ -94,7 +101,7 @@ pub fn environment(
 }
 
 /// All templates of a group, or nothing when one of them lacks a value.
-fn group(templates: &[Spanned<Template>], lookup: &dyn Fn(&str) -> Lookup) -> Vec<String> {
+pub(super) fn group(templates: &[Spanned<Template>], lookup: &dyn Fn(&str) -> Lookup) -> Vec<String> {
     templates
         .iter()
         .map(|template| expand_text(&template.value, lookup))
@@ -179,6 +186,12 @@ impl<'c> Call<'c> {
         Output { pass: &self.job.passes[pass], folder, file }
     }
 
+    /// The file that an exporter makes, in place of a picture.
+    pub(super) fn scene_output(&self, folder: &str, file: &str) -> Option<Output<'c>> {
+        let pass = self.job.passes.first()?;
+        Some(Output { pass, folder: folder.to_owned(), file: file.to_owned() })
+    }
+
     /// What one token of `writes` is written as.
     pub(super) fn text(&self, token: &Token, output: &Output<'_>) -> Option<String> {
         let template = Template::of(token.clone());
@@ -187,7 +200,7 @@ impl<'c> Call<'c> {
 
     /// A token's value in arguments: frames are this call's own, numbers are plain, files are where they are staged, and
     /// values are the program's own words where it has such.
-    fn lookup(&self, name: &str, output: &Output<'_>) -> Lookup {
+    pub(super) fn lookup(&self, name: &str, output: &Output<'_>) -> Lookup {
         let job = self.job;
         let some = |value: Option<String>| value.map_or(Lookup::NoValue, text);
         let number = |value: Option<i64>| value.map_or(Lookup::NoValue, |value| Lookup::Value(Value::Number(value)));
@@ -217,13 +230,18 @@ impl<'c> Call<'c> {
     }
 
     fn own_words(&self, name: &str, found: Lookup) -> Lookup {
-        let Some(words) = self.adapter.words.get(name) else { return found };
-        let plain = match &found {
-            Lookup::Value(Value::Text(value)) => value.clone(),
-            Lookup::Value(Value::Number(number)) => number.to_string(),
-            _ => return found,
-        };
-        words.get(&plain).map_or(found, text)
+        if !self.adapter.words.contains_key(name) {
+            return found;
+        }
+        match &found {
+            Lookup::Value(Value::Text(value)) => text(self.adapter.word(name, value)),
+            Lookup::Value(Value::Number(number)) => {
+                let plain = number.to_string();
+                let word = self.adapter.word(name, &plain);
+                if word == plain { found } else { text(word) }
+            }
+            _ => found,
+        }
     }
 
     fn seen<'s>(&'s self, pass: &'s Pass) -> Seen<'s> {

@@ -108,7 +108,7 @@ fn expand_token(token: &Token, lookup: Lookup, pattern: &mut Pattern) -> Result<
         match token.form {
             Form::Usual => pattern.push_frame(4),
             Form::Width(width) => pattern.push_frame(width),
-            Form::Clock(_) => return Err(TroubleKind::Form),
+            Form::Clock(_) | Form::Onto(..) => return Err(TroubleKind::Form),
         }
         return Ok(());
     }
@@ -126,6 +126,10 @@ fn written(token: &Token, value: &Value) -> Result<String, TroubleKind> {
         (Value::Text(text) | Value::Folder(text), Form::Usual) => text.clone(),
         (Value::Number(number), Form::Usual) => number.to_string(),
         (Value::Number(number), Form::Width(width)) => padded(*number, *width),
+        (Value::Number(number), Form::Onto(zero, hundred)) => {
+            let onto = *zero as f64 + (*hundred - *zero) as f64 * *number as f64 / 100.0;
+            onto.round().to_string()
+        }
         (Value::Version(version), Form::Usual) => format!("v{}", padded(*version, 3)),
         (Value::Version(version), Form::Width(width)) => format!("v{}", padded(*version, *width)),
         (Value::Clock(clock, usual), Form::Usual) => clock.written(usual),

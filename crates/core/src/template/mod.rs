@@ -57,6 +57,8 @@ pub enum Form {
     Width(usize),
     /// Of `%Y %m %d %H %M %S %j`.
     Clock(String),
+    /// A number from 0 to 100 laid onto a scale of another program: what 0 and what 100 become there.
+    Onto(i64, i64),
 }
 
 /// What is done to a value before it is written.

@@ -103,6 +103,16 @@ fn read_form(text: &str, range: &Range<usize>) -> Result<Form, TemplateError> {
         }
         return Ok(Form::Clock(text.to_owned()));
     }
+    if let Some((zero, hundred)) = text.split_once("..") {
+        let onto = zero.parse().ok().zip(hundred.parse().ok()).map(|(zero, hundred)| Form::Onto(zero, hundred));
+        return onto.ok_or_else(|| {
+            error(
+                format!("'{text}' is no scale"),
+                "a scale is written as what 0 and what 100 become: 51..0",
+                range.clone(),
+            )
+        });
+    }
     let width = text.parse().ok().filter(|width| (1..=18).contains(width) && !text.starts_with('0'));
     width.map(Form::Width).ok_or_else(|| {
         error(

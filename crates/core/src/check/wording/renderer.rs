@@ -1,6 +1,6 @@
 //! Words about renderers.
 
-use crate::adapter::Adapter;
+use crate::adapter::{Adapter, KINDS};
 use crate::diagnostic::Words;
 use crate::sheet::Key;
 use crate::source::Place;
@@ -77,4 +77,10 @@ pub fn command_too_long(length: usize, most: usize) -> Words {
 
 fn counted(count: u64, one: &str) -> String {
     if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") }
+}
+
+pub fn wrong_kind(adapter: &Adapter, wanted: &str) -> Words {
+    let kind = KINDS.iter().find(|(_, kind)| *kind == adapter.kind).map_or("", |(name, _)| name);
+    Words::new(format!("{} is an {kind}", adapter.name).replace("an renderer", "a renderer"), wanted)
+        .help("name another adapter: `truepath adapter list` tells the kind of each")
 }

@@ -27,12 +27,9 @@ pub fn script(plan: &Plan, steps: &[Step], wish: &Script) -> Result<String, Stri
     for Base { name, path } in &bases {
         let _ = writeln!(out, "set \"{name}={}\"", inner(path)?);
     }
-    let _ = writeln!(
-        out,
-        "set \"total={}\"\nset \"failed=0\"\ncd /d {} || exit /b 4",
-        steps.len(),
-        writer.path(&plan.home.folder)?
-    );
+    let home = writer.path(&plan.home.folder)?;
+    let _ =
+        writeln!(out, "set \"total={}\"\nset \"failed=0\"\nif not exist {home} exit /b 4\ncd /d {home}", steps.len());
     for (at, step) in steps.iter().enumerate() {
         writer.step(&mut out, at + 1, step)?;
     }
@@ -108,7 +105,7 @@ impl Writer<'_> {
         let _ = writeln!(out, "\nrem {}", title.replace('%', "%%"));
         for folder in super::folders(self.plan, step) {
             let folder = self.path(&folder)?;
-            let _ = writeln!(out, "if not exist {folder} mkdir {folder} || exit /b 4");
+            let _ = writeln!(out, "if not exist {folder} mkdir {folder}\nif not exist {folder} exit /b 4");
         }
         let log = self.path(&step.log)?;
         let _ = writeln!(out, "echo [{at} of %total%] {}.log\nset \"lacking=0\"\nsetlocal", step.id);
@@ -159,12 +156,17 @@ impl Writer<'_> {
     /// Moves the first of some staged files that is there and not empty.
     fn land(&self, out: &mut String, target: &str, staged: &[String]) -> Result<(), String> {
         let target = self.path(target)?;
+        // The size with a zero behind it: of a file that is not there "0", of an empty one "00".
         let _ = writeln!(
             out,
-            "set \"found=\"\nfor %%f in ({}) do if not defined found if \"%%~zf\" gtr \"0\" move /y \"%%~f\" {target} >nul && set \"found=1\"",
+            "set \"found=\"\nfor %%f in ({}) do if not defined found if not \"%%~zf0\"==\"0\" if not \"%%~zf0\"==\"00\" set \"found=%%~f\"",
             staged.join(" ")
         );
-        let _ = writeln!(out, "if not defined found echo missing: {target}>&2& set /a lacking+=1 >nul");
+        let _ = writeln!(
+            out,
+            "if defined found move /y \"%found%\" {target} >nul\nif defined found if exist \"%found%\" set \"failed=4\"\n\
+             if not defined found echo missing: {target}>&2\nif not defined found set /a lacking+=1 >nul"
+        );
         Ok(())
     }
 }

@@ -1,0 +1,100 @@
+//! `adapter`: what there is, what one can carry, a new one, and the proof of what one claims.
+
+mod prove;
+mod table;
+
+use std::path::{Path, PathBuf};
+
+use truepath_core::diagnostic::Findings;
+use truepath_core::plan::Adapters;
+use truepath_core::source::Sources;
+
+use crate::args::{Adapter, AdapterNew, AdapterOf};
+use crate::effect::load;
+use crate::exit_code::{Exit, Failure};
+use crate::lower::Surroundings;
+use crate::pipeline;
+use crate::show;
+
+/// The text of a new adapter.
+const STARTER: &str = include_str!("starter.toml");
+
+/// Everything that can be done with adapters.
+pub fn run(args: &Adapter, around: &Surroundings) -> Result<Exit, Failure> {
+    match args {
+        Adapter::List(of) => {
+            let shelf = Shelf::of(around);
+            show::print(&if of.json { table::list_json(&shelf, around) } else { table::list(&shelf, around) })?;
+            shelf.complain(around);
+            Ok(if shelf.findings.has_errors() { Exit::No } else { Exit::Well })
+        }
+        Adapter::Show(of) => {
+            let shelf = Shelf::of(around);
+            let adapter = shelf.get(of)?;
+            show::print(&if of.json { table::show_json(adapter) } else { table::show(adapter, &shelf, around) })?;
+            Ok(Exit::Well)
+        }
+        Adapter::New(new) => starter(new),
+        Adapter::Prove(prove) => prove::run(prove, &Shelf::of(around), around),
+    }
+}
+
+/// Every adapter that can be named here.
+struct Shelf {
+    adapters: Adapters,
+    sources: Sources,
+    findings: Findings,
+    folder: PathBuf,
+}
+
+impl Shelf {
+    /// The adapters beside the nearest sheet, else beside the current folder, then the user's own, then those in the box.
+    fn of(around: &Surroundings) -> Shelf {
+        let sheet = load::find_sheets(&[], &around.folder).ok().and_then(|sheets| sheets.into_iter().next());
+        let sheet = sheet.unwrap_or_else(|| around.folder.join(load::SHEET));
+        let (mut sources, mut findings) = (Sources::default(), Findings::default());
+        let adapters = pipeline::adapters(&sheet, around, &mut sources, &mut findings);
+        Shelf { adapters, sources, findings, folder: sheet.parent().unwrap_or(Path::new(".")).to_owned() }
+    }
+
+    fn get(&self, of: &AdapterOf) -> Result<&truepath_core::adapter::Adapter, Failure> {
+        self.adapters.get(&of.name).ok_or_else(|| {
+            let near = truepath_core::diagnostic::nearest(&of.name, self.adapters.keys().map(String::as_str));
+            let help = near.map_or("`truepath adapter list` names them".to_owned(), |near| format!("write {near}"));
+            Failure::unreadable(format!("there is no adapter `{}`", of.name)).help(help)
+        })
+    }
+
+    /// What is wrong with their texts.
+    fn complain(&self, around: &Surroundings) {
+        let findings = self.findings.clone().sorted();
+        if !findings.is_empty() {
+            show::tell(&show::diagnostics::text(&findings, &self.sources, "the adapters", around.err));
+        }
+    }
+}
+
+/// Writes a commented starter, and nothing over what is there.
+fn starter(new: &AdapterNew) -> Result<Exit, Failure> {
+    let plain = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_' || c == '.';
+    if new.name.is_empty() || !new.name.chars().all(plain) {
+        return Err(Failure::unreadable(format!("`{}` cannot name an adapter", new.name))
+            .help("letters, digits, - _ and . name one, such as closed-renderer"));
+    }
+    let path = new.folder.join(format!("{}.toml", new.name));
+    if path.exists() {
+        return Err(Failure::unreadable(format!("{} is there already", path.display())).help("take another name"));
+    }
+    let program = new.program.as_deref().unwrap_or(&new.name);
+    let body = STARTER.replace("PROGRAM", program).replace("NAME", &new.name);
+    std::fs::create_dir_all(&new.folder)
+        .and_then(|()| std::fs::write(&path, body))
+        .map_err(|error| Failure::machine("write", &path, &error))?;
+    show::print(&format!(
+        "{} is written. Fill it in, then: truepath adapter show {2}, truepath adapter prove {2} --scene FILE{1}",
+        path.display(),
+        "\n",
+        new.name
+    ))?;
+    Ok(Exit::Well)
+}

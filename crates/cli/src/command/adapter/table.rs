@@ -1,0 +1,196 @@
+//! What adapters are and what they can carry, as tables.
+
+use std::collections::BTreeMap;
+
+use serde_json::{Value, json};
+use truepath_core::adapter::{ARRANGEMENTS, Adapter, KINDS, Kind, PERS};
+use truepath_core::catalogue;
+use truepath_core::sheet::setting::{KEYS, Key};
+
+use super::Shelf;
+use crate::effect::facts;
+use crate::lower::Surroundings;
+use crate::show::{self, BAD, GOOD, HEAD, QUIET, paint};
+
+/// The file options of a format, as a renderer or an encoder may receive them.
+const PICTURE: [&str; 5] = ["type", "bits", "channels", "compression", "quality"];
+const MOVIE: [&str; 9] =
+    ["type", "codec", "bits", "channels", "chroma", "quality", "speed", "audio_codec", "audio_quality"];
+
+fn kind(adapter: &Adapter) -> &'static str {
+    KINDS.iter().find(|(_, kind)| *kind == adapter.kind).map_or("", |(name, _)| name)
+}
+
+/// Where the program is, or its name where it is nowhere.
+fn program(adapter: &Adapter, shelf: &Shelf, around: &Surroundings) -> Result<String, String> {
+    let place = (shelf.folder.as_path(), around.system);
+    facts::program(adapter, place, (&around.program, &BTreeMap::new())).map(|path| path.display().to_string())
+}
+
+/// All adapters, a line each.
+pub fn list(shelf: &Shelf, around: &Surroundings) -> String {
+    let widest = shelf.adapters.keys().map(String::len).max().unwrap_or(0);
+    let line = |(name, adapter): (&String, &Adapter)| {
+        let program = match program(adapter, shelf, around) {
+            Ok(path) => path,
+            Err(name) => paint(around.out, BAD, format!("{name} is not on this machine")),
+        };
+        let origin = &shelf.sources.get(adapter.file).name;
+        let origin = if origin.starts_with("the adapter ") { "in the box" } else { origin };
+        format!("{}  {:8}  {origin}  {program}\n", paint(around.out, HEAD, format!("{name:widest$}")), kind(adapter))
+    };
+    shelf.adapters.iter().map(line).collect()
+}
+
+/// The same as one document.
+pub fn list_json(shelf: &Shelf, around: &Surroundings) -> String {
+    let one = |(name, adapter): (&String, &Adapter)| {
+        json!({ "name": name, "kind": kind(adapter), "program": program(adapter, shelf, around).ok(),
+            "from": shelf.sources.get(adapter.file).name })
+    };
+    show::json::text(&json!({ "truepath": 1, "adapters": shelf.adapters.iter().map(one).collect::<Vec<_>>() }))
+}
+
+/// Settings that a program of this kind may be given at all.
+fn settings(adapter: &Adapter) -> Vec<(&'static str, &'static Key)> {
+    let own = |key: &Key| {
+        matches!(
+            key,
+            Key::Adapter
+                | Key::Version
+                | Key::Path
+                | Key::Shift
+                | Key::Handles
+                | Key::Enabled
+                | Key::Passes
+                | Key::Layers
+                | Key::Format
+                | Key::Export
+                | Key::Audio
+                | Key::Scale
+        )
+    };
+    let keys = KEYS.iter().filter(|(_, key, _)| adapter.kind != Kind::Encoder && !own(key));
+    keys.map(|(name, key, _)| (*name, key)).collect()
+}
+
+fn options(adapter: &Adapter) -> &'static [&'static str] {
+    match adapter.kind {
+        Kind::Renderer => &PICTURE,
+        Kind::Encoder => &MOVIE,
+        Kind::Exporter => &[],
+    }
+}
+
+/// Each claim of an adapter: what it is about, what it holds, what it does not.
+struct Row {
+    about: &'static str,
+    yes: Vec<String>,
+    no: Vec<String>,
+}
+
+fn rows(adapter: &Adapter) -> Vec<Row> {
+    let split = |about, all: Vec<(String, bool)>| {
+        let (yes, no): (Vec<_>, Vec<_>) = all.into_iter().partition(|(_, yes)| *yes);
+        let names = |list: Vec<(String, bool)>| list.into_iter().map(|(name, _)| name).collect();
+        Row { about, yes: names(yes), no: names(no) }
+    };
+    let accepts = |list: &[String], all: Vec<&str>| {
+        let all = all.into_iter().map(|name| (name.to_owned(), list.is_empty() || list.iter().any(|own| own == name)));
+        all.collect::<Vec<_>>()
+    };
+    let names = |bits: &[(&'static str, bool)]| bits.iter().map(|(name, yes)| ((*name).to_owned(), *yes)).collect();
+    let variables = vec![
+        ("variables".to_owned(), !adapter.variable.is_empty()),
+        (
+            "native settings".to_owned(),
+            !adapter.native.is_empty()
+                || adapter.templates().any(|t| t.value.tokens().any(|token| token.name.starts_with("native."))),
+        ),
+        ("facts of a scene".to_owned(), !adapter.facts.is_empty()),
+    ];
+    let list = &adapter.accepts;
+    let renderer = adapter.kind == Kind::Renderer;
+    let mut rows = Vec::new();
+    if adapter.kind != Kind::Encoder {
+        let keys = settings(adapter).into_iter().map(|(name, key)| (name.to_owned(), adapter.carries(key)));
+        rows.push(split("settings", keys.collect()));
+        rows.push(split("and", variables));
+    }
+    let carried = options(adapter).iter().map(|name| ((*name).to_owned(), adapter.carries_option(name)));
+    rows.push(split("file options", carried.collect()));
+    if renderer {
+        rows.push(split("frames", names(&PERS.map(|(name, per)| (name, adapter.per == per)))));
+        rows.push(split("passes", names(&ARRANGEMENTS.map(|(name, way)| (name, adapter.can(way))))));
+        rows.push(split("types", accepts(&list.types, catalogue::PICTURES.iter().map(|known| known.name).collect())));
+        rows.push(split("bits", accepts(&list.bits, catalogue::BITS.map(|(name, _)| name).to_vec())));
+        rows.push(split("channels", accepts(&list.channels, catalogue::CHANNELS.map(|(name, _)| name).to_vec())));
+    }
+    if adapter.kind == Kind::Encoder {
+        rows.push(split("types", accepts(&list.types, catalogue::CONTAINERS.iter().map(|known| known.name).collect())));
+        rows.push(split("codecs", accepts(&list.codecs, catalogue::CODECS.iter().map(|known| known.name).collect())));
+        let sounds = catalogue::AUDIO_CODECS.iter().map(|known| known.name).collect();
+        rows.push(split("audio codecs", accepts(&list.audio_codecs, sounds)));
+    }
+    rows.retain(|row| !row.yes.is_empty() || !row.no.is_empty());
+    rows
+}
+
+/// What an adapter can carry and accept, and what not.
+pub fn show(adapter: &Adapter, shelf: &Shelf, around: &Surroundings) -> String {
+    let screen = around.out;
+    let program = match program(adapter, shelf, around) {
+        Ok(path) => path,
+        Err(name) => paint(screen, BAD, format!("{name} is not on this machine")),
+    };
+    let mut out = format!("{} ({}): {program}\n\n", paint(screen, HEAD, &adapter.name), kind(adapter));
+    let column = ((screen.width.max(60) - 16) / 2).min(70);
+    out.push_str(&format!(
+        "{}\n",
+        paint(screen, HEAD, format!("{:14}{:column$}{}", "", "carries or accepts", "does not"))
+    ));
+    for row in rows(adapter) {
+        let (yes, no) = (wrapped(&row.yes.join(" "), column - 2), wrapped(&row.no.join(" "), column - 2));
+        for at in 0..yes.len().max(no.len()).max(1) {
+            let head = if at == 0 { row.about } else { "" };
+            let text = |list: &[String]| list.get(at).cloned().unwrap_or_default();
+            let line = format!(
+                "{head:14}{}{}",
+                paint(screen, GOOD, format!("{:column$}", text(&yes))),
+                paint(screen, QUIET, text(&no))
+            );
+            out.push_str(&format!("{}\n", line.trim_end()));
+        }
+    }
+    if !adapter.accepts.scenes.is_empty() {
+        out.push_str(&format!("{:14}{}\n", "scenes", adapter.accepts.scenes.join(" ")));
+    }
+    out.push_str(&format!("\nIs that so? truepath adapter prove {}\n", adapter.name));
+    out
+}
+
+/// The same as one document.
+pub fn show_json(adapter: &Adapter) -> String {
+    let rows: serde_json::Map<String, Value> = rows(adapter)
+        .into_iter()
+        .map(|row| (row.about.replace(' ', "_"), json!({ "yes": row.yes, "no": row.no })))
+        .collect();
+    show::json::text(&json!({
+        "truepath": 1, "name": adapter.name, "kind": kind(adapter), "claims": rows, "scenes": adapter.accepts.scenes,
+    }))
+}
+
+/// Words in lines of at most `width` characters.
+fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for word in text.split_whitespace() {
+        match lines.last_mut() {
+            Some(line) if line.len() + 1 + word.len() <= width => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.to_owned()),
+        }
+    }
+    lines
+}
