@@ -141,8 +141,32 @@ fn one_mistake(folder: &std::path::Path) {
     row("truepath check --offline", time, time);
 }
 
+/// A hundred thousand calls of one frame each, as scripts and as JSON; beside it a loop of a shell that does no more than print
+/// such a line, which is what a person would write.
+fn building(folder: &std::path::Path) {
+    println!("\nthe command lines of 100,000 calls of one frame each");
+    let text = "sheet = 1\n[roots]\nrenders = \"renders\"\n[defaults]\nadapter = \"understudy\"\nfps = 24\nsize = \"320x180\"\n\
+        path = \"{renders}/{job}/{job}_{pass}.{frame:7}.png\"\n[[job]]\nname = \"crossing\"\nscene = \"harbour.gltf\"\n\
+        camera = \"quay\"\nframes = \"1-100000\"\n[run]\nchunk = 1\n";
+    std::fs::write(folder.join("build.toml"), text).unwrap();
+    let scene = r#"{ "asset": { "version": "2.0" }, "cameras": [{ "name": "quay", "type": "perspective", "perspective": { "yfov": 1, "znear": 1 } }], "nodes": [{ "name": "quay", "camera": 0 }] }"#;
+    std::fs::write(folder.join("harbour.gltf"), scene).unwrap();
+    let (sheet, out) = (folder.join("build.toml").display().to_string(), folder.join("out").display().to_string());
+    let by_hand = format!(
+        "i=1; while [ $i -le 100000 ]; do printf 'render scene.gltf --camera quay --frames %d --size 320x180 --pass beauty=renders/crossing/crossing_beauty.%07d.png || exit 1\\n' $i $i; i=$((i+1)); done > '{out}'"
+    );
+    let base = median(3, || run("sh", &["-c", &by_hand]));
+    for target in ["sh", "json", "cmd"] {
+        let words = ["build", "--to", target, "-f", &sheet, "-o", &out];
+        let time = median(3, || run(env!("CARGO_BIN_EXE_truepath"), &words));
+        row(&format!("truepath build --to {target}"), time, base);
+    }
+    row("a loop in sh that prints one bare line a call", base, base);
+}
+
 fn main() {
     let folder = tempfile::tempdir().unwrap();
+    building(folder.path());
     planning();
     names(folder.path());
     one_mistake(folder.path());

@@ -157,7 +157,6 @@ fn what_the_renderer_cannot_receive_is_never_lost_in_silence() {
         ("native.dither = true", "native.dither"),
         ("audio = \"a.wav\"", "audio"),
         ("pixel_aspect = 2", "pixel_aspect"),
-        ("export = \"maker\"", "export"),
         ("checkpoint = true", "checkpoint"),
     ] {
         let project = Project::with(&SMALL.replace("camera = \"quay\"", &format!("camera = \"quay\"\n{setting}")));

@@ -101,9 +101,10 @@ fn adapters_and_machine_files_have_schemas_too() {
 fn help_names_every_command_and_the_readme_every_one_a_newcomer_needs() {
     let help = Project::with("").say("--help").ended(0).out;
     let readme = std::fs::read_to_string(root().join("README.md")).unwrap();
-    for command in
-        ["demo", "new", "names", "check", "explain", "build", "run", "verify", "scene", "whose", "schema", "formats"]
-    {
+    for command in [
+        "demo", "new", "names", "check", "explain", "adapter", "build", "run", "verify", "scene", "whose", "schema",
+        "formats",
+    ] {
         assert!(help.contains(&format!("\n  {command} ")), "{command}: {help}");
         assert!(readme.contains(command), "README: {command}");
     }

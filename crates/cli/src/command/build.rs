@@ -4,6 +4,7 @@ use std::io::Write;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
+use rayon::iter::{IntoParallelRefIterator, ParallelExtend, ParallelIterator};
 use truepath_core::invoke::target::{self, Script, Step, cmd};
 use truepath_core::plan::{Invocation, Plan, invocations};
 use truepath_core::resolve::Job;
@@ -38,7 +39,7 @@ pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
     }
     let calls: usize = built.iter().map(|(_, steps)| steps.len()).sum();
     if let Some(program) = &args.through {
-        return through(program, &show::json::text(&show::json::build(&built)));
+        return through(program, &show::json::build(&built));
     }
     let Some(output) = &args.output else {
         show::print(&body(args, &built)?)?;
@@ -47,6 +48,8 @@ pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
     let Some(parts) = args.parts else {
         write(output, &body(args, &built)?, args)?;
         show::tell(&format!("{} in {}\n", show::counted(calls as i64, "call"), output.display()));
+        // The process ends here; to free a hundred thousand calls one by one would take a good part of the whole.
+        std::mem::forget(built);
         return Ok(Exit::Well);
     };
     std::fs::create_dir_all(output).map_err(|error| Failure::machine("make the folder", output, &error))?;
@@ -73,9 +76,9 @@ fn steps(args: &Build, loaded: &Loaded, around: &Surroundings) -> Result<Vec<Ste
         calls.collect()
     };
     let most = if args.to == Target::Cmd { cmd::LONGEST - 700 } else { 1 << 20 };
-    let rendering = calls.iter().flat_map(|call| loaded.fitting(call, around, most));
+    let rendering = calls.par_iter().flat_map_iter(|call| loaded.fitting(call, around, most));
     let mut steps = if args.guarded { Vec::new() } else { loaded.exports(&calls, around) };
-    steps.extend(rendering);
+    steps.par_extend(rendering);
     if args.guarded {
         guard(args, loaded, around, &mut steps);
     }
@@ -107,7 +110,7 @@ fn guard(args: &Build, loaded: &Loaded, around: &Surroundings, steps: &mut [Step
 
 fn body(args: &Build, built: &[(&Plan, Vec<Step>)]) -> Result<String, Failure> {
     if args.to == Target::Json || args.common.json {
-        return Ok(show::json::text(&show::json::build(built)));
+        return Ok(show::json::build(built));
     }
     let [(plan, steps)] = built else {
         return Err(

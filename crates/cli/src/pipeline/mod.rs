@@ -5,7 +5,7 @@ mod step;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use truepath_core::adapter::Adapter;
 use truepath_core::check::{self, Input, Machine};
@@ -52,6 +52,8 @@ pub struct Loaded {
     pub sheet: PathBuf,
     /// What is made of scenes before they are rendered.
     pub exports: Exports,
+    /// Full paths of programs by the names of their adapters, once somebody has asked.
+    programs: OnceLock<BTreeMap<String, String>>,
     /// What is where on this machine.
     pub machine: MachineFile,
     /// Looked-up values, pinned or not.
@@ -300,6 +302,7 @@ impl Draft {
         tracing::info!(sheet = %self.path.display(), jobs = self.plan.jobs.len(), series = self.plan.series.len(), "planned");
         Loaded {
             exports: exports(&self.plan, &self.adapters),
+            programs: OnceLock::new(),
             findings: self.findings,
             plan: self.plan,
             stacked: self.stacked,

@@ -11,6 +11,7 @@ use truepath_core::invoke::target::{self, Product, Step, Write};
 use truepath_core::invoke::written::expected;
 use truepath_core::plan::{Invocation, Series};
 use truepath_core::resolve::paths;
+use truepath_core::sheet::Key;
 
 use super::Loaded;
 use crate::effect::{facts, lock};
@@ -117,9 +118,20 @@ impl Loaded {
         })
     }
 
+    /// The full path of an adapter's program, looked for once; its name where it is nowhere.
     fn program(&self, adapter: &Adapter, around: &Surroundings) -> String {
         let home = &self.plan.home;
-        facts::program(adapter, (Path::new(&home.folder), home.system), (&around.program, &self.machine.programs))
-            .map_or_else(|name| name, |path| text(&path))
+        let place = (Path::new(home.folder.as_str()), home.system);
+        let known = (around.program.as_path(), &self.machine.programs);
+        let look =
+            |adapter: &Adapter| facts::program(adapter, place, known).map_or_else(|name| name, |path| text(&path));
+        let all = self.programs.get_or_init(|| {
+            let names =
+                self.plan.jobs.iter().flat_map(|job| [Key::Adapter, Key::Export].map(|key| job.settings.text(&key)));
+            let names: BTreeSet<&str> = names.flatten().collect();
+            let found = names.into_iter().filter_map(|name| Some((name.to_owned(), look(self.adapters.get(name)?))));
+            found.collect()
+        });
+        all.get(&adapter.name).cloned().unwrap_or_else(|| look(adapter))
     }
 }

@@ -1,5 +1,9 @@
 //! The documents of `--json`. Paths are absolute, frames are expressions, fps is text, what is unknown is null.
 
+use std::collections::BTreeMap;
+
+use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
+use serde::Serialize;
 use serde_json::{Map, Value, json};
 use truepath_core::diagnostic::{Finding, Level, find};
 use truepath_core::frames::Frames;
@@ -106,22 +110,58 @@ pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) 
     })
 }
 
-/// `build --to json`.
-pub fn build(scripts: &[(&Plan, Vec<Step>)]) -> Value {
-    let step = |plan: &Plan, step: &Step| {
+/// `build --to json`: written as it is read, since there may be a hundred thousand calls.
+pub fn build(scripts: &[(&Plan, Vec<Step>)]) -> String {
+    let one = |(plan, step): (&'_ Plan, &'_ Step)| {
         let writes = step.writes.iter().map(|write| {
             let series = &plan.series[write.series];
-            json!({ "series": series.id, "pass": pass(plan, series), "pattern": series.pattern.spelt(), "frames": step.frames.to_string() })
+            let pass = (series.passes.len() == 1).then(|| plan.jobs[series.job].passes[series.passes[0]].label.clone());
+            Writes { series: series.id.clone(), pass, pattern: series.pattern.spelt(), frames: step.frames.to_string() }
         });
-        json!({
-            "id": step.id, "job": step.job, "passes": step.passes, "frames": step.frames.to_string(), "program": step.program,
-            "arguments": step.arguments, "env": step.env.iter().cloned().map(|(key, value)| (key, json!(value))).collect::<Map<String, Value>>(),
-            "folder": plan.home.folder, "log": step.log, "writes": writes.collect::<Vec<_>>(), "needs": step.needs,
-        })
+        Call {
+            id: step.id.clone(),
+            job: step.job.clone(),
+            passes: step.passes.clone(),
+            frames: step.frames.to_string(),
+            program: step.program.clone(),
+            arguments: step.arguments.clone(),
+            env: step.env.iter().cloned().collect(),
+            folder: plan.home.folder.clone(),
+            log: step.log.clone(),
+            writes: writes.collect(),
+            needs: step.needs.clone(),
+        }
     };
-    let steps: Vec<Value> =
-        scripts.iter().flat_map(|(plan, steps)| steps.iter().map(|one| step(plan, one)).collect::<Vec<_>>()).collect();
-    json!({ "truepath": 1, "invocations": steps })
+    let steps = scripts.iter().flat_map(|(plan, steps)| steps.iter().map(move |step| (*plan, step)));
+    let steps: Vec<(&Plan, &Step)> = steps.collect();
+    let written: Vec<String> =
+        steps.par_iter().map(|step| serde_json::to_string(&one(*step)).unwrap_or_default()).collect();
+    format!("{{\n  \"truepath\": 1,\n  \"invocations\": [\n    {}\n  ]\n}}\n", written.join(",\n    "))
+}
+
+/// One invocation in JSON.
+#[derive(Serialize)]
+struct Call {
+    id: String,
+    job: String,
+    passes: Vec<String>,
+    frames: String,
+    program: String,
+    arguments: Vec<String>,
+    env: BTreeMap<String, String>,
+    folder: String,
+    log: String,
+    writes: Vec<Writes>,
+    needs: Vec<String>,
+}
+
+/// One series of an invocation in JSON.
+#[derive(Serialize)]
+struct Writes {
+    series: String,
+    pass: Option<String>,
+    pattern: String,
+    frames: String,
 }
 
 /// `verify --json`.

@@ -83,6 +83,10 @@ pub fn environment(
     bench: Bench<'_>,
 ) -> Vec<(String, String)> {
     let call = Call { plan, job: &plan.jobs[invocation.job], adapter, frames, bench };
+    let given = call.job.settings.values.keys().any(|key| matches!(key, Key::Env(_)));
+    if adapter.env.is_empty() && !given {
+        return Vec::new();
+    }
     let outputs = call.outputs(invocation);
     let Some(first) = outputs.first() else { return Vec::new() };
     let own = adapter.env.iter().filter_map(|(name, template)| {

@@ -134,6 +134,9 @@ fn same_settings(job: &Job, a: &Series, b: &Series) -> bool {
 /// Whether the files of one call can share a stage folder: no two of their names are alike.
 #[must_use]
 pub fn next_to_each_other(plan: &Plan, series: &[usize]) -> bool {
+    if series.len() < 2 {
+        return true;
+    }
     let file = |at: &usize| plan.series[*at].pattern.folded().split_folder().1;
     let files: Vec<_> = series.iter().map(file).collect();
     files.iter().enumerate().all(|(at, file)| !files[..at].contains(file))

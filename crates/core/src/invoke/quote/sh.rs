@@ -3,8 +3,8 @@
 /// One word that any POSIX shell reads as `text`, byte for byte.
 #[must_use]
 pub fn word(text: &str) -> String {
-    let plain = |c: char| c.is_ascii_alphanumeric() || "_-./:=@%+,".contains(c);
-    if !text.is_empty() && text.chars().all(plain) && !text.starts_with('=') {
+    let plain = |c: u8| c.is_ascii_alphanumeric() || b"_-./:=@%+,".contains(&c);
+    if !text.is_empty() && text.bytes().all(plain) && !text.starts_with('=') {
         return text.to_owned();
     }
     format!("'{}'", text.replace('\'', r"'\''"))

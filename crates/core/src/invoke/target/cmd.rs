@@ -4,6 +4,9 @@
 
 use std::fmt::Write as _;
 
+use rayon::iter::{IndexedParallelIterator, ParallelIterator};
+use rayon::slice::ParallelSlice;
+
 use crate::invoke::quote::cmd::word;
 use crate::invoke::written::Spelt;
 use crate::plan::Plan;
@@ -30,9 +33,21 @@ pub fn script(plan: &Plan, steps: &[Step], wish: &Script) -> Result<String, Stri
     let home = writer.path(&plan.home.folder)?;
     let _ =
         writeln!(out, "set \"total={}\"\nset \"failed=0\"\nif not exist {home} exit /b 4\ncd /d {home}", steps.len());
-    for (at, step) in steps.iter().enumerate() {
-        writer.step(&mut out, at + 1, step)?;
+    for folder in super::folders(plan, steps) {
+        out.push_str(&writer.folder(&folder)?);
     }
+    let parts: Vec<String> = steps
+        .par_chunks(256)
+        .enumerate()
+        .map(|(chunk, steps)| {
+            let mut part = String::new();
+            for (at, step) in steps.iter().enumerate() {
+                writer.step(&mut part, chunk * 256 + at + 1, step)?;
+            }
+            Ok(part)
+        })
+        .collect::<Result<_, String>>()?;
+    parts.iter().for_each(|part| out.push_str(part));
     out.push_str("\n:finish\nset \"outcome=complete\"\nif not \"%failed%\"==\"0\" set \"outcome=incomplete\"\n");
     for command in &plan.run.after {
         let words = command.iter().map(after_word).collect::<Result<Vec<_>, _>>()?;
@@ -85,6 +100,12 @@ impl Writer<'_> {
         Ok(format!("{out}{}\"", "\\".repeat(slashes)))
     }
 
+    /// Makes a folder.
+    fn folder(&self, folder: &str) -> Result<String, String> {
+        let folder = self.path(folder)?;
+        Ok(format!("if not exist {folder} mkdir {folder}\nif not exist {folder} exit /b 4\n"))
+    }
+
     /// A file name for cmd's own commands.
     fn path(&self, text: &str) -> Result<String, String> {
         let mut out = "\"".to_owned();
@@ -103,9 +124,8 @@ impl Writer<'_> {
     fn step(&self, out: &mut String, at: usize, step: &Step) -> Result<(), String> {
         let title = format!("{} {} frames {}", step.job, step.passes.join(" "), step.frames);
         let _ = writeln!(out, "\nrem {}", title.replace('%', "%%"));
-        for folder in super::folders(self.plan, step) {
-            let folder = self.path(&folder)?;
-            let _ = writeln!(out, "if not exist {folder} mkdir {folder}\nif not exist {folder} exit /b 4");
+        for stage in super::stages(step) {
+            out.push_str(&self.folder(stage)?);
         }
         let log = self.path(&step.log)?;
         let _ = writeln!(out, "echo [{at} of %total%] {}.log\nset \"lacking=0\"\nsetlocal", step.id);

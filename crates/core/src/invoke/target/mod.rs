@@ -3,7 +3,7 @@
 pub mod cmd;
 pub mod sh;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use crate::frames::{Frames, Run};
 use crate::invoke::written::Expected;
@@ -108,12 +108,13 @@ pub fn head(plan: &Plan, steps: &[Step]) -> Vec<String> {
 pub fn bases(plan: &Plan, steps: &[Step]) -> Vec<Base> {
     let base = |name: String, path: &str| Base { name, path: path.to_owned() };
     let mut all = vec![base("home".to_owned(), &plan.home.folder)];
+    all.extend(steps.first().map(|step| base("logs".to_owned(), paths::parent(&step.log))));
     for (at, root) in plan.roots.iter().enumerate() {
         let Some(path) = root.path.as_deref() else { continue };
         all.push(base(format!("root_{}", at + 1), path));
         all.push(base(format!("stage_{}", at + 1), &stage_base(plan, path)));
     }
-    let programs: std::collections::BTreeSet<&str> = steps.iter().map(|step| step.program.as_str()).collect();
+    let programs: BTreeSet<&str> = steps.iter().map(|step| step.program.as_str()).collect();
     all.extend(programs.iter().enumerate().map(|(at, path)| base(format!("program_{}", at + 1), path)));
     all
 }
@@ -121,47 +122,74 @@ pub fn bases(plan: &Plan, steps: &[Step]) -> Vec<Base> {
 /// A word with every base folder in it found, the longest first.
 #[must_use]
 pub fn in_pieces<'b>(text: &'b str, bases: &'b [Base]) -> Vec<Body<'b>> {
-    let (mut pieces, mut rest) = (Vec::new(), text);
-    while !rest.is_empty() {
-        let found = bases
-            .iter()
-            .filter_map(|base| {
-                let at = rest.find(base.path.as_str())?;
-                let after = &rest[at + base.path.len()..];
-                (after.is_empty() || after.starts_with('/')).then_some((at, base))
-            })
-            .min_by_key(|(at, base)| (*at, std::cmp::Reverse(base.path.len())));
-        let Some((at, base)) = found else {
-            pieces.push(Body::Text(rest));
-            break;
+    let mut pieces = Vec::new();
+    let (mut from, mut at) = (0, 0);
+    let bytes = text.as_bytes();
+    while at < bytes.len() {
+        let base = base_at(&bytes[at..], bases);
+        let Some(base) = base else {
+            at += 1;
+            continue;
         };
-        if at > 0 {
-            pieces.push(Body::Text(&rest[..at]));
+        if at > from {
+            pieces.push(Body::Text(&text[from..at]));
         }
         pieces.push(Body::Base(base));
-        rest = &rest[at + base.path.len()..];
+        at += base.path.len();
+        from = at;
+    }
+    if from < text.len() {
+        pieces.push(Body::Text(&text[from..]));
     }
     pieces
 }
 
-/// The folders that a step needs: for its log, its stage, its files.
+/// The longest base that a text begins with, as a whole folder.
+fn base_at<'b>(text: &[u8], bases: &'b [Base]) -> Option<&'b Base> {
+    let first = *text.first()?;
+    // Nearly every byte begins no base at all.
+    let fits = |base: &&Base| {
+        let path = base.path.as_bytes();
+        path.first() == Some(&first) && text.starts_with(path) && matches!(text.get(path.len()), None | Some(b'/'))
+    };
+    bases.iter().filter(fits).max_by_key(|base| base.path.len())
+}
+
+/// The folders that all steps need, each once: for logs, files and products.
 #[must_use]
-pub fn folders(plan: &Plan, step: &Step) -> Vec<String> {
-    let mut folders: Vec<String> = vec![paths::parent(&step.log).to_owned()];
-    for write in &step.writes {
-        folders.push(write.stage.clone());
-        let series = &plan.series[write.series];
-        match series.pattern.folder().filter(|folder| folder.frame_width().is_none()) {
-            Some(folder) => folders.push(folder.name(0)),
-            None => folders.extend(step.frames.iter().map(|frame| paths::parent(&series.name(frame)).to_owned())),
+pub fn folders(plan: &Plan, steps: &[Step]) -> Vec<String> {
+    let mut folders: BTreeSet<String> = BTreeSet::new();
+    let mut known: BTreeSet<usize> = BTreeSet::new();
+    for step in steps {
+        let log = paths::parent(&step.log);
+        if !folders.contains(log) {
+            folders.insert(log.to_owned());
         }
+        for write in &step.writes {
+            let series = &plan.series[write.series];
+            if known.contains(&write.series) {
+                continue;
+            }
+            match series.pattern.folder().filter(|folder| folder.frame_width().is_none()) {
+                Some(folder) => {
+                    known.insert(write.series);
+                    folders.insert(folder.name(0));
+                }
+                None => folders.extend(step.frames.iter().map(|frame| paths::parent(&series.name(frame)).to_owned())),
+            }
+        }
+        folders.extend(step.product.as_ref().map(|product| paths::parent(&product.path).to_owned()));
     }
-    if let Some(product) = &step.product {
-        folders.extend([&product.staged, &product.path].map(|path| paths::parent(path).to_owned()));
-    }
-    folders.sort();
-    folders.dedup();
-    folders
+    folders.into_iter().collect()
+}
+
+/// The stage folders of a step, each once.
+#[must_use]
+pub fn stages(step: &Step) -> Vec<&str> {
+    let mut stages: Vec<&str> = step.writes.iter().map(|write| write.stage.as_str()).collect();
+    stages.extend(step.product.as_ref().map(|product| paths::parent(&product.staged)));
+    stages.dedup();
+    stages
 }
 
 /// One series of a step.

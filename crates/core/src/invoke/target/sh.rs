@@ -4,6 +4,9 @@
 
 use std::fmt::Write as _;
 
+use rayon::iter::ParallelIterator;
+use rayon::slice::ParallelSlice;
+
 use crate::invoke::quote::sh::word;
 use crate::invoke::written::Spelt;
 use crate::plan::Plan;
@@ -17,7 +20,7 @@ use super::{Base, Body, Script, Step, bases, in_pieces};
 pub fn script(plan: &Plan, steps: &[Step], wish: &Script) -> String {
     let bases = bases(plan, steps);
     let writer = Writer { plan, bases: &bases };
-    let mut out = String::with_capacity(steps.len() * 600);
+    let mut out = String::new();
     out.push_str("#!/bin/sh\n");
     for line in super::head(plan, steps) {
         let _ = writeln!(out, "# {line}");
@@ -30,14 +33,25 @@ pub fn script(plan: &Plan, steps: &[Step], wish: &Script) -> String {
     let _ = writeln!(out, "total={}\ngo_on={}", steps.len(), if wish.keep_going { "yes" } else { "no" });
     out.push_str(&writer.after());
     out.push_str("cd \"$home\" || exit 4\n");
-    for step in steps {
-        writer.step(&mut out, step);
+    for folder in super::folders(plan, steps) {
+        let _ = writeln!(out, "mkdir -p -- {} || exit 4", writer.word(&folder));
     }
+    // Each call stands for itself, so that many are written side by side.
+    let parts: Vec<String> = steps
+        .par_chunks(256)
+        .map(|chunk| {
+            let mut part = String::with_capacity(chunk.len() * 600);
+            chunk.iter().for_each(|step| writer.step(&mut part, step));
+            part
+        })
+        .collect();
+    parts.iter().for_each(|part| out.push_str(part));
     out.push_str("\nfinish\n");
     out
 }
 
-/// Functions of the script: `land` moves a file of the stage folder to its name, `render` runs one call, `done_with` closes it.
+/// Functions of the script: `render` runs one call in its stage folders, `land` moves a file of them to its name, `done_with`
+/// closes the call.
 const HEAD: &str = r#"
 [ -z "${ZSH_VERSION-}" ] || emulate sh
 set -u
@@ -47,12 +61,34 @@ failed=0
 at=0
 lacking=0
 code=0
+stage=
 trap 'failed=130; finish' INT TERM HUP
 
-# land FINAL STAGED...: moves a finished file, the first of these that is there and not empty, to its name.
+# enter STAGE...: makes the folders that the next call writes to; files are looked for in the last one.
+enter() {
+  mkdir -p -- "$@" || exit 4
+  for stage in "$@"; do :; done
+}
+
+# render NAME PROGRAM ARGUMENTS...: runs one call, its output to the log and to the screen.
+render() {
+  at=$((at + 1))
+  lacking=0
+  log=$logs/$1.log
+  echo "[$at of $total] $1"
+  shift
+  { "$@" 2>&1; echo $? >"$log.code"; } | tee -- "$log"
+  code=4
+  read -r code <"$log.code" || code=4
+  rm -f -- "$log.code"
+}
+
+# land FINAL [STAGED...]: moves a finished file, the first of these that is there and not empty, to its name. Without
+# others it has that very name in the stage folder.
 land() {
   final=$1
   shift
+  [ $# -gt 0 ] || set -- "$stage/${final##*/}"
   for staged in "$@"; do
     if [ -s "$staged" ]; then
       mv -f -- "$staged" "$final" && return
@@ -62,19 +98,6 @@ land() {
   done
   echo "missing: $final" >&2
   lacking=$((lacking + 1))
-}
-
-# render LOG PROGRAM ARGUMENTS...: runs one call, its output to the log and to the screen.
-render() {
-  at=$((at + 1))
-  lacking=0
-  log=$1
-  shift
-  echo "[$at of $total] ${log##*/}"
-  { "$@" 2>&1; echo $? >"$log.code"; } | tee -- "$log"
-  code=4
-  read -r code <"$log.code" || code=4
-  rm -f -- "$log.code"
 }
 
 # done_with STAGE...: a call is well when all its files are there, whatever its exit code.
@@ -125,10 +148,12 @@ impl Writer<'_> {
 
     fn step(&self, out: &mut String, step: &Step) {
         let _ = writeln!(out, "\n# {} {} frames {}", step.job, step.passes.join(" "), step.frames);
-        for folder in super::folders(self.plan, step) {
-            let _ = writeln!(out, "mkdir -p -- {} || exit 4", self.word(&folder));
+        let stages: Vec<String> = super::stages(step).iter().map(|stage| self.word(stage)).collect();
+        if !stages.is_empty() {
+            let _ = writeln!(out, "enter {}", stages.join(" "));
         }
-        let _ = write!(out, "render {}", self.word(&step.log));
+        let name = paths::file_name(&step.log);
+        let _ = write!(out, "render {}", word(name.strip_suffix(".log").unwrap_or(name)));
         if !step.env.is_empty() {
             out.push_str(" env");
             for (name, value) in &step.env {
@@ -145,11 +170,15 @@ impl Writer<'_> {
         }
         out.push('\n');
         for write in &step.writes {
-            let (series, stage) = (&self.plan.series[write.series], self.word(&write.stage));
+            let series = &self.plan.series[write.series];
             for frame in step.frames.iter() {
-                let _ = write!(out, "land {}", self.word(&series.name(frame)));
-                for spelling in write.expected.spellings(frame) {
-                    let _ = write!(out, " {stage}/{}", glob(&spelling));
+                let name = series.name(frame);
+                let _ = write!(out, "land {}", self.word(&name));
+                let spellings = write.expected.spellings(frame);
+                let alike = |spelling: &Vec<Spelt>| matches!(spelling.as_slice(), [Spelt::Text(own)] if own == paths::file_name(&name));
+                if stages.len() > 1 || spellings.len() > 1 || !spellings.iter().all(alike) {
+                    let stage = self.word(&write.stage);
+                    spellings.iter().for_each(|spelling| out.push_str(&format!(" {stage}/{}", glob(spelling))));
                 }
                 out.push('\n');
             }
@@ -159,11 +188,6 @@ impl Writer<'_> {
         }
         if step.writes.is_empty() && step.product.is_none() {
             out.push_str("[ \"$code\" -eq 0 ] || lacking=1\n");
-        }
-        let mut stages: Vec<String> = step.writes.iter().map(|write| self.word(&write.stage)).collect();
-        stages.dedup();
-        if let Some(product) = &step.product {
-            stages.push(self.word(paths::parent(&product.staged)));
         }
         let _ = writeln!(out, "done_with {}", stages.join(" "));
     }
