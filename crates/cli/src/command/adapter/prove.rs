@@ -266,7 +266,7 @@ fn tried(scratch: &Path, around: &Surroundings) -> Result<Option<String>, Failur
     let wrote = if stray.is_empty() { String::new() } else { format!("; it wrote {}", some(&stray)) };
     if let Some(ended) = lacking {
         let code = ended["code"].as_i64().map_or("a signal".to_owned(), |code| format!("exit code {code}"));
-        let said = last_line(Path::new(&text(&ended["log"])));
+        let said = telling_line(Path::new(&text(&ended["log"])));
         let said = if stray.is_empty() { said.map(|said| format!(": {said}")).unwrap_or_default() } else { wrote };
         return Ok(Some(format!("frames {} did not come out, {code}{said}", text(&ended["lacking"]))));
     }
@@ -289,9 +289,12 @@ fn file_name(path: &str) -> String {
     path.rsplit('/').next().unwrap_or(path).to_owned()
 }
 
-fn last_line(log: &Path) -> Option<String> {
+/// The line of a log that tells most: the first that speaks of an error, else the last.
+fn telling_line(log: &Path) -> Option<String> {
     let text = std::fs::read_to_string(log).ok()?;
-    text.lines().rev().find(|line| !line.trim().is_empty() && !line.starts_with("$ ")).map(str::to_owned)
+    let lines = || text.lines().skip(1).filter(|line| !line.trim().is_empty());
+    let error = lines().find(|line| line.to_ascii_lowercase().contains("error"));
+    error.or(lines().last()).map(str::to_owned)
 }
 
 /// Every codec in every container that an encoder claims, with two tiny pictures and a short sound.

@@ -89,6 +89,11 @@ struct Row {
     no: Vec<String>,
 }
 
+/// Whether a list of what is accepted has a name; an empty one has all.
+fn takes(list: &[String], name: &str) -> bool {
+    list.is_empty() || list.iter().any(|own| own == name)
+}
+
 fn rows(adapter: &Adapter) -> Vec<Row> {
     let split = |about, all: Vec<(String, bool)>| {
         let (yes, no): (Vec<_>, Vec<_>) = all.into_iter().partition(|(_, yes)| *yes);
@@ -96,8 +101,7 @@ fn rows(adapter: &Adapter) -> Vec<Row> {
         Row { about, yes: names(yes), no: names(no) }
     };
     let accepts = |list: &[String], all: Vec<&str>| {
-        let all = all.into_iter().map(|name| (name.to_owned(), list.is_empty() || list.iter().any(|own| own == name)));
-        all.collect::<Vec<_>>()
+        all.into_iter().map(|name| (name.to_owned(), takes(list, name))).collect::<Vec<_>>()
     };
     let names = |bits: &[(&'static str, bool)]| bits.iter().map(|(name, yes)| ((*name).to_owned(), *yes)).collect();
     let variables = vec![
@@ -115,7 +119,7 @@ fn rows(adapter: &Adapter) -> Vec<Row> {
     if adapter.kind != Kind::Encoder {
         let keys = settings(adapter).into_iter().map(|(name, key)| (name.to_owned(), adapter.carries(key)));
         rows.push(split("settings", keys.collect()));
-        rows.push(split("and", variables));
+        rows.push(split("also", variables));
     }
     let carried = options(adapter).iter().map(|name| ((*name).to_owned(), adapter.carries_option(name)));
     rows.push(split("file options", carried.collect()));
@@ -123,8 +127,17 @@ fn rows(adapter: &Adapter) -> Vec<Row> {
         rows.push(split("frames", names(&PERS.map(|(name, per)| (name, adapter.per == per)))));
         rows.push(split("passes", names(&ARRANGEMENTS.map(|(name, way)| (name, adapter.can(way))))));
         rows.push(split("types", accepts(&list.types, catalogue::PICTURES.iter().map(|known| known.name).collect())));
-        rows.push(split("bits", accepts(&list.bits, catalogue::BITS.map(|(name, _)| name).to_vec())));
-        rows.push(split("channels", accepts(&list.channels, catalogue::CHANNELS.map(|(name, _)| name).to_vec())));
+        // Of what its types can hold at all, and only where the program can be told.
+        let types: Vec<_> = catalogue::PICTURES.iter().filter(|known| takes(&list.types, known.name)).collect();
+        let bits = catalogue::BITS.iter().filter(|(_, bits)| types.iter().any(|known| known.bits.contains(bits)));
+        let channels =
+            catalogue::CHANNELS.iter().filter(|(_, layout)| types.iter().any(|known| known.channels.contains(layout)));
+        if adapter.uses("bits") {
+            rows.push(split("bits", accepts(&list.bits, bits.map(|(name, _)| *name).collect())));
+        }
+        if adapter.uses("channels") {
+            rows.push(split("channels", accepts(&list.channels, channels.map(|(name, _)| *name).collect())));
+        }
     }
     if adapter.kind == Kind::Encoder {
         rows.push(split("types", accepts(&list.types, catalogue::CONTAINERS.iter().map(|known| known.name).collect())));

@@ -144,12 +144,16 @@ impl Writer<'_> {
         let _ = writeln!(out, "endlocal & set \"code=%errorlevel%\"\ntype {log}");
         for write in &step.writes {
             let series = &self.plan.series[write.series];
+            let stage = self.path(&write.stage)?;
+            let open = stage.trim_end_matches('"');
             for frame in step.frames.iter() {
                 let staged = write.expected.spellings(frame);
-                let staged = staged.iter().map(|spelling| self.path(&format!("{}/{}", write.stage, glob(spelling))));
-                self.land(out, &series.name(frame), &staged.collect::<Result<Vec<_>, _>>()?)?;
+                let staged = staged
+                    .iter()
+                    .map(|spelling| Ok(format!("{open}\\{}\"", inner(&glob(spelling).replace('/', "\\"))?)));
+                self.land(out, &series.name(frame), &staged.collect::<Result<Vec<_>, String>>()?)?;
             }
-            let _ = writeln!(out, "rmdir {} 2>nul", self.path(&write.stage)?);
+            let _ = writeln!(out, "rmdir {stage} 2>nul");
         }
         if step.writes.is_empty() && step.product.is_none() {
             out.push_str("if not \"%code%\"==\"0\" set \"lacking=1\"\n");

@@ -125,7 +125,13 @@ pub fn in_pieces<'b>(text: &'b str, bases: &'b [Base]) -> Vec<Body<'b>> {
     let mut pieces = Vec::new();
     let (mut from, mut at) = (0, 0);
     let bytes = text.as_bytes();
+    // Where every base begins with a slash, nothing else needs to be looked at.
+    let slashes = bases.iter().all(|base| base.path.starts_with('/'));
     while at < bytes.len() {
+        if slashes {
+            let Some(next) = text[at..].find('/') else { break };
+            at += next;
+        }
         let base = base_at(&bytes[at..], bases);
         let Some(base) = base else {
             at += 1;
