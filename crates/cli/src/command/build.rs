@@ -39,7 +39,7 @@ pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
     }
     let calls: usize = built.iter().map(|(_, steps)| steps.len()).sum();
     if let Some(program) = &args.through {
-        return through(program, &show::json::build(&built));
+        return through(program, &target::json::document(&built));
     }
     let Some(output) = &args.output else {
         show::print(&body(args, &built)?)?;
@@ -65,19 +65,19 @@ pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
 
 /// The steps of one sheet, as this call wants them.
 fn steps(args: &Build, loaded: &Loaded, around: &Surroundings) -> Result<Vec<Step>, Failure> {
-    let plan = &loaded.plan;
+    let (plan, shop) = (&loaded.plan, loaded.shop(around));
     let adapter = |job: &Job| loaded.adapter(job);
     let calls = invocations(plan, &adapter);
     let calls: Vec<Invocation> = if args.missing {
         let lost: Vec<_> =
             observe::verdicts(plan, &|_| {})?.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
-        calls.flat_map(|call| loaded.narrowed(&call, &lost)).collect()
+        calls.flat_map(|call| shop.narrowed(&call, &lost)).collect()
     } else {
         calls.collect()
     };
     let most = if args.to == Target::Cmd { cmd::LONGEST - 700 } else { 1 << 20 };
-    let rendering = calls.par_iter().flat_map_iter(|call| loaded.fitting(call, around, most));
-    let mut steps = if args.guarded { Vec::new() } else { loaded.exports(&calls, around) };
+    let rendering = calls.par_iter().flat_map_iter(|call| shop.fitting(call, most));
+    let mut steps = if args.guarded { Vec::new() } else { shop.exports(&calls) };
     steps.par_extend(rendering);
     if args.guarded {
         guard(args, loaded, around, &mut steps);
@@ -110,7 +110,7 @@ fn guard(args: &Build, loaded: &Loaded, around: &Surroundings, steps: &mut [Step
 
 fn body(args: &Build, built: &[(&Plan, Vec<Step>)]) -> Result<String, Failure> {
     if args.to == Target::Json || args.common.json {
-        return Ok(show::json::build(built));
+        return Ok(target::json::document(built));
     }
     let [(plan, steps)] = built else {
         return Err(

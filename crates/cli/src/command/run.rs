@@ -147,9 +147,9 @@ fn render(
     let adapter = |job: &Job| loaded.adapter(job);
     let calls = invocations(&loaded.plan, &adapter);
     let calls: Vec<Invocation> = calls.filter(|call| only.is_empty() || only.contains(&call.id)).collect();
-    let needed: Vec<Invocation> = calls.iter().flat_map(|call| loaded.narrowed(call, need)).collect();
+    let needed: Vec<Invocation> = calls.iter().flat_map(|call| loaded.shop(around).narrowed(call, need)).collect();
     export::needs(loaded, &needed, around)?;
-    export::make(&loaded.exports(&needed, around), loaded, journal)?;
+    export::make(&loaded.shop(around).exports(&needed), loaded, journal)?;
     let outcome = crew.render(calls, || events.iter().for_each(|event| progress.show(&event)));
     progress.end();
     outcome

@@ -71,8 +71,9 @@ impl Crew<'_> {
     /// Renders what is needed of `calls`. `show` drains the events meanwhile and ends when the workers are done.
     pub fn render(self, calls: Vec<Invocation>, show: impl FnOnce()) -> Result<Outcome, Failure> {
         let shared = Shared::default();
-        let queue: Mutex<VecDeque<Invocation>> =
-            Mutex::new(calls.into_iter().flat_map(|call| self.loaded.narrowed(&call, self.need)).collect());
+        let queue: Mutex<VecDeque<Invocation>> = Mutex::new(
+            calls.into_iter().flat_map(|call| self.loaded.shop(self.around).narrowed(&call, self.need)).collect(),
+        );
         let landed = Mutex::new(Ok(0i64));
         let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP])
             .map_err(|error| Failure::machine("listen for", "signals", &error))?;
@@ -156,7 +157,7 @@ impl Crew<'_> {
         done: &mut HashSet<(usize, i64)>,
     ) -> Result<(i64, Frames), Failure> {
         let plan = &self.loaded.plan;
-        let Some(step) = self.loaded.step(call, self.around) else { return Ok((0, call.frames.clone())) };
+        let Some(step) = self.loaded.shop(self.around).step(call) else { return Ok((0, call.frames.clone())) };
         for write in &step.writes {
             stage::prepare(Path::new(&write.stage))?;
         }
@@ -370,7 +371,7 @@ pub fn salvage(loaded: &Loaded, around: &Surroundings, journal: &Journal) -> Res
     let mut landed = 0;
     for folder in bases.iter().flat_map(|base| std::fs::read_dir(base).into_iter().flatten().filter_map(Result::ok)) {
         let name = folder.file_name().to_string_lossy().into_owned();
-        let Some(step) = part_of(&calls, &name).and_then(|call| loaded.step(&call, around)) else { continue };
+        let Some(step) = part_of(&calls, &name).and_then(|call| loaded.shop(around).step(&call)) else { continue };
         for path in staged(&step) {
             let Some((at, frame)) = step.place(&path.to_string_lossy()) else { continue };
             let series = &plan.series[at];

@@ -52,8 +52,8 @@ pub struct Loaded {
     pub sheet: PathBuf,
     /// What is made of scenes before they are rendered.
     pub exports: Exports,
-    /// Full paths of programs by the names of their adapters, once somebody has asked.
-    programs: OnceLock<BTreeMap<String, String>>,
+    /// Where programs and state are, once somebody has asked.
+    here: OnceLock<step::Here>,
     /// What is where on this machine.
     pub machine: MachineFile,
     /// Looked-up values, pinned or not.
@@ -302,7 +302,7 @@ impl Draft {
         tracing::info!(sheet = %self.path.display(), jobs = self.plan.jobs.len(), series = self.plan.series.len(), "planned");
         Loaded {
             exports: exports(&self.plan, &self.adapters),
-            programs: OnceLock::new(),
+            here: OnceLock::new(),
             findings: self.findings,
             plan: self.plan,
             stacked: self.stacked,

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use truepath_core::adapter;
+use truepath_core::adapter::{self, Adapter};
 use truepath_core::check::Machine;
 use truepath_core::diagnostic::{Findings, Words};
 use truepath_core::plan::Adapters;
@@ -206,7 +206,10 @@ pub(super) fn adapters(
             let Ok(body) = load::text(&path) else { continue };
             let name = paths::stem(&text(&path)).to_owned();
             let file = sources.add(load::short(&path, &around.folder), body);
-            all.entry(name).or_insert_with(|| adapter::adapter(file, &sources.get(file).text, findings));
+            all.entry(name.clone()).or_insert_with(|| {
+                // It is called as its file is, whatever a copy may still say of itself.
+                Adapter { name, ..adapter::adapter(file, &sources.get(file).text, findings) }
+            });
         }
     }
     for (name, body) in adapter::BUILT_IN {

@@ -1,13 +1,8 @@
 //! The documents of `--json`. Paths are absolute, frames are expressions, fps is text, what is unknown is null.
 
-use std::collections::BTreeMap;
-
-use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
-use serde::Serialize;
 use serde_json::{Map, Value, json};
 use truepath_core::diagnostic::{Finding, Level, find};
 use truepath_core::frames::Frames;
-use truepath_core::invoke::target::Step;
 use truepath_core::plan::{Plan, Series, SeriesKind};
 use truepath_core::sheet::{Key, Setting, Version};
 use truepath_core::source::{Place, Sources};
@@ -108,60 +103,6 @@ pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) 
         "meant": meant.iter().map(|finding| one(finding)).collect::<Vec<_>>(),
         "errors": count(Level::Error), "warnings": count(Level::Warning),
     })
-}
-
-/// `build --to json`: written as it is read, since there may be a hundred thousand calls.
-pub fn build(scripts: &[(&Plan, Vec<Step>)]) -> String {
-    let one = |(plan, step): (&'_ Plan, &'_ Step)| {
-        let writes = step.writes.iter().map(|write| {
-            let series = &plan.series[write.series];
-            let pass = (series.passes.len() == 1).then(|| plan.jobs[series.job].passes[series.passes[0]].label.clone());
-            Writes { series: series.id.clone(), pass, pattern: series.pattern.spelt(), frames: step.frames.to_string() }
-        });
-        Call {
-            id: step.id.clone(),
-            job: step.job.clone(),
-            passes: step.passes.clone(),
-            frames: step.frames.to_string(),
-            program: step.program.clone(),
-            arguments: step.arguments.clone(),
-            env: step.env.iter().cloned().collect(),
-            folder: plan.home.folder.clone(),
-            log: step.log.clone(),
-            writes: writes.collect(),
-            needs: step.needs.clone(),
-        }
-    };
-    let steps = scripts.iter().flat_map(|(plan, steps)| steps.iter().map(move |step| (*plan, step)));
-    let steps: Vec<(&Plan, &Step)> = steps.collect();
-    let written: Vec<String> =
-        steps.par_iter().map(|step| serde_json::to_string(&one(*step)).unwrap_or_default()).collect();
-    format!("{{\n  \"truepath\": 1,\n  \"invocations\": [\n    {}\n  ]\n}}\n", written.join(",\n    "))
-}
-
-/// One invocation in JSON.
-#[derive(Serialize)]
-struct Call {
-    id: String,
-    job: String,
-    passes: Vec<String>,
-    frames: String,
-    program: String,
-    arguments: Vec<String>,
-    env: BTreeMap<String, String>,
-    folder: String,
-    log: String,
-    writes: Vec<Writes>,
-    needs: Vec<String>,
-}
-
-/// One series of an invocation in JSON.
-#[derive(Serialize)]
-struct Writes {
-    series: String,
-    pass: Option<String>,
-    pattern: String,
-    frames: String,
 }
 
 /// `verify --json`.

@@ -4,5 +4,6 @@ pub mod arguments;
 pub mod encode;
 pub mod export;
 pub mod quote;
+pub mod step;
 pub mod target;
 pub mod written;

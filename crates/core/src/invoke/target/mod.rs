@@ -1,6 +1,7 @@
 //! Command lines to scripts.
 
 pub mod cmd;
+pub mod json;
 pub mod sh;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
