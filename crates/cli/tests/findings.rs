@@ -112,3 +112,24 @@ fn the_command_line_is_a_layer_like_any_other() {
     assert!(project.say("names --set colour=green").err.contains("--set colour:1:11"));
     assert!(project.say("names corssing").ended(2).err.contains("write crossing"));
 }
+
+#[test]
+fn frames_made_of_something_else_are_named_until_they_are_made_again() {
+    let project = Project::with(&SMALL.replace("\"1-24\"", "\"1-6\"").replace("camera = \"quay\"", "camera = \"quay\"\nsamples = 1"));
+    project.say("run").ended(0);
+    project.say("check --strict").ended(0);
+    let sheet = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
+    // A setting that changes no picture.
+    project.write("truepath.toml", sheet.replace("samples = 1", "samples = 1\nthreads = 1"));
+    project.say("check --strict").ended(0);
+    project.write("truepath.toml", sheet.replace("samples = 1", "samples = 4"));
+    let said = project.say("check --strict").ended(1);
+    assert!(said.out.contains("frames 1-6 of crossing/beauty were made of something else"), "{}", said.out);
+    project.say("check --strict --offline").ended(0);
+    project.say("run --existing replace").ended(0);
+    project.say("check --strict").ended(0);
+    let mut scene = std::fs::read(project.path("scenes/crossing.gltf")).unwrap();
+    scene.push(b'\n');
+    project.write("scenes/crossing.gltf", scene);
+    assert!(project.say("check").ended(0).out.contains("frames-stale"));
+}

@@ -46,7 +46,8 @@ fn project(sheet: &str, part: &str) -> Project {
         part.match_indices(" file ").filter(|(at, _)| part[..*at].rsplit('\n').next().unwrap().starts_with("```"))
     {
         let (name, rest) = part[at + 6..].split_once('\n').unwrap();
-        project.write(name.trim(), &rest[..rest.find("```").unwrap()]);
+        let text = rest[..rest.find("```").unwrap()].replace("PROJECT", &project.path("").display().to_string());
+        project.write(name.trim(), text.replace("//renders", "/renders"));
     }
     project
 }

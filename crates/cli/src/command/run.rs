@@ -12,7 +12,7 @@ use truepath_core::verify::Verdict;
 
 use crate::args::{self, Run};
 use crate::effect::render::{Crew, Outcome, salvage};
-use crate::effect::{export, journal::Journal, lock, observe};
+use crate::effect::{export, journal::Journal, lock, made, observe};
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
 use crate::pipeline::{self, Loaded, Way};
@@ -143,7 +143,8 @@ fn render(
     journal.write(&began)?;
     progress.show(&began);
     let (send, events) = mpsc::channel();
-    let crew = Crew { loaded, around, journal, before, need, events: send };
+    let of = made::now(&loaded.plan, &loaded.adapters, &lock::state_folder(&loaded.sheet));
+    let crew = Crew { loaded, around, journal, before, need, of: &of, events: send };
     let adapter = |job: &Job| loaded.adapter(job);
     let calls = invocations(&loaded.plan, &adapter);
     let calls: Vec<Invocation> = calls.filter(|call| only.is_empty() || only.contains(&call.id)).collect();

@@ -61,7 +61,7 @@ pub fn ask(asking: &Asking<'_>, adapter: &Adapter, scene: &Path) -> Result<Facts
 
 /// The digest of a scene's content. That of a large scene is looked up by size, time and file number, and only worked out
 /// when one of them has changed.
-fn content(scene: &Path, folder: &Path) -> std::io::Result<String> {
+pub fn content(scene: &Path, folder: &Path) -> std::io::Result<String> {
     let about = scene.metadata()?;
     let stamp = format!("{} {} {} {}.{}", scene.display(), about.len(), about.ino(), about.mtime(), about.mtime_nsec());
     let known = folder.join(format!("{}.digest", &blake3::hash(stamp.as_bytes()).to_hex()[..32]));

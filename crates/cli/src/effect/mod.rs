@@ -6,6 +6,7 @@ pub mod facts;
 pub mod journal;
 pub mod load;
 pub mod lock;
+pub mod made;
 pub mod observe;
 pub mod pin;
 pub mod render;

@@ -37,6 +37,8 @@ pub struct Crew<'c> {
     pub before: &'c [Verdict],
     /// What is to be rendered, by series.
     pub need: &'c [Frames],
+    /// What the frames of each series are made of, by series.
+    pub of: &'c [Option<String>],
     /// Where events go to be shown.
     pub events: Sender<Event>,
 }
@@ -274,6 +276,7 @@ impl Crew<'_> {
             series: &plan.series[series],
             labels: &labels,
             frame,
+            of: self.of[series].as_deref(),
             over,
         };
         match stage::land(&landing, self.journal)? {
@@ -383,6 +386,7 @@ pub fn salvage(loaded: &Loaded, around: &Surroundings, journal: &Journal) -> Res
                 series,
                 labels: &labels,
                 frame,
+                of: None,
                 over: false,
             };
             landed += i64::from(matches!(stage::land(&landing, journal)?, Landed::Yes(_)));

@@ -26,6 +26,8 @@ pub struct Landing<'l> {
     pub labels: &'l [&'l str],
     /// Its frame.
     pub frame: i64,
+    /// What it is made of, where that is known.
+    pub of: Option<&'l str>,
     /// Whether what stands there may be replaced.
     pub over: bool,
 }
@@ -70,6 +72,7 @@ pub fn land(landing: &Landing<'_>, journal: &Journal) -> Result<Landed, Failure>
         path: landing.target.display().to_string(),
         bytes: bytes.len() as u64,
         digest: blake3::hash(&bytes).to_hex().to_string(),
+        of: landing.of.map(str::to_owned),
     };
     journal.write(&event)?;
     Ok(if put(landing.staged, landing.target, landing.over)? { Landed::Yes(event) } else { Landed::Late })

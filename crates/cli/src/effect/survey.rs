@@ -13,7 +13,7 @@ use truepath_core::plan::{Adapters, Invocation, Plan, Series};
 use truepath_core::resolve::paths;
 use truepath_core::sheet::Key;
 
-use super::{facts, lock};
+use super::{facts, lock, made};
 use crate::lower::{self, Surroundings};
 
 /// Bytes of values from which on a command line may become too long.
@@ -49,6 +49,11 @@ impl Survey<'_> {
         let folders: BTreeSet<String> =
             folders.filter(|folder| folder.frame_width().is_none()).map(|folder| folder.name(0)).collect();
         machine.folders = folders.into_iter().filter_map(|folder| Some((folder.clone(), files(&folder)?))).collect();
+        if machine.folders.values().any(|files| !files.is_empty()) {
+            let state = lock::state_folder(sheet);
+            machine.landed = made::landed(&state);
+            machine.made_of = made::now(plan, self.adapters, &state);
+        }
     }
 
     /// Calls that cannot be started even for a single frame. Only jobs with long values are looked at.

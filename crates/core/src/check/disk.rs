@@ -108,6 +108,8 @@ fn other_person<'p>(path: &'p str, plan: &Plan) -> Option<&'p str> {
 struct Listing<'i> {
     /// Count and bytes of frames that are there, by series of the plan.
     there: HashMap<usize, (i64, u64)>,
+    /// Numbers of frames that were made of something else, by series of the plan.
+    stale: BTreeMap<usize, Vec<i64>>,
     /// Numbers beyond the frames, by series of the plan.
     beyond: BTreeMap<usize, Vec<i64>>,
     /// Files that belong to no series, by folder.
@@ -116,7 +118,12 @@ struct Listing<'i> {
 
 impl<'i> Listing<'i> {
     fn of(input: super::Input<'i>, machine: &'i Machine) -> Listing<'i> {
-        let mut listing = Listing { there: HashMap::new(), beyond: BTreeMap::new(), unknown: BTreeMap::new() };
+        let mut listing = Listing {
+            there: HashMap::new(),
+            stale: BTreeMap::new(),
+            beyond: BTreeMap::new(),
+            unknown: BTreeMap::new(),
+        };
         let mut known: BTreeSet<(&str, &str)> = BTreeSet::new();
         let own = input.plan.series.iter().enumerate().map(|(at, series)| (Some(at), series));
         let others =
@@ -142,6 +149,11 @@ impl<'i> Listing<'i> {
                 if file.frame_width().is_none() || numbers.contains(number) {
                     let entry = listing.there.entry(at).or_default();
                     *entry = (entry.0 + 1, entry.1 + size);
+                    let now = machine.made_of.get(at).and_then(Option::as_ref);
+                    let then = now.and_then(|_| machine.landed.get(&format!("{folder}/{name}")));
+                    if now.zip(then).is_some_and(|(now, then)| now != then) {
+                        listing.stale.entry(at).or_default().push(number.saturating_sub(series.shift));
+                    }
                 } else {
                     listing.beyond.entry(at).or_default().push(number);
                 }
@@ -162,6 +174,11 @@ impl<'i> Listing<'i> {
 
 fn left_over(sink: &mut Sink<'_, '_>, listing: &Listing<'_>) {
     let plan = sink.input.plan;
+    for (at, numbers) in &listing.stale {
+        let (series, frames) = (&plan.series[*at], crate::frames::Frames::from_any(numbers.clone()));
+        let at = series.path.as_ref().map(|path| path.at);
+        sink.add("frames-stale", at, sink.job(series), wording::disk::frames_stale(series, &frames));
+    }
     for (at, numbers) in &listing.beyond {
         let series = &plan.series[*at];
         let job = sink.job(series);

@@ -70,6 +70,10 @@ pub struct Machine {
     pub sounds: BTreeMap<String, Sound>,
     /// The files in output folders that are there: name and length, by folder.
     pub folders: BTreeMap<String, BTreeMap<String, u64>>,
+    /// What landed files were made of, by path.
+    pub landed: BTreeMap<String, String>,
+    /// What the frames of each series of the plan would be made of now.
+    pub made_of: Vec<Option<String>>,
     /// Jobs whose calls cannot be started even for one frame: bytes of the command line and the most allowed, by job.
     pub long_commands: BTreeMap<String, (usize, usize)>,
 }

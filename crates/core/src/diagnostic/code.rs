@@ -179,6 +179,7 @@ checks! {
     Error "other-system-path" "a path of another system" + MACHINE
     Warning "other-home" "a path in another person's home" + MACHINE
     Warning "space-small" "less free space than the frames will take" + MACHINE
+    Warning "frames-stale" "frames that were made of another scene or with other settings" + MACHINE
     Warning "frames-left-over" "frames of a longer range that still lie there" + MACHINE
     Note "files-unknown" "files among the outputs that no plan knows" + MACHINE
     // Movies.

@@ -39,6 +39,9 @@ pub enum Event {
         bytes: u64,
         /// BLAKE3 of its bytes, in hexadecimal.
         digest: String,
+        /// BLAKE3 of all that it was made of, as far as known, in hexadecimal.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        of: Option<String>,
     },
     /// A written file was not fit to land.
     Refused {

@@ -67,3 +67,11 @@ fn bytes(count: f64) -> String {
         format!("{count:.1} {}", units[unit])
     }
 }
+
+pub fn frames_stale(series: &Series, frames: &Frames) -> Words {
+    Words::new(
+        format!("frames {frames} of {} were made of something else than is asked for now", series.id),
+        "they lie under these names",
+    )
+    .help("render them again with `truepath run --existing replace`, or give the new ones a new version")
+}
