@@ -115,7 +115,9 @@ fn the_command_line_is_a_layer_like_any_other() {
 
 #[test]
 fn frames_made_of_something_else_are_named_until_they_are_made_again() {
-    let project = Project::with(&SMALL.replace("\"1-24\"", "\"1-6\"").replace("camera = \"quay\"", "camera = \"quay\"\nsamples = 1"));
+    let project = Project::with(
+        &SMALL.replace("\"1-24\"", "\"1-6\"").replace("camera = \"quay\"", "camera = \"quay\"\nsamples = 1"),
+    );
     project.say("run").ended(0);
     project.say("check --strict").ended(0);
     let sheet = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
