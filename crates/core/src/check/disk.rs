@@ -16,7 +16,7 @@ const MOUNTS: [&str; 5] = ["/mnt", "/media", "/run/media", "/Volumes", "/net"];
 pub fn check(sink: &mut Sink<'_, '_>) {
     let Some(machine) = sink.input.machine else { return };
     roots(sink, machine);
-    strangers(sink, machine);
+    strangers(sink);
     if let Some(why) = &machine.state {
         let folder = format!("{}/.truepath", sink.input.plan.home.folder);
         sink.findings.add("state-not-writable", None, None, wording::disk::state_not_writable(&folder, why));
@@ -64,7 +64,7 @@ fn is_foreign(path: &str, system: System) -> bool {
 }
 
 /// Paths of other systems and of other people.
-fn strangers(sink: &mut Sink<'_, '_>, _: &Machine) {
+fn strangers(sink: &mut Sink<'_, '_>) {
     let plan = sink.input.plan;
     let used: BTreeSet<usize> = sink.series().filter_map(|series| series.root).collect();
     let roots =

@@ -108,7 +108,7 @@ pub struct Format {
     pub codec: Option<Spanned<String>>,
     /// The chroma layout of a movie: `420`, `422` or `444`.
     pub chroma: Option<Spanned<String>>,
-    /// How fast a movie is encoded, in the encoder's word.
+    /// How fast a movie is encoded: slow, medium or fast.
     pub speed: Option<Spanned<String>>,
     /// The codec of a movie's sound.
     pub audio_codec: Option<Spanned<String>>,
