@@ -215,6 +215,14 @@ fn guarded_scripts_let_every_file_be_checked() {
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     assert_eq!(made(&project), planned(&project));
     project.say("run --only nothing").ended(2);
+    // Parts of a call, and a job that is not enabled, are found again.
+    let (_, runs) = habits().remove(2);
+    let parts = self::project("runs", &runs);
+    parts.write("truepath.toml", sheet("runs").replace("camera = \"quay\"", "camera = \"quay\"\nenabled = false"));
+    parts.say("build crossing --guarded --missing -o r.sh").ended(0);
+    let output = Command::new("sh").arg(parts.path("r.sh")).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    assert_eq!(made(&parts).len(), 10);
 }
 
 #[test]

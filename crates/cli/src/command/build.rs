@@ -7,7 +7,7 @@ use std::process::{Command, Stdio};
 use rayon::iter::{IntoParallelRefIterator, ParallelExtend, ParallelIterator};
 use truepath_core::invoke::target::{self, Script, Step, cmd};
 use truepath_core::plan::{Invocation, Plan, invocations};
-use truepath_core::resolve::Job;
+use truepath_core::resolve::{Job, paths};
 use truepath_core::run::outstanding::outstanding;
 use truepath_core::sheet::Existing;
 use truepath_core::template::slug;
@@ -86,7 +86,7 @@ fn steps(args: &Build, loaded: &Loaded, around: &Surroundings) -> Result<Vec<Ste
 }
 
 /// Lets `truepath run` make each call: it stages, checks and lands by itself.
-fn guard(args: &Build, loaded: &Loaded, around: &Surroundings, steps: &mut [Step]) {
+fn guard(args: &Build, loaded: &Loaded, around: &Surroundings, steps: &mut Vec<Step>) {
     let mut common = vec!["run".to_owned(), "-f".to_owned(), text(&loaded.sheet)];
     for (name, values) in [("--mode", &args.common.mode), ("--set", &args.common.set)] {
         common.extend(values.iter().flat_map(|value| [name.to_owned(), value.clone()]));
@@ -97,13 +97,20 @@ fn guard(args: &Build, loaded: &Loaded, around: &Surroundings, steps: &mut [Step
     if args.is_final {
         common.push("--final".to_owned());
     }
+    // A job that is not enabled is only there when it is named.
+    common.extend(args.common.jobs.iter().cloned());
     common.extend(args.chunk.iter().flat_map(|chunk| ["--chunk".to_owned(), chunk.to_string()]));
+    // What stands behind a dot is a part of a call; `run` cuts a call by itself.
+    for step in steps.iter_mut() {
+        step.id.truncate(step.id.find('.').unwrap_or(step.id.len()));
+    }
+    steps.dedup_by(|second, first| second.id == first.id);
     for step in steps {
         step.arguments = common.iter().cloned().chain(["--only".to_owned(), step.id.clone()]).collect();
         step.program = text(&around.program);
         step.env.clear();
         // Its own log is written by the guard.
-        step.log = step.log.replace(".log", ".guard.log");
+        step.log = format!("{}/{}.guard.log", paths::parent(&step.log), step.id);
         step.writes.clear();
     }
 }
