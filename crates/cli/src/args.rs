@@ -354,9 +354,30 @@ pub struct Run {
     /// Frames per call, instead of what the sheet says
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(i64).range(1..))]
     pub chunk: Option<i64>,
+    /// The order of calls
+    #[arg(long, value_name = "HOW", default_value = "sheet")]
+    pub order: Order,
+    /// Work on the sheet together with other processes and machines that say the same
+    #[arg(long, conflicts_with_all = ["only", "anew"])]
+    pub share: bool,
+    /// Go on with a job of which nothing came out in its first calls
+    #[arg(long)]
+    pub keep_going: bool,
+    /// Open the folder of the pictures at the end
+    #[arg(long)]
+    pub open: bool,
     /// Allow settings of the command line that change the picture under final names
     #[arg(long = "final")]
     pub is_final: bool,
+}
+
+/// The order of calls.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Order {
+    /// As the sheet has them
+    Sheet,
+    /// First, last and middle frame of everything first, then the rest
+    Spread,
 }
 
 /// What becomes of files that are there.

@@ -24,10 +24,20 @@ pub struct Surroundings {
     pub host: String,
     /// The system.
     pub system: System,
+    /// The time of day that is to be taken for now, in seconds since 1970: `SOURCE_DATE_EPOCH` of reproducible builds.
+    pub fixed: Option<i64>,
     /// How standard output is drawn.
     pub out: Screen,
     /// How standard error is drawn.
     pub err: Screen,
+}
+
+impl Surroundings {
+    /// The time of day.
+    pub fn now(&self) -> jiff::Zoned {
+        let fixed = self.fixed.and_then(|seconds| jiff::Timestamp::from_second(seconds).ok());
+        fixed.map_or_else(jiff::Zoned::now, |time| time.to_zoned(jiff::tz::TimeZone::system()))
+    }
 }
 
 /// How text is drawn.
@@ -82,6 +92,7 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
         } else {
             System::Linux
         },
+        fixed: variable("SOURCE_DATE_EPOCH").and_then(|seconds| seconds.to_str()?.parse().ok()),
         out: screen(out.is_terminal(), rustix::termios::tcgetwinsize(&out).ok()),
         err: screen(err.is_terminal(), rustix::termios::tcgetwinsize(&err).ok()),
     })

@@ -17,10 +17,10 @@ const CORE: [&str; 16] = [
     "pins",
     "resolve",
     "plan",
-    "check",
-    "invoke",
     "verify",
     "run",
+    "check",
+    "invoke",
     "whose",
 ];
 

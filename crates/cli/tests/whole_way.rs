@@ -161,11 +161,11 @@ fn killed_at_any_moment_nothing_is_half_done_and_nothing_is_done_twice() {
     assert_eq!(rendered(&project), planned(&project));
     let finals = project.stamps("renders");
     assert!(landed.iter().all(|(name, stamp)| finals[name] == *stamp), "a landed frame was touched again");
-    let mut journal: Vec<String> = Vec::new();
+    let mut journal: Vec<(String, i64)> = Vec::new();
     for name in project.files(".truepath/truepath/journal") {
         let text = std::fs::read_to_string(project.path(".truepath/truepath/journal").join(name)).unwrap();
         journal.extend(truepath_core::run::event::read(&text).filter_map(|event| match event {
-            truepath_core::run::event::Event::Landed { path, .. } => Some(path),
+            truepath_core::run::event::Event::Landed(landed) => Some((landed.series, landed.frame)),
             _ => None,
         }));
     }

@@ -60,6 +60,15 @@ pub struct Call {
     /// A variable of the scene; weather=fog lays fog over it
     #[arg(long = "set", value_name = "KEY=VALUE")]
     pub variables: Vec<String>,
+    /// Save a frame under way to this file
+    #[arg(long, value_name = "FILE")]
+    pub checkpoint: Option<PathBuf>,
+    /// Seconds from one checkpoint to the next
+    #[arg(long, value_name = "SECONDS", default_value_t = 60.0)]
+    pub checkpoint_every: f64,
+    /// Go on with a frame that was saved under way
+    #[arg(long, value_name = "FILE", requires = "checkpoint")]
+    pub resume: Option<PathBuf>,
     /// Fail in a way in which renderers fail, for tests
     #[arg(long, value_name = "HOW")]
     pub misbehave: Option<Misbehaviour>,
@@ -95,6 +104,8 @@ pub enum Misbehaviour {
     NoSeat,
     /// Write one frame too many
     Stray,
+    /// Write a frame again at the end, after it was called written
+    Again,
 }
 
 /// Depth of one sample.

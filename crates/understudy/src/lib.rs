@@ -12,6 +12,7 @@ mod motion;
 mod raster;
 mod render;
 mod scene;
+mod still;
 mod write;
 
 pub use args::Command;

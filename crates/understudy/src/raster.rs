@@ -83,15 +83,32 @@ enum Lamp {
 
 /// Draws one frame: `width * height` pixels.
 pub fn draw(scene: &Scene, view: &View) -> Vec<Pixel> {
+    paint(scene, view, Vec::new(), None)
+}
+
+/// Draws the rest of a frame whose first rows are `done`, some rows at a time; `told` sees what there is after each.
+pub fn draw_from(scene: &Scene, view: &View, done: Vec<Pixel>, told: &mut dyn FnMut(&[Pixel])) -> Vec<Pixel> {
+    paint(scene, view, done, Some(told))
+}
+
+fn paint(scene: &Scene, view: &View, mut done: Vec<Pixel>, mut told: Option<&mut dyn FnMut(&[Pixel])>) -> Vec<Pixel> {
     let lamps = lamps(scene, view.world);
     let (solid, mut clear) = triangles(scene, view);
     clear.sort_by(|a, b| reach(b).total_cmp(&reach(a)));
     let order: Vec<&Triangle> = solid.iter().chain(&clear).collect();
-    let mut pixels = vec![Pixel::default(); view.width * view.height];
-    pixels.par_chunks_mut(view.width * BAND).enumerate().for_each(|(band, rows)| {
-        draw_band(view, &order, &lamps, band * BAND, rows);
-    });
-    pixels
+    let (from, whole) = (done.len(), view.width * view.height);
+    done.resize(whole, Pixel::default());
+    let step = if told.is_some() { view.width * BAND } else { whole };
+    for start in (from..whole).step_by(step.max(1)) {
+        let end = (start + step).min(whole);
+        done[start..end].par_chunks_mut(view.width * BAND).enumerate().for_each(|(band, rows)| {
+            draw_band(view, &order, &lamps, start / view.width + band * BAND, rows);
+        });
+        if let Some(told) = told.as_mut().filter(|_| end < whole) {
+            told(&done[..end]);
+        }
+    }
+    done
 }
 
 fn reach(triangle: &Triangle) -> f32 {

@@ -6,7 +6,7 @@ use crate::args::{Call, Misbehaviour};
 use crate::raster::{self, View};
 use crate::scene::{Camera, Scene};
 use crate::write::{self, Layer, Options, Pass};
-use crate::{Stop, frames, load, motion, say};
+use crate::{Stop, frames, load, motion, say, still};
 
 /// The passes that go into one file.
 struct Target {
@@ -38,6 +38,7 @@ pub fn render(call: &Call) -> Result<(), Stop> {
         say(std::io::stdout(), "waiting for a seat");
         return Err(Stop("no seat is free".to_owned()));
     }
+    let mut again = Vec::new();
     let beyond = frames.last().map(|last| last + 1).filter(|_| odd == Some(Misbehaviour::Stray));
     for frame in frames.into_iter().chain(beyond) {
         let here = Some(frame) == fault_at;
@@ -57,7 +58,7 @@ pub fn render(call: &Call) -> Result<(), Stop> {
         let seconds = ((frame as f64 - 1.0) / fps).clamp(0.0, f64::from(scene.seconds)) as f32;
         let world = motion::world(&scene, seconds);
         let view = View { camera, world: &world, width, height, side, fog };
-        let pixels = pool.install(|| raster::draw(&scene, &view));
+        let pixels = pool.install(|| still::draw(&scene, &view, call, frame))?;
         say(std::io::stdout(), &format!("frame {frame}"));
         for target in &targets {
             let path = place(&target.path, (frame, &target.passes[0].0), odd);
@@ -75,7 +76,15 @@ pub fn render(call: &Call) -> Result<(), Stop> {
                 }
             }
             say(std::io::stdout(), &format!("wrote {}", path.display()));
+            if here && odd == Some(Misbehaviour::Again) {
+                let bytes = std::fs::read(&path).map_err(|error| Stop::because("again", error))?;
+                again.push((path, bytes));
+            }
         }
+    }
+    for (path, bytes) in again {
+        std::fs::write(&path, bytes).map_err(|error| Stop::because("again", error))?;
+        say(std::io::stdout(), &format!("wrote {}", path.display()));
     }
     if odd == Some(Misbehaviour::ExitOne) {
         return Err(Stop("everything was written, and yet".to_owned()));

@@ -13,7 +13,7 @@ use truepath_core::sheet::Existing;
 use truepath_core::template::slug;
 
 use crate::args::{Build, Target};
-use crate::effect::observe;
+use crate::effect::observe::{Look, Observation};
 use crate::exit_code::{Exit, Failure};
 use crate::lower::{Surroundings, text};
 use crate::pipeline::{self, Loaded, Way};
@@ -30,7 +30,11 @@ pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
     for loaded in &mut queue.sheets {
         super::guard_final(loaded, args.is_final)?;
         super::need_adapters(loaded)?;
-        super::pin(loaded, args.anew)?;
+        if !super::pin(loaded, args.anew)? {
+            let message = "somebody else pinned other values for this sheet in this moment".to_owned();
+            let help = Some("say the same again: their values hold now".to_owned());
+            return Err(Failure { message, help, exit: Exit::Machine });
+        }
         if let Some(chunk) = args.chunk {
             loaded.plan.run.chunk = chunk;
         }
@@ -69,8 +73,10 @@ fn steps(args: &Build, loaded: &Loaded, around: &Surroundings) -> Result<Vec<Ste
     let adapter = |job: &Job| loaded.adapter(job);
     let calls = invocations(plan, &adapter);
     let calls: Vec<Invocation> = if args.missing {
+        let told = |_: u64| {};
+        let observation = Observation { plan, machine: &loaded.ground, look: Look::Heads, told: &told };
         let lost: Vec<_> =
-            observe::verdicts(plan, &|_| {})?.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
+            observation.verdicts()?.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
         calls.flat_map(|call| shop.narrowed(&call, &lost)).collect()
     } else {
         calls.collect()

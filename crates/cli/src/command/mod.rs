@@ -41,21 +41,15 @@ fn sheet_names(queue: &Queue, around: &Surroundings) -> String {
 }
 
 /// Fixes looked-up values before anything is built or rendered with them.
-fn pin(loaded: &Loaded, anew: bool) -> Result<(), Failure> {
+///
+/// False where somebody else has pinned other values in this moment: theirs hold, and the sheet has to be read again.
+fn pin(loaded: &Loaded, anew: bool) -> Result<bool, Failure> {
     let wanted = truepath_core::plan::wanted(&loaded.plan.jobs);
     if wanted.is_nothing() || (loaded.unpinned.is_nothing() && !anew) {
-        return Ok(());
+        return Ok(true);
     }
     let pinned = crate::effect::pin::write(&loaded.sheet, &loaded.pins, anew)?;
-    if pinned != loaded.pins {
-        let message = "somebody else pinned other values for this sheet in this moment".to_owned();
-        return Err(Failure {
-            message,
-            help: Some("say the same again: their values hold now".to_owned()),
-            exit: Exit::Machine,
-        });
-    }
-    Ok(())
+    Ok(pinned == loaded.pins)
 }
 
 /// A command of ours with the sheet, the jobs and the settings of this call, ready to be pasted.

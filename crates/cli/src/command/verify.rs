@@ -1,10 +1,10 @@
 //! `verify`: what lies on disk against what was planned.
 
 use truepath_core::plan::Plan;
-use truepath_core::verify::Verdict;
+use truepath_core::verify::{State, Verdict};
 
 use crate::args::Verify;
-use crate::effect::observe;
+use crate::effect::observe::{Look, Observation};
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
 use crate::pipeline::{self, Loaded, Way};
@@ -21,7 +21,9 @@ pub fn run(args: &Verify, around: &Surroundings) -> Result<Exit, Failure> {
     }
     let mut judged: Vec<(&Plan, Vec<Verdict>)> = Vec::new();
     for sheet in &queue.sheets {
-        judged.push((&sheet.plan, observe::verdicts(&sheet.plan, &|_| {})?));
+        let told = |_: u64| {};
+        let look = Observation { plan: &sheet.plan, machine: &sheet.ground, look: Look::Heads, told: &told };
+        judged.push((&sheet.plan, look.verdicts()?));
     }
     let all: Vec<&Verdict> = judged.iter().flat_map(|(_, verdicts)| verdicts).collect();
     if args.common.json {
@@ -38,5 +40,12 @@ pub fn run(args: &Verify, around: &Surroundings) -> Result<Exit, Failure> {
 
 /// The command that would mend what is not good.
 fn mend(verdicts: &[&Verdict]) -> &'static str {
-    if verdicts.iter().any(|verdict| !verdict.wrong.is_empty()) { "run --existing renew" } else { "run" }
+    let any = |states: &[State]| verdicts.iter().any(|verdict| !verdict.in_any(states).is_empty());
+    if any(&[State::Wrong, State::Stale]) {
+        "run --existing renew"
+    } else if any(&[State::Missing, State::Broken]) {
+        "run"
+    } else {
+        "run --existing replace"
+    }
 }

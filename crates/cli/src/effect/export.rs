@@ -6,11 +6,11 @@ use std::process::{Command, Stdio};
 
 use truepath_core::invoke::target::{Product, Step};
 use truepath_core::plan::Invocation;
-use truepath_core::run::event::Event;
+use truepath_core::run::event::{Ended, Event, Started};
 use truepath_core::sheet::Key;
 
-use super::journal::Journal;
-use super::spawn::{self, Running, Start};
+use super::journal::{Journal, millis};
+use super::spawn::{self, Listener, Running, Start};
 use super::stage;
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
@@ -69,6 +69,39 @@ fn digest(step: &Step, loaded: &Loaded) -> std::io::Result<String> {
     Ok(hash.finalize().to_hex().to_string())
 }
 
+/// An exporter while it runs.
+struct Hearing<'h> {
+    step: &'h Step,
+    journal: &'h Journal,
+    last: String,
+    told: Result<(), Failure>,
+}
+
+impl Listener for Hearing<'_> {
+    fn began(&mut self, process: u32) {
+        let started = Started {
+            call: self.step.id.clone(),
+            job: self.step.job.clone(),
+            process,
+            born: super::process::born(process),
+            log: self.step.log.clone(),
+            t: self.journal.t(),
+            ..Started::default()
+        };
+        self.told = self.journal.write(&Event::Started(started));
+    }
+
+    fn line(&mut self, line: &str) {
+        line.clone_into(&mut self.last);
+    }
+
+    fn due(&self) -> Option<std::time::Instant> {
+        None
+    }
+
+    fn tick(&mut self) {}
+}
+
 fn export(step: &Step, product: &Product, loaded: &Loaded, journal: &Journal) -> Result<(), Failure> {
     let staged = Path::new(&product.staged);
     let folder = staged.parent().unwrap_or(Path::new("."));
@@ -81,21 +114,22 @@ fn export(step: &Step, product: &Product, loaded: &Loaded, journal: &Journal) ->
         log: Path::new(&step.log),
     };
     let began = std::time::Instant::now();
-    let mut last = String::new();
-    let tell = |process| journal.write(&Event::Started { invocation: step.id.clone(), frames: String::new(), process });
-    let mut told = Ok(());
-    let code = spawn::run(&start, &Running::default(), |process| told = tell(process), |line| last = line.to_owned())
+    let mut hearing = Hearing { step, journal, last: String::new(), told: Ok(()) };
+    let code = spawn::run(&start, &Running::default(), &mut hearing)
         .map_err(|error| Failure::machine("start", &step.program, &error))?;
-    told?;
+    let last = hearing.last;
+    hearing.told?;
     let made = staged.metadata().is_ok_and(|about| about.len() > 0);
-    journal.write(&Event::Ended {
-        invocation: step.id.clone(),
+    journal.write(&Event::Ended(Ended {
+        call: step.id.clone(),
         code,
+        files: i64::from(made),
         lacking: String::new(),
-        seconds: began.elapsed().as_secs_f64(),
+        seconds: millis(began.elapsed().as_secs_f64()),
         log: step.log.clone(),
         why: (!made).then(|| "made no file".to_owned()),
-    })?;
+        t: journal.t(),
+    }))?;
     if !made {
         let code = code.map_or("a signal".to_owned(), |code| format!("exit code {code}"));
         let message = format!("the export of {} did not make {}: {code}. {last}", step.job, product.staged);

@@ -62,9 +62,7 @@ pub fn ask(asking: &Asking<'_>, adapter: &Adapter, scene: &Path) -> Result<Facts
 /// The digest of a scene's content. That of a large scene is looked up by size, time and file number, and only worked out
 /// when one of them has changed.
 pub fn content(scene: &Path, folder: &Path) -> std::io::Result<String> {
-    let about = scene.metadata()?;
-    let stamp = format!("{} {} {} {}.{}", scene.display(), about.len(), about.ino(), about.mtime(), about.mtime_nsec());
-    let known = folder.join(format!("{}.digest", &blake3::hash(stamp.as_bytes()).to_hex()[..32]));
+    let known = folder.join(format!("{}.digest", &blake3::hash(stamp(scene)?.as_bytes()).to_hex()[..32]));
     if let Ok(digest) = std::fs::read_to_string(&known)
         && digest.len() == 32
     {
@@ -74,6 +72,12 @@ pub fn content(scene: &Path, folder: &Path) -> std::io::Result<String> {
     // What cannot be kept is worked out again next time.
     let _ = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&known, &digest));
     Ok(digest)
+}
+
+/// What changes with a file: where it is, its size, its file number and when it was changed.
+pub fn stamp(file: &Path) -> std::io::Result<String> {
+    let about = file.metadata()?;
+    Ok(format!("{} {} {} {}.{}", file.display(), about.len(), about.ino(), about.mtime(), about.mtime_nsec()))
 }
 
 /// An adapter's program on this system, or its name where it is nowhere to be found: `truepath` is the running binary, one

@@ -120,11 +120,15 @@ fn scene_bytes(path: &Path, name: &str) -> std::io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
+/// Where an outside file of a scene lies, if it is there.
+pub fn resource(scene: &Path, name: &str) -> Option<PathBuf> {
+    let folder = scene.parent().unwrap_or(Path::new("."));
+    [folder.join(name), folder.join(percent_decoded(name))].into_iter().find(|path| path.exists())
+}
+
 /// The outside files of a scene that are not there, as the scene spells them.
 pub fn missing(scene: &Path, facts: &Facts) -> Vec<String> {
-    let folder = scene.parent().unwrap_or(Path::new("."));
-    let there = |name: &String| folder.join(name).exists() || folder.join(percent_decoded(name)).exists();
-    facts.resources.iter().filter(|name| !there(name)).cloned().collect()
+    facts.resources.iter().filter(|name| resource(scene, name).is_none()).cloned().collect()
 }
 
 /// A copy beside a scene that a program saved by itself, or that an editor still holds, and that is newer than the scene.

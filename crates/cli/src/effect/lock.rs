@@ -17,8 +17,8 @@ pub struct Lock {
     _file: File,
 }
 
-/// Takes the lock, or says who holds it.
-pub fn take(state: &Path, host: &str) -> Result<Lock, Failure> {
+/// Takes the lock, or says who holds it. Workers that share the sheet hold it together.
+pub fn take(state: &Path, host: &str, share: bool) -> Result<Lock, Failure> {
     let failure = |error: &std::io::Error| {
         Failure::machine("write the state folder", state, error)
             .help("the state lies beside the sheet: let this user write there")
@@ -32,7 +32,7 @@ pub fn take(state: &Path, host: &str) -> Result<Lock, Failure> {
         .truncate(false)
         .open(&path)
         .map_err(|error| failure(&error))?;
-    match file.try_lock() {
+    match if share { file.try_lock_shared() } else { file.try_lock() } {
         Ok(()) => {}
         Err(std::fs::TryLockError::WouldBlock) => {
             let mut holder = String::new();

@@ -1,47 +1,100 @@
-//! What frames were made of when they landed, from the journals, and what they would be made of now.
+//! What frames would be made of now: the outside of a sheet, looked up and hashed.
 
-use std::collections::BTreeMap;
-use std::io::{BufRead, BufReader};
-use std::path::Path;
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::Arc;
 
+use truepath_core::adapter::Adapter;
 use truepath_core::plan::{Adapters, Plan};
-use truepath_core::run::event::Event;
-use truepath_core::run::fingerprint::made_of;
+use truepath_core::run::fingerprint::{Fingerprint, Outside};
+use truepath_core::scene::Facts;
 use truepath_core::sheet::Key;
 
-use super::facts;
+use super::{facts, load, lock};
+use crate::lower::Surroundings;
 
-/// What each series of a plan is made of now; nothing where its scene cannot be read.
-pub fn now(plan: &Plan, adapters: &Adapters, state: &Path) -> Vec<Option<String>> {
-    let mut scenes: BTreeMap<&str, Option<String>> = BTreeMap::new();
-    let one = |series: &truepath_core::plan::Series| {
-        let job = &plan.jobs[series.job];
-        let scene = job.scene.as_ref()?.value.as_str();
-        let bytes = scenes.entry(scene).or_insert_with(|| facts::content(Path::new(scene), &state.join("facts")).ok());
-        let adapter = job.settings.text(&Key::Adapter).and_then(|name| adapters.get(name));
-        let mut hash = blake3::Hasher::new();
-        hash.update(bytes.as_ref()?.as_bytes()).update(made_of(plan, series, adapter).as_bytes());
-        Some(hash.finalize().to_hex()[..32].to_owned())
-    };
-    plan.series.iter().map(one).collect()
+/// All that is asked.
+pub struct Asking<'a> {
+    /// The plan.
+    pub plan: &'a Plan,
+    /// The adapters of its jobs.
+    pub adapters: &'a Adapters,
+    /// Programs that the machine file knows.
+    pub programs: &'a BTreeMap<String, String>,
+    /// What is known about scenes.
+    pub facts: &'a BTreeMap<String, Arc<Facts>>,
+    /// The sheet.
+    pub sheet: &'a Path,
+    /// The machine.
+    pub around: &'a Surroundings,
 }
 
-/// What landed files were made of, by path; the last landing of a name counts. A line that cannot be read is passed over.
-pub fn landed(state: &Path) -> BTreeMap<String, String> {
-    let entries = std::fs::read_dir(state.join("journal")).into_iter().flatten().filter_map(Result::ok);
-    let mut journals: Vec<_> = entries
-        .filter_map(|entry| Some((entry.metadata().and_then(|about| about.modified()).ok()?, entry.path())))
-        .collect();
-    journals.sort();
-    let mut made = BTreeMap::new();
-    for file in journals.iter().filter_map(|(_, path)| std::fs::File::open(path).ok()) {
-        for line in BufReader::new(file).lines().map_while(Result::ok).filter(|line| line.contains("\"landed\"")) {
-            match serde_json::from_str(&line) {
-                Ok(Event::Landed { path, of: Some(of), .. }) => drop(made.insert(path, of)),
-                Ok(Event::Landed { path, of: None, .. }) => drop(made.remove(&path)),
-                _ => {}
-            }
+impl Asking<'_> {
+    /// What each series of the plan is made of now. Every scene, resource and program is asked once.
+    pub fn now(&self) -> Vec<Option<Fingerprint>> {
+        let folder = lock::state_folder(self.sheet).join("facts");
+        let mut outside: HashMap<(String, String, String), Outside> = HashMap::new();
+        let plan = self.plan;
+        let one = |series: &truepath_core::plan::Series| {
+            let job = &plan.jobs[series.job];
+            let name = |key: &Key| job.settings.text(key).unwrap_or_default().to_owned();
+            let scene = job.scene.as_ref()?.value.clone();
+            let key = (scene, name(&Key::Adapter), name(&Key::Export));
+            let adapter = self.adapters.get(&key.1);
+            let outside = outside.entry(key.clone()).or_insert_with(|| self.outside(&key.0, (adapter, &key.2), &folder));
+            Some(Fingerprint::of(plan, series, adapter, outside))
+        };
+        plan.series.iter().map(one).collect()
+    }
+
+    fn outside(&self, scene: &str, (adapter, exporter): (Option<&Adapter>, &str), folder: &Path) -> Outside {
+        let digest = |path: &Path| facts::content(path, folder).ok();
+        let bytes = digest(Path::new(scene));
+        let facts = self.facts.get(scene);
+        let resources = facts.into_iter().flat_map(|facts| &facts.resources);
+        let file = |name: &String| (name.clone(), load::resource(Path::new(scene), name).and_then(|path| digest(&path)));
+        let export = (!exporter.is_empty()).then(|| {
+            let exporter = self.adapters.get(exporter)?;
+            // What it makes follows from the scene and how the exporter is called.
+            let templates = exporter.templates().map(|template| template.value.to_string()).collect::<Vec<_>>().join(" ");
+            Some(short(format!("{}\n{templates}", bytes.as_ref()?).as_bytes()))
+        });
+        Outside {
+            resources: resources.map(file).collect(),
+            resources_known: facts.is_some(),
+            export,
+            version: adapter.and_then(|adapter| self.version(adapter, folder)),
+            scene: bytes,
         }
     }
-    made
+
+    /// What an adapter's program says its version is, kept by the program's size, time and file number.
+    fn version(&self, adapter: &Adapter, folder: &Path) -> Option<String> {
+        if adapter.version.is_empty() {
+            return Some("not asked for".to_owned());
+        }
+        let home = &self.plan.home;
+        let place = (Path::new(home.folder.as_str()), home.system);
+        let program: PathBuf = facts::program(adapter, place, (&self.around.program, self.programs)).ok()?;
+        let stamp = format!("{} {}", facts::stamp(&program).ok()?, adapter.version.join(" "));
+        let kept = folder.join(format!("{}.version", short(stamp.as_bytes())));
+        if let Some(text) = std::fs::read_to_string(&kept).ok().filter(|text| !text.is_empty()) {
+            return Some(text);
+        }
+        let mut command = Command::new(&program);
+        command.args(&adapter.version).current_dir(&home.folder).stdin(Stdio::null());
+        let output = command.output().ok()?;
+        let said = if output.stdout.is_empty() { output.stderr } else { output.stdout };
+        let text = String::from_utf8_lossy(&said).trim().to_owned();
+        let text = if text.lines().count() > 1 { format!("{} ...", text.lines().next()?) } else { text };
+        // An answer that cannot be kept is asked for again next time.
+        let _ = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&kept, &text));
+        Some(text)
+    }
+}
+
+/// The first half of a digest, in hexadecimal: enough to tell things apart.
+fn short(bytes: &[u8]) -> String {
+    blake3::hash(bytes).to_hex()[..32].to_owned()
 }

@@ -1,6 +1,9 @@
 //! What touches the machine: files, processes, signals. Each part has small errors of its own and decides nothing about
 //! sheets.
 
+pub mod call;
+pub mod claims;
+pub mod crew;
 pub mod export;
 pub mod facts;
 pub mod journal;
@@ -9,9 +12,11 @@ pub mod lock;
 pub mod made;
 pub mod observe;
 pub mod pin;
-pub mod render;
+pub mod process;
+pub mod recover;
 pub mod replace;
 pub mod spawn;
 pub mod stage;
+pub mod still;
 pub mod survey;
 pub mod watch;

@@ -1,88 +1,166 @@
-//! What lies on disk at the names of a plan. Every folder is listed once; only files that are there are opened.
+//! What lies on disk at the names of a plan. Every folder is listed once.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
 
-use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
+use rayon::iter::{IntoParallelIterator, ParallelIterator};
+use truepath_core::check::Machine;
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
-use truepath_core::verify::{Seen, Verdict};
+use truepath_core::run::history::{past, standing};
+use truepath_core::verify::{Found, Seen, Standing, Verdict};
 
 use crate::exit_code::Failure;
 
-/// The names in each folder that was asked for.
-#[derive(Default)]
-struct Folders {
-    listed: HashMap<String, BTreeSet<String>>,
+/// Files with their sizes, by name.
+pub type Files = Vec<(String, u64)>;
+
+/// The files in a folder, by name; none where there is no such folder. Sizes are asked on all threads.
+pub fn files(folder: &Path) -> std::io::Result<Files> {
+    let entries = match std::fs::read_dir(folder) {
+        Ok(entries) => entries.collect::<Result<Vec<_>, _>>()?,
+        Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
+            return Ok(Files::new());
+        }
+        Err(error) => return Err(error),
+    };
+    let file = |entry: std::fs::DirEntry| {
+        let about = entry.metadata().ok()?;
+        // A link is what it leads to.
+        let about = if about.is_symlink() { entry.path().metadata().ok()? } else { about };
+        about.is_file().then(|| (entry.file_name().to_string_lossy().into_owned(), about.len()))
+    };
+    let mut files: Files = entries.into_par_iter().filter_map(file).collect();
+    files.sort_unstable();
+    Ok(files)
 }
 
-impl Folders {
-    fn names(&mut self, folder: &str) -> Result<&BTreeSet<String>, Failure> {
-        if !self.listed.contains_key(folder) {
-            let names = match std::fs::read_dir(folder) {
-                Ok(entries) => entries
-                    .filter_map(Result::ok)
-                    .map(|entry| entry.file_name().to_string_lossy().into_owned())
-                    .collect(),
-                Err(error)
-                    if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) =>
-                {
-                    BTreeSet::new()
-                }
-                Err(error) => return Err(Failure::machine("list", folder, &error)),
+/// How closely files are looked at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Look {
+    /// What the journals know at its size, made as it would be now, is not opened: it was decoded when it landed.
+    Trusting,
+    /// Head and end of every file.
+    Heads,
+}
+
+/// What is looked at.
+pub struct Observation<'o> {
+    /// The plan.
+    pub plan: &'o Plan,
+    /// What the disk and the journals said.
+    pub machine: &'o Machine,
+    /// How closely.
+    pub look: Look,
+    /// Hears of every file that was looked at.
+    pub told: &'o (dyn Fn(u64) + Sync),
+}
+
+impl Observation<'_> {
+    /// The verdict on every series.
+    pub fn verdicts(&self) -> Result<Vec<Verdict>, Failure> {
+        let mut listed: HashMap<String, Files> = HashMap::new();
+        (0..self.plan.series.len()).map(|at| self.verdict(at, &mut listed)).collect()
+    }
+
+    fn verdict(&self, at: usize, listed: &mut HashMap<String, Files>) -> Result<Verdict, Failure> {
+        let (plan, series) = (self.plan, &self.plan.series[at]);
+        if !series.is_known() || series.frames.is_none() {
+            return Ok(Verdict::gather((at, series), &[], []));
+        }
+        let mut stray = Vec::new();
+        let there = match series.pattern.folder().filter(|folder| folder.frame_width().is_none()) {
+            Some(folder) => {
+                let folder = folder.name(0);
+                let files = self.folder(folder.trim_end_matches('/'), listed)?;
+                in_folder(series, &folder, files, &mut stray)
+            }
+            None => self.in_folders(series, listed)?,
+        };
+        let landed = self.machine.history.of(series);
+        let now = self.machine.made_of.get(at).and_then(Option::as_ref);
+        let stale = now.map(|now| self.machine.history.stale(now));
+        let look = |(frame, bytes): (i64, u64)| -> Found {
+            let number = frame.saturating_add(series.shift);
+            let past = past(landed, number, bytes);
+            let standing = standing(past, bytes, stale.as_deref());
+            // Only a landing of this size and of the same making has been held against this plan.
+            let known = self.look == Look::Trusting && stale.is_some() && standing == Standing::Fresh;
+            let seen = if known {
+                Seen::AsLanded
+            } else {
+                let path = series.name(frame);
+                truepath_media::probe(Path::new(&path))
+                    .unwrap_or_else(|error| Seen::Broken(format!("cannot be read: {error}")))
             };
-            self.listed.insert(folder.to_owned(), names);
+            (self.told)(1);
+            (frame, seen, standing)
+        };
+        let found: BTreeMap<i64, u64> = there.into_iter().collect();
+        let frames: Vec<i64> = series.frames.iter().flat_map(|frames| frames.iter()).collect();
+        let missing = (Seen::Missing, Standing::Fresh);
+        let all: Vec<Found> = frames
+            .into_par_iter()
+            .map(|frame| match found.get(&frame) {
+                Some(bytes) => look((frame, *bytes)),
+                None => (frame, missing.0.clone(), missing.1.clone()),
+            })
+            .collect();
+        let labels: Vec<&str> =
+            series.passes.iter().map(|pass| plan.jobs[series.job].passes[*pass].label.as_str()).collect();
+        let mut verdict = Verdict::gather((at, series), &labels, all);
+        verdict.stray = stray;
+        Ok(verdict)
+    }
+
+    /// The files of a folder: as they were listed for the checks, or listed now.
+    fn folder<'f>(&'f self, folder: &str, listed: &'f mut HashMap<String, Files>) -> Result<&'f Files, Failure> {
+        if let Some(files) = self.machine.folders.get(folder) {
+            return Ok(files);
         }
-        Ok(&self.listed[folder])
+        if !listed.contains_key(folder) {
+            let files = files(Path::new(folder)).map_err(|error| Failure::machine("list", folder, &error))?;
+            listed.insert(folder.to_owned(), files);
+        }
+        Ok(&listed[folder])
+    }
+
+    /// Frames that are there and their bytes, of a series whose folders bear the number.
+    fn in_folders(&self, series: &Series, listed: &mut HashMap<String, Files>) -> Result<Vec<(i64, u64)>, Failure> {
+        let mut there = Vec::new();
+        for (frame, path) in series.files() {
+            let files = self.folder(paths::parent(&path), listed)?;
+            let name = paths::file_name(&path);
+            let at = files.binary_search_by(|(own, _)| own.as_str().cmp(name));
+            there.extend(at.ok().map(|at| (frame, files[at].1)));
+        }
+        Ok(there)
     }
 }
 
-/// The verdict on every series of a plan, from the heads and ends of its files. `told` hears how many files were looked at.
-pub fn verdicts(plan: &Plan, told: &(dyn Fn(u64) + Sync)) -> Result<Vec<Verdict>, Failure> {
-    let mut folders = Folders::default();
-    plan.series.iter().enumerate().map(|(at, series)| verdict(plan, (at, series), &mut folders, told)).collect()
-}
-
-fn verdict(
-    plan: &Plan,
-    (at, series): (usize, &Series),
-    folders: &mut Folders,
-    told: &(dyn Fn(u64) + Sync),
-) -> Result<Verdict, Failure> {
-    let mut there: Vec<(i64, String)> = Vec::new();
-    let mut seen: BTreeMap<i64, Seen> = BTreeMap::new();
-    let mut wanted_folders: BTreeSet<String> = BTreeSet::new();
-    for (frame, path) in series.files() {
-        let folder = paths::parent(&path);
-        if !wanted_folders.contains(folder) {
-            wanted_folders.insert(folder.to_owned());
-        }
-        if folders.names(folder)?.contains(paths::file_name(&path)) {
-            there.push((frame, path));
+/// Frames of a series that are among the files of its folder, with their bytes. Numbers beyond its frames are strays.
+fn in_folder(series: &Series, folder: &str, files: &Files, stray: &mut Vec<String>) -> Vec<(i64, u64)> {
+    let (_, file) = series.pattern.split_folder();
+    let head = match file.pieces().first() {
+        Some(truepath_core::template::Piece::Text(text)) => text.as_str(),
+        _ => "",
+    };
+    let Some(frames) = series.frames.as_ref() else { return Vec::new() };
+    let from = files.partition_point(|(name, _)| name.as_str() < head);
+    let own: Vec<&(String, u64)> = files[from..].iter().take_while(|(name, _)| name.starts_with(head)).collect();
+    if file.frame_width().is_none() {
+        let found = own.into_iter().find(|(name, _)| *name == file.name(0));
+        return found.map(|(_, bytes)| frames.iter().map(|frame| (frame, *bytes)).collect()).unwrap_or_default();
+    }
+    let mut there = Vec::new();
+    for (name, bytes) in own {
+        let Some(number) = file.read(name) else { continue };
+        let frame = number.saturating_sub(series.shift);
+        if frames.contains(frame) {
+            there.push((frame, *bytes));
         } else {
-            seen.insert(frame, Seen::Missing);
+            stray.push(format!("{}/{name}", folder.trim_end_matches('/')));
         }
     }
-    let probed: Vec<(i64, Seen)> = there
-        .par_iter()
-        .map(|(frame, path)| {
-            let found = truepath_media::probe(Path::new(path))
-                .unwrap_or_else(|error| Seen::Broken(format!("cannot be read: {error}")));
-            told(1);
-            (*frame, found)
-        })
-        .collect();
-    seen.extend(probed);
-    let labels: Vec<&str> =
-        series.passes.iter().map(|pass| plan.jobs[series.job].passes[*pass].label.as_str()).collect();
-    let mut verdict = Verdict::gather((at, series), &labels, seen);
-    if let Some(numbers) = series.numbers().filter(|_| series.pattern.frame_width().is_some()) {
-        for folder in wanted_folders {
-            let paths = folders.names(&folder)?.iter().map(|name| format!("{folder}/{name}"));
-            verdict
-                .stray
-                .extend(paths.filter(|path| series.pattern.read(path).is_some_and(|number| !numbers.contains(number))));
-        }
-    }
-    Ok(verdict)
+    there
 }

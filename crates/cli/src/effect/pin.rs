@@ -58,7 +58,7 @@ pub fn write(sheet: &Path, pins: &Pins, over: bool) -> Result<Pins, Failure> {
 pub fn now(wanted: &Wanted, around: &Surroundings) -> Pins {
     let mut pins = Pins::default();
     if wanted.clock {
-        let now = jiff::Zoned::now();
+        let now = around.now();
         pins.clock = Some(Clock {
             year: now.year(),
             month: now.month(),

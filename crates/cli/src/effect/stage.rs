@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{CWD, RenameFlags};
 use truepath_core::plan::Series;
-use truepath_core::run::event::Event;
+use truepath_core::run::event::{Event, Landed};
+use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::verify::{State, judge};
 
 use super::journal::Journal;
@@ -19,7 +20,7 @@ pub struct Landing<'l> {
     /// Its final name.
     pub target: &'l Path,
     /// The call that wrote it.
-    pub invocation: &'l str,
+    pub call: &'l str,
     /// Its series.
     pub series: &'l Series,
     /// Labels of the series' passes.
@@ -27,16 +28,16 @@ pub struct Landing<'l> {
     /// Its frame.
     pub frame: i64,
     /// What it is made of, where that is known.
-    pub of: Option<&'l str>,
+    pub made: Option<&'l Fingerprint>,
     /// Whether what stands there may be replaced.
     pub over: bool,
 }
 
 /// What became of a staged file.
 #[derive(Debug, PartialEq)]
-pub enum Landed {
+pub enum Fate {
     /// It bears its final name; this is what the journal says of it.
-    Yes(Event),
+    Landed(Event),
     /// It is not there (yet).
     NotThere,
     /// It is not fit: why.
@@ -47,17 +48,21 @@ pub enum Landed {
 
 /// Lands one file: decoded to its end, compared with the plan, on the disk for good, in the journal, and only then under
 /// its name, in one step.
-pub fn land(landing: &Landing<'_>, journal: &Journal) -> Result<Landed, Failure> {
+pub fn land(landing: &Landing<'_>, journal: &Journal) -> Result<Fate, Failure> {
     let failure = |what: &str, path: &Path, error: &std::io::Error| Failure::machine(what, path, error);
     let seen = truepath_media::decode(landing.staged).map_err(|error| failure("read", landing.staged, &error))?;
     match judge(landing.series, landing.labels, &seen) {
-        (State::Missing, _) => return Ok(Landed::NotThere),
+        (State::Missing, _) => return Ok(Fate::NotThere),
         (State::Good, _) => {}
-        (_, why) => return Ok(Landed::Refused(why.unwrap_or_default())),
+        (_, why) => return Ok(Fate::Refused(why.unwrap_or_default())),
     }
-    if !landing.over && landing.target.exists() {
+    let standing = landing.target.symlink_metadata();
+    if standing.is_ok() && !landing.over {
         remove(landing.staged)?;
-        return Ok(Landed::Late);
+        return Ok(Fate::Late);
+    }
+    if standing.is_ok_and(|about| about.is_file() && about.permissions().readonly()) {
+        return Ok(Fate::Refused(format!("{} is write-protected, and stays as it is", landing.target.display())));
     }
     let bytes = std::fs::read(landing.staged).map_err(|error| failure("read", landing.staged, &error))?;
     File::open(landing.staged)
@@ -65,23 +70,29 @@ pub fn land(landing: &Landing<'_>, journal: &Journal) -> Result<Landed, Failure>
         .map_err(|error| failure("write", landing.staged, &error))?;
     let folder = landing.target.parent().unwrap_or(Path::new("/"));
     std::fs::create_dir_all(folder).map_err(|error| failure("make the folder", folder, &error))?;
-    let event = Event::Landed {
-        invocation: landing.invocation.to_owned(),
+    journal.announce(landing.series, landing.made)?;
+    let event = Event::Landed(Landed {
         series: landing.series.id.clone(),
         frame: landing.frame,
-        path: landing.target.display().to_string(),
         bytes: bytes.len() as u64,
         digest: blake3::hash(&bytes).to_hex().to_string(),
-        of: landing.of.map(str::to_owned),
-    };
+        call: landing.call.to_owned(),
+    });
     journal.write(&event)?;
-    Ok(if put(landing.staged, landing.target, landing.over)? { Landed::Yes(event) } else { Landed::Late })
+    if put(landing.staged, landing.target, landing.over)? {
+        return Ok(Fate::Landed(event));
+    }
+    journal.write(&Event::Late { series: landing.series.id.clone(), frame: landing.frame })?;
+    Ok(Fate::Late)
 }
 
-/// Gives a file its final name in one step; false where another file was there first. Across file systems it is copied beside its target first.
+/// Gives a file its final name in one step; false where another file was there first. Across file systems it is
+/// copied beside its target first.
 fn put(staged: &Path, target: &Path, over: bool) -> Result<bool, Failure> {
     match rename(staged, target, over) {
         Ok(()) => Ok(true),
+        // Somebody else who clears up has just landed it.
+        Err(error) if error.kind() == ErrorKind::NotFound && !staged.exists() => Ok(false),
         Err(error) if error.kind() == ErrorKind::AlreadyExists => {
             remove(staged)?;
             Ok(false)

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
+use std::sync::Arc;
 
 use rustix::fs::{Access, access, statvfs};
 use truepath_core::check::{Ground, Machine};
@@ -10,10 +11,11 @@ use truepath_core::frames::Frames;
 use truepath_core::invoke::arguments::{Bench, arguments};
 use truepath_core::invoke::target;
 use truepath_core::plan::{Adapters, Invocation, Plan, Series};
-use truepath_core::resolve::paths;
+use truepath_core::run::history::Depth;
+use truepath_core::scene::Facts;
 use truepath_core::sheet::Key;
 
-use super::{facts, lock, made};
+use super::{facts, journal, lock, made, observe};
 use crate::lower::{self, Surroundings};
 
 /// Bytes of values from which on a command line may become too long.
@@ -27,6 +29,8 @@ pub struct Survey<'s> {
     pub adapters: &'s Adapters,
     /// Programs that the machine file knows.
     pub programs: &'s BTreeMap<String, String>,
+    /// What is known about scenes.
+    pub facts: &'s BTreeMap<String, Arc<Facts>>,
 }
 
 impl Survey<'_> {
@@ -48,11 +52,26 @@ impl Survey<'_> {
         let folders = plan.series.iter().filter_map(|series| series.pattern.folder());
         let folders: BTreeSet<String> =
             folders.filter(|folder| folder.frame_width().is_none()).map(|folder| folder.name(0)).collect();
-        machine.folders = folders.into_iter().filter_map(|folder| Some((folder.clone(), files(&folder)?))).collect();
-        if machine.folders.values().any(|files| !files.is_empty()) {
-            let state = lock::state_folder(sheet);
-            machine.landed = made::landed(&state);
-            machine.made_of = made::now(plan, self.adapters, &state);
+        let listed = |folder: String| {
+            let there = Path::new(&folder).is_dir();
+            observe::files(Path::new(&folder)).ok().filter(|_| there).map(|files| (folder, files))
+        };
+        machine.folders = folders.into_iter().filter_map(listed).collect();
+        machine.history = journal::read(&lock::state_folder(sheet), Depth::Landings);
+        if !machine.history.sessions.is_empty() {
+            machine.made_of = self.made(sheet, around).now();
+        }
+    }
+
+    /// What is asked about the making of frames.
+    fn made<'m>(&'m self, sheet: &'m Path, around: &'m Surroundings) -> made::Asking<'m> {
+        made::Asking {
+            plan: self.plan,
+            adapters: self.adapters,
+            programs: self.programs,
+            facts: self.facts,
+            sheet,
+            around,
         }
     }
 
@@ -66,9 +85,16 @@ impl Survey<'_> {
             let adapter = job.settings.text(&Key::Adapter).and_then(|name| self.adapters.get(name));
             let (Some(adapter), Some(frame)) = (adapter, job.frames.as_ref().and_then(Frames::first)) else { continue };
             let (series, frames) = (plan.series_of(at).collect(), Frames::one(frame));
-            let call = Invocation { id: String::new(), job: at, series, frames: frames.clone() };
+            let call = Invocation {
+                id: String::new(),
+                job: at,
+                series,
+                frames: frames.clone(),
+                mark: String::new(),
+                still: None,
+            };
             let stage = |series: &Series| target::stage_folder(plan, &call, series);
-            let bench = Bench { stage: &stage, log: "", product: None };
+            let bench = Bench { stage: &stage, log: "", product: None, still: None };
             let words = arguments(plan, &call, adapter, &frames, bench);
             let longest = words.iter().map(String::len).max().unwrap_or(0);
             let all: usize = words.iter().map(|word| word.len() + 1).sum();
@@ -131,14 +157,4 @@ fn state(folder: &Path) -> Option<String> {
         return Some(format!("{} is a file", above.display()));
     }
     access(above, Access::WRITE_OK).err().map(|error| std::io::Error::from(error).to_string())
-}
-
-/// The files in a folder with their lengths; `None` where there is no such folder.
-fn files(folder: &str) -> Option<BTreeMap<String, u64>> {
-    let entries = std::fs::read_dir(folder).ok()?.filter_map(Result::ok);
-    let files = entries.filter_map(|entry| {
-        let about = entry.metadata().ok().filter(std::fs::Metadata::is_file)?;
-        Some((paths::file_name(&entry.file_name().to_string_lossy()).to_owned(), about.len()))
-    });
-    Some(files.collect())
 }

@@ -1,6 +1,5 @@
-//! A watch on one renderer: it ends the whole group when a frame takes too long or nothing is heard.
+//! A watch on one renderer: when it was last heard of, and when it has taken too long.
 
-use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// The limits of a sheet.
@@ -13,73 +12,53 @@ pub struct Limits {
 }
 
 /// What was last heard of a renderer.
+#[derive(Debug)]
 pub struct Watch {
     limits: Limits,
-    heard: Mutex<Heard>,
-    bell: Condvar,
-}
-
-struct Heard {
     line: Instant,
     frame: Instant,
-    over: bool,
-    why: Option<String>,
+    waiting: bool,
 }
 
 impl Watch {
     /// A watch that begins now.
     pub fn new(limits: Limits) -> Watch {
         let now = Instant::now();
-        Watch {
-            limits,
-            heard: Mutex::new(Heard { line: now, frame: now, over: false, why: None }),
-            bell: Condvar::new(),
-        }
+        Watch { limits, line: now, frame: now, waiting: false }
     }
 
-    /// A line of output came.
-    pub fn line(&self) {
-        self.lock().line = Instant::now();
+    /// A line of output came. While a renderer waits for a licence, no clock runs.
+    pub fn line(&mut self, waiting: bool) {
+        self.line = Instant::now();
+        if self.waiting && !waiting {
+            self.frame = self.line;
+        }
+        self.waiting = waiting;
     }
 
     /// A frame landed.
-    pub fn frame(&self) {
-        let mut heard = self.lock();
-        heard.frame = Instant::now();
-        heard.line = heard.frame;
+    pub fn frame(&mut self) {
+        self.frame = Instant::now();
+        self.line = self.frame;
     }
 
-    /// The renderer has ended; why it was ended, if the watch did that.
+    /// When the first limit is reached.
+    pub fn due(&self) -> Option<Instant> {
+        let due = |since: Instant, limit: Option<Duration>| limit.map(|limit| since + limit);
+        let both = [due(self.frame, self.limits.frame), due(self.line, self.limits.silence)];
+        both.into_iter().flatten().min().filter(|_| !self.waiting)
+    }
+
+    /// Which limit is reached by now, in words.
     pub fn over(&self) -> Option<String> {
-        let mut heard = self.lock();
-        heard.over = true;
-        self.bell.notify_all();
-        heard.why.take()
-    }
-
-    /// Sleeps until a limit is reached, calls `end` once, and returns; returns as well when the renderer is over.
-    pub fn guard(&self, end: impl FnOnce()) {
-        let mut heard = self.lock();
-        while !heard.over {
-            let due = |since: Instant, limit: Option<Duration>| limit.map(|limit| since + limit);
-            let next =
-                [due(heard.frame, self.limits.frame), due(heard.line, self.limits.silence)].into_iter().flatten().min();
-            let Some(next) = next else { return };
-            let now = Instant::now();
-            if now >= next {
-                let silent = due(heard.line, self.limits.silence) == Some(next);
-                let limit = if silent { self.limits.silence } else { self.limits.frame }.unwrap_or_default();
-                let what = if silent { "no output and no new frame" } else { "no frame finished" };
-                heard.why = Some(format!("{what} for {limit:?}"));
-                drop(heard);
-                end();
-                return;
-            }
-            heard = self.bell.wait_timeout(heard, next - now).unwrap_or_else(PoisonError::into_inner).0;
+        let over = |since: Instant, limit: Option<Duration>| limit.filter(|limit| since.elapsed() >= *limit);
+        if self.waiting {
+            return None;
         }
-    }
-
-    fn lock(&self) -> std::sync::MutexGuard<'_, Heard> {
-        self.heard.lock().unwrap_or_else(PoisonError::into_inner)
+        match (over(self.line, self.limits.silence), over(self.frame, self.limits.frame)) {
+            (Some(limit), _) => Some(format!("no output and no new frame for {limit:?}")),
+            (None, Some(limit)) => Some(format!("no frame finished for {limit:?}")),
+            (None, None) => None,
+        }
     }
 }

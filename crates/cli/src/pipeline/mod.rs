@@ -56,6 +56,10 @@ pub struct Loaded {
     here: OnceLock<step::Here>,
     /// What is where on this machine.
     pub machine: MachineFile,
+    /// What disk and journals said.
+    pub ground: Machine,
+    /// What is known about scenes.
+    pub facts: BTreeMap<String, Arc<Facts>>,
     /// Looked-up values, pinned or not.
     pub pins: Pins,
     /// What of them is not pinned yet.
@@ -182,6 +186,7 @@ struct Draft {
     rivals: Vec<Plan>,
     adapters: Arc<Adapters>,
     machine: Machine,
+    facts: BTreeMap<String, Arc<Facts>>,
     machine_file: MachineFile,
     pins: Pins,
     unpinned: Wanted,
@@ -235,7 +240,8 @@ impl Call<'_> {
         let rivals = if alone { Vec::new() } else { rivals(ground, &known, (&jobs, modes), self.typed) };
         let whole = selection.is_everything();
         if !self.way.offline {
-            let survey = survey::Survey { plan: &plan, adapters: &adapters, programs: &machine_file.programs };
+            let programs = &machine_file.programs;
+            let survey = survey::Survey { plan: &plan, adapters: &adapters, programs, facts: &facts };
             survey.look((&path, self.around), &mut machine);
         }
         Ok(Draft {
@@ -246,6 +252,7 @@ impl Call<'_> {
             rivals,
             adapters,
             machine,
+            facts,
             machine_file,
             unpinned,
             findings: self.findings,
@@ -310,6 +317,8 @@ impl Draft {
             adapters: self.adapters,
             sheet: self.path,
             machine: self.machine_file,
+            ground: self.machine,
+            facts: self.facts,
             pins: self.pins,
             unpinned: self.unpinned,
             retouched: retouched && !self.own_path,

@@ -6,7 +6,7 @@ use truepath_core::frames::Frames;
 use truepath_core::plan::{Plan, Series, SeriesKind};
 use truepath_core::sheet::{Key, Setting, Version};
 use truepath_core::source::{Place, Sources};
-use truepath_core::verify::{State, Verdict};
+use truepath_core::verify::{STATES, State, Verdict};
 use truepath_core::whose::Owner;
 
 use crate::pipeline::Queue;
@@ -109,16 +109,24 @@ pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) 
 pub fn verify(judged: &[(&Plan, Vec<Verdict>)]) -> Value {
     let one = |plan: &Plan, verdict: &Verdict| {
         let series = &plan.series[verdict.series];
-        let finding = |(frame, state, path, why): &(i64, State, String, String)| {
-            let check = if *state == State::Broken { "frame-broken" } else { "frame-wrong" };
-            json!({ "check": check, "frame": frame, "path": path, "message": why })
+        let finding = |(state, why, frames): &(State, String, Frames)| {
+            let one = |frame: i64| {
+                let check = format!("frame-{}", state.name());
+                json!({ "check": check, "frame": frame, "path": series.name(frame), "message": why })
+            };
+            frames.iter().map(one).collect::<Vec<_>>()
         };
-        json!({
+        let mut document = json!({
             "series": series.id, "job": plan.jobs[series.job].name, "pass": pass(plan, series),
-            "expected": verdict.expected.to_string(), "good": verdict.good.to_string(), "missing": verdict.missing.to_string(),
-            "broken": verdict.broken.to_string(), "wrong": verdict.wrong.to_string(), "stale": "", "changed": "", "foreign": "", "odd": "",
-            "stray": verdict.stray, "findings": verdict.findings.iter().map(finding).collect::<Vec<_>>(),
-        })
+            "expected": verdict.expected.to_string(),
+        });
+        let good_first = STATES.iter().rev().take(1).chain(&STATES[..STATES.len() - 1]);
+        for (name, state) in good_first {
+            document[*name] = json!(verdict.in_state(*state).to_string());
+        }
+        document["stray"] = json!(verdict.stray);
+        document["findings"] = json!(verdict.findings.iter().flat_map(finding).collect::<Vec<_>>());
+        document
     };
     let complete = judged.iter().all(|(_, verdicts)| verdicts.iter().all(Verdict::is_complete));
     let series: Vec<Value> = judged

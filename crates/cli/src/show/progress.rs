@@ -1,124 +1,365 @@
-//! A run as it happens: a calm bar on a terminal, a line per call in a log, JSON Lines for programs.
+//! A run as it happens: a calm block on a terminal, a line per call in a log, JSON Lines for programs.
 
 use std::collections::BTreeMap;
+use std::sync::mpsc::{Receiver, RecvTimeoutError};
+use std::time::{Duration, Instant};
 
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
-use truepath_core::run::event::Event;
+use truepath_core::frames::{FrameExpr, Frames};
+use truepath_core::plan::Plan;
+use truepath_core::run::event::{Ended, Event, Started};
+use truepath_core::run::pace::{Load, Pace};
 
-use super::{BAD, ODD, QUIET, counted, paint, tell};
+use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint, tell};
 use crate::lower::Screen;
 
+/// How often the block is drawn anew while nothing happens, and at most.
+const DRAW: (Duration, Duration) = (Duration::from_millis(500), Duration::from_millis(80));
+/// Width of the bar.
+const BAR: usize = 30;
+
+/// A run being shown.
+pub struct Progress {
+    way: Way,
+    screen: Screen,
+    title: String,
+    done: i64,
+    total: i64,
+    workers: usize,
+    loads: Vec<Load>,
+    pace: Pace,
+    /// What each worker does, by its number.
+    at_work: BTreeMap<usize, AtWork>,
+    /// Which worker makes a call.
+    calls: BTreeMap<String, usize>,
+    attention: Option<String>,
+    troubles: usize,
+    failures: Vec<Event>,
+    stopping: bool,
+    since: Instant,
+    drawn: Option<Instant>,
+    lines: usize,
+}
+
 /// How a run is shown.
-pub enum Progress {
-    /// A bar that is drawn over.
-    Bar(ProgressBar, Screen),
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Way {
+    /// A block that is drawn over.
+    Block,
     /// A plain line per call.
-    Lines {
-        /// Files landed so far.
-        done: i64,
-        /// Files to land.
-        total: i64,
-        /// Files landed by each call that has not ended.
-        landed: BTreeMap<String, i64>,
-    },
+    Lines,
     /// The events themselves, on standard output.
     Json,
 }
 
+/// A worker's call.
+struct AtWork {
+    call: String,
+    job: String,
+    kind: String,
+    series: usize,
+    frames: Frames,
+    files: BTreeMap<i64, usize>,
+    landed: i64,
+    since: Instant,
+    waiting: bool,
+}
+
+impl AtWork {
+    /// The frame that is being worked on, as far as it can be told: the first of which a file is not there.
+    fn frame(&self) -> Option<i64> {
+        self.frames.iter().find(|frame| self.files.get(frame).copied().unwrap_or(0) < self.series)
+    }
+}
+
 impl Progress {
-    /// A display of `total` files to land.
-    pub fn new(total: i64, json: bool, screen: Screen) -> Progress {
-        if json {
-            return Progress::Json;
-        }
-        if !screen.terminal {
-            return Progress::Lines { done: 0, total, landed: BTreeMap::new() };
-        }
-        let bar = ProgressBar::with_draw_target(Some(total.unsigned_abs()), ProgressDrawTarget::stderr());
-        let template = "{spinner} {bar:48.cyan} {pos} of {len} files  {rate} a second  {eta} left\n  {msg}";
-        // The template is fixed text; a mistake in it would show in every run.
-        let style = ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_bar());
-        let rate = |state: &ProgressState, out: &mut dyn std::fmt::Write| {
-            // Writing to a line in memory cannot fail.
-            let _ = write!(out, "{:.1}", state.per_sec());
+    /// A display of `total` files to land; `loads` is how much there is of each kind of call.
+    pub fn new(plan: &Plan, loads: Vec<Load>, total: i64, (json, screen): (bool, Screen)) -> Progress {
+        let way = match (json, screen.terminal) {
+            (true, _) => Way::Json,
+            (false, true) => Way::Block,
+            (false, false) => Way::Lines,
         };
-        let style = style.with_key("rate", rate);
-        bar.set_style(if screen.unicode { style.progress_chars("━╸─") } else { style.progress_chars("=> ") });
-        bar.enable_steady_tick(std::time::Duration::from_millis(120));
-        Progress::Bar(bar, screen)
+        Progress {
+            way,
+            screen,
+            title: plan.project.as_ref().map_or(plan.home.sheet.clone(), |name| name.value.clone()),
+            done: 0,
+            total,
+            workers: plan.run.workers,
+            loads,
+            pace: Pace::default(),
+            at_work: BTreeMap::new(),
+            calls: BTreeMap::new(),
+            attention: None,
+            troubles: 0,
+            failures: Vec::new(),
+            stopping: false,
+            since: Instant::now(),
+            drawn: None,
+            lines: 0,
+        }
+    }
+
+    /// Shows events until no more can come.
+    pub fn follow(&mut self, events: &Receiver<Event>) {
+        loop {
+            match events.recv_timeout(DRAW.0) {
+                Ok(event) => {
+                    self.show(&event);
+                    if self.drawn.is_none_or(|drawn| drawn.elapsed() >= DRAW.1) {
+                        self.draw();
+                    }
+                }
+                Err(RecvTimeoutError::Timeout) => self.draw(),
+                Err(RecvTimeoutError::Disconnected) => return,
+            }
+        }
     }
 
     /// Shows one event.
     pub fn show(&mut self, event: &Event) {
-        match self {
-            Progress::Json => {
+        self.take(event);
+        match self.way {
+            Way::Json => {
                 let line = serde_json::to_string(event).unwrap_or_default();
                 // Nobody reading is no reason to stop rendering.
                 let _ = super::print(&format!("{line}\n"));
             }
-            Progress::Bar(bar, screen) => match event {
-                Event::Landed { path, .. } => {
-                    bar.inc(1);
-                    bar.set_message(paint(*screen, QUIET, file_name(path)));
-                }
-                event => {
-                    if let Some(line) = trouble(event, *screen) {
-                        bar.println(line);
-                    }
-                }
-            },
-            Progress::Lines { done, total, landed } => match event {
-                Event::Landed { invocation, .. } => {
-                    *done += 1;
-                    *landed.entry(invocation.clone()).or_default() += 1;
-                }
-                event => {
-                    let plain = Screen { colour: false, terminal: false, width: 100, unicode: false };
-                    if let Some(line) = trouble(event, plain) {
-                        tell(&format!("{line}\n"));
-                    }
-                    if let Event::Ended { invocation, seconds, .. } = event {
-                        let files = counted(landed.remove(invocation).unwrap_or(0), "file");
-                        tell(&format!("{invocation}: {files} landed in {seconds:.1} s ({done} of {total})\n"));
-                    }
-                }
-            },
+            Way::Block => {}
+            Way::Lines => self.line(event),
         }
     }
 
-    /// Takes the bar away.
-    pub fn end(&self) {
-        if let Progress::Bar(bar, _) = self {
-            bar.finish_and_clear();
+    /// What an event changes in the picture.
+    fn take(&mut self, event: &Event) {
+        match event {
+            Event::Started(started) => self.started(started),
+            Event::Landed(landed) => {
+                self.done += 1;
+                if let Some(work) = self.calls.get(&landed.call).and_then(|worker| self.at_work.get_mut(worker)) {
+                    let part = Load { kind: work.kind.clone(), pixels: 0.0, frames: 1.0 / work.series as f64 };
+                    measure(&mut self.pace, &mut self.loads, &part, work.since.elapsed());
+                    *work.files.entry(landed.frame).or_default() += 1;
+                    work.landed += 1;
+                    work.since = Instant::now();
+                    work.waiting = false;
+                }
+            }
+            Event::Waiting { call, .. } => {
+                if let Some(work) = self.calls.get(call).and_then(|worker| self.at_work.get_mut(worker)) {
+                    work.waiting = true;
+                }
+            }
+            Event::Ended(ended) => {
+                if let Some(worker) = self.calls.get(&ended.call) {
+                    // Another call may be this worker's by now.
+                    let own = self.at_work.get(worker).is_some_and(|work| work.call == ended.call);
+                    if own && self.way == Way::Block {
+                        self.at_work.remove(worker);
+                    }
+                }
+            }
+            Event::Interrupted => self.stopping = true,
+            Event::Failed { .. } | Event::GaveUp { .. } => self.failures.push(event.clone()),
+            _ => {}
         }
+        if let Some(line) = attention(event, self.screen) {
+            self.attention = Some(line);
+            self.troubles += 1;
+        }
+    }
+
+    fn started(&mut self, started: &Started) {
+        let frames = FrameExpr::parse(&started.frames).ok().and_then(|frames| frames.frames(None, None));
+        let work = AtWork {
+            call: started.call.clone(),
+            job: started.job.clone(),
+            kind: started.series.join(","),
+            series: started.series.len().max(1),
+            frames: frames.unwrap_or_default(),
+            files: BTreeMap::new(),
+            landed: 0,
+            since: Instant::now(),
+            waiting: false,
+        };
+        self.calls.insert(started.call.clone(), started.worker);
+        self.at_work.insert(started.worker, work);
+    }
+
+    /// A plain line, where one is due.
+    fn line(&mut self, event: &Event) {
+        let plain = Screen { colour: false, terminal: false, width: 100, unicode: false };
+        match event {
+            Event::Began(_) => {
+                let workers = counted(i64::try_from(self.workers).unwrap_or(i64::MAX), "worker");
+                tell(&format!("{}: {} to render, {workers}\n", self.title, counted(self.total, "file")));
+            }
+            Event::Interrupted => tell("ending: each renderer finishes its frame; once more ends them at once\n"),
+            Event::Ended(Ended { call, files, seconds, .. }) => {
+                if let Some(line) = attention(event, plain) {
+                    tell(&format!("{line}\n"));
+                }
+                let left = self.left().map(|left| format!(", {left} left")).unwrap_or_default();
+                let landed = counted(*files, "file");
+                let (done, total) = (self.done, self.total);
+                tell(&format!("{call}: {landed} landed in {} ({done} of {total}{left})\n", span(*seconds)));
+            }
+            event => {
+                if let Some(line) = attention(event, plain) {
+                    tell(&format!("{line}\n"));
+                }
+            }
+        }
+    }
+
+    /// The time left, in words.
+    fn left(&self) -> Option<String> {
+        if self.done >= self.total {
+            return None;
+        }
+        let seconds = self.pace.left(&self.loads)? / self.workers.max(1) as f64;
+        Some(span(seconds))
+    }
+
+    /// Draws the block over the last one.
+    fn draw(&mut self) {
+        if self.way != Way::Block {
+            return;
+        }
+        let lines = self.block();
+        let mut out = if self.lines > 0 { format!("\x1b[{}A", self.lines) } else { String::new() };
+        for line in &lines {
+            out.push_str(&format!("\r\x1b[2K{line}\n"));
+        }
+        // What is left of a longer block before.
+        for _ in lines.len()..self.lines {
+            out.push_str("\x1b[2K\n");
+        }
+        if self.lines > lines.len() {
+            out.push_str(&format!("\x1b[{}A", self.lines - lines.len()));
+        }
+        tell(&out);
+        self.lines = lines.len();
+        self.drawn = Some(Instant::now());
+    }
+
+    fn block(&self) -> Vec<String> {
+        let screen = self.screen;
+        let share = self.done as f64 / self.total.max(1) as f64;
+        let full = ((share * BAR as f64) as usize).min(BAR);
+        let (on, off) = if screen.unicode { ("\u{2501}", "\u{2500}") } else { ("=", "-") };
+        let bar = format!("{}{}", paint(screen, GOOD, on.repeat(full)), paint(screen, QUIET, off.repeat(BAR - full)));
+        let rate = self.done as f64 / self.since.elapsed().as_secs_f64().max(0.001);
+        let left = if self.stopping {
+            paint(screen, ODD, "ending: each renderer finishes its frame; Ctrl-C again ends them at once")
+        } else {
+            let left = self.left().map(|left| format!("   {left} left")).unwrap_or_default();
+            format!("{rate:.1} a second{left}")
+        };
+        let title = paint(screen, HEAD, &self.title);
+        let mut lines = vec![format!("{title}  {bar}  {} of {}   {left}", self.done, counted(self.total, "file"))];
+        let widest = self.at_work.values().map(|work| work.job.chars().count()).max().unwrap_or(0);
+        for (worker, work) in &self.at_work {
+            let on = span(work.since.elapsed().as_secs_f64().floor());
+            let frame = match (work.waiting, work.frame()) {
+                (true, _) => paint(screen, ODD, "waits for a licence"),
+                (false, Some(frame)) => format!("frame {frame}"),
+                (false, None) => "closing".to_owned(),
+            };
+            let number = paint(screen, QUIET, format!("{worker:>3}"));
+            lines.push(format!("{number}  {:widest$}  {frame:<12}  {}", work.job, paint(screen, QUIET, on)));
+        }
+        if let Some(line) = &self.attention {
+            let more = if self.troubles > 1 { format!("  ({} in all)", self.troubles) } else { String::new() };
+            lines.push(format!("  {}  {line}{}", paint(screen, ODD, "!"), paint(screen, QUIET, more)));
+        }
+        lines.iter().map(|line| clip(line, screen.width.saturating_sub(1))).collect()
+    }
+
+    /// Takes the block away.
+    pub fn end(&mut self) {
+        if self.way == Way::Block && self.lines > 0 {
+            tell(&format!("\x1b[{}A\x1b[J", self.lines));
+            self.lines = 0;
+        }
+    }
+
+    /// What failed for good.
+    pub fn into_failures(self) -> Vec<Event> {
+        self.failures
     }
 }
 
-/// The line of an event that wants attention.
-fn trouble(event: &Event, screen: Screen) -> Option<String> {
-    match event {
-        Event::Refused { series, frame, why } => {
-            Some(format!("{} {series} frame {frame}: {why}", paint(screen, BAD, "not landed")))
+/// Takes what was rendered off what is left.
+fn measure(pace: &mut Pace, loads: &mut [Load], part: &Load, took: Duration) {
+    let Some(load) = loads.iter_mut().find(|load| load.kind == part.kind) else { return };
+    load.frames = (load.frames - part.frames).max(0.0);
+    pace.add(&Load { pixels: load.pixels, ..part.clone() }, took.as_secs_f64());
+}
+
+/// A line of an event that wants attention.
+pub fn attention(event: &Event, screen: Screen) -> Option<String> {
+    Some(match event {
+        Event::Refused { series, frame, why, .. } => {
+            format!("{} {series} frame {frame}: {why}", paint(screen, BAD, "not landed"))
         }
-        Event::Stray { path, .. } => {
-            Some(format!("{} {path} was not planned and stays in the stage folder", paint(screen, ODD, "stray")))
+        Event::Stray { call, files, paths } => {
+            let (count, path) = (counted(*files, "file"), paths.first().map_or("", String::as_str));
+            format!("{} {call} wrote {count} that nobody planned, left in stage: {path}", paint(screen, ODD, "stray"))
         }
-        Event::Ended { invocation, code, lacking, log, why, .. } if !lacking.is_empty() => {
+        Event::Rewritten { series, frame, .. } => {
+            let what = "was written again after it had landed; the later file stands";
+            format!("{} {series} frame {frame} {what}", paint(screen, ODD, "odd"))
+        }
+        Event::Ended(Ended { call, code, lacking, log, why, .. }) if !lacking.is_empty() => {
             let how = why.as_ref().map(|why| format!("was ended: {why}")).unwrap_or_else(|| how_ended(*code));
-            Some(format!("{} {invocation} {how}; lacking {lacking}; see {log}", paint(screen, BAD, "failed")))
+            format!("{} {call} {how}; lacking {lacking}; see {log}", paint(screen, ODD, "again"))
         }
-        Event::Ended { invocation, code, log, .. } if *code != Some(0) => {
+        Event::Ended(Ended { call, code, log, .. }) if *code != Some(0) => {
             let how = how_ended(*code);
-            Some(format!("{} {invocation} {how} though all its frames landed; see {log}", paint(screen, ODD, "odd")))
+            format!("{} {call} {how} though all its frames landed; see {log}", paint(screen, ODD, "odd"))
         }
-        _ => None,
-    }
+        Event::Waiting { call, line } => format!("{} {call}: {line}", paint(screen, ODD, "waiting")),
+        Event::Lost { call } => {
+            format!("{} {call} was taken over by another worker while this one was silent", paint(screen, ODD, "lost"))
+        }
+        Event::Failed { job, frames, why, .. } => {
+            let frame = if frames.parse::<i64>().is_ok() { "frame" } else { "frames" };
+            format!("{} {job} {frame} {frames}: {why}", paint(screen, BAD, "failed"))
+        }
+        Event::GaveUp { job, calls } => {
+            let left = format!("nothing came out of its first {calls} calls, the rest is left; --keep-going tries all");
+            format!("{} {job}: {left}", paint(screen, BAD, "gave up"))
+        }
+        _ => return None,
+    })
 }
 
 fn how_ended(code: Option<i32>) -> String {
     code.map_or_else(|| "was ended by a signal".to_owned(), |code| format!("ended with {code}"))
 }
 
-fn file_name(path: &str) -> &str {
-    path.rsplit('/').next().unwrap_or(path)
+/// A span of time, for people: `0.4 s`, `12 s`, `3 min 20 s`, `2 h 5 min`.
+pub fn span(seconds: f64) -> String {
+    let whole = seconds.round().max(0.0) as u64;
+    match whole {
+        0..10 if seconds.fract() != 0.0 => format!("{seconds:.1} s"),
+        0..60 => format!("{whole} s"),
+        60..3600 => format!("{} min {} s", whole / 60, whole % 60),
+        _ => format!("{} h {} min", whole / 3600, whole % 3600 / 60),
+    }
+}
+
+/// A line cut to a width; escape sequences take no room.
+fn clip(line: &str, width: usize) -> String {
+    let (mut out, mut used, mut escape) = (String::new(), 0, false);
+    for c in line.chars() {
+        escape |= c == '\x1b';
+        if escape || used < width {
+            out.push(c);
+        }
+        used += usize::from(!escape);
+        escape &= !c.is_ascii_alphabetic();
+    }
+    out
 }

@@ -1,7 +1,8 @@
 //! What lies on disk, as a table: a line per series, then every frame that is not good.
 
+use anstyle::Style;
 use truepath_core::plan::Plan;
-use truepath_core::verify::{State, Verdict};
+use truepath_core::verify::{STATES, State, Verdict};
 
 use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint};
 use crate::lower::Screen;
@@ -16,32 +17,28 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
         format!("{}\n", paint(screen, HEAD, format!("{:widest$}  {:>7}  {:>7}  state", "series", "planned", "good")));
     for verdict in verdicts {
         let series = &plan.series[verdict.series];
-        let states =
-            [("missing", &verdict.missing, BAD), ("broken", &verdict.broken, BAD), ("wrong", &verdict.wrong, ODD)];
-        let states: Vec<String> = states
-            .iter()
-            .filter(|(_, frames, _)| !frames.is_empty())
-            .map(|(name, frames, style)| paint(screen, *style, format!("{name} {}", cut(&frames.to_string()))))
-            .collect();
+        let told = |(name, state): &(&str, State)| {
+            let frames = verdict.in_state(*state);
+            let shown = *state != State::Good && !frames.is_empty();
+            shown.then(|| paint(screen, style(*state), format!("{name} {}", cut(&frames.to_string()))))
+        };
+        let states: Vec<String> = STATES.iter().filter_map(told).collect();
         let state = if states.is_empty() { paint(screen, GOOD, "complete") } else { states.join("  ") };
         out.push_str(&format!(
             "{:widest$}  {:>7}  {:>7}  {state}\n",
             series.id,
             verdict.expected.count(),
-            verdict.good.count()
+            verdict.in_state(State::Good).count()
         ));
     }
     let mut lines: Vec<String> = Vec::new();
     for verdict in verdicts {
         let series = &plan.series[verdict.series];
-        lines.extend(
-            verdict
-                .missing
-                .iter()
-                .take(MOST_LINES)
-                .map(|frame| line(plan, screen, (State::Missing, &series.name(frame), ""))),
-        );
-        lines.extend(verdict.findings.iter().map(|(_, state, path, why)| line(plan, screen, (*state, path, why))));
+        let missing = verdict.in_state(State::Missing).iter().map(|frame| (State::Missing, frame, ""));
+        let found = verdict.findings.iter().filter(|(state, ..)| *state != State::Foreign);
+        let found = found.flat_map(|(state, why, frames)| frames.iter().map(|frame| (*state, frame, why.as_str())));
+        let all = missing.chain(found);
+        lines.extend(all.map(|(state, frame, why)| line(plan, screen, (state, &series.name(frame), why))));
         lines.extend(
             verdict.stray.iter().map(|path| format!("  {}   {}\n", paint(screen, ODD, "stray "), relative(plan, path))),
         );
@@ -60,23 +57,33 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
 /// The closing line: whether all is well, and what would mend it.
 pub fn closing(verdicts: &[&Verdict], mend: &str, screen: Screen) -> String {
     let total = |pick: fn(&Verdict) -> i64| verdicts.iter().map(|verdict| pick(verdict)).sum::<i64>();
-    let (expected, good) = (total(|v| v.expected.count()), total(|v| v.good.count()));
+    let good = total(|v| v.in_state(State::Good).count() + v.in_state(State::Foreign).count());
+    let (expected, foreign) = (total(|v| v.expected.count()), total(|v| v.in_state(State::Foreign).count()));
     if verdicts.iter().all(|verdict| verdict.is_complete()) {
-        return format!("\n{}\n", paint(screen, GOOD, format!("complete: {} as planned", counted(expected, "file"))));
+        let strange = match foreign {
+            0 => String::new(),
+            count => format!(", {count} of them not rendered by `truepath run`"),
+        };
+        let words = format!("complete: {} as planned", counted(expected, "file"));
+        return format!("\n{}{strange}\n", paint(screen, GOOD, words));
     }
     let bad = paint(screen, BAD, format!("not complete: {good} of {} good", counted(expected, "file")));
     format!("\n{bad}. Mend it: {mend}\n")
 }
 
 fn line(plan: &Plan, screen: Screen, (state, path, why): (State, &str, &str)) -> String {
-    let (name, style) = match state {
-        State::Missing => ("missing", BAD),
-        State::Broken => ("broken ", BAD),
-        State::Wrong => ("wrong  ", ODD),
-        State::Good => ("good   ", GOOD),
-    };
     let why = if why.is_empty() { String::new() } else { format!("\n           {}", paint(screen, QUIET, why)) };
-    format!("  {}  {}{why}\n", paint(screen, style, name), relative(plan, path))
+    format!("  {}  {}{why}\n", paint(screen, style(state), format!("{:7}", state.name())), relative(plan, path))
+}
+
+/// How loud a state is.
+fn style(state: State) -> Style {
+    match state {
+        State::Missing | State::Broken => BAD,
+        State::Wrong | State::Stale | State::Changed | State::Odd => ODD,
+        State::Foreign => QUIET,
+        State::Good => GOOD,
+    }
 }
 
 fn relative<'p>(plan: &Plan, path: &'p str) -> &'p str {

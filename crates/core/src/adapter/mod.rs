@@ -225,6 +225,8 @@ pub struct Log {
     pub progress: Option<String>,
     /// No licence is free.
     pub wait: Option<String>,
+    /// A checkpoint is whole: its path is the group `path`.
+    pub checkpoint: Option<String>,
 }
 
 /// Settings that True Path itself uses.
@@ -287,7 +289,7 @@ impl Adapter {
             Key::Scene => any(&["scene", "scene_folder"]),
             Key::Frames => any(&["frames", "first", "last", "frame"]),
             Key::Size => any(&["width", "height", "full_width", "full_height"]),
-            Key::Checkpoint => any(&["checkpoint", "resume"]),
+            Key::Checkpoint => any(&["checkpoint"]),
             Key::Var(_) => !self.variable.is_empty(),
             Key::Native(name) => !self.native.is_empty() || self.uses(&format!("native.{name}")),
             key => self.uses(&key.to_string()),

@@ -84,6 +84,7 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
             ("problem", "Something to tell: (?<text>...)."),
             ("progress", "A frame is being worked on: (?<frame>...)."),
             ("wait", "No licence is free."),
+            ("checkpoint", "A checkpoint is whole: (?<path>...)."),
         ],
     ),
     ("exit", &[("ok", "Exit codes of success.")]),
@@ -179,6 +180,7 @@ fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Ada
             ("log", "wrote") => adapter.log.wrote = pattern(reader, raw, written, Some("path")),
             ("log", "problem") => adapter.log.problem = pattern(reader, raw, written, Some("text")),
             ("log", "progress") => adapter.log.progress = pattern(reader, raw, written, Some("frame")),
+            ("log", "checkpoint") => adapter.log.checkpoint = pattern(reader, raw, written, Some("path")),
             ("log", _) => adapter.log.wait = pattern(reader, raw, written, None),
             _ => {
                 let codes = raw.get_ref().as_array().map(|list| list.iter().filter_map(integer).collect());
@@ -377,7 +379,7 @@ fn never_filled(adapter: &Adapter, name: &str, in_single: bool) -> Option<&'stat
         "frame" => (adapter.per != Per::Frame && adapter.kind == Kind::Renderer)
             .then_some("only adapters that are called once per frame know one: [frames] per = \"frame\""),
         "input" | "input_first" => (adapter.kind != Kind::Encoder).then_some("only encoders are given pictures"),
-        "resume" | "checkpoint" | "device" | "threads" | "samples" => {
+        "resume" | "checkpoint" | "checkpoint_every" | "device" | "threads" | "samples" => {
             (adapter.kind == Kind::Encoder).then_some("encoders are not given this")
         }
         _ => None,

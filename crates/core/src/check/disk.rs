@@ -5,8 +5,10 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use crate::catalogue::Bits;
 use crate::plan::{Plan, Series, SeriesKind};
 use crate::resolve::{Job, paths};
+use crate::run::history::{past, standing};
 use crate::sheet::System;
 use crate::source::Place;
+use crate::verify::Standing;
 
 use super::{Ground, Machine, Sink, wording};
 
@@ -124,7 +126,7 @@ impl<'i> Listing<'i> {
             beyond: BTreeMap::new(),
             unknown: BTreeMap::new(),
         };
-        let mut known: BTreeSet<(&str, &str)> = BTreeSet::new();
+        let mut known: HashMap<&str, Vec<bool>> = HashMap::new();
         let own = input.plan.series.iter().enumerate().map(|(at, series)| (Some(at), series));
         let others =
             input.rivals.iter().flat_map(|plan| plan.series.iter().chain(&plan.movies)).map(|series| (None, series));
@@ -142,16 +144,22 @@ impl<'i> Listing<'i> {
                 _ => String::new(),
             };
             let numbers = series.numbers().unwrap_or_default();
-            for (name, size) in files.range(head.clone()..).take_while(|(name, _)| name.starts_with(&head)) {
+            let landed = machine.history.of(series);
+            let now = at.filter(|_| !landed.is_empty()).and_then(|at| machine.made_of.get(at)?.as_ref());
+            let stale = now.map(|now| machine.history.stale(now));
+            let seen = known.entry(folder).or_insert_with(|| vec![false; files.len()]);
+            let from = files.partition_point(|(name, _)| *name < head);
+            for (row, (name, size)) in files.iter().enumerate().skip(from).take_while(|(_, file)| file.0.starts_with(&head))
+            {
                 let Some(number) = file.read(name) else { continue };
-                known.insert((folder, name));
+                seen[row] = true;
                 let Some(at) = at else { continue };
                 if file.frame_width().is_none() || numbers.contains(number) {
                     let entry = listing.there.entry(at).or_default();
                     *entry = (entry.0 + 1, entry.1 + size);
-                    let now = machine.made_of.get(at).and_then(Option::as_ref);
-                    let then = now.and_then(|_| machine.landed.get(&format!("{folder}/{name}")));
-                    if now.zip(then).is_some_and(|(now, then)| now != then) {
+                    let number = if file.frame_width().is_some() { number } else { numbers.first().unwrap_or(0) };
+                    let standing = standing(past(landed, number, *size), *size, stale.as_deref());
+                    if matches!(standing, Standing::Stale(_)) {
                         listing.stale.entry(at).or_default().push(number.saturating_sub(series.shift));
                     }
                 } else {
@@ -160,10 +168,12 @@ impl<'i> Listing<'i> {
             }
         }
         for (folder, files) in &machine.folders {
+            let known = known.get(folder.as_str());
             let unknown = files
-                .keys()
-                .filter(|name| !name.starts_with('.') && !known.contains(&(folder.as_str(), name.as_str())));
-            let unknown: Vec<&str> = unknown.map(String::as_str).collect();
+                .iter()
+                .enumerate()
+                .filter(|(row, (name, _))| !name.starts_with('.') && !known.is_some_and(|known| known[*row]));
+            let unknown: Vec<&str> = unknown.map(|(_, (name, _))| name.as_str()).collect();
             if !unknown.is_empty() {
                 listing.unknown.insert(folder, unknown);
             }

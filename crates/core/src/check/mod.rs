@@ -21,6 +21,8 @@ use crate::adapter::Adapter;
 use crate::diagnostic::{Findings, Words, find};
 use crate::plan::{Adapters, Plan, Series, matches};
 use crate::resolve::Job;
+use crate::run::fingerprint::Fingerprint;
+use crate::run::history::History;
 use crate::sheet::read::part_of;
 use crate::sheet::{Key, MeantEntry, Sheet};
 use crate::source::{Place, Spanned};
@@ -68,12 +70,12 @@ pub struct Machine {
     pub cores: Option<u64>,
     /// Sound files.
     pub sounds: BTreeMap<String, Sound>,
-    /// The files in output folders that are there: name and length, by folder.
-    pub folders: BTreeMap<String, BTreeMap<String, u64>>,
-    /// What landed files were made of, by path.
-    pub landed: BTreeMap<String, String>,
+    /// The files in output folders that are there: name and length, by name, by folder.
+    pub folders: BTreeMap<String, Vec<(String, u64)>>,
+    /// What the journals say.
+    pub history: History,
     /// What the frames of each series of the plan would be made of now.
-    pub made_of: Vec<Option<String>>,
+    pub made_of: Vec<Option<Fingerprint>>,
     /// Jobs whose calls cannot be started even for one frame: bytes of the command line and the most allowed, by job.
     pub long_commands: BTreeMap<String, (usize, usize)>,
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use crate::adapter::{Adapter, Argument, Number, OF_PASS, Per, Spelling};
 use crate::frames::Frames;
-use crate::plan::{Invocation, Plan, Series};
+use crate::plan::{Invocation, Plan, Series, Still};
 use crate::resolve::{Job, Pass, Seen, lookup, paths};
 use crate::sheet::{Key, Setting};
 use crate::source::Spanned;
@@ -19,6 +19,8 @@ pub struct Bench<'b> {
     pub log: &'b str,
     /// What an exporter made of the scene.
     pub product: Option<&'b str>,
+    /// Where a long still is saved under way.
+    pub still: Option<&'b Still>,
 }
 
 /// The arguments of an invocation that renders `frames`.
@@ -213,7 +215,10 @@ impl<'c> Call<'c> {
             "scene" => some(scene.map(str::to_owned)),
             "scene_folder" => some(scene.map(|scene| paths::parent(scene).to_owned())),
             "frame" if self.adapter.per == Per::Frame => number(self.frames.first()),
-            "frame" | "resume" | "checkpoint" | "input" | "input_first" | "outcome" | "any" => Lookup::NoValue,
+            "resume" => some(self.bench.still.and_then(|still| still.resume.clone())),
+            "checkpoint" => some(self.bench.still.map(|still| still.checkpoint.clone())),
+            "checkpoint_every" => some(self.bench.still.map(|still| still.every.to_string())),
+            "frame" | "input" | "input_first" | "outcome" | "any" => Lookup::NoValue,
             "frames" => text(spelt(self.frames, &self.adapter.spelling)),
             "first" => number(self.frames.first()),
             "last" => number(self.frames.last()),

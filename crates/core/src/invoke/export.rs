@@ -71,7 +71,7 @@ fn file(plan: &Plan, job: usize, adapter: &Adapter) -> Option<String> {
 }
 
 fn nowhere(log: &str) -> Bench<'_> {
-    Bench { stage: &|_| String::new(), log, product: None }
+    Bench { stage: &|_| String::new(), log, product: None, still: None }
 }
 
 /// The arguments of an exporter that makes `file` in `folder`.

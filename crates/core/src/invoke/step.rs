@@ -40,10 +40,10 @@ impl Shop<'_> {
             .iter()
             .flat_map(|at| &plan.series[*at].passes)
             .map(|pass| job.passes[*pass].label.clone());
-        let log = format!("{}/logs/{}.log", self.state, invocation.id);
+        let log = format!("{}/logs/{}.log", self.state, invocation.marked());
         let export = self.exports.of_job.get(&invocation.job).map(|at| &self.exports.all[*at]);
         let product = export.map(|export| self.product(export).path);
-        let bench = Bench { stage: &stage, log: &log, product: product.as_deref() };
+        let bench = Bench { stage: &stage, log: &log, product: product.as_deref(), still: invocation.still.as_ref() };
         Some(Step {
             product: None,
             needs: export.map(|export| export.id.clone()).into_iter().collect(),

@@ -3,6 +3,7 @@
 use crate::adapter::{Adapter, Arrangement, Per};
 use crate::frames::{Frames, Run};
 use crate::resolve::Job;
+use crate::sheet::Key;
 use crate::template::slug;
 
 use super::{Plan, Series};
@@ -18,6 +19,29 @@ pub struct Invocation {
     pub series: Vec<usize>,
     /// The job's frames it is given.
     pub frames: Frames,
+    /// What its stage folder and its log end with, so that no two tries share them; empty in scripts.
+    pub mark: String,
+    /// Where it is saved under way; only for long stills that `run` calls.
+    pub still: Option<Still>,
+}
+
+/// Where a long still is saved under way.
+#[derive(Clone, Debug)]
+pub struct Still {
+    /// The file that the program writes.
+    pub checkpoint: String,
+    /// Seconds from one to the next.
+    pub every: f64,
+    /// The newest whole one, to go on with.
+    pub resume: Option<String>,
+}
+
+impl Invocation {
+    /// Its name with its mark.
+    #[must_use]
+    pub fn marked(&self) -> String {
+        if self.mark.is_empty() { self.id.clone() } else { format!("{}~{}", self.id, self.mark) }
+    }
 }
 
 /// All invocations of a plan, in the order of the sheet, made as they are asked for. Series without names and jobs
@@ -42,12 +66,14 @@ pub fn invocations<'p>(
         let head = names[at].clone();
         let frames = plan.series[series[0]].frames.iter();
         let adapter = adapter(job);
+        // A checkpoint belongs to one frame.
+        let chunk = if job.settings.get(&Key::Checkpoint).is_some() { 1 } else { plan.run.chunk };
         frames
-            .flat_map(|frames| frames.chunks(plan.run.chunk))
+            .flat_map(|frames| frames.chunks(chunk))
             .flat_map(|chunk| adapter.map(|adapter| calls_for(adapter, &chunk)).unwrap_or_default())
             .map(move |frames| {
                 let id = format!("{head}_{}{tail}", span(&frames));
-                Invocation { id, job: at, series: series.clone(), frames }
+                Invocation { id, job: at, series: series.clone(), frames, mark: String::new(), still: None }
             })
             .collect::<Vec<_>>()
     })
@@ -87,10 +113,23 @@ impl Invocation {
         let parts = calls_for(adapter, frames);
         let alone = parts.len() == 1;
         let part = |frames: Frames| {
-            let id = if alone { self.id.clone() } else { format!("{}.{}", self.id, span(&frames)) };
+            let id = if alone { self.id.clone() } else { format!("{}.{}", self.unit(), span(&frames)) };
             Invocation { id, frames, ..self.clone() }
         };
         parts.into_iter().map(part).collect()
+    }
+
+    /// This call for some of its frames, each part under a name of its own.
+    #[must_use]
+    pub fn parted(&self, adapter: &Adapter, frames: &Frames) -> Vec<Invocation> {
+        let named = |part: Invocation| Invocation { id: format!("{}.{}", self.unit(), span(&part.frames)), ..part };
+        self.for_frames(adapter, frames).into_iter().map(named).collect()
+    }
+
+    /// The name of the call of the plan that this is, or is a part of.
+    #[must_use]
+    pub fn unit(&self) -> &str {
+        self.id.split('.').next().unwrap_or(&self.id)
     }
 }
 

@@ -4,7 +4,7 @@
 mod invocation;
 mod series;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -17,7 +17,7 @@ use crate::sheet::{Existing, Format, Key, RunEntry, Setting, Sheet, Size, Versio
 use crate::source::Spanned;
 use crate::template::{Lookup, Pattern, Template, Trouble, token};
 
-pub use invocation::{Invocation, calls_for, invocations, next_to_each_other};
+pub use invocation::{Invocation, Still, calls_for, invocations, next_to_each_other};
 
 /// What follows from a sheet.
 #[derive(Clone, Debug)]
@@ -59,6 +59,12 @@ pub struct Run {
     pub silence: Option<Duration>,
     /// Commands to run once the plan is over; `{outcome}` is its only token.
     pub after: Vec<Vec<Template>>,
+    /// How often a worker that shares the sheet gives a sign of life.
+    pub heartbeat: Duration,
+    /// How long a worker may give none until its calls are taken over.
+    pub takeover: Duration,
+    /// How many licences there are, by name.
+    pub slots: BTreeMap<String, i64>,
 }
 
 impl From<&RunEntry> for Run {
@@ -71,6 +77,9 @@ impl From<&RunEntry> for Run {
             frame_timeout: entry.frame_timeout,
             silence: entry.silence,
             after: entry.after.clone().unwrap_or_default(),
+            heartbeat: entry.heartbeat.unwrap_or(Duration::from_secs(15)),
+            takeover: entry.takeover.unwrap_or(Duration::from_secs(90)),
+            slots: entry.slots.clone(),
         }
     }
 }
@@ -323,4 +332,4 @@ pub fn wanted<'j>(jobs: impl IntoIterator<Item = &'j Arc<Job>>) -> Wanted {
 }
 
 /// The adapter of each job, by the names that jobs use.
-pub type Adapters = std::collections::BTreeMap<String, Adapter>;
+pub type Adapters = BTreeMap<String, Adapter>;

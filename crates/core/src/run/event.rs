@@ -1,4 +1,7 @@
 //! What happens while a plan runs, one line of JSON an event. The journal reads it first, the display second.
+//!
+//! Frames are expressions, so that an event of many frames is one short line. `t` counts seconds since the journal began,
+//! by a clock that never goes back; the only time of day stands in `began`, for people.
 
 use serde::{Deserialize, Serialize};
 
@@ -10,41 +13,33 @@ pub const VERSION: u32 = 1;
 #[serde(tag = "event", rename_all = "kebab-case")]
 pub enum Event {
     /// A run began.
-    Began {
-        /// Version of the journal.
-        truepath: u32,
-        /// Frames it means to render, over all series.
-        frames: i64,
-    },
+    Began(Began),
+    /// A series that is about to be rendered, and what its frames are made of.
+    Series(SeriesOf),
     /// A call was started.
-    Started {
-        /// Its name.
-        invocation: String,
-        /// Its frames.
-        frames: String,
-        /// The process.
-        process: u32,
-    },
+    Started(Started),
     /// A file is about to bear its final name. A reader that finds both this line and the file counts the frame as landed.
-    Landed {
-        /// The call; empty for a file saved from an interrupted run.
-        invocation: String,
+    Landed(Landed),
+    /// Another file bore the name first; the one of the last `landed` of this frame is gone.
+    Late {
         /// `combination/pass`.
         series: String,
         /// The frame.
         frame: i64,
-        /// Its final name.
-        path: String,
-        /// Bytes.
-        bytes: u64,
-        /// BLAKE3 of its bytes, in hexadecimal.
-        digest: String,
-        /// BLAKE3 of all that it was made of, as far as known, in hexadecimal.
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        of: Option<String>,
+    },
+    /// The renderer wrote a file again after it had landed; the later one stands.
+    Rewritten {
+        /// The call.
+        call: String,
+        /// `combination/pass`.
+        series: String,
+        /// The frame.
+        frame: i64,
     },
     /// A written file was not fit to land.
     Refused {
+        /// The call.
+        call: String,
         /// `combination/pass`.
         series: String,
         /// The frame.
@@ -52,36 +47,178 @@ pub enum Event {
         /// Why.
         why: String,
     },
-    /// A file in stage that nobody planned.
+    /// Files in stage that nobody planned.
     Stray {
         /// The call.
-        invocation: String,
-        /// Where it lies.
-        path: String,
+        call: String,
+        /// How many.
+        files: i64,
+        /// The first of them.
+        paths: Vec<String>,
     },
+    /// A renderer waits for a licence.
+    Waiting {
+        /// The call.
+        call: String,
+        /// What it said.
+        line: String,
+    },
+    /// A half-rendered frame was put by, so that a later call can go on with it.
+    Saved(Saved),
     /// A call ended.
-    Ended {
-        /// Its name.
-        invocation: String,
-        /// The exit code; none when a signal ended it.
-        code: Option<i32>,
-        /// Frames that did not land.
-        lacking: String,
-        /// Seconds it took.
-        seconds: f64,
-        /// Where its output is written down.
+    Ended(Ended),
+    /// Frames are given up: every try failed.
+    Failed {
+        /// The call.
+        call: String,
+        /// The combination.
+        job: String,
+        /// The frames.
+        frames: String,
+        /// Why, as far as known.
+        why: String,
+        /// The log of the last try.
         log: String,
-        /// Why it was ended, when it did not end by itself.
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        why: Option<String>,
+    },
+    /// Another worker has taken this call over.
+    Lost {
+        /// The call.
+        call: String,
+    },
+    /// Somebody has asked the run to end.
+    Interrupted,
+    /// The rest of a job is left alone, since nothing of it came out.
+    GaveUp {
+        /// The combination.
+        job: String,
+        /// How many calls were tried.
+        calls: u64,
     },
     /// The run is over.
     Over {
-        /// Frames landed, over all series.
+        /// Files landed, over all series.
         landed: i64,
-        /// Frames that did not.
+        /// Files that did not.
         lacking: i64,
+        /// `complete`, `incomplete` or `interrupted`.
+        outcome: String,
+        /// Seconds since the journal began.
+        t: f64,
     },
+}
+
+/// Who runs, where and for what.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Began {
+    /// Version of the journal.
+    pub truepath: u32,
+    /// One more than the highest of all journals that were there: the order of journals, whatever clocks say.
+    pub turn: u64,
+    /// What the stage folders of this run end with.
+    pub tag: String,
+    /// The machine.
+    pub host: String,
+    /// The process.
+    pub process: u32,
+    /// When the process was started, in the system's own count; empty where that is not known.
+    pub born: String,
+    /// Which start of the system this is; empty where that is not known.
+    pub boot: String,
+    /// The time of day, RFC 3339.
+    pub at: String,
+    /// Whether others work on the same plan.
+    pub share: bool,
+    /// Files it means to render, over all series.
+    pub files: i64,
+}
+
+/// A series that is about to be rendered.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct SeriesOf {
+    /// `combination/pass`.
+    pub series: String,
+    /// Its full pattern.
+    pub pattern: String,
+    /// What is added to a frame in names.
+    pub shift: i64,
+    /// All that its frames are made of: name and value.
+    pub made: Vec<(String, String)>,
+}
+
+/// A call was started.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Started {
+    /// Its name.
+    pub call: String,
+    /// The combination.
+    pub job: String,
+    /// Its series.
+    pub series: Vec<String>,
+    /// Its frames.
+    pub frames: String,
+    /// Which worker of this run, from 1.
+    pub worker: usize,
+    /// The process.
+    pub process: u32,
+    /// When the process was started, in the system's own count; empty where that is not known.
+    pub born: String,
+    /// Where its output is written down.
+    pub log: String,
+    /// Seconds since the journal began.
+    pub t: f64,
+}
+
+/// A file is about to bear its final name.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Landed {
+    /// `combination/pass`.
+    pub series: String,
+    /// The frame.
+    pub frame: i64,
+    /// Bytes.
+    pub bytes: u64,
+    /// BLAKE3 of its bytes, in hexadecimal.
+    pub digest: String,
+    /// The call; empty for a file saved from an interrupted run.
+    pub call: String,
+}
+
+/// A half-rendered frame was put by.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Saved {
+    /// The call.
+    pub call: String,
+    /// The frame.
+    pub frame: i64,
+    /// Where it lies.
+    pub path: String,
+    /// Bytes.
+    pub bytes: u64,
+    /// BLAKE3 of its bytes, in hexadecimal.
+    pub digest: String,
+}
+
+/// A call ended.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Ended {
+    /// Its name.
+    pub call: String,
+    /// The exit code; none when a signal ended it.
+    pub code: Option<i32>,
+    /// Files that landed.
+    pub files: i64,
+    /// Frames of which a file did not land.
+    pub lacking: String,
+    /// Seconds it took.
+    pub seconds: f64,
+    /// Where its output is written down.
+    pub log: String,
+    /// Why it was ended, when it did not end by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+    /// Seconds since the journal began.
+    pub t: f64,
 }
 
 /// Reads a journal. A torn or foreign line is skipped.
@@ -95,9 +232,9 @@ mod tests {
 
     #[test]
     fn a_torn_line_costs_itself_only() {
-        let event = Event::Over { landed: 3, lacking: 0 };
+        let event = Event::Late { series: "crossing/beauty".to_owned(), frame: -3 };
         let line = serde_json::to_string(&event).expect("plain data");
-        assert_eq!(line, r#"{"event":"over","landed":3,"lacking":0}"#);
+        assert_eq!(line, r#"{"event":"late","series":"crossing/beauty","frame":-3}"#);
         let text = format!("{line}\n{}\n{line}\n{}", &line[..20], &line[..30]);
         assert_eq!(read(&text).collect::<Vec<_>>(), [event.clone(), event]);
     }

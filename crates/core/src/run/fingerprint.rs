@@ -1,44 +1,141 @@
-//! What a frame depends on, beside the bytes of its scene: one text that can be compared, printed and hashed.
+//! What a frame depends on: plain names and values that can be printed, kept and compared.
 //!
-//! Not in it: path, frames, threads, device, chunk, and what the adapter reads from a log.
+//! Not in it: path, threads, device, chunk, how often a still is saved under way, and what the adapter reads from a log.
 
-use std::fmt::Write as _;
+use std::fmt;
 
 use crate::adapter::Adapter;
 use crate::plan::{Plan, Series};
 use crate::sheet::Key;
 
-/// All that changes the pictures of a series, a line each.
-#[must_use]
-pub fn made_of(plan: &Plan, series: &Series, adapter: Option<&Adapter>) -> String {
-    let job = &plan.jobs[series.job];
-    let mut text = String::new();
-    let handed = adapter.is_some_and(|adapter| !adapter.variable.is_empty());
-    let counts = |key: &Key| match key {
-        Key::Var(_) => handed,
-        Key::Camera | Key::Fps | Key::Region | Key::View | Key::Samples | Key::PixelAspect | Key::Export => true,
-        Key::Native(_) | Key::Env(_) => true,
-        _ => false,
-    };
-    for (key, given) in job.settings.values.iter().filter(|(key, _)| counts(key)) {
-        let _ = writeln!(text, "{key} {}", given.value);
+/// What could not be looked up now: it is compared with nothing.
+pub const UNKNOWN: &str = "?";
+
+/// What lies outside the sheet, as far as it could be looked up. Digests are hexadecimal.
+#[derive(Clone, Debug, Default)]
+pub struct Outside {
+    /// The scene's bytes.
+    pub scene: Option<String>,
+    /// The files that a scene names: as it spells them, with their bytes.
+    pub resources: Vec<(String, Option<String>)>,
+    /// Whether it is known which files a scene names.
+    pub resources_known: bool,
+    /// What an exported scene is made of, where one is exported.
+    pub export: Option<Option<String>>,
+    /// What the renderer says its version is.
+    pub version: Option<String>,
+}
+
+/// All that the frames of one series are made of, beside the frame itself.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Fingerprint {
+    /// Name and value, by name.
+    pub parts: Vec<(String, String)>,
+}
+
+/// One part in which two fingerprints differ.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Difference {
+    /// The part.
+    pub name: String,
+    /// What it was; `None` where it was not given.
+    pub was: Option<String>,
+    /// What it is now; `None` where it is not given.
+    pub is: Option<String>,
+}
+
+impl fmt::Display for Difference {
+    /// `samples 64, was 32`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let spelt = |value: &Option<String>| value.clone().unwrap_or_else(|| "not given".to_owned());
+        write!(f, "{} {}, was {}", self.name, spelt(&self.is), spelt(&self.was))
     }
-    if let Some(size) = series.size {
-        let _ = writeln!(text, "size {size}");
+}
+
+impl Fingerprint {
+    /// Puts together what changes the pictures of a series.
+    #[must_use]
+    pub fn of(plan: &Plan, series: &Series, adapter: Option<&Adapter>, outside: &Outside) -> Fingerprint {
+        let job = &plan.jobs[series.job];
+        let mut parts: Vec<(String, String)> = Vec::new();
+        let mut add = |name: &str, value: Option<String>| {
+            parts.extend(value.map(|value| (name.to_owned(), value)));
+        };
+        let handed = adapter.is_some_and(|adapter| !adapter.variable.is_empty());
+        let counts = |key: &Key| match key {
+            Key::Var(_) => handed,
+            Key::Camera | Key::Fps | Key::Region | Key::View | Key::Samples | Key::PixelAspect => true,
+            Key::Native(_) | Key::Env(_) => true,
+            _ => false,
+        };
+        for (key, given) in job.settings.values.iter().filter(|(key, _)| counts(key)) {
+            add(&key.to_string(), Some(given.value.to_string()));
+        }
+        let or_unknown = |value: &Option<String>| Some(value.clone().unwrap_or_else(|| UNKNOWN.to_owned()));
+        add("scene bytes", or_unknown(&outside.scene));
+        for (name, digest) in &outside.resources {
+            add(&format!("bytes of {name}"), or_unknown(digest));
+        }
+        add("files of the scene", (!outside.resources_known).then(|| UNKNOWN.to_owned()));
+        add("exported scene", outside.export.as_ref().and_then(or_unknown));
+        add("renderer version", or_unknown(&outside.version));
+        add("size", series.size.map(|size| size.to_string()));
+        let passes: Vec<&str> = series.passes.iter().map(|pass| job.passes[*pass].name.value.as_str()).collect();
+        add("pass", Some(passes.join("+")));
+        let colours = series.passes.iter().filter_map(|pass| job.passes[*pass].colour);
+        add("colour", colours.map(|colour| colour.to_string()).next());
+        add("type", series.file_type.map(|known| known.name.to_owned()));
+        add("bits", series.bits.map(|bits| bits.to_string()));
+        add("channels", series.channels.map(|channels| channels.to_string()));
+        if let Some(format) = series.format.as_deref() {
+            add("compression", format.compression.as_ref().map(|name| name.value.clone()));
+            add("quality", format.quality.as_ref().map(|quality| quality.value.to_string()));
+        }
+        if let Some(adapter) = adapter {
+            add("adapter", Some(adapter.name.clone()));
+            let templates = adapter.templates().map(|template| template.value.to_string()).collect::<Vec<_>>();
+            add("arguments", Some(templates.join(" ")));
+        }
+        parts.sort();
+        Fingerprint { parts }
     }
-    for pass in series.passes.iter().map(|pass| &job.passes[*pass]) {
-        let colour = pass.colour.map(|colour| colour.to_string()).unwrap_or_default();
-        let _ = writeln!(text, "pass {} {colour}", pass.name.value);
+
+    /// Where this one differs from what a frame was made of. Parts that could not be looked up are passed over.
+    #[must_use]
+    pub fn differences(&self, was: &[(String, String)]) -> Vec<Difference> {
+        let value = |parts: &[(String, String)], name: &str| {
+            parts.iter().find(|(own, _)| own == name).map(|(_, value)| value.clone())
+        };
+        let names = self.parts.iter().chain(was).map(|(name, _)| name.as_str());
+        let names: std::collections::BTreeSet<&str> = names.collect();
+        let differing = names.into_iter().filter_map(|name| {
+            let (was, is) = (value(was, name), value(&self.parts, name));
+            let known = |value: &Option<String>| value.as_deref() != Some(UNKNOWN);
+            (was != is && known(&was) && known(&is)).then(|| Difference { name: name.to_owned(), was, is })
+        });
+        differing.collect()
     }
-    let _ = writeln!(text, "type {}", series.file_type.map_or("", |known| known.name));
-    if let Some(format) = series.format.as_deref() {
-        let compression = format.compression.as_ref().map_or("", |name| name.value.as_str());
-        let quality = format.quality.as_ref().map(|quality| quality.value);
-        let _ = writeln!(text, "format {:?} {:?} {compression} {quality:?}", series.bits, series.channels);
+
+    /// The parts that could not be looked up.
+    pub fn unknown(&self) -> impl Iterator<Item = &str> {
+        self.parts.iter().filter(|(_, value)| value == UNKNOWN).map(|(name, _)| name.as_str())
     }
-    if let Some(adapter) = adapter {
-        let templates = adapter.templates().map(|template| template.value.to_string()).collect::<Vec<_>>();
-        let _ = writeln!(text, "adapter {} {}", adapter.name, templates.join(" "));
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Fingerprint, UNKNOWN};
+
+    fn parts(pairs: &[(&str, &str)]) -> Vec<(String, String)> {
+        pairs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect()
     }
-    text
+
+    #[test]
+    fn differences_are_said_and_what_is_unknown_is_not_compared() {
+        let now = Fingerprint { parts: parts(&[("samples", "64"), ("scene bytes", UNKNOWN), ("vars.weather", "fog")]) };
+        let was = parts(&[("samples", "32"), ("scene bytes", "1a"), ("region", "0,0,8,8"), ("vars.weather", "fog")]);
+        let said: Vec<String> = now.differences(&was).iter().map(ToString::to_string).collect();
+        assert_eq!(said, ["region not given, was 0,0,8,8", "samples 64, was 32"]);
+        assert!(now.differences(&now.parts).is_empty());
+    }
 }

@@ -1,5 +1,10 @@
-//! Running, judged: what is left to render and why, and what a journal says. Nothing here runs anything.
+//! Running, judged: what is left to render and why, who renders it, how long it takes, and what the journals say. Nothing
+//! here runs anything.
 
+pub mod claim;
 pub mod event;
 pub mod fingerprint;
+pub mod history;
+pub mod order;
 pub mod outstanding;
+pub mod pace;

@@ -2,15 +2,14 @@
 
 use crate::frames::Frames;
 use crate::sheet::Existing;
-use crate::verify::Verdict;
+use crate::verify::{State, Verdict};
 
 /// The frames of one series that have to be rendered.
 #[must_use]
 pub fn outstanding(verdict: &Verdict, existing: Existing) -> Frames {
-    let lost = verdict.missing.union(&verdict.broken);
     match existing {
-        Existing::Keep | Existing::Stop => lost,
-        Existing::Renew => lost.union(&verdict.wrong),
+        Existing::Keep | Existing::Stop => verdict.in_any(&[State::Missing, State::Broken]),
+        Existing::Renew => verdict.in_any(&[State::Missing, State::Broken, State::Wrong, State::Stale]),
         Existing::Replace => verdict.expected.clone(),
     }
 }
@@ -18,5 +17,5 @@ pub fn outstanding(verdict: &Verdict, existing: Existing) -> Frames {
 /// Frames at whose names anything stands.
 #[must_use]
 pub fn standing(verdict: &Verdict) -> Frames {
-    verdict.expected.minus(&verdict.missing)
+    verdict.expected.minus(verdict.in_state(State::Missing))
 }

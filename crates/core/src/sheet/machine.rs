@@ -10,10 +10,11 @@ use super::parse::toml_table;
 use super::read::{Raw, Reader};
 
 /// The keys of a machine file and what each means.
-pub const KEYS: [(&str, &str); 3] = [
+pub const KEYS: [(&str, &str); 4] = [
     ("programs", "Full paths of programs, by the name that an adapter gives."),
     ("roots", "Folders of roots on this machine, by name."),
     ("workers", "Renderers at a time on this machine, unless the call says otherwise."),
+    ("slots", "How many licences this machine may use at a time, by name; a sheet may allow fewer."),
 ];
 
 /// What is where on this machine.
@@ -25,6 +26,8 @@ pub struct MachineFile {
     pub roots: BTreeMap<String, Spanned<String>>,
     /// Renderers at a time.
     pub workers: Option<i64>,
+    /// Licences that this machine may use at a time, by name.
+    pub slots: BTreeMap<String, i64>,
 }
 
 /// Reads a machine file; mistakes are findings.
@@ -35,6 +38,7 @@ pub fn machine(file: FileId, text: &str, findings: &mut Findings) -> MachineFile
     for (key, raw) in &table {
         match key.get_ref().as_ref() {
             "workers" => machine.workers = reader.whole(raw, "workers", 1).map(|workers| workers.value),
+            "slots" => machine.slots = reader.slots(raw),
             "programs" => {
                 machine.programs =
                     named(&mut reader, raw, "programs").into_iter().map(|(name, path)| (name, path.value)).collect()

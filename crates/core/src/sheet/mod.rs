@@ -9,6 +9,7 @@ pub mod schema;
 pub mod setting;
 pub mod tables;
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -17,7 +18,7 @@ use crate::diagnostic::Level;
 use crate::source::{FileId, Place, Spanned};
 use crate::template::Template;
 pub use layer::{Given, Layer, Settings};
-pub use setting::{Colour, Fps, Key, Layers, PassEntry, Setting, Size, Version};
+pub use setting::{Checkpoint, Colour, Fps, Key, Layers, PassEntry, Setting, Size, Version};
 
 /// One sheet, or a part of one.
 #[derive(Clone, Debug, Default)]
@@ -288,6 +289,12 @@ pub struct RunEntry {
     pub silence: Option<Duration>,
     /// Commands to run once the plan is over.
     pub after: Option<Vec<Vec<Template>>>,
+    /// How often a worker that shares the sheet gives a sign of life.
+    pub heartbeat: Option<Duration>,
+    /// How long a worker may give none until its calls are taken over.
+    pub takeover: Option<Duration>,
+    /// How many licences there are, by name.
+    pub slots: BTreeMap<String, i64>,
 }
 
 impl Sheet {
@@ -330,6 +337,9 @@ impl Sheet {
                 frame_timeout: self.run.frame_timeout.or(below.run.frame_timeout),
                 silence: self.run.silence.or(below.run.silence),
                 after: self.run.after.or(below.run.after),
+                heartbeat: self.run.heartbeat.or(below.run.heartbeat),
+                takeover: self.run.takeover.or(below.run.takeover),
+                slots: below.run.slots.into_iter().chain(self.run.slots).collect(),
             },
         }
     }

@@ -11,6 +11,7 @@ use crate::source::{FileId, Place, Spanned};
 use super::read::{Raw, Reader, integer, number, part_of, scalar};
 use super::setting::KEYS;
 use super::{
+    Checkpoint,
     Colour, Each, Fps, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet, Size, Version,
 };
 
@@ -135,7 +136,8 @@ impl Reader<'_> {
             Key::Passes => Setting::Passes(self.passes(raw)?),
             Key::Path => Setting::Path(self.template(raw, &name)?.value),
             Key::Version => self.version(raw)?,
-            Key::Checkpoint | Key::Var(_) | Key::Env(_) | Key::Native(_) => {
+            Key::Checkpoint => self.checkpoint(raw)?,
+            Key::Var(_) | Key::Env(_) | Key::Native(_) => {
                 let text = scalar(raw);
                 if text.is_none() {
                     self.wrong_kind(raw, &name, "text, a number, true or false");
@@ -144,6 +146,23 @@ impl Reader<'_> {
             }
         };
         Some(Given { value: Arc::new(setting), at: Some(at), layer })
+    }
+
+    fn checkpoint(&mut self, raw: &Raw<'_>) -> Option<Setting> {
+        let table = self.table(raw, "checkpoint")?;
+        let (mut every, mut keep) = (None, 5);
+        for (key, raw) in table {
+            match key.get_ref().as_ref() {
+                "every" => every = self.duration(raw, "every"),
+                "keep" => keep = self.whole(raw, "keep", 1)?.value,
+                _ => self.unknown(key, "checkpoint", &["every", "keep"]),
+            }
+        }
+        if every.is_none() && !table.contains_key("every") {
+            let at = self.at(raw);
+            self.bad(at, "checkpoint", "a table such as { every = \"20m\", keep = 5 }", "`every` is missing");
+        }
+        Some(Setting::Checkpoint(Checkpoint { every: every?, keep }))
     }
 
     fn positive(&mut self, raw: &Raw<'_>, key: &str) -> Option<Setting> {

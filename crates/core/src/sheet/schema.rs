@@ -10,6 +10,9 @@ use super::{EXISTING, SYSTEMS, machine};
 use crate::catalogue::{BITS, CHANNELS, CHROMA, SPEEDS, types};
 use crate::diagnostic::CHECKS;
 
+/// A span of time.
+const SPAN: &str = "^[0-9.]+ *(ms|s|m|h)$";
+
 pub(crate) fn object(properties: Map<String, Value>, what: &str) -> Value {
     json!({ "type": "object", "description": what, "properties": properties, "additionalProperties": false })
 }
@@ -126,7 +129,15 @@ fn kind(key: &Key) -> Value {
         Key::Layers => json!({ "enum": ["apart", "together"] }),
         Key::Colour => json!({ "enum": ["linear", "display"] }),
         Key::Version => json!({ "anyOf": [whole(0), { "enum": ["next", "latest"] }] }),
-        Key::Checkpoint => json!({ "type": ["string", "number", "boolean"] }),
+        Key::Checkpoint => object(
+            [
+                ("every".to_owned(), json!({ "type": "string", "pattern": SPAN, "examples": ["20m"] })),
+                ("keep".to_owned(), whole(1)),
+            ]
+            .into_iter()
+            .collect(),
+            "How often, and how many of the last ones are kept.",
+        ),
         Key::Passes => json!({ "type": "array", "minItems": 1, "items": { "anyOf": [text(), pass()] } }),
         _ => text(),
     }
@@ -218,13 +229,19 @@ fn run() -> Value {
     let schema = |name: &str, what: &str| match name {
         "workers" | "chunk" => json!({ "type": "integer", "minimum": 1, "description": what }),
         "retries" => json!({ "type": "integer", "minimum": 0, "description": what }),
+        "slots" => counts(what),
         "existing" => one_of(EXISTING.iter().map(|(name, _)| *name), what),
         "after" => {
             json!({ "type": "array", "items": { "type": "array", "items": { "type": "string" }, "minItems": 1 }, "description": what })
         }
-        _ => json!({ "type": "string", "pattern": "^[0-9.]+ *(ms|s|m|h)$", "description": what }),
+        _ => json!({ "type": "string", "pattern": SPAN, "description": what }),
     };
     object(RUN_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), "How it is run.")
+}
+
+/// Numbers of licences by name.
+fn counts(what: &str) -> Value {
+    table_of(json!({ "type": "integer", "minimum": 1 }), what)
 }
 
 /// The schema of a machine file.
@@ -232,6 +249,7 @@ fn run() -> Value {
 pub fn machine() -> Value {
     let schema = |name: &str, what: &str| match name {
         "workers" => json!({ "type": "integer", "minimum": 1, "description": what }),
+        "slots" => counts(what),
         _ => table_of(text("A full path."), what),
     };
     let keys = machine::KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what)));

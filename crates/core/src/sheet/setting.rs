@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::sync::Arc;
+use std::time::Duration;
 
 use crate::frames::FrameExpr;
 use crate::source::Spanned;
@@ -107,6 +108,17 @@ pub enum Setting {
     Path(Arc<Template>),
     /// A version.
     Version(Version),
+    /// How often a long still is saved under way.
+    Checkpoint(Checkpoint),
+}
+
+/// How often a long still is saved under way.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Checkpoint {
+    /// From one to the next.
+    pub every: Duration,
+    /// How many of the last ones are kept.
+    pub keep: i64,
 }
 
 /// Width and height in pixels.
@@ -219,6 +231,7 @@ impl fmt::Display for Setting {
             Setting::Handles(before, after) => write!(f, "{before},{after}"),
             Setting::Layers(layers) => f.write_str(if *layers == Layers::Apart { "apart" } else { "together" }),
             Setting::Colour(colour) => write!(f, "{colour}"),
+            Setting::Checkpoint(Checkpoint { every, keep }) => write!(f, "every {every:?}, keep {keep}"),
             Setting::Passes(passes) => {
                 let names: Vec<&str> = passes.iter().map(|pass| pass.name.value.as_str()).collect();
                 f.write_str(&names.join(","))

@@ -1,5 +1,6 @@
 //! The tables of a sheet, one function each.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -34,7 +35,7 @@ pub const FORMAT_KEYS: [(&str, &str); 10] = [
 ];
 
 /// The keys of `[run]` and what each means.
-pub const RUN_KEYS: [(&str, &str); 7] = [
+pub const RUN_KEYS: [(&str, &str); 10] = [
     ("workers", "Renderers at a time."),
     ("chunk", "Frames per call of the renderer."),
     ("retries", "How often a failed call is tried again."),
@@ -45,6 +46,9 @@ pub const RUN_KEYS: [(&str, &str); 7] = [
         "after",
         "Commands to run once the plan is over, as lists of words; {outcome} is complete, incomplete or interrupted.",
     ),
+    ("heartbeat", "How often a worker of run --share gives a sign of life: 15s unless said."),
+    ("takeover", "How long such a worker may give none until others take its calls over: 90s unless said."),
+    ("slots", "How many licences there are, by the name that an adapter gives under [needs] slots."),
 ];
 
 impl Reader<'_> {
@@ -278,13 +282,25 @@ impl Reader<'_> {
                 "frame_timeout" => sheet.run.frame_timeout = self.duration(raw, "frame_timeout"),
                 "silence" => sheet.run.silence = self.duration(raw, "silence"),
                 "after" => sheet.run.after = self.commands(raw, "after"),
+                "heartbeat" => sheet.run.heartbeat = self.duration(raw, "heartbeat"),
+                "takeover" => sheet.run.takeover = self.duration(raw, "takeover"),
+                "slots" => sheet.run.slots = self.slots(raw),
                 _ => self.unknown(key, "[run]", &RUN_KEYS.map(|(name, _)| name)),
             }
         }
     }
 
+    /// Counts of licences by name.
+    pub(super) fn slots(&mut self, raw: &Raw<'_>) -> BTreeMap<String, i64> {
+        let Some(table) = self.table(raw, "slots") else { return BTreeMap::new() };
+        let count = |(name, raw): (&toml::Spanned<std::borrow::Cow<'_, str>>, &Raw<'_>), reader: &mut Self| {
+            Some((name.get_ref().to_string(), reader.whole(raw, name.get_ref(), 1)?.value))
+        };
+        table.iter().filter_map(|pair| count(pair, self)).collect()
+    }
+
     /// A span of time: a number and `ms`, `s`, `m` or `h`.
-    fn duration(&mut self, raw: &Raw<'_>, key: &str) -> Option<Duration> {
+    pub(super) fn duration(&mut self, raw: &Raw<'_>, key: &str) -> Option<Duration> {
         let text = self.text(raw, key)?;
         let split = text.value.find(|c: char| c.is_ascii_alphabetic()).unwrap_or(text.value.len());
         let (number, unit) = text.value.split_at(split);

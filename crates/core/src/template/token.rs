@@ -56,6 +56,7 @@ pub const ADAPTER: &[&str] = &[
     "log",
     "resume",
     "checkpoint",
+    "checkpoint_every",
     "threads",
     "device",
     "key",

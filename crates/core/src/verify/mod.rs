@@ -1,5 +1,7 @@
 //! What was planned against what was seen: a state for every frame.
 
+use std::collections::BTreeMap;
+
 use crate::catalogue::{Bits, Channels};
 use crate::frames::Frames;
 use crate::plan::Series;
@@ -30,10 +32,26 @@ pub enum Seen {
     Broken(String),
     /// A whole picture.
     Whole(Picture),
+    /// A file of the size that landed under this name as planned; it was decoded then.
+    AsLanded,
+}
+
+/// How a whole file stands to what landed, and to what it would be made of now.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Standing {
+    /// It is what landed, and would be made of the same now.
+    #[default]
+    Fresh,
+    /// It would be made of something else now: of what.
+    Stale(String),
+    /// It is not what landed: how so.
+    Changed(String),
+    /// No journal knows it.
+    Foreign,
 }
 
 /// The state of a frame.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum State {
     /// Not there.
     Missing,
@@ -41,8 +59,36 @@ pub enum State {
     Broken,
     /// Not as planned.
     Wrong,
+    /// It would be made of something else now.
+    Stale,
+    /// Not what landed.
+    Changed,
+    /// Whole, but no journal knows it.
+    Foreign,
+    /// As planned, and yet most likely not what was meant.
+    Odd,
     /// As planned.
     Good,
+}
+
+/// The states with their names, in the order in which they apply.
+pub const STATES: [(&str, State); 8] = [
+    ("missing", State::Missing),
+    ("broken", State::Broken),
+    ("wrong", State::Wrong),
+    ("stale", State::Stale),
+    ("changed", State::Changed),
+    ("foreign", State::Foreign),
+    ("odd", State::Odd),
+    ("good", State::Good),
+];
+
+impl State {
+    /// Its name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        STATES.iter().find(|(_, state)| *state == self).map_or("", |(name, _)| name)
+    }
 }
 
 /// The state of what was seen, and why it is not good.
@@ -51,6 +97,7 @@ pub fn judge(series: &Series, labels: &[&str], seen: &Seen) -> (State, Option<St
     match seen {
         Seen::Missing => (State::Missing, Some("not there".to_owned())),
         Seen::Broken(why) => (State::Broken, Some(why.clone())),
+        Seen::AsLanded => (State::Good, None),
         Seen::Whole(picture) => match differences(series, labels, picture) {
             found if found.is_empty() => (State::Good, None),
             found => (State::Wrong, Some(found.join(", "))),
@@ -95,49 +142,65 @@ pub struct Verdict {
     pub series: usize,
     /// Frames planned.
     pub expected: Frames,
-    /// Frames as planned.
-    pub good: Frames,
-    /// Frames not there.
-    pub missing: Frames,
-    /// Frames that do not decode.
-    pub broken: Frames,
-    /// Frames not as planned.
-    pub wrong: Frames,
+    /// Frames by state, in the order of [`STATES`]; together they are those expected.
+    states: [Frames; STATES.len()],
     /// Files in the series' folders that bear a name of its pattern but no planned frame.
     pub stray: Vec<String>,
-    /// Every frame that is not good: frame, state, path and why.
-    pub findings: Vec<(i64, State, String, String)>,
+    /// Why frames that are there are not good: state, reason, frames.
+    pub findings: Vec<(State, String, Frames)>,
 }
 
+/// What was found of one frame: what stands there, and how it stands to what landed.
+pub type Found = (i64, Seen, Standing);
+
 impl Verdict {
-    /// Puts the frames of a series together. `seen` gives each planned frame with what was found, ascending.
-    pub fn gather(series: (usize, &Series), labels: &[&str], seen: impl IntoIterator<Item = (i64, Seen)>) -> Verdict {
+    /// Puts the frames of a series together. `found` gives each planned frame, ascending.
+    pub fn gather(series: (usize, &Series), labels: &[&str], found: impl IntoIterator<Item = Found>) -> Verdict {
         let (index, series) = series;
-        let mut verdict =
-            Verdict { series: index, expected: series.frames.clone().unwrap_or_default(), ..Verdict::default() };
-        let (mut good, mut missing, mut broken, mut wrong) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-        for (frame, seen) in seen {
-            let (state, why) = judge(series, labels, &seen);
-            match state {
-                State::Good => good.push(frame),
-                State::Missing => missing.push(frame),
-                State::Broken => broken.push(frame),
-                State::Wrong => wrong.push(frame),
+        let expected = series.frames.clone().unwrap_or_default();
+        let mut frames: [Vec<i64>; STATES.len()] = Default::default();
+        let mut reasons: BTreeMap<(State, String), Vec<i64>> = BTreeMap::new();
+        for (frame, seen, standing) in found {
+            let (mut state, mut why) = judge(series, labels, &seen);
+            if state == State::Good {
+                (state, why) = match standing {
+                    Standing::Fresh => (State::Good, None),
+                    Standing::Stale(why) => (State::Stale, Some(why)),
+                    Standing::Changed(why) => (State::Changed, Some(why)),
+                    Standing::Foreign => (State::Foreign, Some("no journal knows it".to_owned())),
+                };
             }
-            if let (Some(why), State::Broken | State::Wrong) = (why, state) {
-                verdict.findings.push((frame, state, series.name(frame), why));
+            frames[state as usize].push(frame);
+            if let Some(why) = why.filter(|_| state != State::Missing) {
+                reasons.entry((state, why)).or_default().push(frame);
             }
         }
-        verdict.good = Frames::from_any(good);
-        verdict.missing = Frames::from_any(missing);
-        verdict.broken = Frames::from_any(broken);
-        verdict.wrong = Frames::from_any(wrong);
-        verdict
+        let findings = reasons.into_iter().map(|((state, why), frames)| (state, why, Frames::from_any(frames)));
+        Verdict {
+            series: index,
+            expected,
+            states: frames.map(Frames::from_any),
+            stray: Vec::new(),
+            findings: findings.collect(),
+        }
     }
 
-    /// Whether nothing is missing, broken or wrong.
+    /// The frames of one state.
+    #[must_use]
+    pub fn in_state(&self, state: State) -> &Frames {
+        &self.states[state as usize]
+    }
+
+    /// The frames of several states.
+    #[must_use]
+    pub fn in_any(&self, states: &[State]) -> Frames {
+        states.iter().fold(Frames::none(), |sum, state| sum.union(self.in_state(*state)))
+    }
+
+    /// Whether nothing is missing, broken, wrong, stale or changed.
     #[must_use]
     pub fn is_complete(&self) -> bool {
-        self.missing.is_empty() && self.broken.is_empty() && self.wrong.is_empty()
+        let lacking = [State::Missing, State::Broken, State::Wrong, State::Stale, State::Changed];
+        lacking.iter().all(|state| self.in_state(*state).is_empty())
     }
 }

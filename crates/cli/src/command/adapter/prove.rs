@@ -260,7 +260,10 @@ fn tried(scratch: &Path, around: &Surroundings) -> Result<Option<String>, Failur
     if let Some(refused) = of("refused").first() {
         return Ok(Some(format!("frame {}: {}", refused["frame"], text(&refused["why"]))));
     }
-    let stray: Vec<String> = of("stray").iter().map(|event| file_name(&text(&event["path"]))).collect();
+    let strays = of("stray").into_iter().flat_map(|event| event["paths"].as_array().into_iter().flatten());
+    let mut stray: Vec<String> = strays.map(|path| file_name(&text(path))).collect();
+    stray.sort();
+    stray.dedup();
     let lacking =
         of("ended").into_iter().find(|event| event["lacking"].as_str().is_some_and(|frames| !frames.is_empty()));
     let wrote = if stray.is_empty() { String::new() } else { format!("; it wrote {}", some(&stray)) };

@@ -234,7 +234,7 @@ pub fn stage_base(plan: &Plan, root: &str) -> String {
 #[must_use]
 pub fn stage_folder(plan: &Plan, invocation: &Invocation, series: &Series) -> String {
     let root = series.root.and_then(|root| plan.roots[root].path.as_deref()).unwrap_or(&plan.home.folder);
-    let stage = format!("{}/{}", stage_base(plan, root), invocation.id);
+    let stage = format!("{}/{}", stage_base(plan, root), invocation.marked());
     if next_to_each_other(plan, &invocation.series) {
         return stage;
     }

@@ -1,0 +1,164 @@
+//! The end of a run: what was done, what failed, and the next command.
+
+use std::process::{Command, Stdio};
+
+use truepath_core::frames::Frames;
+use truepath_core::resolve::paths;
+use truepath_core::run::event::Event;
+use truepath_core::template::{Lookup, Value, expand_text};
+use truepath_core::verify::{State, Verdict};
+
+use crate::args::Run;
+use crate::command::again;
+use crate::effect::crew::Outcome;
+use crate::exit_code::Exit;
+use crate::lower::Surroundings;
+use crate::pipeline::Loaded;
+use crate::show::{self, counted, paint, progress};
+
+/// Failures that are listed before the rest is only counted.
+const MOST_LINES: usize = 8;
+
+/// How a run ended.
+#[derive(Default)]
+pub struct Result {
+    /// Files that were needed.
+    pub total: i64,
+    /// What the crew did.
+    pub outcome: Outcome,
+    /// What stands now, by series.
+    pub after: Vec<Verdict>,
+    /// What failed for good.
+    pub failures: Vec<Event>,
+    /// How long it took.
+    pub seconds: f64,
+}
+
+impl Result {
+    /// Frames in a state, over all series.
+    fn count(&self, state: State) -> i64 {
+        self.after.iter().map(|verdict| verdict.in_state(state).count()).sum()
+    }
+
+    /// Files that are needed still.
+    fn lost(&self) -> i64 {
+        self.count(State::Missing) + self.count(State::Broken)
+    }
+
+    fn is_complete(&self) -> bool {
+        self.after.iter().all(Verdict::is_complete)
+    }
+
+    /// The outcome in one word.
+    pub fn word(&self) -> &'static str {
+        match (self.outcome.interrupted, self.is_complete()) {
+            (true, _) => "interrupted",
+            (false, true) => "complete",
+            (false, false) => "incomplete",
+        }
+    }
+
+    /// How the call ends.
+    pub fn exit(&self, args: &Run) -> Exit {
+        if self.outcome.interrupted {
+            Exit::Interrupted
+        } else if self.total > 0 && (!self.failures.is_empty() || (self.lost() > 0 && args.only.is_empty())) {
+            Exit::Lacking
+        } else if !args.only.is_empty() || self.is_complete() {
+            // Whoever asks for some calls only is told about those.
+            Exit::Well
+        } else {
+            Exit::No
+        }
+    }
+}
+
+/// What was done, what failed, and the next command.
+pub fn summary(args: &Run, ended: &Result, around: &Surroundings) -> String {
+    let screen = around.err;
+    let files: i64 = ended.after.iter().map(|verdict| verdict.expected.count()).sum();
+    let mut out = match ended.total {
+        0 => format!("nothing to render: {} looked at\n", counted(files, "file")),
+        total => {
+            let took = progress::span(ended.seconds);
+            format!("{} of {} landed in {took}\n", ended.outcome.landed, counted(total, "file"))
+        }
+    };
+    let failed: Vec<String> = ended.failures.iter().filter_map(|event| progress::attention(event, screen)).collect();
+    for line in failed.iter().take(MOST_LINES) {
+        out.push_str(&format!("  {line}\n"));
+    }
+    if failed.len() > MOST_LINES {
+        out.push_str(&format!("  and {} more\n", failed.len() - MOST_LINES));
+    }
+    let kept = [(State::Wrong, "not as planned"), (State::Stale, "made of something else")];
+    let kept: Vec<String> = kept
+        .iter()
+        .map(|(state, words)| (ended.count(*state), words))
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, words)| format!("{} {words} and kept", counted(count, "file")))
+        .collect();
+    let changed = ended.count(State::Changed);
+    let next = |what: String, style, say: &str, command: &str| {
+        format!("{}; {say} with: {}\n", paint(screen, style, what), again(command, &args.common))
+    };
+    if ended.outcome.interrupted {
+        out.push_str(&next("interrupted".to_owned(), show::ODD, "go on", "run"));
+    } else if ended.total > 0 && ended.lost() > 0 && args.only.is_empty() {
+        let lost = format!("{} did not come out", counted(ended.lost(), "file"));
+        let job = ended.failures.iter().find_map(|event| match event {
+            Event::Failed { job, frames, .. } => Some(format!("log {job} {frames}")),
+            _ => None,
+        });
+        let command = job.unwrap_or_else(|| "verify".to_owned());
+        out.push_str(&format!(
+            "{}; see why with: truepath {command}{}\n",
+            paint(screen, show::BAD, lost),
+            sheets(args)
+        ));
+    } else if !kept.is_empty() {
+        out.push_str(&next(kept.join(", "), show::ODD, "render again", "run --existing renew"));
+    } else if changed > 0 {
+        let what = format!("{} no longer what landed", counted(changed, "file"));
+        out.push_str(&next(what, show::ODD, "see which", "verify"));
+    } else {
+        let word = if ended.is_complete() { "complete" } else { "not complete" };
+        out.push_str(&format!("{}\n", paint(screen, show::GOOD, word)));
+    }
+    out
+}
+
+/// The sheets of a call as they were named.
+fn sheets(args: &Run) -> String {
+    use truepath_core::invoke::quote::sh::word;
+    args.common.sheet.iter().map(|sheet| format!(" -f {}", word(&sheet.display().to_string()))).collect()
+}
+
+/// Runs the sheet's own commands once the plan is over, also after failure. What they do wrong is told and changes nothing.
+pub fn afterwards(loaded: &Loaded, word: &str) {
+    let known =
+        |name: &str| if name == "outcome" { Lookup::Value(Value::Text(word.to_owned())) } else { Lookup::Unknown };
+    for command in &loaded.plan.run.after {
+        let words: Vec<String> = command.iter().filter_map(|template| expand_text(template, &known)).collect();
+        let Some((program, arguments)) = words.split_first() else { continue };
+        match Command::new(program).args(arguments).current_dir(&loaded.plan.home.folder).status() {
+            Ok(status) if status.success() => {}
+            Ok(status) => show::tell(&format!("afterwards: {program} ended with {status}\n")),
+            Err(error) => show::tell(&format!("afterwards: cannot start {program}: {error}\n")),
+        }
+    }
+}
+
+/// Opens the folder of the first series in the system's file manager.
+pub fn open(loaded: &Loaded) {
+    let Some(series) = loaded.plan.series.first() else { return };
+    let first = series.name(series.frames.as_ref().and_then(Frames::first).unwrap_or(0));
+    let folder = paths::parent(&first);
+    let program = if cfg!(target_os = "macos") { "open" } else { "xdg-open" };
+    let mut command = Command::new(program);
+    command.arg(folder).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    let started = command.spawn();
+    if let Err(error) = started {
+        show::tell(&format!("cannot open {folder} with {program}: {error}\n"));
+    }
+}

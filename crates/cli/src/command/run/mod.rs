@@ -1,0 +1,267 @@
+//! `run`: renders what is needed, here, and goes on where the last run stopped.
+
+mod closing;
+mod work;
+
+use std::path::PathBuf;
+use std::sync::mpsc;
+use std::time::Instant;
+
+use truepath_core::frames::Frames;
+use truepath_core::run::event::Event;
+use truepath_core::run::outstanding::{outstanding, standing};
+use truepath_core::sheet::Existing;
+use truepath_core::verify::Verdict;
+
+use crate::args::{self, Order, Run};
+use crate::effect::claims::{self, Claims, Other, Times, Worker};
+use crate::effect::crew::{Crew, Outcome};
+use crate::effect::lock::{self, Lock};
+use crate::effect::made::Asking;
+use crate::effect::observe::{Look, Observation};
+use crate::effect::{export, journal, journal::Journal, recover};
+use crate::exit_code::{Exit, Failure};
+use crate::lower::Surroundings;
+use crate::pipeline::{self, Loaded, Queue, Way};
+use crate::show::progress::Progress;
+use crate::show::{self, counted};
+use closing::Result as Ended;
+use work::Work;
+
+/// A sheet that is ours to render.
+struct Ours {
+    sheet: PathBuf,
+    journal: Journal,
+    _lock: Lock,
+}
+
+/// Renders, stages and lands all frames that are needed, sheet by sheet.
+pub fn run(args: &Run, around: &Surroundings) -> Result<Exit, Failure> {
+    let mut ours: Vec<Ours> = Vec::new();
+    let mut queue = loop {
+        let queue = pipeline::load(&args.common, around, Way { anew: args.anew && ours.is_empty(), ..Way::default() })?;
+        if ours.is_empty() {
+            super::tell_findings(&queue, around);
+        }
+        if let Some(exit) = queue.stopped_here() {
+            return Ok(exit);
+        }
+        if take(args, &queue, &mut ours, around)? {
+            break queue;
+        }
+    };
+    let mut worst = Exit::Well;
+    for (loaded, ours) in queue.sheets.iter_mut().zip(&ours) {
+        worst = worst.max(sheet(args, loaded, &ours.journal, around)?);
+        if worst == Exit::Interrupted {
+            break;
+        }
+    }
+    Ok(worst)
+}
+
+/// Takes the sheets for this run and clears up after earlier ones. False where something has changed since they were
+/// loaded: they have to be looked at again.
+fn take(args: &Run, queue: &Queue, ours: &mut Vec<Ours>, around: &Surroundings) -> Result<bool, Failure> {
+    let mut as_loaded = true;
+    for loaded in &queue.sheets {
+        super::guard_final(loaded, args.is_final)?;
+        super::need_adapters(loaded)?;
+        let state = lock::state_folder(&loaded.sheet);
+        if !ours.iter().any(|own| own.sheet == loaded.sheet) {
+            let lock = lock::take(&state, &around.host, args.share)?;
+            if !args.share {
+                alone(&state, loaded, around)?;
+            }
+            let journal = Journal::new(&state, around, loaded.ground.history.next_turn(), args.share);
+            ours.push(Ours { sheet: loaded.sheet.clone(), journal, _lock: lock });
+            as_loaded &= super::pin(loaded, args.anew)? && journal::list(&state) == loaded.ground.history.journals;
+            let Some(own) = ours.last() else { continue };
+            as_loaded &= recovered(args, loaded, &own.journal, around)?;
+        } else {
+            as_loaded &= super::pin(loaded, false)?;
+        }
+    }
+    Ok(as_loaded)
+}
+
+/// Clears up after runs that were cut short. True where that changed nothing on disk.
+fn recovered(args: &Run, loaded: &Loaded, journal: &Journal, around: &Surroundings) -> Result<bool, Failure> {
+    let sessions = &loaded.ground.history.sessions;
+    let dead = |tag: &str| {
+        let session = sessions.iter().find(|session| session.began.tag == tag);
+        // Without others, whatever is left is left for good.
+        !args.share || session.is_some_and(|session| recover::is_over(&session.began))
+    };
+    let found = recover::recover(loaded, around, journal, &loaded.ground.made_of, &dead)?;
+    if found.ended > 0 {
+        let renderers = counted(i64::try_from(found.ended).unwrap_or(i64::MAX), "renderer");
+        show::tell(&format!("{renderers} of an interrupted run still ran, and was ended\n"));
+    }
+    if found.landed > 0 {
+        show::tell(&format!("{} of an interrupted run landed\n", counted(found.landed, "whole file")));
+    }
+    Ok(found.landed == 0)
+}
+
+/// Makes sure that nobody on another machine shares the sheet: the kernel's lock may not reach that far.
+fn alone(state: &std::path::Path, loaded: &Loaded, around: &Surroundings) -> Result<(), Failure> {
+    let others: Vec<(Other, Option<String>)> =
+        claims::others(state).into_iter().map(|other| (other.sign(), other)).map(|(sign, other)| (other, sign)).collect();
+    let Some((first, _)) = others.first() else { return Ok(()) };
+    let takeover = loaded.plan.run.takeover;
+    if first.worker.host != around.host {
+        let host = &first.worker.host;
+        show::tell(&format!("{host} has shared this sheet and not left it; watching {takeover:?} for a sign of life\n"));
+    }
+    let since = Instant::now();
+    loop {
+        let alive = others.iter().find(|(other, then)| other.sign().is_some_and(|now| Some(&now) != then.as_ref()));
+        if let Some((other, _)) = alive {
+            let worker = &other.worker;
+            let message = format!("others share this sheet: process {} on {}", worker.process, worker.host);
+            let help = Some("join them with --share, or end them: a run can always be continued".to_owned());
+            return Err(Failure { message, help, exit: Exit::Machine });
+        }
+        if since.elapsed() >= takeover {
+            return Ok(());
+        }
+        std::thread::sleep((loaded.plan.run.heartbeat / 3).min(std::time::Duration::from_secs(1)));
+    }
+}
+
+fn sheet(args: &Run, loaded: &mut Loaded, journal: &Journal, around: &Surroundings) -> Result<Exit, Failure> {
+    let choice = args.existing.map(existing).unwrap_or(loaded.plan.run.existing);
+    let here = loaded.machine.workers.and_then(|workers| usize::try_from(workers).ok());
+    if let Some(chunk) = args.chunk {
+        loaded.plan.run.chunk = chunk;
+    }
+    loaded.plan.run.workers = args.workers.or(here).unwrap_or(loaded.plan.run.workers).max(1);
+    work::share_threads(loaded);
+    if loaded.ground.made_of.is_empty() {
+        loaded.ground.made_of = asking(loaded, around).now();
+    }
+    let loaded = &*loaded;
+    let before = observe(loaded)?;
+    if choice == Existing::Stop && before.iter().any(|verdict| !standing(verdict).is_empty()) {
+        let there: i64 = before.iter().map(|verdict| standing(verdict).count()).sum();
+        let message = format!("{} of this plan are there already, and existing = \"stop\"", counted(there, "file"));
+        return Err(Failure { message, help: Some("`truepath verify` shows them".to_owned()), exit: Exit::No });
+    }
+    let mut need: Vec<Frames> = before.iter().map(|verdict| outstanding(verdict, choice)).collect();
+    if !args.only.is_empty() {
+        work::keep_only(&args.only, loaded, &mut need)?;
+    }
+    work::guard_protected(loaded, &before, &need)?;
+    let total: i64 = need.iter().map(Frames::count).sum();
+    let began = Instant::now();
+    let mut ended = Ended { total, ..Ended::default() };
+    let mut last = true;
+    if total > 0 {
+        let work = Work { loaded, before: &before, need: &need, spread: args.order == Order::Spread };
+        (ended.outcome, last) = render(args, &work, (journal, choice), (around, &mut ended.failures))?;
+    }
+    ended.seconds = began.elapsed().as_secs_f64();
+    ended.after = if total == 0 { before } else { again(loaded)? };
+    if total > 0 {
+        let (landed, outcome) = (ended.outcome.landed, ended.word().to_owned());
+        let over = Event::Over { landed, lacking: total - landed, outcome, t: journal.t() };
+        journal.write(&over)?;
+        if args.common.json {
+            show::print(&format!("{}\n", serde_json::to_string(&over).unwrap_or_default()))?;
+        }
+    }
+    if last {
+        closing::afterwards(loaded, ended.word());
+    }
+    if !args.common.json {
+        show::tell(&closing::summary(args, &ended, around));
+    }
+    if args.open {
+        closing::open(loaded);
+    }
+    Ok(ended.exit(args))
+}
+
+/// Looks at the disk as far as the journals do not know it.
+fn observe(loaded: &Loaded) -> Result<Vec<Verdict>, Failure> {
+    let told = |_: u64| {};
+    Observation { plan: &loaded.plan, machine: &loaded.ground, look: Look::Trusting, told: &told }.verdicts()
+}
+
+/// Looks at disk and journals once more.
+fn again(loaded: &Loaded) -> Result<Vec<Verdict>, Failure> {
+    let machine = truepath_core::check::Machine {
+        history: journal::read(&lock::state_folder(&loaded.sheet), truepath_core::run::history::Depth::Landings),
+        made_of: loaded.ground.made_of.clone(),
+        ..Default::default()
+    };
+    let told = |_: u64| {};
+    Observation { plan: &loaded.plan, machine: &machine, look: Look::Trusting, told: &told }.verdicts()
+}
+
+fn asking<'a>(loaded: &'a Loaded, around: &'a Surroundings) -> Asking<'a> {
+    Asking {
+        plan: &loaded.plan,
+        adapters: &loaded.adapters,
+        programs: &loaded.machine.programs,
+        facts: &loaded.facts,
+        sheet: &loaded.sheet,
+        around,
+    }
+}
+
+type Told<'t> = (&'t Surroundings, &'t mut Vec<Event>);
+
+/// Renders; whether this is the worker that ends the round.
+fn render(
+    args: &Run,
+    work: &Work<'_>,
+    (journal, choice): (&Journal, Existing),
+    (around, failures): Told<'_>,
+) -> Result<(Outcome, bool), Failure> {
+    let loaded = work.loaded;
+    let calls = work.calls(&args.only, args.share);
+    let claims = args.share.then(|| join(work, journal, choice, around)).transpose()?;
+    let total: i64 = work.need.iter().map(Frames::count).sum();
+    let mut progress = Progress::new(&loaded.plan, work.loads(&calls), total, (args.common.json, around.err));
+    let began = journal.began(total);
+    journal.write(&began)?;
+    progress.show(&began);
+    let parts: Vec<_> = calls.iter().flat_map(|call| loaded.shop(around).narrowed(call, work.need)).collect();
+    export::needs(loaded, &parts, around)?;
+    export::make(&loaded.shop(around).exports(&parts), loaded, journal)?;
+    let (send, events) = mpsc::channel();
+    let own = (around, journal, claims.as_ref());
+    let mut crew = Crew::new(loaded, own, (work.before, work.need, &loaded.ground.made_of), calls, send);
+    crew.keep_going = args.keep_going;
+    let outcome = crew.render(|| progress.follow(&events));
+    progress.end();
+    *failures = progress.into_failures();
+    recover::remove_empty_bases(&loaded.plan);
+    let outcome = outcome?;
+    let last = match claims {
+        None => true,
+        Some(_) if outcome.interrupted => false,
+        Some(claims) if outcome.gave_up => claims::others(&lock::state_folder(&loaded.sheet)).is_empty() && claims.end_round(),
+        Some(claims) => claims.end_round(),
+    };
+    Ok((outcome, last))
+}
+
+fn join(work: &Work<'_>, journal: &Journal, choice: Existing, around: &Surroundings) -> Result<Claims, Failure> {
+    let run = &work.loaded.plan.run;
+    let times = Times { heartbeat: run.heartbeat, takeover: run.takeover };
+    let worker = Worker::own(&around.host, journal.name());
+    let state = lock::state_folder(&work.loaded.sheet);
+    Claims::join(&state, &work.digest(choice), &worker, (journal.tag(), times), choice == Existing::Replace)
+}
+
+fn existing(choice: args::Existing) -> Existing {
+    match choice {
+        args::Existing::Keep => Existing::Keep,
+        args::Existing::Renew => Existing::Renew,
+        args::Existing::Replace => Existing::Replace,
+        args::Existing::Stop => Existing::Stop,
+    }
+}

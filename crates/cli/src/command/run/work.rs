@@ -1,0 +1,148 @@
+//! What a run is to do: calls in their order, and how much there is of each kind.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::os::unix::fs::PermissionsExt;
+use std::sync::Arc;
+
+use truepath_core::frames::Frames;
+use truepath_core::plan::{Invocation, invocations};
+use truepath_core::resolve::Job;
+use truepath_core::run::order::spread;
+use truepath_core::run::outstanding::standing;
+use truepath_core::run::pace::Load;
+use truepath_core::sheet::{Existing, Given, Key, Layer, Setting};
+use truepath_core::verify::Verdict;
+
+use crate::exit_code::{Exit, Failure};
+use crate::pipeline::Loaded;
+use crate::show::counted;
+
+/// What is to be done.
+pub struct Work<'w> {
+    /// The sheet.
+    pub loaded: &'w Loaded,
+    /// What stands, by series.
+    pub before: &'w [Verdict],
+    /// What is needed, by series.
+    pub need: &'w [Frames],
+    /// Whether first, last and middle come before the rest.
+    pub spread: bool,
+}
+
+impl Work<'_> {
+    /// The calls of the plan of which anything is needed, in their order. Calls that others may claim are never split.
+    pub fn calls(&self, only: &[String], share: bool) -> Vec<Invocation> {
+        let plan = &self.loaded.plan;
+        let adapter = |job: &Job| self.loaded.adapter(job);
+        let is_needed = |call: &Invocation| call.series.iter().any(|at| !self.need[*at].is_disjoint(&call.frames));
+        let calls = invocations(plan, &adapter).filter(|call| only.is_empty() || only.contains(&call.id));
+        let mut calls: Vec<Invocation> = calls.filter(is_needed).collect();
+        if self.spread && !share {
+            calls = calls.iter().flat_map(|call| self.apart(call)).collect();
+        }
+        if !self.spread {
+            return calls;
+        }
+        let group = |call: &Invocation| call.series.first().copied().unwrap_or(0);
+        let order = spread(&calls.iter().map(group).collect::<Vec<_>>());
+        order.into_iter().map(|at| calls[at].clone()).collect()
+    }
+
+    /// A call with the first, the last and the middle frame of its series in calls of their own.
+    fn apart(&self, call: &Invocation) -> Vec<Invocation> {
+        let Some(adapter) = self.loaded.adapter(&self.loaded.plan.jobs[call.job]) else { return Vec::new() };
+        let frames = self.loaded.plan.series[call.series[0]].frames.clone().unwrap_or_default();
+        let early = [frames.first(), frames.last(), frames.middle()];
+        let early: Vec<i64> = early.into_iter().flatten().filter(|frame| call.frames.contains(*frame)).collect();
+        let rest = call.frames.minus(&Frames::from_any(early.clone()));
+        let single = early.into_iter().map(Frames::one).chain((!rest.is_empty()).then_some(rest));
+        let parted = single.flat_map(|frames| call.parted(adapter, &frames));
+        if call.frames.count() < 2 { vec![call.clone()] } else { parted.collect() }
+    }
+
+    /// How much there is of each kind of call.
+    pub fn loads(&self, calls: &[Invocation]) -> Vec<Load> {
+        let plan = &self.loaded.plan;
+        let mut loads: Vec<Load> = Vec::new();
+        let mut rows: BTreeMap<String, usize> = BTreeMap::new();
+        for call in calls {
+            let names: Vec<&str> = call.series.iter().map(|at| plan.series[*at].id.as_str()).collect();
+            let sizes = call.series.iter().filter_map(|at| plan.series[*at].size);
+            let pixels: f64 = sizes.map(|size| f64::from(size.width) * f64::from(size.height)).sum();
+            let files: i64 = call.series.iter().map(|at| self.need[*at].intersect(&call.frames).count()).sum();
+            let row = *rows.entry(names.join(",")).or_insert_with(|| {
+                loads.push(Load { kind: names.join(","), pixels, frames: 0.0 });
+                loads.len() - 1
+            });
+            loads[row].frames += files as f64 / call.series.len().max(1) as f64;
+        }
+        loads
+    }
+
+    /// What tells one plan of a sheet from another: workers share only what they all mean.
+    pub fn digest(&self, choice: Existing) -> String {
+        let plan = &self.loaded.plan;
+        let mut text = format!("{choice:?} {}\n", plan.run.chunk);
+        for series in &plan.series {
+            let frames = series.frames.as_ref().map(ToString::to_string).unwrap_or_default();
+            // Writing to a text in memory cannot fail.
+            let _ = writeln!(text, "{} {} {frames}", series.id, series.pattern.spelt());
+        }
+        blake3::hash(text.as_bytes()).to_hex()[..16].to_owned()
+    }
+}
+
+/// Shares this machine's cores out between the workers, for jobs that do not say how many threads they want.
+pub fn share_threads(loaded: &mut Loaded) {
+    let workers = loaded.plan.run.workers;
+    let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
+    if workers < 2 {
+        return;
+    }
+    let threads = i64::try_from((cores / workers).max(1)).unwrap_or(1);
+    let adapters = loaded.adapters.clone();
+    for job in &mut loaded.plan.jobs {
+        let adapter = job.settings.text(&Key::Adapter).and_then(|name| adapters.get(name));
+        if job.settings.get(&Key::Threads).is_none() && adapter.is_some_and(|adapter| adapter.uses("threads")) {
+            let given = Given { value: Arc::new(Setting::Whole(threads)), at: None, layer: Layer::BuiltIn };
+            Arc::make_mut(&mut Arc::make_mut(job).settings).values.insert(Key::Threads, given);
+        }
+    }
+}
+
+/// Leaves of what is needed only what the calls named with --only write.
+pub fn keep_only(only: &[String], loaded: &Loaded, need: &mut [Frames]) -> Result<(), Failure> {
+    let adapter = |job: &Job| loaded.adapter(job);
+    let calls: Vec<Invocation> =
+        invocations(&loaded.plan, &adapter).filter(|call| only.contains(&call.id)).collect();
+    if let Some(unknown) = only.iter().find(|id| !calls.iter().any(|call| call.id == **id)) {
+        return Err(Failure::unreadable(format!("no call of this plan is named `{unknown}`"))
+            .help("`truepath build --to json` lists them; frames per call (chunk) are part of their names"));
+    }
+    for (at, frames) in need.iter_mut().enumerate() {
+        let own = calls.iter().filter(|call| call.series.contains(&at));
+        let wanted = own.fold(Frames::none(), |sum, call| sum.union(&call.frames));
+        *frames = frames.intersect(&wanted);
+    }
+    Ok(())
+}
+
+/// Files that somebody has write-protected are not replaced: that is said before the first frame.
+pub fn guard_protected(loaded: &Loaded, before: &[Verdict], need: &[Frames]) -> Result<(), Failure> {
+    let mut protected = Vec::new();
+    for (verdict, need) in before.iter().zip(need) {
+        let series = &loaded.plan.series[verdict.series];
+        let over = need.intersect(&standing(verdict));
+        let is_protected = |path: &String| {
+            std::fs::metadata(path).is_ok_and(|about| about.is_file() && about.permissions().mode() & 0o222 == 0)
+        };
+        protected.extend(over.iter().map(|frame| series.name(frame)).filter(is_protected));
+    }
+    let Some(first) = protected.first() else { return Ok(()) };
+    let count = i64::try_from(protected.len()).unwrap_or(i64::MAX);
+    let are = if count == 1 { "is" } else { "are" };
+    let message = format!("{} to be replaced {are} write-protected, the first is {first}", counted(count, "file"));
+    let help = Some("allow writing (chmod u+w), move them away, or leave them out with --frames".to_owned());
+    Err(Failure { message, help, exit: Exit::Machine })
+}

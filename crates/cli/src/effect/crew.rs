@@ -1,0 +1,455 @@
+//! A crew of workers that takes calls from a queue until none is left, and tries again what failed.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::mpsc::Sender;
+use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use rustix::process::Signal;
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use signal_hook::iterator::Signals;
+use truepath_core::adapter::Adapter;
+use truepath_core::frames::Frames;
+use truepath_core::plan::Invocation;
+use truepath_core::run::event::Event;
+use truepath_core::run::fingerprint::Fingerprint;
+use truepath_core::run::history::{Depth, past};
+use truepath_core::verify::{State, Verdict};
+
+use super::call::{Attempt, Done, Place};
+use super::claims::{Claims, Wish};
+use super::journal::Journal;
+use super::spawn::Running;
+use super::{journal, lock, recover, still};
+use crate::exit_code::Failure;
+use crate::lower::Surroundings;
+use crate::pipeline::Loaded;
+
+/// After so many calls of a job of which nothing came out, the rest of it is left alone.
+const HOPELESS: u64 = 3;
+/// The pause before a renderer that found no licence is started again, and the longest one.
+const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
+
+/// All that the workers share.
+pub struct Crew<'c> {
+    /// The sheet and its plan.
+    pub loaded: &'c Loaded,
+    /// The machine.
+    pub around: &'c Surroundings,
+    /// Where events are written down first.
+    pub journal: &'c Journal,
+    /// What stood before, by series.
+    pub before: &'c [Verdict],
+    /// What is to be rendered, by series.
+    pub need: &'c [Frames],
+    /// What the frames of each series are made of, by series.
+    pub made: &'c [Option<Fingerprint>],
+    /// Where others are met.
+    pub claims: Option<&'c Claims>,
+    /// Whether hopeless jobs are gone on with.
+    pub keep_going: bool,
+    /// Where events go to be shown.
+    events: Mutex<Option<Sender<Event>>>,
+    /// Renderers that run now.
+    pub running: Running,
+    interrupts: AtomicUsize,
+    failed: AtomicBool,
+    pool: Pool,
+}
+
+/// How a crew ended.
+#[derive(Debug, Default)]
+pub struct Outcome {
+    /// Files that landed.
+    pub landed: i64,
+    /// Whether someone ended it.
+    pub interrupted: bool,
+    /// Whether hopeless jobs were left alone.
+    pub gave_up: bool,
+}
+
+/// What is to be done, and with what.
+#[derive(Default)]
+struct Pool {
+    state: Mutex<Supply>,
+    bell: Condvar,
+}
+
+#[derive(Default)]
+struct Supply {
+    queue: VecDeque<Invocation>,
+    /// Numbers of workers that are free.
+    free: BTreeSet<usize>,
+    /// Licences that are free, by name; those that nobody counts are always.
+    slots: BTreeMap<String, i64>,
+    /// Files that landed and calls that failed, by job.
+    tally: HashMap<usize, (i64, u64)>,
+    landed: i64,
+    gave_up: bool,
+}
+
+/// A call that was taken.
+struct Taken {
+    call: Invocation,
+    worker: usize,
+    again: bool,
+}
+
+impl<'c> Crew<'c> {
+    /// A crew that is to make `calls`, with so many workers and licences.
+    pub fn new(
+        loaded: &'c Loaded,
+        (around, journal, claims): (&'c Surroundings, &'c Journal, Option<&'c Claims>),
+        (before, need, made): (&'c [Verdict], &'c [Frames], &'c [Option<Fingerprint>]),
+        calls: Vec<Invocation>,
+        events: Sender<Event>,
+    ) -> Crew<'c> {
+        let run = &loaded.plan.run;
+        let mut slots = run.slots.clone();
+        for (name, count) in &loaded.machine.slots {
+            let own = slots.entry(name.clone()).or_insert(*count);
+            *own = (*own).min(*count);
+        }
+        let supply = Supply { queue: calls.into(), free: (1..=run.workers).collect(), slots, ..Supply::default() };
+        Crew {
+            loaded,
+            around,
+            journal,
+            before,
+            need,
+            made,
+            claims,
+            keep_going: false,
+            events: Mutex::new(Some(events)),
+            running: Running::default(),
+            interrupts: AtomicUsize::new(0),
+            failed: AtomicBool::new(false),
+            pool: Pool { state: Mutex::new(supply), bell: Condvar::new() },
+        }
+    }
+
+    /// Makes all calls. `show` drains the events meanwhile and ends when the workers are done.
+    pub fn render(&self, show: impl FnOnce()) -> Result<Outcome, Failure> {
+        let signals = Signals::new([SIGINT, SIGTERM, SIGHUP]);
+        let mut signals = signals.map_err(|error| Failure::machine("listen for", "signals", &error))?;
+        let handle = signals.handle();
+        // While the files of one call land, its worker's next renderer runs already.
+        let hands = self.loaded.plan.run.workers * 2;
+        let (at_work, first_failure) = (AtomicUsize::new(hands), Mutex::new(None));
+        std::thread::scope(|scope| {
+            scope.spawn(|| {
+                for _ in signals.forever() {
+                    // The first one lets each renderer finish its frame; the second ends them.
+                    if self.interrupts.fetch_add(1, Ordering::SeqCst) > 0 {
+                        self.running.signal(Signal::KILL);
+                    } else {
+                        self.tell(&Event::Interrupted);
+                    }
+                    self.pool.bell.notify_all();
+                }
+            });
+            scope.spawn(|| self.claims.map(Claims::live));
+            for _ in 0..hands {
+                scope.spawn(|| {
+                    if let Err(failure) = self.work() {
+                        first_failure.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(failure);
+                        self.failed.store(true, Ordering::SeqCst);
+                        self.running.signal(Signal::KILL);
+                        self.pool.bell.notify_all();
+                    }
+                    if at_work.fetch_sub(1, Ordering::SeqCst) == 1 {
+                        // The display ends with the last sender.
+                        *self.events.lock().unwrap_or_else(PoisonError::into_inner) = None;
+                        self.claims.inspect(|claims| claims.leave());
+                        handle.close();
+                    }
+                });
+            }
+            show();
+        });
+        if let Some(failure) = first_failure.into_inner().unwrap_or_else(PoisonError::into_inner) {
+            return Err(failure);
+        }
+        let supply = self.supply();
+        let (landed, gave_up) = (supply.landed, supply.gave_up);
+        Ok(Outcome { landed, gave_up, interrupted: self.interrupts.load(Ordering::SeqCst) > 0 })
+    }
+
+    /// One pair of hands: call after call.
+    fn work(&self) -> Result<(), Failure> {
+        while let Some(taken) = self.take()? {
+            self.persist(taken)?;
+        }
+        Ok(())
+    }
+
+    /// Waits for a call, a worker and all licences that the call needs. `None` when nothing is left to be done.
+    fn take(&self) -> Result<Option<Taken>, Failure> {
+        let mut supply = self.supply();
+        loop {
+            if self.is_stopping() || supply.queue.is_empty() {
+                return Ok(None);
+            }
+            let mut at = 0;
+            while !supply.free.is_empty() && at < supply.queue.len() {
+                let call = &supply.queue[at];
+                if !self.has_slots(&supply, call) {
+                    at += 1;
+                    continue;
+                }
+                let wish = self.claims.map_or(Ok(Wish::Granted { again: false }), |claims| claims.wish(&call.id))?;
+                match wish {
+                    Wish::Held => at += 1,
+                    Wish::Over => drop(supply.queue.remove(at)),
+                    Wish::Granted { again } => {
+                        let Some(call) = supply.queue.remove(at) else { continue };
+                        let worker = self.equip(&mut supply, &call);
+                        return Ok(Some(Taken { call, worker, again }));
+                    }
+                }
+            }
+            supply = match self.claims.filter(|_| !supply.queue.is_empty() && !supply.free.is_empty()) {
+                // Others have the rest: what becomes of it?
+                Some(claims) => {
+                    let waited = self.pool.bell.wait_timeout(supply, claims.patience());
+                    let (waiting, _) = waited.unwrap_or_else(PoisonError::into_inner);
+                    drop(waiting);
+                    claims.look();
+                    self.supply()
+                }
+                None if supply.queue.is_empty() => supply,
+                None => self.pool.bell.wait(supply).unwrap_or_else(PoisonError::into_inner),
+            };
+        }
+    }
+
+    fn adapter(&self, call: &Invocation) -> Option<&Adapter> {
+        self.loaded.adapter(&self.loaded.plan.jobs[call.job])
+    }
+
+    fn has_slots(&self, supply: &Supply, call: &Invocation) -> bool {
+        let free = |name: &String| supply.slots.get(name).is_none_or(|free| *free > 0);
+        self.adapter(call).is_none_or(|adapter| adapter.needs.slots.iter().all(free))
+    }
+
+    /// Takes a worker and the licences of a call; both are free.
+    fn equip(&self, supply: &mut Supply, call: &Invocation) -> usize {
+        for name in self.adapter(call).into_iter().flat_map(|adapter| &adapter.needs.slots) {
+            supply.slots.entry(name.clone()).and_modify(|free| *free -= 1);
+        }
+        supply.free.pop_first().unwrap_or(1)
+    }
+
+    /// Gives a worker and licences back.
+    fn release(&self, worker: usize, call: &Invocation) {
+        let mut supply = self.supply();
+        for name in self.adapter(call).into_iter().flat_map(|adapter| &adapter.needs.slots) {
+            supply.slots.entry(name.clone()).and_modify(|free| *free += 1);
+        }
+        supply.free.insert(worker);
+        self.pool.bell.notify_all();
+    }
+
+    /// Waits for a worker and the licences of a call that is made again. `None` when the run is being ended.
+    fn equip_again(&self, call: &Invocation) -> Option<usize> {
+        let mut supply = self.supply();
+        loop {
+            if self.is_stopping() {
+                return None;
+            }
+            if !supply.free.is_empty() && self.has_slots(&supply, call) {
+                return Some(self.equip(&mut supply, call));
+            }
+            supply = self.pool.bell.wait(supply).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+
+    /// Sleeps; an interrupt wakes.
+    fn pause(&self, pause: Duration) {
+        let supply = self.supply();
+        let woken = self.pool.bell.wait_timeout_while(supply, pause, |_| !self.is_stopping());
+        drop(woken);
+    }
+
+    /// One call of the plan: tried, tried again for what it lacks as often as the sheet allows, then halved until the frames
+    /// that fail are known.
+    fn persist(&self, taken: Taken) -> Result<(), Failure> {
+        let Taken { call: whole, worker, again } = taken;
+        let mut awaited = self.awaited(&whole);
+        if again {
+            // Whoever had it may have left whole frames, and renderers that go on without it.
+            let dead = self.claims.map(Claims::dead).unwrap_or_default();
+            let mine = |tag: &str| dead.iter().any(|dead| dead == tag);
+            recover::recover(self.loaded, self.around, self.journal, self.made, &mine)?;
+            awaited.retain(|place| !self.landed_meanwhile(*place));
+        }
+        let retries = self.loaded.plan.run.retries;
+        let mut waiting: VecDeque<(Invocation, i64)> =
+            self.narrowed(&whole, &awaited).into_iter().map(|part| (part, retries)).collect();
+        let (mut landed, mut failed, mut tries, mut pauses) = (0, Frames::none(), 0u64, 0u32);
+        let (mut worker, mut strays) = (Some(worker), Vec::new());
+        while let Some((part, left)) = waiting.pop_front() {
+            let Some(own) = worker.take().or_else(|| self.equip_again(&part)) else { return Ok(()) };
+            tries += 1;
+            let part = self.marked(part, tries)?;
+            let wanted: BTreeSet<Place> =
+                self.awaited(&part).intersection(&awaited).copied().collect();
+            strays.drain(..).try_for_each(|folder: String| super::stage::clear(std::path::Path::new(&folder)))?;
+            let done = match Attempt::new(self, &part, wanted, own) {
+                Some(attempt) => attempt.make(|| self.release(own, &part))?,
+                None => Done::default(),
+            };
+            landed += done.files;
+            self.supply().landed += done.files;
+            let asked = self.awaited(&part);
+            awaited.retain(|place| !asked.contains(place) || done.lacking.contains(place));
+            if done.lost || self.is_stopping() {
+                return Ok(());
+            }
+            if done.lacking.is_empty() {
+                still::clear(&part)?;
+                continue;
+            }
+            if done.waited {
+                self.pause((PAUSES.0 * 2u32.saturating_pow(pauses)).min(PAUSES.1));
+                pauses += 1;
+                waiting.push_front((part, left));
+                continue;
+            }
+            let frames = Frames::from_any(done.lacking.iter().map(|(_, frame)| *frame).collect());
+            let again = self.narrowed(&part, &done.lacking);
+            let go_on = left > 0 || (frames.count() > 1 && !done.elsewhere);
+            if go_on {
+                strays = self.stages(&part);
+            }
+            if left > 0 {
+                again.into_iter().rev().for_each(|part| waiting.push_front((part, left - 1)));
+            } else if go_on {
+                let halves: Vec<Invocation> = again.iter().flat_map(|part| self.halved(part)).collect();
+                halves.into_iter().rev().for_each(|half| waiting.push_front((half, 0)));
+            } else {
+                failed = failed.union(&frames);
+                let job = self.loaded.plan.jobs[whole.job].name.clone();
+                let (call, frames) = (whole.id.clone(), frames.to_string());
+                self.record(&Event::Failed { call, job, frames, why: done.why, log: done.log })?;
+            }
+        }
+        if let Some(worker) = worker {
+            self.release(worker, &whole);
+        }
+        if let Some(claims) = self.claims {
+            claims.done(&whole.id, &failed.to_string())?;
+        }
+        self.weigh(&whole, landed, !failed.is_empty())
+    }
+
+    /// Leaves the rest of a job alone of which nothing ever came out.
+    fn weigh(&self, call: &Invocation, landed: i64, failed: bool) -> Result<(), Failure> {
+        let mut supply = self.supply();
+        let tally = supply.tally.entry(call.job).or_default();
+        *tally = (tally.0 + landed, tally.1 + u64::from(failed));
+        let hopeless = *tally == (0, HOPELESS);
+        if !hopeless || self.keep_going || !supply.queue.iter().any(|other| other.job == call.job) {
+            return Ok(());
+        }
+        supply.queue.retain(|other| other.job != call.job);
+        supply.gave_up = true;
+        drop(supply);
+        self.pool.bell.notify_all();
+        self.record(&Event::GaveUp { job: self.loaded.plan.jobs[call.job].name.clone(), calls: HOPELESS })
+    }
+
+    /// A part with the mark of this try, and the place where it is saved under way.
+    fn marked(&self, part: Invocation, tries: u64) -> Result<Invocation, Failure> {
+        let tag = self.journal.tag();
+        let mark = if tries == 1 { tag.to_owned() } else { format!("{tag}-{tries}") };
+        let setting = still::of(&self.loaded.plan.jobs[part.job]);
+        let state = lock::state_folder(&self.loaded.sheet);
+        let still = setting.map(|setting| still::prepare(&state, &part, setting, self.made)).transpose()?;
+        Ok(Invocation { mark, still, ..part })
+    }
+
+    /// The stage folders of a try, which may hold what it wrote elsewhere.
+    fn stages(&self, part: &Invocation) -> Vec<String> {
+        let step = self.loaded.shop(self.around).step(part);
+        step.into_iter().flat_map(|step| step.writes).map(|write| write.stage).collect()
+    }
+
+    /// A call for certain files only, in as many calls as its program needs.
+    fn narrowed(&self, call: &Invocation, places: &BTreeSet<Place>) -> Vec<Invocation> {
+        let has = |at: &usize| places.iter().any(|(series, _)| series == at);
+        let series: Vec<usize> = call.series.iter().copied().filter(has).collect();
+        let frames = Frames::from_any(places.iter().map(|(_, frame)| *frame).collect());
+        let Some(adapter) = self.adapter(call).filter(|_| !frames.is_empty()) else { return Vec::new() };
+        Invocation { series, ..call.clone() }.for_frames(adapter, &frames)
+    }
+
+    /// A call in two halves, or as it is where it has one frame.
+    fn halved(&self, part: &Invocation) -> Vec<Invocation> {
+        let Some(adapter) = self.adapter(part).filter(|_| part.frames.count() > 1) else { return vec![part.clone()] };
+        let half = (part.frames.count() + 1) / 2;
+        part.frames.chunks(half).flat_map(|frames| part.parted(adapter, &frames)).collect()
+    }
+
+    /// Every file that a call owes: series and frame.
+    fn awaited(&self, call: &Invocation) -> BTreeSet<Place> {
+        let needed = |series: &usize| self.need[*series].intersect(&call.frames);
+        let of = |series: &usize| needed(series).iter().map(|frame| (*series, frame)).collect::<Vec<_>>();
+        call.series.iter().flat_map(of).collect()
+    }
+
+    /// Whether another worker of this round landed a file before it went.
+    fn landed_meanwhile(&self, (series, frame): Place) -> bool {
+        let Some(claims) = self.claims else { return false };
+        let series = &self.loaded.plan.series[series];
+        let Ok(about) = std::fs::metadata(series.name(frame)) else { return false };
+        let names: HashSet<String> = claims.journals().into_iter().collect();
+        let state = lock::state_folder(&self.loaded.sheet);
+        let history = journal::read_some(&state, Depth::Landings, |name| names.contains(name));
+        let number = frame.saturating_add(series.shift);
+        past(history.of(series), number, about.len()).is_some_and(|(_, same)| same)
+    }
+
+    /// Whether nothing stood at a file's name before.
+    pub fn is_missing(&self, (series, frame): Place) -> bool {
+        self.before[series].in_state(State::Missing).contains(frame)
+    }
+
+    /// Whether a call is ours still.
+    pub fn is_mine(&self, call: &Invocation) -> bool {
+        self.claims.is_none_or(|claims| claims.is_mine(call.unit()))
+    }
+
+    /// Whether no further call is to be made.
+    pub fn is_stopping(&self) -> bool {
+        self.failed.load(Ordering::SeqCst) || self.interrupts.load(Ordering::SeqCst) > 0
+    }
+
+    /// Says of what the frames of some series are made.
+    pub fn announce(&self, series: &[usize]) -> Result<(), Failure> {
+        for at in series {
+            let said = self.journal.announce(&self.loaded.plan.series[*at], self.made[*at].as_ref())?;
+            said.iter().for_each(|event| self.tell(event));
+        }
+        Ok(())
+    }
+
+    /// Into the journal, then to the display.
+    pub fn record(&self, event: &Event) -> Result<(), Failure> {
+        self.journal.write(event)?;
+        self.tell(event);
+        Ok(())
+    }
+
+    /// To the display only.
+    pub fn tell(&self, event: &Event) {
+        let events = self.events.lock().unwrap_or_else(PoisonError::into_inner);
+        // The display may have ended; the journal is the record.
+        let _ = events.as_ref().map(|events| events.send(event.clone()));
+    }
+
+    fn supply(&self) -> MutexGuard<'_, Supply> {
+        self.pool.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}

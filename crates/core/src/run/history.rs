@@ -1,0 +1,354 @@
+//! What all journals of a sheet say together: which files landed, of what they were made, and which calls there were.
+//! Read in one pass.
+
+use std::collections::HashMap;
+use std::io::BufRead;
+
+use rayon::iter::{IntoParallelIterator, ParallelIterator};
+use serde::Deserialize;
+
+use crate::frames::{FrameExpr, Frames};
+use crate::plan::Series;
+use crate::verify::Standing;
+
+use super::event::{Began, Ended, Event, SeriesOf, Started};
+use super::fingerprint::{Difference, Fingerprint};
+
+/// Bytes of journal that are read at a time.
+const BLOCK: usize = 8 << 20;
+
+/// One landing of a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Record {
+    /// Its bytes.
+    pub bytes: u64,
+    /// BLAKE3 of its bytes.
+    pub digest: [u8; 32],
+    /// What it was made of: index for [`History::made`].
+    pub made: u32,
+}
+
+/// Everything that the journals know.
+#[derive(Clone, Debug, Default)]
+pub struct History {
+    /// Landed files by their series' pattern: number in the name and landing, by number, later landings later.
+    landed: HashMap<String, Vec<(i64, Record)>>,
+    made: Vec<Vec<(String, String)>>,
+    made_index: HashMap<Vec<(String, String)>, u32>,
+    /// Runs in the order in which they began.
+    pub sessions: Vec<Session>,
+    /// Journals that were read: name and bytes.
+    pub journals: Vec<(String, u64)>,
+}
+
+/// One process that ran the sheet.
+#[derive(Clone, Debug, Default)]
+pub struct Session {
+    /// Who, where and for what.
+    pub began: Began,
+    /// What its series were made of.
+    pub series: Vec<SeriesOf>,
+    /// Its calls in the order in which they were started.
+    pub calls: Vec<Call>,
+    /// Frames that were given up, by the combination and its series: what was said of them.
+    pub failures: Vec<Failure>,
+    /// Half-rendered frames that were put by.
+    pub saved: Vec<super::event::Saved>,
+    /// How it ended; `None` for one that still runs, or was cut short.
+    pub outcome: Option<String>,
+    /// Files that landed.
+    pub files: i64,
+    /// Seconds from its beginning to its last event.
+    pub seconds: f64,
+}
+
+/// One call of a renderer.
+#[derive(Clone, Debug, Default)]
+pub struct Call {
+    /// How it was started.
+    pub started: Started,
+    /// How it ended; `None` while it runs, or when the run was cut short.
+    pub ended: Option<Ended>,
+    /// Files of it that landed, by series, as frames.
+    pub landed: Vec<(String, Vec<i64>)>,
+    /// What was said of it otherwise: refused files, strays, waits.
+    pub said: Vec<Event>,
+}
+
+/// Frames that were given up.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Failure {
+    /// The call.
+    pub call: String,
+    /// The combination.
+    pub job: String,
+    /// The frames.
+    pub frames: Frames,
+    /// Why.
+    pub why: String,
+    /// The log of the last try.
+    pub log: String,
+}
+
+/// How much of a journal is wanted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Depth {
+    /// What landed.
+    Landings,
+    /// Every call, too.
+    Calls,
+}
+
+/// One line, read.
+enum Line<'l> {
+    Landed { line: LandedLine<'l>, digest: [u8; 32] },
+    Other(Box<Event>),
+}
+
+/// A landing as it is written, without being copied.
+#[derive(Deserialize)]
+struct LandedLine<'l> {
+    #[serde(borrow)]
+    series: std::borrow::Cow<'l, str>,
+    frame: i64,
+    bytes: u64,
+    #[serde(borrow)]
+    digest: std::borrow::Cow<'l, str>,
+    #[serde(borrow)]
+    call: std::borrow::Cow<'l, str>,
+}
+
+/// A journal while it is read.
+#[derive(Default)]
+struct Journal {
+    session: Session,
+    patterns: HashMap<String, usize>,
+    /// By name: index into the patterns, what is added to a frame, what it is made of.
+    series: HashMap<String, (usize, i64, u32)>,
+    landed: Vec<(usize, i64, Record)>,
+    open: HashMap<String, usize>,
+}
+
+impl History {
+    /// Reads one journal. Lines that are torn or foreign are skipped.
+    ///
+    /// # Errors
+    /// When the bytes cannot be read.
+    pub fn read(&mut self, mut bytes: impl BufRead, depth: Depth) -> std::io::Result<()> {
+        let mut journal = Journal::default();
+        let mut block = Vec::with_capacity(BLOCK);
+        loop {
+            let rest = std::io::Read::take(&mut bytes, BLOCK as u64);
+            let read = std::io::Read::read_to_end(&mut { rest }, &mut block)?;
+            let end = if read == 0 { block.len() } else { block.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1) };
+            for line in lines(&block[..end], depth) {
+                self.line(&mut journal, line, depth);
+            }
+            block.drain(..end);
+            if read == 0 {
+                break;
+            }
+        }
+        let mut own: Vec<Vec<(i64, Record)>> = vec![Vec::new(); journal.patterns.len()];
+        for (pattern, at) in &journal.patterns {
+            own[*at] = self.landed.remove(pattern).unwrap_or_default();
+        }
+        for (pattern, number, record) in journal.landed {
+            own[pattern].push((number, record));
+        }
+        self.landed.extend(journal.patterns.into_iter().map(|(pattern, at)| (pattern, std::mem::take(&mut own[at]))));
+        self.sessions.push(journal.session);
+        Ok(())
+    }
+
+    /// Puts everything in order once all journals are read.
+    pub fn settle(&mut self) {
+        for landed in self.landed.values_mut() {
+            // Stable: of one number, later landings stay later.
+            landed.sort_by_key(|(number, _)| *number);
+            landed.dedup();
+            landed.shrink_to_fit();
+        }
+    }
+
+    fn line(&mut self, journal: &mut Journal, line: Line<'_>, depth: Depth) {
+        let session = &mut journal.session;
+        match line {
+            Line::Landed { line, digest } => {
+                let LandedLine { series, frame, bytes, call, .. } = line;
+                let Some((pattern, shift, made)) = journal.series.get(&*series) else { return };
+                session.files += 1;
+                journal.landed.push((*pattern, frame.saturating_add(*shift), Record { bytes, digest, made: *made }));
+                if depth == Depth::Calls
+                    && let Some(at) = journal.open.get(&*call)
+                {
+                    let own = &mut session.calls[*at].landed;
+                    match own.iter_mut().find(|(known, _)| *known == series) {
+                        Some((_, frames)) => frames.push(frame),
+                        None => own.push((series.into_owned(), vec![frame])),
+                    }
+                }
+            }
+            Line::Other(event) => self.other(journal, *event, depth),
+        }
+    }
+
+    fn other(&mut self, journal: &mut Journal, event: Event, depth: Depth) {
+        let session = &mut journal.session;
+        match event {
+            Event::Began(began) => session.began = began,
+            Event::Series(of) => {
+                let next = u32::try_from(self.made.len()).unwrap_or(u32::MAX);
+                let made = *self.made_index.entry(of.made.clone()).or_insert(next);
+                if made == next {
+                    self.made.push(of.made.clone());
+                }
+                let next = journal.patterns.len();
+                let pattern = *journal.patterns.entry(of.pattern.clone()).or_insert(next);
+                journal.series.insert(of.series.clone(), (pattern, of.shift, made));
+                session.series.push(of);
+            }
+            Event::Late { series, frame } => {
+                let Some((pattern, shift, _)) = journal.series.get(&series) else { return };
+                let number = frame.saturating_add(*shift);
+                if let Some(at) = journal.landed.iter().rposition(|(own, own_number, _)| own == pattern && *own_number == number)
+                {
+                    journal.landed.remove(at);
+                    session.files -= 1;
+                }
+            }
+            Event::Over { outcome, t, .. } => {
+                session.outcome = Some(outcome);
+                session.seconds = session.seconds.max(t);
+            }
+            event if depth == Depth::Calls => session.add(&mut journal.open, event),
+            _ => {}
+        }
+    }
+
+    /// What a frame was made of.
+    #[must_use]
+    pub fn made(&self, record: &Record) -> &[(String, String)] {
+        self.made.get(record.made as usize).map_or(&[], Vec::as_slice)
+    }
+
+    /// The landings of one series by number in the name.
+    #[must_use]
+    pub fn of(&self, series: &Series) -> &[(i64, Record)] {
+        self.landed.get(&series.pattern.spelt()).map_or(&[], Vec::as_slice)
+    }
+
+    /// What a series' frames that landed differ in from what they would be made of now, by what they were made of.
+    #[must_use]
+    pub fn stale(&self, now: &Fingerprint) -> Vec<Vec<Difference>> {
+        self.made.iter().map(|was| now.differences(was)).collect()
+    }
+
+    /// The turn that comes after all that were.
+    #[must_use]
+    pub fn next_turn(&self) -> u64 {
+        self.sessions.iter().map(|session| session.began.turn).max().unwrap_or(0) + 1
+    }
+}
+
+/// What a series' landings say of a file with this number in its name and this size: the landing that it comes from, and
+/// whether the sizes are the same. `None` where no journal knows the name.
+#[must_use]
+pub fn past(landed: &[(i64, Record)], number: i64, bytes: u64) -> Option<(Record, bool)> {
+    let from = landed.partition_point(|(own, _)| *own < number);
+    let own = landed[from..].iter().take_while(|(own, _)| *own == number).map(|(_, record)| *record);
+    own.map(|record| (record, record.bytes == bytes)).max_by_key(|(_, same)| *same)
+}
+
+impl Session {
+    fn add(&mut self, open: &mut HashMap<String, usize>, event: Event) {
+        let call_of = |event: &Event| match event {
+            Event::Stray { call, .. }
+            | Event::Waiting { call, .. }
+            | Event::Lost { call }
+            | Event::Refused { call, .. }
+            | Event::Rewritten { call, .. } => open.get(call).copied(),
+            _ => None,
+        };
+        match event {
+            Event::Started(started) => {
+                self.seconds = self.seconds.max(started.t);
+                open.insert(started.call.clone(), self.calls.len());
+                self.calls.push(Call { started, ..Call::default() });
+            }
+            Event::Ended(ended) => {
+                self.seconds = self.seconds.max(ended.t);
+                if let Some(at) = open.remove(&ended.call) {
+                    self.calls[at].ended = Some(ended);
+                }
+            }
+            Event::Failed { call, job, frames, why, log } => {
+                let frames = FrameExpr::parse(&frames).ok().and_then(|frames| frames.frames(None, None)).unwrap_or_default();
+                self.failures.push(Failure { call, job, frames, why, log });
+            }
+            Event::Saved(saved) => self.saved.push(saved),
+            event => {
+                if let Some(at) = call_of(&event) {
+                    self.calls[at].said.push(event);
+                }
+            }
+        }
+    }
+}
+
+/// The lines of a block, in order; read on all threads.
+fn lines(block: &[u8], depth: Depth) -> Vec<Line<'_>> {
+    let parts = rayon::current_num_threads() * 4;
+    let mut pieces = Vec::new();
+    let mut rest = block;
+    while !rest.is_empty() {
+        let aim = (block.len() / parts + 1).min(rest.len() - 1);
+        let end = rest[aim..].iter().position(|byte| *byte == b'\n').map_or(rest.len(), |at| aim + at + 1);
+        pieces.push(&rest[..end]);
+        rest = &rest[end..];
+    }
+    let read: Vec<Vec<Line<'_>>> = pieces.into_par_iter().map(|piece| lines_of(piece, depth)).collect();
+    read.into_iter().flatten().collect()
+}
+
+fn lines_of(piece: &[u8], depth: Depth) -> Vec<Line<'_>> {
+    piece.split(|byte| *byte == b'\n').filter_map(|text| line(text, depth)).collect()
+}
+
+fn line(text: &[u8], depth: Depth) -> Option<Line<'_>> {
+    if text.starts_with(br#"{"event":"landed""#) {
+        let line: LandedLine<'_> = serde_json::from_slice(text).ok()?;
+        let digest = bytes(&line.digest)?;
+        return Some(Line::Landed { line, digest });
+    }
+    let skip = [br#"{"event":"started""#.as_slice(), br#"{"event":"ended""#];
+    if depth == Depth::Landings && skip.iter().any(|head| text.starts_with(head)) {
+        return None;
+    }
+    serde_json::from_slice(text).ok().map(|event| Line::Other(Box::new(event)))
+}
+
+/// 32 bytes from their hexadecimal digits.
+fn bytes(digits: &str) -> Option<[u8; 32]> {
+    let digit = |sign: u8| char::from(sign).to_digit(16).and_then(|digit| u8::try_from(digit).ok());
+    let mut all = [0; 32];
+    if digits.len() != 64 {
+        return None;
+    }
+    for (byte, pair) in all.iter_mut().zip(digits.as_bytes().chunks(2)) {
+        *byte = digit(pair[0])? << 4 | digit(pair[1])?;
+    }
+    Some(all)
+}
+
+/// How a file that is there stands to what landed. `stale` is what [`History::stale`] said; without it, nothing is compared.
+#[must_use]
+pub fn standing(past: Option<(Record, bool)>, bytes: u64, stale: Option<&[Vec<Difference>]>) -> Standing {
+    let Some((record, same)) = past else { return Standing::Foreign };
+    let differences = stale.and_then(|stale| stale.get(record.made as usize)).filter(|list| !list.is_empty());
+    match differences {
+        Some(list) => Standing::Stale(list.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")),
+        None if !same => Standing::Changed(format!("{bytes} bytes, landed with {}", record.bytes)),
+        None => Standing::Fresh,
+    }
+}
