@@ -198,6 +198,7 @@ impl Progress {
             Event::Ended(Ended { call, files, seconds, .. }) => {
                 if let Some(line) = attention(event, plain) {
                     tell(&format!("{line}\n"));
+                    return;
                 }
                 let left = self.left().map(|left| format!(", {left} left")).unwrap_or_default();
                 let landed = counted(*files, "file");
@@ -311,9 +312,10 @@ pub fn attention(event: &Event, screen: Screen) -> Option<String> {
             let what = "was written again after it had landed; the later file stands";
             format!("{} {series} frame {frame} {what}", paint(screen, ODD, "odd"))
         }
-        Event::Ended(Ended { call, code, lacking, log, why, .. }) if !lacking.is_empty() => {
+        Event::Ended(Ended { call, code, files, lacking, log, why, .. }) if !lacking.is_empty() => {
             let how = why.as_ref().map(|why| format!("was ended: {why}")).unwrap_or_else(|| how_ended(*code));
-            format!("{} {call} {how}; lacking {lacking}; see {log}", paint(screen, ODD, "again"))
+            let landed = counted(*files, "file");
+            format!("{} {call} {how}; {landed} landed, lacking {lacking}; see {log}", paint(screen, ODD, "again"))
         }
         Event::Ended(Ended { call, code, log, .. }) if *code != Some(0) => {
             let how = how_ended(*code);

@@ -73,5 +73,5 @@ pub fn frames_stale(series: &Series, frames: &Frames) -> Words {
         format!("frames {frames} of {} were made of something else than is asked for now", series.id),
         "they lie under these names",
     )
-    .help("render them again with `truepath run --existing replace`, or give the new ones a new version")
+    .help("render them again with `truepath run --existing renew`, or give the new ones a new version")
 }
