@@ -7,24 +7,7 @@ use std::collections::BTreeSet;
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
-use support::{Project, SMALL, Said, has};
-
-/// The paths that a sheet plans, relative to the project.
-fn planned(project: &Project) -> BTreeSet<String> {
-    let base = format!("{}/", project.path("renders").display());
-    project
-        .say("names --all")
-        .ended(0)
-        .out
-        .lines()
-        .map(|line| line.strip_prefix(&base).expect(line).to_owned())
-        .collect()
-}
-
-/// Everything below the root but the program's own folder.
-fn rendered(project: &Project) -> BTreeSet<String> {
-    project.files("renders").into_iter().filter(|name| !name.starts_with(".truepath/")).collect()
-}
+use support::{Project, SMALL, Said, has, planned, rendered};
 
 #[test]
 fn the_demo_ends_with_exactly_the_files_it_names() {
@@ -134,45 +117,6 @@ fn a_cut_file_of_every_type_is_broken_and_a_stray_one_is_named() {
         let verdict = project.say("verify --json").ended(0).json();
         assert_eq!(verdict["series"][0]["stray"][0], project.path(&name("0117")).to_str().unwrap());
     }
-}
-
-#[test]
-fn killed_at_any_moment_nothing_is_half_done_and_nothing_is_done_twice() {
-    let project = Project::with(
-        &SMALL.replace("32x18", "320x180").replace("1-24", "1-60").replace("[run]", "[run]\nworkers = 2"),
-    );
-    let mut landed = std::collections::BTreeMap::new();
-    for round in 0..10u64 {
-        let mut run = project.command().arg("run").stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        // Ten moments spread over start, rendering and landing.
-        std::thread::sleep(Duration::from_millis(30 + (round * 7919) % 260));
-        run.kill().unwrap();
-        run.wait().unwrap();
-        for name in rendered(&project) {
-            let bytes = std::fs::read(project.path("renders").join(&name)).unwrap();
-            assert!(bytes.ends_with(b"IEND\xae\x42\x60\x82"), "{name} is cut off after kill {round}");
-        }
-        let verdict = project.say("verify --json").json();
-        assert_eq!([&verdict["series"][0]["broken"], &verdict["series"][0]["wrong"]], ["", ""]);
-        landed.extend(project.stamps("renders").into_iter().filter(|(name, _)| !name.starts_with(".truepath/")));
-    }
-    project.say("run").ended(0);
-    project.say("verify").ended(0);
-    assert_eq!(rendered(&project), planned(&project));
-    let finals = project.stamps("renders");
-    assert!(landed.iter().all(|(name, stamp)| finals[name] == *stamp), "a landed frame was touched again");
-    let mut journal: Vec<(String, i64)> = Vec::new();
-    for name in project.files(".truepath/truepath/journal") {
-        let text = std::fs::read_to_string(project.path(".truepath/truepath/journal").join(name)).unwrap();
-        journal.extend(truepath_core::run::event::read(&text).filter_map(|event| match event {
-            truepath_core::run::event::Event::Landed(landed) => Some((landed.series, landed.frame)),
-            _ => None,
-        }));
-    }
-    let twice = journal.len() - journal.iter().collect::<BTreeSet<_>>().len();
-    // A kill between the journal's line and the rename leaves a line without its file; its frame is landed again.
-    assert!(twice <= 20, "{twice} frames landed twice");
-    assert_eq!(journal.into_iter().collect::<BTreeSet<_>>().len(), 60);
 }
 
 #[test]

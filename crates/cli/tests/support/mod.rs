@@ -155,3 +155,20 @@ pub fn has(program: &str) -> bool {
     }
     found
 }
+
+/// The paths that a sheet plans, relative to the project.
+pub fn planned(project: &Project) -> BTreeSet<String> {
+    let base = format!("{}/", project.path("renders").display());
+    project
+        .say("names --all")
+        .ended(0)
+        .out
+        .lines()
+        .map(|line| line.strip_prefix(&base).expect(line).to_owned())
+        .collect()
+}
+
+/// Everything below the root but the program's own folder.
+pub fn rendered(project: &Project) -> BTreeSet<String> {
+    project.files("renders").into_iter().filter(|name| !name.starts_with(".truepath/")).collect()
+}

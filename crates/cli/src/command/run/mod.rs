@@ -28,6 +28,9 @@ use crate::show::{self, counted};
 use closing::Result as Ended;
 use work::Work;
 
+/// What to do where others share the sheet.
+const JOIN: &str = "join them with --share, or end them: a run can always be continued";
+
 /// A sheet that is ours to render.
 struct Ours {
     sheet: PathBuf,
@@ -69,7 +72,11 @@ fn take(args: &Run, queue: &Queue, ours: &mut Vec<Ours>, around: &Surroundings) 
         super::need_adapters(loaded)?;
         let state = lock::state_folder(&loaded.sheet);
         if !ours.iter().any(|own| own.sheet == loaded.sheet) {
-            let lock = lock::take(&state, &around.host, args.share)?;
+            let lock = lock::take(&state, &around.host, args.share);
+            let lock = lock.map_err(|failure| match claims::others(&state).is_empty() {
+                true => failure,
+                false => failure.help(JOIN),
+            })?;
             if !args.share {
                 alone(&state, loaded, around)?;
             }
@@ -120,8 +127,7 @@ fn alone(state: &std::path::Path, loaded: &Loaded, around: &Surroundings) -> Res
         if let Some((other, _)) = alive {
             let worker = &other.worker;
             let message = format!("others share this sheet: process {} on {}", worker.process, worker.host);
-            let help = Some("join them with --share, or end them: a run can always be continued".to_owned());
-            return Err(Failure { message, help, exit: Exit::Machine });
+            return Err(Failure { message, help: Some(JOIN.to_owned()), exit: Exit::Machine });
         }
         if since.elapsed() >= takeover {
             return Ok(());

@@ -1,0 +1,191 @@
+//! Processes killed, stopped and started again at any moment: nothing is half there, nothing is done twice, all is done in
+//! the end. `TRUEPATH_TORTURE=full cargo test --test torture` does it as often as anyone could wish.
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use support::{Project, SMALL, planned, rendered};
+use truepath_core::run::event::{self, Event};
+
+/// Moments at which something is killed, and rounds in which many share a folder.
+fn often() -> (u64, u64) {
+    if std::env::var("TRUEPATH_TORTURE").is_ok_and(|how| how == "full") { (200, 20) } else { (24, 3) }
+}
+
+/// Numbers that look like chance and are the same each time.
+struct Chance(u64);
+
+impl Chance {
+    fn below(&mut self, limit: u64) -> u64 {
+        // xorshift64 (Marsaglia 2003)
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0 % limit
+    }
+}
+
+fn start(project: &Project, words: &[&str]) -> Child {
+    project.command().arg("run").args(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+}
+
+fn signal(name: &str, process: u32) {
+    Command::new("kill").args([name, &process.to_string()]).stderr(Stdio::null()).status().unwrap();
+}
+
+fn children(process: u32) -> Vec<u32> {
+    let said = Command::new("pgrep").args(["-P", &process.to_string()]).output().unwrap();
+    String::from_utf8(said.stdout).unwrap().lines().map(|line| line.parse().unwrap()).collect()
+}
+
+/// No final name bears anything but a whole picture.
+#[track_caller]
+fn all_whole(project: &Project, when: &str) {
+    for name in rendered(project) {
+        let bytes = std::fs::read(project.path("renders").join(&name)).unwrap();
+        assert!(bytes.ends_with(b"IEND\xae\x42\x60\x82"), "{name} is cut off {when}");
+    }
+}
+
+/// The events of every journal, by the journal's name.
+fn journals(project: &Project) -> BTreeMap<String, Vec<Event>> {
+    let folder = ".truepath/truepath/journal";
+    let read = |name: String| {
+        let text = std::fs::read_to_string(project.path(folder).join(&name)).unwrap();
+        (name, event::read(&text).collect())
+    };
+    project.files(folder).into_iter().map(read).collect()
+}
+
+#[test]
+fn killed_at_any_moment_nothing_is_half_done_and_nothing_is_done_twice() {
+    let sheet = SMALL.replace("32x18", "64x36").replace("1-24", "1-150").replace("[run]", "[run]\nworkers = 2");
+    let project = Project::with(&sheet.replace("camera = \"quay\"", "camera = \"quay\"\npasses = [\"beauty\", \"mask\"]"));
+    let mut chance = Chance(0x5eed);
+    let mut landed = BTreeMap::new();
+    for round in 0..often().0 {
+        let mut run = start(&project, &[]);
+        std::thread::sleep(Duration::from_millis(chance.below(400)));
+        if round % 3 == 0 {
+            // A renderer dies; the run tries again and ends well.
+            let all = children(run.id());
+            if let Some(renderer) = all.get(chance.below(all.len().max(1) as u64) as usize) {
+                signal("-KILL", *renderer);
+            }
+            assert!(run.wait().unwrap().success(), "round {round}");
+        } else {
+            run.kill().unwrap();
+            run.wait().unwrap();
+        }
+        all_whole(&project, &format!("after kill {round}"));
+        let now: BTreeMap<_, _> =
+            project.stamps("renders").into_iter().filter(|(name, _)| !name.starts_with(".truepath/")).collect();
+        let again: Vec<_> = landed.iter().filter(|(name, stamp)| now.get(*name).is_some_and(|own| own != *stamp)).collect();
+        assert!(again.is_empty(), "rendered again in round {round}: {:?}", again.iter().map(|(name, _)| name).collect::<Vec<_>>());
+        landed = now;
+        if landed.len() > 200 {
+            // So that there is always something to do.
+            for _ in 0..150 {
+                let at = chance.below(landed.len() as u64) as usize;
+                let name = landed.keys().nth(at).unwrap().clone();
+                std::fs::remove_file(project.path("renders").join(&name)).unwrap();
+                landed.remove(&name);
+            }
+        }
+    }
+    project.say("run").ended(0);
+    project.say("verify").ended(0);
+    assert_eq!(rendered(&project), planned(&project));
+    assert!(!project.path("renders/.truepath").exists(), "nothing is left in stage");
+    let finals = project.stamps("renders");
+    assert!(landed.iter().all(|(name, stamp)| finals[name] == *stamp), "a landed frame was touched again");
+}
+
+#[test]
+fn eight_share_a_folder_and_three_of_them_die_or_sleep() {
+    for round in 0..often().1 {
+        let sheet = SMALL
+            .replace("32x18", "64x36")
+            .replace("1-24", "1-120")
+            .replace("chunk = 6", "chunk = 4\nheartbeat = \"0.2s\"\ntakeover = \"1.2s\"\nafter = [[\"sh\", \"-c\", \"echo {outcome} >> over.txt\"]]");
+        let project = Project::with(&sheet);
+        let mut chance = Chance(0xfe44 + round);
+        let mut crew: Vec<Child> = (0..8).map(|_| start(&project, &["--share"])).collect();
+        let began = Instant::now();
+        let (mut killed, mut asleep) = (Vec::new(), Vec::new());
+        for victim in 0..3 {
+            std::thread::sleep(Duration::from_millis(60 + chance.below(300)));
+            let process = crew[victim].id();
+            if chance.below(2) == 0 {
+                signal("-KILL", process);
+                killed.push(process);
+            } else {
+                signal("-STOP", process);
+                asleep.push(process);
+            }
+        }
+        // Long enough for the others to take over.
+        std::thread::sleep(Duration::from_millis(1800 + chance.below(500)));
+        asleep.iter().for_each(|process| signal("-CONT", *process));
+        for run in &mut crew {
+            let ended = run.wait().unwrap();
+            assert!(killed.contains(&run.id()) || ended.success(), "round {round}: {ended}");
+        }
+        assert!(began.elapsed() < Duration::from_secs(60), "round {round} took {:?}", began.elapsed());
+        all_whole(&project, &format!("in round {round}"));
+        assert_eq!(rendered(&project), planned(&project), "round {round}");
+        let mut times: BTreeMap<i64, Vec<bool>> = BTreeMap::new();
+        for events in journals(&project).values() {
+            let Some(Event::Began(began)) = events.first() else { panic!("{events:?}") };
+            let dead = killed.contains(&began.process);
+            for (at, event) in events.iter().enumerate() {
+                match event {
+                    // What a killed worker wrote last may not have come to pass.
+                    Event::Landed(landed) => times.entry(landed.frame).or_default().push(dead && at + 4 >= events.len()),
+                    Event::Late { frame, .. } => drop(times.get_mut(frame).unwrap().pop()),
+                    _ => {}
+                }
+            }
+        }
+        for (frame, landings) in &times {
+            let sure = landings.iter().filter(|unsure| !**unsure).count();
+            assert!(sure <= 1 && !landings.is_empty(), "round {round}: frame {frame} landed {landings:?}");
+        }
+        assert_eq!(times.len(), 120);
+        let over = std::fs::read_to_string(project.path("over.txt")).unwrap();
+        assert_eq!(over, "complete\n", "one of them ends the round");
+        project.say("verify").ended(0);
+        project.say("run").ended(0);
+        assert!(!project.path("renders/.truepath").exists(), "{:?}", project.files("renders/.truepath"));
+    }
+}
+
+#[test]
+fn a_plain_run_keeps_away_from_those_who_share() {
+    let sheet = SMALL.replace("32x18", "160x90").replace("1-24", "1-200");
+    let project = Project::with(&sheet.replace("[run]", "[run]\nheartbeat = \"0.2s\"\ntakeover = \"1s\""));
+    let mut first = start(&project, &["--share"]);
+    while rendered(&project).is_empty() {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    let said = project.say("run").ended(4);
+    assert!(said.err.contains("being rendered already") && said.err.contains("--share"), "{}", said.err);
+    // A worker of another machine whose lock does not reach here: only its signs of life tell.
+    let state = project.path(".truepath/truepath");
+    let claims: BTreeSet<String> = project.files(".truepath/truepath/claims");
+    let worker = claims.iter().find(|name| name.contains("/workers/")).unwrap();
+    let text = std::fs::read_to_string(state.join("claims").join(worker)).unwrap();
+    first.kill().unwrap();
+    first.wait().unwrap();
+    let strange = text.replace("\"boot\":\"", "\"boot\":\"elsewhere-");
+    assert_ne!(strange, text);
+    std::fs::write(state.join("claims").join(worker), strange).unwrap();
+    let began = Instant::now();
+    project.say("run").ended(0);
+    assert!(began.elapsed() >= Duration::from_secs(1), "its silence is waited for");
+    assert_eq!(rendered(&project), planned(&project));
+}
