@@ -50,6 +50,10 @@ pub enum Command {
     Build(Build),
     /// Render what is needed, here; go on where the last run stopped
     Run(Run),
+    /// Show how far everything is: done, running and where, failed, missing
+    Status(Status),
+    /// Show what the renderers of a job said: files, problems, the end of a failure
+    Log(Log),
     /// Compare what lies on disk with what was planned
     Verify(Verify),
     /// The small renderer that ships with True Path
@@ -391,6 +395,46 @@ pub enum Existing {
     Replace,
     /// Nothing starts where anything exists
     Stop,
+}
+
+/// `status`.
+#[derive(Debug, Args)]
+pub struct Status {
+    #[command(flatten)]
+    pub common: Common,
+    /// Look again every second, until everything is done
+    #[arg(long, conflicts_with_all = ["json", "why"])]
+    pub watch: bool,
+    /// Tell what a frame was made of, and what differs now; two frames (12,48) are compared
+    #[arg(long, value_name = "FRAME", allow_hyphen_values = true, conflicts_with = "json")]
+    pub why: Option<String>,
+}
+
+/// `log`.
+#[derive(Debug, Args)]
+pub struct Log {
+    /// The job or combination, such as crossing or 'crossing/*'
+    pub job: String,
+    /// Only calls with any of these frames
+    #[arg(allow_hyphen_values = true)]
+    pub frames: Option<String>,
+    /// The sheet; several form one queue
+    #[arg(short = 'f', long = "sheet", value_name = "FILE")]
+    pub sheet: Vec<PathBuf>,
+    /// Lay a mode over every job (repeatable)
+    #[arg(long, value_name = "NAME")]
+    pub mode: Vec<String>,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+impl Log {
+    /// What it has in common with commands that plan.
+    pub fn common(&self) -> Common {
+        let (jobs, sheet, mode) = (vec![self.job.clone()], self.sheet.clone(), self.mode.clone());
+        Common { jobs, sheet, mode, json: self.json, ..Common::default() }
+    }
 }
 
 /// `verify`.

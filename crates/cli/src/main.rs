@@ -54,6 +54,8 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Build(args) => command::build::run(&args, &around),
         Command::Run(args) => command::run::run(&args, &around),
         Command::Verify(args) => command::verify::run(&args, &around),
+        Command::Status(args) => command::status::run(&args, &around),
+        Command::Log(args) => command::log::run(&args, &around),
         Command::Understudy(call) => Ok(if truepath_understudy::run(call) == 0 { Exit::Well } else { Exit::No }),
     }
 }

@@ -6,12 +6,14 @@ pub mod check;
 pub mod demo;
 pub mod explain;
 pub mod formats;
+pub mod log;
 pub mod mend;
 pub mod names;
 pub mod new;
 pub mod run;
 pub mod scene;
 pub mod schema;
+pub mod status;
 pub mod verify;
 pub mod whose;
 

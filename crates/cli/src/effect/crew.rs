@@ -332,7 +332,9 @@ impl<'c> Crew<'c> {
                 failed = failed.union(&frames);
                 let job = self.loaded.plan.jobs[whole.job].name.clone();
                 let (call, frames) = (whole.id.clone(), frames.to_string());
-                self.record(&Event::Failed { call, job, frames, why: done.why, log: done.log })?;
+                let at: BTreeSet<usize> = done.lacking.iter().map(|(series, _)| *series).collect();
+                let series = at.into_iter().map(|at| self.loaded.plan.series[at].id.clone()).collect();
+                self.record(&Event::Failed { call, job, series, frames, why: done.why, log: done.log })?;
             }
         }
         if let Some(worker) = worker {

@@ -26,7 +26,7 @@ pub fn names(plans: &[&Plan]) -> Value {
     json!({ "truepath": 1, "series": series })
 }
 
-fn pass(plan: &Plan, series: &Series) -> Value {
+pub fn pass(plan: &Plan, series: &Series) -> Value {
     if series.passes.len() == 1 { json!(plan.jobs[series.job].passes[series.passes[0]].label) } else { Value::Null }
 }
 

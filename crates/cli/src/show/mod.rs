@@ -2,9 +2,11 @@
 
 pub mod diagnostics;
 pub mod json;
+pub mod log;
 pub mod names;
 pub mod progress;
 pub mod sarif;
+pub mod status;
 pub mod tokens;
 pub mod verdicts;
 pub mod whose;

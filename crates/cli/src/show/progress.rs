@@ -194,6 +194,8 @@ impl Progress {
                 let workers = counted(i64::try_from(self.workers).unwrap_or(i64::MAX), "worker");
                 tell(&format!("{}: {} to render, {workers}\n", self.title, counted(self.total, "file")));
             }
+            // Whatever it leads to is told when the call has ended.
+            Event::Refused { .. } => {}
             Event::Interrupted => tell("ending: each renderer finishes its frame; once more ends them at once\n"),
             Event::Ended(Ended { call, files, seconds, .. }) => {
                 if let Some(line) = attention(event, plain) {
@@ -325,9 +327,9 @@ pub fn attention(event: &Event, screen: Screen) -> Option<String> {
         Event::Lost { call } => {
             format!("{} {call} was taken over by another worker while this one was silent", paint(screen, ODD, "lost"))
         }
-        Event::Failed { job, frames, why, .. } => {
+        Event::Failed { series, frames, why, .. } => {
             let frame = if frames.parse::<i64>().is_ok() { "frame" } else { "frames" };
-            format!("{} {job} {frame} {frames}: {why}", paint(screen, BAD, "failed"))
+            format!("{} {} {frame} {frames}: {why}", paint(screen, BAD, "failed"), series.join(" "))
         }
         Event::GaveUp { job, calls } => {
             let left = format!("nothing came out of its first {calls} calls, the rest is left; --keep-going tries all");

@@ -77,7 +77,7 @@ fn line(plan: &Plan, screen: Screen, (state, path, why): (State, &str, &str)) ->
 }
 
 /// How loud a state is.
-fn style(state: State) -> Style {
+pub fn style(state: State) -> Style {
     match state {
         State::Missing | State::Broken => BAD,
         State::Wrong | State::Stale | State::Changed | State::Odd => ODD,
@@ -86,12 +86,13 @@ fn style(state: State) -> Style {
     }
 }
 
-fn relative<'p>(plan: &Plan, path: &'p str) -> &'p str {
+/// A path below the sheet's folder, relative to it.
+pub fn relative<'p>(plan: &Plan, path: &'p str) -> &'p str {
     path.strip_prefix(&plan.home.folder).map_or(path, |rest| rest.trim_start_matches('/'))
 }
 
 /// A long list of frames, cut at a comma.
-fn cut(frames: &str) -> String {
+pub fn cut(frames: &str) -> String {
     if frames.len() <= 60 {
         return frames.to_owned();
     }

@@ -73,6 +73,8 @@ pub enum Event {
         call: String,
         /// The combination.
         job: String,
+        /// Its series.
+        series: Vec<String>,
         /// The frames.
         frames: String,
         /// Why, as far as known.

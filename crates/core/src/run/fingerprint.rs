@@ -4,12 +4,19 @@
 
 use std::fmt;
 
-use crate::adapter::Adapter;
+use crate::adapter::{Adapter, Argument};
 use crate::plan::{Plan, Series};
 use crate::sheet::Key;
+use crate::source::Spanned;
+use crate::template::Template;
 
 /// What could not be looked up now: it is compared with nothing.
 pub const UNKNOWN: &str = "?";
+
+/// Tokens that never change a picture: arguments that hold one do not count.
+const HARMLESS: [&str; 7] = ["threads", "device", "checkpoint", "checkpoint_every", "resume", "log", "frames"];
+/// Longest value of which a difference is said in whole.
+const WHOLE: usize = 60;
 
 /// What lies outside the sheet, as far as it could be looked up. Digests are hexadecimal.
 #[derive(Clone, Debug, Default)]
@@ -45,8 +52,20 @@ pub struct Difference {
 }
 
 impl fmt::Display for Difference {
-    /// `samples 64, was 32`.
+    /// `samples 64, was 32`; of long values only the words that differ.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let (Some(is), Some(was)) = (&self.is, &self.was)
+            && is.len().max(was.len()) > WHOLE
+        {
+            let only = |own: &str, other: &str| {
+                let others: Vec<&str> = other.split(' ').collect();
+                own.split(' ').filter(|word| !others.contains(word)).collect::<Vec<_>>().join(" ")
+            };
+            let (more, less) = (only(is, was), only(was, is));
+            let more = if more.is_empty() { String::new() } else { format!(", now with {more}") };
+            let less = if less.is_empty() { String::new() } else { format!(", no longer with {less}") };
+            return write!(f, "{} differ{more}{less}", self.name);
+        }
         let spelt = |value: &Option<String>| value.clone().unwrap_or_else(|| "not given".to_owned());
         write!(f, "{} {}, was {}", self.name, spelt(&self.is), spelt(&self.was))
     }
@@ -93,8 +112,7 @@ impl Fingerprint {
         }
         if let Some(adapter) = adapter {
             add("adapter", Some(adapter.name.clone()));
-            let templates = adapter.templates().map(|template| template.value.to_string()).collect::<Vec<_>>();
-            add("arguments", Some(templates.join(" ")));
+            add("arguments", Some(arguments(adapter).join(" ")));
         }
         parts.sort();
         Fingerprint { parts }
@@ -120,6 +138,20 @@ impl Fingerprint {
     pub fn unknown(&self) -> impl Iterator<Item = &str> {
         self.parts.iter().filter(|(_, value)| value == UNKNOWN).map(|(name, _)| name.as_str())
     }
+}
+
+/// How an adapter calls its program, as far as that can change a picture.
+fn arguments(adapter: &Adapter) -> Vec<String> {
+    let templates = |argument: &Argument| match argument {
+        Argument::Always(template) => vec![template.clone()],
+        Argument::Group(templates) => templates.clone(),
+    };
+    let groups = adapter.arguments.iter().map(templates);
+    let rest = [adapter.env.iter().map(|(_, template)| template.clone()).collect(), adapter.variable.clone(), adapter.native.clone()];
+    let counts = |group: &Vec<Spanned<Template>>| {
+        !group.iter().any(|template| HARMLESS.iter().any(|token| template.value.has(token)))
+    };
+    groups.chain(rest).filter(counts).flatten().map(|template| template.value.to_string()).collect()
 }
 
 #[cfg(test)]

@@ -282,7 +282,7 @@ impl Session {
                     self.calls[at].ended = Some(ended);
                 }
             }
-            Event::Failed { call, job, frames, why, log } => {
+            Event::Failed { call, job, frames, why, log, .. } => {
                 let frames = FrameExpr::parse(&frames).ok().and_then(|frames| frames.frames(None, None)).unwrap_or_default();
                 self.failures.push(Failure { call, job, frames, why, log });
             }

@@ -8,3 +8,4 @@ pub mod history;
 pub mod order;
 pub mod outstanding;
 pub mod pace;
+pub mod tally;
