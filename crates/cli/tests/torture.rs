@@ -64,7 +64,8 @@ fn journals(project: &Project) -> BTreeMap<String, Vec<Event>> {
 #[test]
 fn killed_at_any_moment_nothing_is_half_done_and_nothing_is_done_twice() {
     let sheet = SMALL.replace("32x18", "64x36").replace("1-24", "1-150").replace("[run]", "[run]\nworkers = 2");
-    let project = Project::with(&sheet.replace("camera = \"quay\"", "camera = \"quay\"\npasses = [\"beauty\", \"mask\"]"));
+    let project =
+        Project::with(&sheet.replace("camera = \"quay\"", "camera = \"quay\"\npasses = [\"beauty\", \"mask\"]"));
     let mut chance = Chance(0x5eed);
     let mut landed = BTreeMap::new();
     for round in 0..often().0 {
@@ -84,8 +85,13 @@ fn killed_at_any_moment_nothing_is_half_done_and_nothing_is_done_twice() {
         all_whole(&project, &format!("after kill {round}"));
         let now: BTreeMap<_, _> =
             project.stamps("renders").into_iter().filter(|(name, _)| !name.starts_with(".truepath/")).collect();
-        let again: Vec<_> = landed.iter().filter(|(name, stamp)| now.get(*name).is_some_and(|own| own != *stamp)).collect();
-        assert!(again.is_empty(), "rendered again in round {round}: {:?}", again.iter().map(|(name, _)| name).collect::<Vec<_>>());
+        let again: Vec<_> =
+            landed.iter().filter(|(name, stamp)| now.get(*name).is_some_and(|own| own != *stamp)).collect();
+        assert!(
+            again.is_empty(),
+            "rendered again in round {round}: {:?}",
+            again.iter().map(|(name, _)| name).collect::<Vec<_>>()
+        );
         landed = now;
         if landed.len() > 200 {
             // So that there is always something to do.
@@ -117,9 +123,9 @@ fn eight_share_a_folder_and_three_of_them_die_or_sleep() {
         let mut crew: Vec<Child> = (0..8).map(|_| start(&project, &["--share"])).collect();
         let began = Instant::now();
         let (mut killed, mut asleep) = (Vec::new(), Vec::new());
-        for victim in 0..3 {
+        for victim in crew.iter().take(3) {
             std::thread::sleep(Duration::from_millis(60 + chance.below(300)));
-            let process = crew[victim].id();
+            let process = victim.id();
             if chance.below(2) == 0 {
                 signal("-KILL", process);
                 killed.push(process);
@@ -145,7 +151,9 @@ fn eight_share_a_folder_and_three_of_them_die_or_sleep() {
             for (at, event) in events.iter().enumerate() {
                 match event {
                     // What a killed worker wrote last may not have come to pass.
-                    Event::Landed(landed) => times.entry(landed.frame).or_default().push(dead && at + 4 >= events.len()),
+                    Event::Landed(landed) => {
+                        times.entry(landed.frame).or_default().push(dead && at + 4 >= events.len())
+                    }
                     Event::Late { frame, .. } => drop(times.get_mut(frame).unwrap().pop()),
                     _ => {}
                 }

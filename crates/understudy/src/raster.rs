@@ -81,17 +81,20 @@ enum Lamp {
     Near { at: Vec3, colour: Vec3, reach: Option<f32> },
 }
 
+/// What sees the rows that are done.
+type Told<'t> = &'t mut dyn FnMut(&[Pixel]);
+
 /// Draws one frame: `width * height` pixels.
 pub fn draw(scene: &Scene, view: &View) -> Vec<Pixel> {
     paint(scene, view, Vec::new(), None)
 }
 
 /// Draws the rest of a frame whose first rows are `done`, some rows at a time; `told` sees what there is after each.
-pub fn draw_from(scene: &Scene, view: &View, done: Vec<Pixel>, told: &mut dyn FnMut(&[Pixel])) -> Vec<Pixel> {
+pub fn draw_from(scene: &Scene, view: &View, done: Vec<Pixel>, told: Told<'_>) -> Vec<Pixel> {
     paint(scene, view, done, Some(told))
 }
 
-fn paint(scene: &Scene, view: &View, mut done: Vec<Pixel>, mut told: Option<&mut dyn FnMut(&[Pixel])>) -> Vec<Pixel> {
+fn paint(scene: &Scene, view: &View, mut done: Vec<Pixel>, mut told: Option<Told<'_>>) -> Vec<Pixel> {
     let lamps = lamps(scene, view.world);
     let (solid, mut clear) = triangles(scene, view);
     clear.sort_by(|a, b| reach(b).total_cmp(&reach(a)));

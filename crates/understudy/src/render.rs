@@ -75,12 +75,16 @@ pub fn render(call: &Call) -> Result<(), Stop> {
                     std::process::abort();
                 }
             }
-            say(std::io::stdout(), &format!("wrote {}", path.display()));
             if here && odd == Some(Misbehaviour::Again) {
                 let bytes = std::fs::read(&path).map_err(|error| Stop::because("again", error))?;
-                again.push((path, bytes));
+                again.push((path.clone(), bytes));
             }
+            say(std::io::stdout(), &format!("wrote {}", path.display()));
         }
+    }
+    if !again.is_empty() {
+        // As a renderer would that comes back to a frame later.
+        std::thread::sleep(std::time::Duration::from_millis(300));
     }
     for (path, bytes) in again {
         std::fs::write(&path, bytes).map_err(|error| Stop::because("again", error))?;

@@ -22,7 +22,8 @@ pub fn draw(scene: &Scene, view: &View, call: &Call, frame: i64) -> Result<Vec<P
     let done = match &call.resume {
         Some(resume) => {
             let bytes = std::fs::read(resume).map_err(|error| Stop::because(resume.display(), error))?;
-            let pixels = read(&bytes, view, frame).ok_or_else(|| Stop::because(resume.display(), "no checkpoint of this"))?;
+            let pixels =
+                read(&bytes, view, frame).ok_or_else(|| Stop::because(resume.display(), "no checkpoint of this"))?;
             say(std::io::stdout(), &format!("resumed frame {frame} at row {}", pixels.len() / view.width));
             pixels
         }

@@ -75,8 +75,7 @@ fn steps(args: &Build, loaded: &Loaded, around: &Surroundings) -> Result<Vec<Ste
     let calls: Vec<Invocation> = if args.missing {
         let told = |_: u64| {};
         let observation = Observation { plan, machine: &loaded.ground, look: Look::Heads, told: &told };
-        let lost: Vec<_> =
-            observation.verdicts()?.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
+        let lost: Vec<_> = observation.verdicts()?.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
         calls.flat_map(|call| shop.narrowed(&call, &lost)).collect()
     } else {
         calls.collect()

@@ -13,7 +13,7 @@ use truepath_core::run::event::{Ended, Event, Started};
 
 use super::crew::Crew;
 use super::spawn::{self, Listener, Start, end_group};
-use super::stage::{self, Fate, Landing};
+use super::stage::{self, Fate, Landing, Stamp};
 use super::still;
 use super::watch::{Limits, Watch};
 use super::{journal, process};
@@ -56,7 +56,7 @@ pub struct Attempt<'a> {
     step: Step,
     worker: usize,
     awaited: BTreeSet<Place>,
-    landed: BTreeSet<Place>,
+    landed: BTreeMap<Place, Stamp>,
     files: i64,
     wrote: Option<Regex>,
     wait: Option<Regex>,
@@ -76,7 +76,12 @@ pub struct Attempt<'a> {
 
 impl<'a> Attempt<'a> {
     /// A call that is about to be made for the files in `awaited`. `None` where its job has no adapter.
-    pub fn new(crew: &'a Crew<'a>, call: &'a Invocation, awaited: BTreeSet<Place>, worker: usize) -> Option<Attempt<'a>> {
+    pub fn new(
+        crew: &'a Crew<'a>,
+        call: &'a Invocation,
+        awaited: BTreeSet<Place>,
+        worker: usize,
+    ) -> Option<Attempt<'a>> {
         let plan = &crew.loaded.plan;
         let step = crew.loaded.shop(crew.around).step(call)?;
         let log = &crew.loaded.adapter(&plan.jobs[call.job])?.log;
@@ -85,7 +90,7 @@ impl<'a> Attempt<'a> {
             step,
             awaited,
             worker,
-            landed: BTreeSet::new(),
+            landed: BTreeMap::new(),
             files: 0,
             wrote: regex(&log.wrote),
             wait: regex(&log.wait),
@@ -175,9 +180,38 @@ impl<'a> Attempt<'a> {
             let Some(place) = self.step.place(&path.to_string_lossy()) else { continue };
             if self.awaited.contains(&place) {
                 self.land(&path, place, true)?;
-            } else if self.landed.contains(&place) {
+            } else if self.landed.contains_key(&place) {
                 self.land_again(&path, place)?;
             }
+        }
+        let landed: Vec<(Place, Stamp)> = self.landed.iter().map(|(place, stamp)| (*place, *stamp)).collect();
+        for (place, before) in landed {
+            let target = PathBuf::from(self.crew.loaded.plan.series[place.0].name(place.1));
+            let now = stage::stamp(&target);
+            // Across file systems a copy has landed, which nobody else writes into.
+            let same_file = now.is_some_and(|now| now.3 == before.3);
+            if same_file && now != Some(before) {
+                self.written_into(&target, place)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// A renderer that has kept a file open, or opened it before it landed, wrote into it afterwards.
+    fn written_into(&mut self, target: &Path, place: Place) -> Result<(), Failure> {
+        let (call, series) = (self.call.id.clone(), self.crew.loaded.plan.series[place.0].id.clone());
+        match self.crew.land(&call, target, place, true)? {
+            Fate::Landed(..) => self.crew.record(&Event::Rewritten { call, series, frame: place.1 })?,
+            Fate::Refused(why) => {
+                let why = format!("the renderer wrote into it after it had called it written: {why}");
+                self.crew.record(&Event::Refused { call, series, frame: place.1, why: why.clone() })?;
+                stage::remove(target)?;
+                self.landed.remove(&place);
+                self.awaited.insert(place);
+                self.refused.insert(place, why);
+                self.files -= 1;
+            }
+            Fate::NotThere | Fate::Late => {}
         }
         Ok(())
     }
@@ -190,12 +224,12 @@ impl<'a> Attempt<'a> {
         }
         let over = !self.crew.is_missing(place);
         match self.crew.land(&self.call.id, staged, place, over)? {
-            Fate::Landed(event) => {
+            Fate::Landed(event, before) => {
                 self.crew.tell(&event);
                 self.files += 1;
-                self.settle(place);
+                self.settle(place, before);
             }
-            Fate::Late => self.settle(place),
+            Fate::Late => self.settle(place, Stamp::default()),
             Fate::Refused(why) if ended => {
                 let series = self.crew.loaded.plan.series[place.0].id.clone();
                 let call = self.call.id.clone();
@@ -212,7 +246,10 @@ impl<'a> Attempt<'a> {
         if self.crew.is_mine(self.call) {
             let (call, series) = (self.call.id.clone(), self.crew.loaded.plan.series[place.0].id.clone());
             match self.crew.land(&call, staged, place, true)? {
-                Fate::Landed(_) => self.crew.record(&Event::Rewritten { call, series, frame: place.1 })?,
+                Fate::Landed(_, before) => {
+                    self.landed.insert(place, before);
+                    self.crew.record(&Event::Rewritten { call, series, frame: place.1 })?;
+                }
                 Fate::Refused(why) => {
                     let why = format!("written again, and {why}; what had landed stays");
                     self.crew.record(&Event::Refused { call, series, frame: place.1, why })?;
@@ -223,9 +260,9 @@ impl<'a> Attempt<'a> {
         Ok(())
     }
 
-    fn settle(&mut self, place: Place) {
+    fn settle(&mut self, place: Place, before: Stamp) {
         self.awaited.remove(&place);
-        self.landed.insert(place);
+        self.landed.insert(place, before);
         self.refused.remove(&place);
         self.watch.frame();
         // Its last pass: nothing of this frame is waited for any more.
@@ -398,8 +435,7 @@ impl Crew<'_> {
         let target = PathBuf::from(series_of.name(frame));
         let labels = labels(plan, series_of);
         let made = self.made.get(series).and_then(Option::as_ref);
-        let landing =
-            Landing { staged, target: &target, call, series: series_of, labels: &labels, frame, made, over };
+        let landing = Landing { staged, target: &target, call, series: series_of, labels: &labels, frame, made, over };
         stage::land(&landing, self.journal)
     }
 }

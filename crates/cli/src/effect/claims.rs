@@ -105,7 +105,13 @@ struct Seen {
 impl Claims {
     /// Joins the round that others work on, or begins one. `plan` tells the plans of one sheet apart. A round that replaces
     /// frames is gone on with even when nobody works on it.
-    pub fn join(state: &Path, plan: &str, own: &Worker, (tag, times): (&str, Times), replaces: bool) -> Result<Claims, Failure> {
+    pub fn join(
+        state: &Path,
+        plan: &str,
+        own: &Worker,
+        (tag, times): (&str, Times),
+        replaces: bool,
+    ) -> Result<Claims, Failure> {
         let base = state.join("claims").join(plan);
         let failure = |error: &std::io::Error| Failure::machine("write the claims in", &base, error);
         std::fs::create_dir_all(&base).map_err(|error| failure(&error))?;
@@ -116,7 +122,8 @@ impl Claims {
                 Some(newest) => {
                     let round = base.join(newest.to_string());
                     let workers = workers(&round);
-                    let all_gone = !workers.is_empty() && workers.iter().all(|(_, worker, gone, _)| *gone || worker.is_surely_dead());
+                    let all_gone = !workers.is_empty()
+                        && workers.iter().all(|(_, worker, gone, _)| *gone || worker.is_surely_dead());
                     if !round.join(OVER).exists() && (replaces || !all_gone) {
                         break round;
                     }

@@ -293,8 +293,7 @@ impl<'c> Crew<'c> {
             let Some(own) = worker.take().or_else(|| self.equip_again(&part)) else { return Ok(()) };
             tries += 1;
             let part = self.marked(part, tries)?;
-            let wanted: BTreeSet<Place> =
-                self.awaited(&part).intersection(&awaited).copied().collect();
+            let wanted: BTreeSet<Place> = self.awaited(&part).intersection(&awaited).copied().collect();
             strays.drain(..).try_for_each(|folder: String| super::stage::clear(std::path::Path::new(&folder)))?;
             let done = match Attempt::new(self, &part, wanted, own) {
                 Some(attempt) => attempt.make(|| self.release(own, &part))?,
@@ -448,7 +447,9 @@ impl<'c> Crew<'c> {
     pub fn tell(&self, event: &Event) {
         let events = self.events.lock().unwrap_or_else(PoisonError::into_inner);
         // The display may have ended; the journal is the record.
-        let _ = events.as_ref().map(|events| events.send(event.clone()));
+        if let Some(events) = events.as_ref() {
+            let _ = events.send(event.clone());
+        }
     }
 
     fn supply(&self) -> MutexGuard<'_, Supply> {

@@ -2,17 +2,22 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
+use rustix::process::Signal;
 use truepath_core::adapter::Adapter;
 use truepath_core::plan::{Adapters, Plan};
 use truepath_core::run::fingerprint::{Fingerprint, Outside};
 use truepath_core::scene::Facts;
 use truepath_core::sheet::Key;
 
+use super::spawn::{self, Listener, Running, Start};
 use super::{facts, load, lock};
 use crate::lower::Surroundings;
+
+/// How long a program may take to say its version.
+const PATIENCE: Duration = Duration::from_secs(10);
 
 /// All that is asked.
 pub struct Asking<'a> {
@@ -42,7 +47,8 @@ impl Asking<'_> {
             let scene = job.scene.as_ref()?.value.clone();
             let key = (scene, name(&Key::Adapter), name(&Key::Export));
             let adapter = self.adapters.get(&key.1);
-            let outside = outside.entry(key.clone()).or_insert_with(|| self.outside(&key.0, (adapter, &key.2), &folder));
+            let outside =
+                outside.entry(key.clone()).or_insert_with(|| self.outside(&key.0, (adapter, &key.2), &folder));
             Some(Fingerprint::of(plan, series, adapter, outside))
         };
         plan.series.iter().map(one).collect()
@@ -53,11 +59,13 @@ impl Asking<'_> {
         let bytes = digest(Path::new(scene));
         let facts = self.facts.get(scene);
         let resources = facts.into_iter().flat_map(|facts| &facts.resources);
-        let file = |name: &String| (name.clone(), load::resource(Path::new(scene), name).and_then(|path| digest(&path)));
+        let file =
+            |name: &String| (name.clone(), load::resource(Path::new(scene), name).and_then(|path| digest(&path)));
         let export = (!exporter.is_empty()).then(|| {
             let exporter = self.adapters.get(exporter)?;
             // What it makes follows from the scene and how the exporter is called.
-            let templates = exporter.templates().map(|template| template.value.to_string()).collect::<Vec<_>>().join(" ");
+            let templates =
+                exporter.templates().map(|template| template.value.to_string()).collect::<Vec<_>>().join(" ");
             Some(short(format!("{}\n{templates}", bytes.as_ref()?).as_bytes()))
         });
         Outside {
@@ -82,15 +90,44 @@ impl Asking<'_> {
         if let Some(text) = std::fs::read_to_string(&kept).ok().filter(|text| !text.is_empty()) {
             return Some(text);
         }
-        let mut command = Command::new(&program);
-        command.args(&adapter.version).current_dir(&home.folder).stdin(Stdio::null());
-        let output = command.output().ok()?;
-        let said = if output.stdout.is_empty() { output.stderr } else { output.stdout };
-        let text = String::from_utf8_lossy(&said).trim().to_owned();
-        let text = if text.lines().count() > 1 { format!("{} ...", text.lines().next()?) } else { text };
+        let mut answer = Answer::default();
+        let program = crate::lower::text(&program);
+        let nowhere = Path::new("/dev/null");
+        let start =
+            Start { program: &program, arguments: &adapter.version, env: &[], folder: &home.folder, log: nowhere };
+        spawn::run(&start, &Running::default(), &mut answer).ok()?;
+        let text = answer.lines.into_iter().find(|line| !line.trim().is_empty())?.trim().to_owned();
         // An answer that cannot be kept is asked for again next time.
         let _ = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&kept, &text));
         Some(text)
+    }
+}
+
+/// What a program says when it is asked for its version.
+#[derive(Default)]
+struct Answer {
+    lines: Vec<String>,
+    process: u32,
+    until: Option<Instant>,
+}
+
+impl Listener for Answer {
+    fn began(&mut self, process: u32) {
+        self.process = process;
+        self.until = Some(Instant::now() + PATIENCE);
+    }
+
+    fn line(&mut self, line: &str) {
+        self.lines.push(line.to_owned());
+    }
+
+    fn due(&self) -> Option<Instant> {
+        self.until
+    }
+
+    fn tick(&mut self) {
+        self.until = None;
+        spawn::end_group(self.process, Signal::KILL);
     }
 }
 

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use truepath_core::frames::FrameExpr;
 use truepath_core::invoke::target::stage_base;
 use truepath_core::plan::{Invocation, Plan, invocations};
-use truepath_core::run::event::{Began, Event};
+use truepath_core::run::event::Began;
 use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{Depth, Session};
 
@@ -126,7 +126,7 @@ impl Whose<'_> {
                 made: Some(made),
                 over: false,
             };
-            if let Fate::Landed(Event::Landed(_)) = stage::land(&landing, journal)? {
+            if let Fate::Landed(..) = stage::land(&landing, journal)? {
                 landed += 1;
             }
         }

@@ -109,7 +109,8 @@ fn listen(child: &Child, pipe: &mut impl PipeEnd, log: &mut File, listener: &mut
         let asked = (end.is_none() && !over).then(|| Instant::now() + ASK);
         let due = [listener.due(), asked].into_iter().flatten().min();
         let wait = due.map(|due| due.saturating_duration_since(Instant::now()));
-        let wait = wait.map(|wait| Timespec { tv_sec: wait.as_secs().cast_signed(), tv_nsec: i64::from(wait.subsec_nanos()) });
+        let wait =
+            wait.map(|wait| Timespec { tv_sec: wait.as_secs().cast_signed(), tv_nsec: i64::from(wait.subsec_nanos()) });
         let mut ends = vec![PollFd::new(&*pipe, PollFlags::IN)];
         ends.extend(end.as_ref().filter(|_| !over).map(|end| PollFd::new(end, PollFlags::IN)));
         match poll(&mut ends, wait.as_ref()) {

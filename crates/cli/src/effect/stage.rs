@@ -33,11 +33,22 @@ pub struct Landing<'l> {
     pub over: bool,
 }
 
+/// Bytes, time of change and file number: whoever writes into a file changes one of them. Only compared for equality, and
+/// only with itself.
+pub type Stamp = (u64, i64, i64, u64);
+
+/// The stamp of a file; `None` where there is none.
+pub fn stamp(path: &Path) -> Option<Stamp> {
+    use std::os::unix::fs::MetadataExt;
+    let about = std::fs::metadata(path).ok()?;
+    Some((about.len(), about.mtime(), about.mtime_nsec(), about.ino()))
+}
+
 /// What became of a staged file.
 #[derive(Debug, PartialEq)]
 pub enum Fate {
-    /// It bears its final name; this is what the journal says of it.
-    Landed(Event),
+    /// It bears its final name: what the journal says of it, and what it looked like before it was read.
+    Landed(Event, Stamp),
     /// It is not there (yet).
     NotThere,
     /// It is not fit: why.
@@ -50,6 +61,7 @@ pub enum Fate {
 /// its name, in one step.
 pub fn land(landing: &Landing<'_>, journal: &Journal) -> Result<Fate, Failure> {
     let failure = |what: &str, path: &Path, error: &std::io::Error| Failure::machine(what, path, error);
+    let before = stamp(landing.staged).unwrap_or_default();
     let seen = truepath_media::decode(landing.staged).map_err(|error| failure("read", landing.staged, &error))?;
     match judge(landing.series, landing.labels, &seen) {
         (State::Missing, _) => return Ok(Fate::NotThere),
@@ -80,7 +92,7 @@ pub fn land(landing: &Landing<'_>, journal: &Journal) -> Result<Fate, Failure> {
     });
     journal.write(&event)?;
     if put(landing.staged, landing.target, landing.over)? {
-        return Ok(Fate::Landed(event));
+        return Ok(Fate::Landed(event, before));
     }
     journal.write(&Event::Late { series: landing.series.id.clone(), frame: landing.frame })?;
     Ok(Fate::Late)
@@ -139,7 +151,7 @@ fn rename(from: &Path, to: &Path, over: bool) -> std::io::Result<()> {
 }
 
 /// Removes a file that may be gone already.
-fn remove(path: &Path) -> Result<(), Failure> {
+pub fn remove(path: &Path) -> Result<(), Failure> {
     match std::fs::remove_file(path) {
         Err(error) if error.kind() != ErrorKind::NotFound => Err(Failure::machine("remove", path, &error)),
         _ => Ok(()),

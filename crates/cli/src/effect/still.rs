@@ -21,7 +21,12 @@ pub fn of(job: &Job) -> Option<Checkpoint> {
 
 /// Where a call is saved under way: a file for the renderer to write, slots beside it. The slots of frames that were made
 /// of something else are of no use and are cleared.
-pub fn prepare(state: &Path, call: &Invocation, setting: Checkpoint, made: &[Option<Fingerprint>]) -> Result<Still, Failure> {
+pub fn prepare(
+    state: &Path,
+    call: &Invocation,
+    setting: Checkpoint,
+    made: &[Option<Fingerprint>],
+) -> Result<Still, Failure> {
     let folder = state.join("checkpoints").join(&call.id);
     let failure = |error: &std::io::Error| Failure::machine("write", &folder, error);
     let parts = call.series.iter().filter_map(|at| made[*at].as_ref()).flat_map(|made| &made.parts);

@@ -1,6 +1,6 @@
 //! A run as it happens: a calm block on a terminal, a line per call in a log, JSON Lines for programs.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
 use std::time::{Duration, Instant};
 
@@ -31,6 +31,8 @@ pub struct Progress {
     at_work: BTreeMap<usize, AtWork>,
     /// Which worker makes a call.
     calls: BTreeMap<String, usize>,
+    /// Calls whose renderers wait, or waited until they ended, for a licence.
+    waiting: BTreeSet<String>,
     attention: Option<String>,
     troubles: usize,
     failures: Vec<Event>,
@@ -90,6 +92,7 @@ impl Progress {
             pace: Pace::default(),
             at_work: BTreeMap::new(),
             calls: BTreeMap::new(),
+            waiting: BTreeSet::new(),
             attention: None,
             troubles: 0,
             failures: Vec::new(),
@@ -146,6 +149,7 @@ impl Progress {
                 }
             }
             Event::Waiting { call, .. } => {
+                self.waiting.insert(call.clone());
                 if let Some(work) = self.calls.get(call).and_then(|worker| self.at_work.get_mut(worker)) {
                     work.waiting = true;
                 }
@@ -163,7 +167,7 @@ impl Progress {
             Event::Failed { .. } | Event::GaveUp { .. } => self.failures.push(event.clone()),
             _ => {}
         }
-        if let Some(line) = attention(event, self.screen) {
+        if let Some(line) = self.attention(event, self.screen) {
             self.attention = Some(line);
             self.troubles += 1;
         }
@@ -197,8 +201,9 @@ impl Progress {
             // Whatever it leads to is told when the call has ended.
             Event::Refused { .. } => {}
             Event::Interrupted => tell("ending: each renderer finishes its frame; once more ends them at once\n"),
+            Event::Ended(Ended { call, files: 0, .. }) if self.waiting.contains(call) => {}
             Event::Ended(Ended { call, files, seconds, .. }) => {
-                if let Some(line) = attention(event, plain) {
+                if let Some(line) = self.attention(event, plain) {
                     tell(&format!("{line}\n"));
                     return;
                 }
@@ -208,11 +213,20 @@ impl Progress {
                 tell(&format!("{call}: {landed} landed in {} ({done} of {total}{left})\n", span(*seconds)));
             }
             event => {
-                if let Some(line) = attention(event, plain) {
+                if let Some(line) = self.attention(event, plain) {
                     tell(&format!("{line}\n"));
                 }
             }
         }
+        if let Event::Ended(ended) = event {
+            self.waiting.remove(&ended.call);
+        }
+    }
+
+    /// What an event has to say. A call that ended because no licence was free has said so already.
+    fn attention(&self, event: &Event, screen: Screen) -> Option<String> {
+        let waited = matches!(event, Event::Ended(ended) if ended.files == 0 && self.waiting.contains(&ended.call));
+        if waited { None } else { attention(event, screen) }
     }
 
     /// The time left, in words.

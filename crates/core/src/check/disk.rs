@@ -149,7 +149,8 @@ impl<'i> Listing<'i> {
             let stale = now.map(|now| machine.history.stale(now));
             let seen = known.entry(folder).or_insert_with(|| vec![false; files.len()]);
             let from = files.partition_point(|(name, _)| *name < head);
-            for (row, (name, size)) in files.iter().enumerate().skip(from).take_while(|(_, file)| file.0.starts_with(&head))
+            for (row, (name, size)) in
+                files.iter().enumerate().skip(from).take_while(|(_, file)| file.0.starts_with(&head))
             {
                 let Some(number) = file.read(name) else { continue };
                 seen[row] = true;

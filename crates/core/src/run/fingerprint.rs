@@ -147,7 +147,11 @@ fn arguments(adapter: &Adapter) -> Vec<String> {
         Argument::Group(templates) => templates.clone(),
     };
     let groups = adapter.arguments.iter().map(templates);
-    let rest = [adapter.env.iter().map(|(_, template)| template.clone()).collect(), adapter.variable.clone(), adapter.native.clone()];
+    let rest = [
+        adapter.env.iter().map(|(_, template)| template.clone()).collect(),
+        adapter.variable.clone(),
+        adapter.native.clone(),
+    ];
     let counts = |group: &Vec<Spanned<Template>>| {
         !group.iter().any(|template| HARMLESS.iter().any(|token| template.value.has(token)))
     };

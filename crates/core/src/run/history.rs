@@ -140,7 +140,8 @@ impl History {
         loop {
             let rest = std::io::Read::take(&mut bytes, BLOCK as u64);
             let read = std::io::Read::read_to_end(&mut { rest }, &mut block)?;
-            let end = if read == 0 { block.len() } else { block.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1) };
+            let end =
+                if read == 0 { block.len() } else { block.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1) };
             for line in lines(&block[..end], depth) {
                 self.line(&mut journal, line, depth);
             }
@@ -211,7 +212,8 @@ impl History {
             Event::Late { series, frame } => {
                 let Some((pattern, shift, _)) = journal.series.get(&series) else { return };
                 let number = frame.saturating_add(*shift);
-                if let Some(at) = journal.landed.iter().rposition(|(own, own_number, _)| own == pattern && *own_number == number)
+                if let Some(at) =
+                    journal.landed.iter().rposition(|(own, own_number, _)| own == pattern && *own_number == number)
                 {
                     journal.landed.remove(at);
                     session.files -= 1;
@@ -283,7 +285,8 @@ impl Session {
                 }
             }
             Event::Failed { call, job, frames, why, log, .. } => {
-                let frames = FrameExpr::parse(&frames).ok().and_then(|frames| frames.frames(None, None)).unwrap_or_default();
+                let frames =
+                    FrameExpr::parse(&frames).ok().and_then(|frames| frames.frames(None, None)).unwrap_or_default();
                 self.failures.push(Failure { call, job, frames, why, log });
             }
             Event::Saved(saved) => self.saved.push(saved),

@@ -11,8 +11,8 @@ use crate::source::{FileId, Place, Spanned};
 use super::read::{Raw, Reader, integer, number, part_of, scalar};
 use super::setting::KEYS;
 use super::{
-    Checkpoint,
-    Colour, Each, Fps, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet, Size, Version,
+    Checkpoint, Colour, Each, Fps, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet, Size,
+    Version,
 };
 
 /// The version of the sheet language that is read here.

@@ -113,13 +113,18 @@ fn recovered(args: &Run, loaded: &Loaded, journal: &Journal, around: &Surroundin
 
 /// Makes sure that nobody on another machine shares the sheet: the kernel's lock may not reach that far.
 fn alone(state: &std::path::Path, loaded: &Loaded, around: &Surroundings) -> Result<(), Failure> {
-    let others: Vec<(Other, Option<String>)> =
-        claims::others(state).into_iter().map(|other| (other.sign(), other)).map(|(sign, other)| (other, sign)).collect();
+    let others: Vec<(Other, Option<String>)> = claims::others(state)
+        .into_iter()
+        .map(|other| (other.sign(), other))
+        .map(|(sign, other)| (other, sign))
+        .collect();
     let Some((first, _)) = others.first() else { return Ok(()) };
     let takeover = loaded.plan.run.takeover;
     if first.worker.host != around.host {
         let host = &first.worker.host;
-        show::tell(&format!("{host} has shared this sheet and not left it; watching {takeover:?} for a sign of life\n"));
+        show::tell(&format!(
+            "{host} has shared this sheet and not left it; watching {takeover:?} for a sign of life\n"
+        ));
     }
     let since = Instant::now();
     loop {
@@ -249,7 +254,9 @@ fn render(
     let last = match claims {
         None => true,
         Some(_) if outcome.interrupted => false,
-        Some(claims) if outcome.gave_up => claims::others(&lock::state_folder(&loaded.sheet)).is_empty() && claims.end_round(),
+        Some(claims) if outcome.gave_up => {
+            claims::others(&lock::state_folder(&loaded.sheet)).is_empty() && claims.end_round()
+        }
         Some(claims) => claims.end_round(),
     };
     Ok((outcome, last))

@@ -18,6 +18,9 @@ use crate::exit_code::{Exit, Failure};
 use crate::pipeline::Loaded;
 use crate::show::counted;
 
+/// The rank of frames that are neither first nor last nor in the middle.
+const REST: usize = 3;
+
 /// What is to be done.
 pub struct Work<'w> {
     /// The sheet.
@@ -38,27 +41,34 @@ impl Work<'_> {
         let is_needed = |call: &Invocation| call.series.iter().any(|at| !self.need[*at].is_disjoint(&call.frames));
         let calls = invocations(plan, &adapter).filter(|call| only.is_empty() || only.contains(&call.id));
         let mut calls: Vec<Invocation> = calls.filter(is_needed).collect();
-        if self.spread && !share {
-            calls = calls.iter().flat_map(|call| self.apart(call)).collect();
+        if self.spread && share {
+            let group = |call: &Invocation| call.series.first().copied().unwrap_or(0);
+            let order = spread(&calls.iter().map(group).collect::<Vec<_>>());
+            calls = order.into_iter().map(|at| calls[at].clone()).collect();
+        } else if self.spread {
+            let mut ranked: Vec<(usize, Invocation)> = calls.iter().flat_map(|call| self.apart(call)).collect();
+            ranked.sort_by_key(|(rank, _)| *rank);
+            calls = ranked.into_iter().map(|(_, call)| call).collect();
         }
-        if !self.spread {
-            return calls;
-        }
-        let group = |call: &Invocation| call.series.first().copied().unwrap_or(0);
-        let order = spread(&calls.iter().map(group).collect::<Vec<_>>());
-        order.into_iter().map(|at| calls[at].clone()).collect()
+        calls
     }
 
-    /// A call with the first, the last and the middle frame of its series in calls of their own.
-    fn apart(&self, call: &Invocation) -> Vec<Invocation> {
+    /// A call with the first, the last and the middle frame of its series in calls of their own, each with its rank.
+    fn apart(&self, call: &Invocation) -> Vec<(usize, Invocation)> {
         let Some(adapter) = self.loaded.adapter(&self.loaded.plan.jobs[call.job]) else { return Vec::new() };
         let frames = self.loaded.plan.series[call.series[0]].frames.clone().unwrap_or_default();
-        let early = [frames.first(), frames.last(), frames.middle()];
-        let early: Vec<i64> = early.into_iter().flatten().filter(|frame| call.frames.contains(*frame)).collect();
-        let rest = call.frames.minus(&Frames::from_any(early.clone()));
-        let single = early.into_iter().map(Frames::one).chain((!rest.is_empty()).then_some(rest));
-        let parted = single.flat_map(|frames| call.parted(adapter, &frames));
-        if call.frames.count() < 2 { vec![call.clone()] } else { parted.collect() }
+        let early = [frames.first(), frames.last(), frames.middle()].into_iter().enumerate();
+        let mut early: Vec<(usize, i64)> = early.filter_map(|(rank, frame)| Some((rank, frame?))).collect();
+        early.retain(|(_, frame)| call.frames.contains(*frame));
+        early.dedup_by_key(|(_, frame)| *frame);
+        let rest = call.frames.minus(&Frames::from_any(early.iter().map(|(_, frame)| *frame).collect()));
+        let rest = (!rest.is_empty()).then_some((REST, rest));
+        let single = early.into_iter().map(|(rank, frame)| (rank, Frames::one(frame)));
+        let parts = single.chain(rest).flat_map(|(rank, frames)| {
+            let parts = if frames == call.frames { vec![call.clone()] } else { call.parted(adapter, &frames) };
+            parts.into_iter().map(move |part| (rank, part)).collect::<Vec<_>>()
+        });
+        parts.collect()
     }
 
     /// How much there is of each kind of call.
@@ -114,8 +124,7 @@ pub fn share_threads(loaded: &mut Loaded) {
 /// Leaves of what is needed only what the calls named with --only write.
 pub fn keep_only(only: &[String], loaded: &Loaded, need: &mut [Frames]) -> Result<(), Failure> {
     let adapter = |job: &Job| loaded.adapter(job);
-    let calls: Vec<Invocation> =
-        invocations(&loaded.plan, &adapter).filter(|call| only.contains(&call.id)).collect();
+    let calls: Vec<Invocation> = invocations(&loaded.plan, &adapter).filter(|call| only.contains(&call.id)).collect();
     if let Some(unknown) = only.iter().find(|id| !calls.iter().any(|call| call.id == **id)) {
         return Err(Failure::unreadable(format!("no call of this plan is named `{unknown}`"))
             .help("`truepath build --to json` lists them; frames per call (chunk) are part of their names"));

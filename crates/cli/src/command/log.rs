@@ -1,0 +1,98 @@
+//! `log`: what the renderers of a job said: files written, problems grouped and counted, the end of a failure.
+
+use std::path::Path;
+
+use regex_lite::Regex;
+use truepath_core::frames::{FrameExpr, Frames};
+use truepath_core::plan::Selection;
+use truepath_core::run::event::Event;
+use truepath_core::run::history::{Call, Depth, History};
+
+use crate::args::Log;
+use crate::effect::{journal, lock};
+use crate::exit_code::{Exit, Failure};
+use crate::lower::Surroundings;
+use crate::pipeline::{self, Loaded, Way};
+use crate::show::{self, log};
+
+/// Lines of a failure's end that are shown.
+const TAIL: usize = 12;
+
+/// One call of a job with what its log holds.
+pub struct Said<'h> {
+    /// The call.
+    pub call: &'h Call,
+    /// The machine.
+    pub host: &'h str,
+    /// Its frames.
+    pub frames: Frames,
+    /// What the renderer complained about, in its order.
+    pub problems: Vec<String>,
+    /// The command line and the last lines, of a call that lacks frames.
+    pub end: Option<(String, Vec<String>)>,
+}
+
+/// Shows every call of a job for some frames, the newest of a frame last.
+pub fn run(args: &Log, around: &Surroundings) -> Result<Exit, Failure> {
+    let common = args.common();
+    let queue = pipeline::load(&common, around, Way::default())?;
+    let wanted = args.frames.as_ref().map(|text| {
+        let frames = FrameExpr::parse(text).ok().and_then(|frames| frames.frames(None, None));
+        frames.ok_or_else(|| Failure::unreadable(format!("`{text}` are no frames")).help("such as 12, 1-24 or 1-96/8"))
+    });
+    let wanted = wanted.transpose()?;
+    let selection = Selection { jobs: vec![args.job.clone()], ..Selection::default() };
+    let (mut known, mut documents) = (false, Vec::new());
+    for loaded in &queue.sheets {
+        let history = journal::read(&lock::state_folder(&loaded.sheet), Depth::Calls);
+        for job in loaded.plan.jobs.iter().filter(|job| selection.takes(job)) {
+            known = true;
+            let said = said(loaded, &history, &job.name, wanted.as_ref());
+            if args.json {
+                documents.extend(said.iter().map(log::json));
+            } else {
+                show::print(&log::text(loaded, &job.name, &said, around.out))?;
+            }
+        }
+    }
+    if !known {
+        super::tell_findings(&queue, around);
+        return Ok(queue.stopped().unwrap_or(Exit::No));
+    }
+    if args.json {
+        show::print(&show::json::text(&serde_json::json!({ "truepath": 1, "calls": documents })))?;
+    }
+    Ok(Exit::Well)
+}
+
+fn said<'h>(loaded: &Loaded, history: &'h History, job: &str, wanted: Option<&Frames>) -> Vec<Said<'h>> {
+    let adapter = loaded.plan.jobs.iter().find(|own| own.name == job).and_then(|job| loaded.adapter(job));
+    let problem = adapter.and_then(|adapter| adapter.log.problem.as_deref()).and_then(|regex| Regex::new(regex).ok());
+    let calls = history.sessions.iter().flat_map(|session| session.calls.iter().map(move |call| (session, call)));
+    let own = calls.filter(|(_, call)| call.started.job == job);
+    let said = own.filter_map(|(session, call)| {
+        let frames = FrameExpr::parse(&call.started.frames).ok().and_then(|frames| frames.frames(None, None));
+        let frames = frames.unwrap_or_default();
+        if wanted.is_some_and(|wanted| wanted.is_disjoint(&frames)) {
+            return None;
+        }
+        // A log that is gone says nothing more.
+        let text = std::fs::read(Path::new(&call.started.log)).unwrap_or_default();
+        let text = String::from_utf8_lossy(&text);
+        let of_line = |line: &str| Some(problem.as_ref()?.captures(line)?.name("text")?.as_str().to_owned());
+        let failed = call.ended.as_ref().is_some_and(|ended| !ended.lacking.is_empty());
+        let end = failed.then(|| {
+            let mut lines = text.lines();
+            let first = lines.next().unwrap_or("").to_owned();
+            let rest: Vec<&str> = lines.collect();
+            (first, rest[rest.len().saturating_sub(TAIL)..].iter().map(|line| (*line).to_owned()).collect())
+        });
+        let refused = call.said.iter().filter_map(|event| match event {
+            Event::Refused { frame, why, .. } => Some(format!("frame {frame}: {why}")),
+            _ => None,
+        });
+        let problems = text.lines().filter_map(of_line).chain(refused).collect();
+        Some(Said { call, host: &session.began.host, frames, problems, end })
+    });
+    said.collect()
+}

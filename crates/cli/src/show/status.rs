@@ -1,0 +1,165 @@
+//! How a plan stands, as a table; and what single frames are made of.
+
+use serde_json::{Value, json};
+use truepath_core::frames::Frames;
+use truepath_core::plan::Plan;
+use truepath_core::run::fingerprint::{Fingerprint, UNKNOWN};
+use truepath_core::run::history::past;
+use truepath_core::run::tally::Row;
+use truepath_core::verify::{STATES, State, Verdict};
+
+use super::progress::span;
+use super::verdicts::cut;
+use super::{BAD, GOOD, HEAD, MARK, ODD, QUIET, counted, paint};
+use crate::command::status::Stand;
+use crate::lower::{Screen, Surroundings};
+use crate::pipeline::Loaded;
+
+/// Widest value that is shown whole.
+const WIDE: usize = 60;
+
+/// The table of one sheet, and what runs where.
+pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
+    let screen = around.out;
+    let widest = plan.series.iter().map(|series| series.id.chars().count()).max().unwrap_or(0).max("series".len());
+    let head = format!("{:widest$}  {:>13}  {:>10}  {:>10}  state", "series", "done", "spent", "left");
+    let mut out = format!("{}\n", paint(screen, HEAD, head));
+    for row in &stand.rows {
+        let done = format!("{} of {}", row.done.count(), row.total);
+        let left = match row.left {
+            Some(left) if row.done.count() < row.total => span(left),
+            _ => String::new(),
+        };
+        let spent = if row.spent > 0.0 { span(row.spent) } else { String::new() };
+        let busy = row.running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames));
+        let parts = [("running", &busy, MARK), ("failed", &row.failed, BAD), ("missing", &row.missing, ODD)];
+        let parts = parts.iter().filter(|(_, frames, _)| !frames.is_empty());
+        let parts: Vec<String> = parts
+            .map(|(name, frames, style)| paint(screen, *style, format!("{name} {}", cut(&frames.to_string()))))
+            .collect();
+        let state = if parts.is_empty() { paint(screen, GOOD, "done") } else { parts.join("  ") };
+        let id = &plan.series[row.series].id;
+        out.push_str(&format!("{id:widest$}  {done:>13}  {spent:>10}  {left:>10}  {state}\n"));
+    }
+    let mut lines: Vec<String> = Vec::new();
+    for row in &stand.rows {
+        for call in &row.running {
+            let since = seconds(stand, call.session, call.since, &around.now());
+            let frames = cut(&call.frames.to_string());
+            let id = &plan.series[row.series].id;
+            lines.push(format!("  {}, worker {}: {id} {frames}, for {}\n", call.host, call.worker, span(since)));
+        }
+    }
+    if !lines.is_empty() {
+        out.push_str(&format!("\n{}\n", paint(screen, HEAD, "running")));
+        out.extend(lines);
+    }
+    out
+}
+
+/// The closing line with the next command.
+pub fn closing(rows: &[&Row], (failed, again): (Option<String>, String), screen: Screen) -> String {
+    let sum = |pick: fn(&Row) -> i64| rows.iter().map(|row| pick(row)).sum::<i64>();
+    let (total, done) = (sum(|row| row.total), sum(|row| row.done.count()));
+    let running = rows.iter().any(|row| !row.running.is_empty());
+    let said = format!("{done} of {} done", counted(total, "file"));
+    match failed {
+        _ if done == total => format!("\n{}\n", paint(screen, GOOD, said)),
+        Some(log) => format!("\n{}. See why some failed: truepath {log}\n", paint(screen, BAD, said)),
+        None if running => format!("\n{said}\n"),
+        None => format!("\n{}. Go on: {again}\n", paint(screen, ODD, said)),
+    }
+}
+
+/// Seconds since something in a session, as far as the clocks of two machines can be believed; for people only.
+fn seconds(stand: &Stand, session: usize, since: f64, now: &jiff::Zoned) -> f64 {
+    let began = stand.history.sessions[session].began.at.parse::<jiff::Timestamp>();
+    began.map_or(0.0, |began| (now.timestamp().duration_since(began).as_secs_f64() - since).max(0.0).floor())
+}
+
+/// `status --json`.
+pub fn json<'p>(sheets: impl Iterator<Item = (&'p Plan, &'p Stand)>, now: &jiff::Zoned) -> Value {
+    let one = |(plan, stand): (&Plan, &Stand)| {
+        let row = |row: &Row| {
+            let series = &plan.series[row.series];
+            let busy = row.running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames));
+            let at = row.running.iter().map(|call| {
+                let since = seconds(stand, call.session, call.since, now);
+                json!({ "host": call.host, "worker": call.worker, "frames": call.frames.to_string(), "seconds": since })
+            });
+            json!({
+                "series": series.id, "job": plan.jobs[series.job].name, "pass": super::json::pass(plan, series),
+                "total": row.total, "done": row.done.to_string(), "running": busy.to_string(),
+                "failed": row.failed.to_string(), "missing": row.missing.to_string(),
+                "seconds_spent": row.spent, "seconds_left": row.left, "at": at.collect::<Vec<_>>(),
+            })
+        };
+        stand.rows.iter().map(row).collect::<Vec<_>>()
+    };
+    json!({ "truepath": 1, "series": sheets.flat_map(one).collect::<Vec<_>>() })
+}
+
+/// What some frames of one series were made of, and would be made of now; of two frames also how they differ.
+pub fn why(
+    loaded: &Loaded,
+    (verdict, frames): (&Verdict, &Frames),
+    now: Option<&Fingerprint>,
+    screen: Screen,
+) -> String {
+    let series = &loaded.plan.series[verdict.series];
+    let history = &loaded.ground.history;
+    let landed = history.of(series);
+    let mut out = String::new();
+    let mut made: Vec<&[(String, String)]> = Vec::new();
+    for frame in frames.iter() {
+        let (name, number) = (series.name(frame), frame.saturating_add(series.shift));
+        let bytes = std::fs::metadata(&name).map_or(0, |about| about.len());
+        let state = STATES
+            .iter()
+            .find(|(_, state)| verdict.in_state(*state).contains(frame))
+            .map_or(State::Missing, |found| found.1);
+        let word = paint(screen, super::verdicts::style(state), state.name());
+        out.push_str(&format!(
+            "{} frame {frame}  {word}  {}\n",
+            paint(screen, HEAD, &series.id),
+            super::verdicts::relative(&loaded.plan, &name)
+        ));
+        let then = past(landed, number, bytes).map(|(record, _)| history.made(&record));
+        let differences = now.zip(then).map(|(now, then)| now.differences(then));
+        match (&then, &differences) {
+            (None, _) => out.push_str("  no journal knows it\n"),
+            (Some(_), None) => out.push_str("  what it would be made of now cannot be looked up\n"),
+            (Some(_), Some(list)) if list.is_empty() => out.push_str("  made of what it would be made of now\n"),
+            (Some(_), Some(list)) => {
+                list.iter().for_each(|one| out.push_str(&format!("  {}\n", paint(screen, ODD, one))));
+            }
+        }
+        made.extend(then);
+    }
+    if let [first, second] = made.as_slice() {
+        let first = Fingerprint { parts: first.to_vec() };
+        let differences = first.differences(second);
+        let (a, b) = (frames.first().unwrap_or(0), frames.last().unwrap_or(0));
+        let said = if differences.is_empty() { "of the same" } else { "of different things" };
+        out.push_str(&format!("  {a} and {b} were made {said}\n"));
+        for one in differences {
+            let spelt = |value: &Option<String>| value.clone().unwrap_or_else(|| "not given".to_owned());
+            out.push_str(&format!("    {}: {} in {a}, {} in {b}\n", one.name, spelt(&one.is), spelt(&one.was)));
+        }
+    }
+    let parts = now.map(|now| now.parts.as_slice()).or(made.first().copied()).unwrap_or_default();
+    let widest = parts.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+    for (name, value) in parts {
+        let value = if value == UNKNOWN { "not known here, not compared".to_owned() } else { shortened(value) };
+        out.push_str(&paint(screen, QUIET, format!("  {name:widest$}  {value}\n")));
+    }
+    out
+}
+
+fn shortened(value: &str) -> String {
+    if value.chars().count() <= WIDE {
+        value.to_owned()
+    } else {
+        format!("{} ...", value.chars().take(WIDE).collect::<String>())
+    }
+}

@@ -1,0 +1,122 @@
+//! How a plan stands, from what is on disk and what the journals say: done, running, failed, missing, times.
+
+use std::collections::{BTreeMap, HashMap};
+
+use crate::frames::{FrameExpr, Frames};
+use crate::plan::Plan;
+use crate::verify::{State, Verdict};
+
+use super::history::{Call, History, Session};
+use super::pace::{Load, Pace};
+
+/// How one series stands.
+#[derive(Clone, Debug, Default)]
+pub struct Row {
+    /// Index into the plan's series.
+    pub series: usize,
+    /// Frames planned.
+    pub total: i64,
+    /// Frames that are there and whole.
+    pub done: Frames,
+    /// Frames that renderers work on, and where.
+    pub running: Vec<Running>,
+    /// Frames that were given up and are not there.
+    pub failed: Frames,
+    /// Frames that are not there and nobody works on.
+    pub missing: Frames,
+    /// Seconds that renderers took.
+    pub spent: f64,
+    /// Seconds until it is done, with as many workers as there are; `None` while nothing was measured.
+    pub left: Option<f64>,
+}
+
+/// A call that runs now.
+#[derive(Clone, Debug)]
+pub struct Running {
+    /// The machine.
+    pub host: String,
+    /// Which worker there.
+    pub worker: usize,
+    /// What of its frames is not there yet.
+    pub frames: Frames,
+    /// When it was started, in seconds after the session at [`Running::session`] began.
+    pub since: f64,
+    /// Index into the history's sessions.
+    pub session: usize,
+}
+
+/// How every series stands. `is_alive` tells whether a session still runs.
+#[must_use]
+pub fn tally(plan: &Plan, verdicts: &[Verdict], history: &History, is_alive: &dyn Fn(&Session) -> bool) -> Vec<Row> {
+    let alive: Vec<usize> = (0..history.sessions.len()).filter(|at| is_alive(&history.sessions[*at])).collect();
+    let mut open: HashMap<&str, Vec<(usize, &Call)>> = HashMap::new();
+    for at in &alive {
+        for call in history.sessions[*at].calls.iter().filter(|call| call.ended.is_none()) {
+            call.started.series.iter().for_each(|name| open.entry(name).or_default().push((*at, call)));
+        }
+    }
+    let (mut pace, mut spent) = (Pace::default(), BTreeMap::<&str, f64>::new());
+    let pixels: HashMap<&str, f64> = plan
+        .series
+        .iter()
+        .filter_map(|series| Some((series.id.as_str(), f64::from(series.size?.width) * f64::from(series.size?.height))))
+        .collect();
+    for call in history.sessions.iter().flat_map(|session| &session.calls) {
+        let Some(ended) = &call.ended else { continue };
+        let share = ended.seconds / call.started.series.len().max(1) as f64;
+        for name in &call.started.series {
+            *spent.entry(name).or_default() += share;
+            let landed = call.landed.iter().find(|(own, _)| own == name).map_or(0, |(_, frames)| frames.len());
+            let pixels = pixels.get(name.as_str()).copied().unwrap_or(0.0);
+            pace.add(&Load { kind: name.clone(), pixels, frames: landed as f64 }, share);
+        }
+    }
+    let workers = workers(plan, history, &alive);
+    let mut failed: HashMap<&str, Frames> = HashMap::new();
+    for failure in history.sessions.iter().flat_map(|session| &session.failures) {
+        let own = failed.entry(&failure.job).or_default();
+        *own = own.union(&failure.frames);
+    }
+    let row = |verdict: &Verdict| {
+        let series = &plan.series[verdict.series];
+        let lacking = verdict.in_any(&[State::Missing, State::Broken]);
+        let running = open.get(series.id.as_str()).into_iter().flatten().map(|(session, call)| Running {
+            host: history.sessions[*session].began.host.clone(),
+            worker: call.started.worker,
+            frames: frames(&call.started.frames).intersect(&lacking),
+            since: call.started.t,
+            session: *session,
+        });
+        let running: Vec<Running> = running.collect();
+        let busy = running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames));
+        let failed = failed.get(plan.jobs[series.job].name.as_str()).map(|own| own.intersect(&lacking).minus(&busy));
+        let failed = failed.unwrap_or_default();
+        let load = Load {
+            kind: series.id.clone(),
+            pixels: pixels.get(series.id.as_str()).copied().unwrap_or(0.0),
+            frames: lacking.count() as f64,
+        };
+        Row {
+            series: verdict.series,
+            total: verdict.expected.count(),
+            done: verdict.expected.minus(&lacking),
+            missing: lacking.minus(&busy).minus(&failed),
+            failed,
+            running,
+            spent: spent.get(series.id.as_str()).copied().unwrap_or(0.0),
+            left: pace.left([&load]).map(|seconds| seconds / workers),
+        }
+    };
+    verdicts.iter().map(row).collect()
+}
+
+/// Renderers that work at a time: those that run, or as many as the sheet asks for.
+fn workers(plan: &Plan, history: &History, alive: &[usize]) -> f64 {
+    let open = alive.iter().map(|at| history.sessions[*at].calls.iter().filter(|call| call.ended.is_none()).count());
+    let open: usize = open.sum();
+    if open > 0 { open as f64 } else { plan.run.workers.max(1) as f64 }
+}
+
+fn frames(text: &str) -> Frames {
+    FrameExpr::parse(text).ok().and_then(|frames| frames.frames(None, None)).unwrap_or_default()
+}
