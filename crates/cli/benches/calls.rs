@@ -39,15 +39,17 @@ fn timed(mut command: Command) -> Duration {
 }
 
 /// `truepath run`: log, landing and journal included.
-fn ours(frames: usize) -> Duration {
+fn ours(frames: usize, kept: &mut Vec<tempfile::TempDir>) -> Duration {
     let folder = project(frames);
     let mut command = Command::new(PROGRAM);
     command.arg("run").current_dir(folder.path());
+    // What one round leaves is not removed under the next: file systems are slow after that.
+    kept.push(folder);
     timed(command)
 }
 
 /// The same program for the same frames, two at a time, straight to the final names and to a log each.
-fn xargs(frames: usize) -> Duration {
+fn xargs(frames: usize, kept: &mut Vec<tempfile::TempDir>) -> Duration {
     let folder = project(frames);
     let at = |name: &str| folder.path().join(name).display().to_string();
     std::fs::create_dir_all(at("out")).unwrap();
@@ -59,6 +61,7 @@ fn xargs(frames: usize) -> Duration {
     command.args(["--size", "16x9", "--samples", "1", "--threads", "1", "--fps", "24"]);
     command.args(["--pass", &format!("beauty={}", at("out/crossing.#######.png")), "--frames"]);
     command.stdin(std::fs::File::open(at("list")).unwrap());
+    kept.push(folder);
     timed(command)
 }
 
@@ -85,7 +88,12 @@ fn million(frames: usize) -> tempfile::TempDir {
 /// Seconds and the most memory of one call, in MB.
 fn measured(folder: &Path, words: &[&str]) -> (Duration, f64) {
     let began = Instant::now();
-    let out = Command::new("/usr/bin/env").args(["time", "-f", "%M", PROGRAM]).args(words).current_dir(folder).output().unwrap();
+    let out = Command::new("/usr/bin/env")
+        .args(["time", "-f", "%M", PROGRAM])
+        .args(words)
+        .current_dir(folder)
+        .output()
+        .unwrap();
     let took = began.elapsed();
     let said = String::from_utf8_lossy(&out.stderr).into_owned();
     assert!(out.status.success(), "{said}");
@@ -97,7 +105,9 @@ fn main() {
     let asked = std::env::args().skip(1).find_map(|word| word.parse().ok());
     let calls = asked.unwrap_or(10_000usize);
     // Turn and turn about, so that neither has the quieter machine.
-    let mut pairs: Vec<(Duration, Duration)> = (0..3).map(|_| (ours(calls), xargs(calls))).collect();
+    let mut kept = Vec::new();
+    let mut pairs: Vec<(Duration, Duration)> =
+        (0..3).map(|_| (ours(calls, &mut kept), xargs(calls, &mut kept))).collect();
     pairs.sort_by(|a, b| (a.0.as_secs_f64() / a.1.as_secs_f64()).total_cmp(&(b.0.as_secs_f64() / b.1.as_secs_f64())));
     let each = |time: Duration| time.as_secs_f64() * 1e3 / calls as f64;
     println!("{calls} calls of one frame each, two at a time (three rounds, the middle one):");

@@ -56,6 +56,9 @@ pub enum Command {
     Log(Log),
     /// Compare what lies on disk with what was planned
     Verify(Verify),
+    /// Ends renderers when the run that started it is gone
+    #[command(hide = true)]
+    GuardRenderers,
     /// The small renderer that ships with True Path
     #[command(subcommand)]
     Understudy(truepath_understudy::Command),

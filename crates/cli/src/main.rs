@@ -56,6 +56,10 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Verify(args) => command::verify::run(&args, &around),
         Command::Status(args) => command::status::run(&args, &around),
         Command::Log(args) => command::log::run(&args, &around),
+        Command::GuardRenderers => {
+            effect::guard::watch(std::io::stdin().lock());
+            Ok(Exit::Well)
+        }
         Command::Understudy(call) => Ok(if truepath_understudy::run(call) == 0 { Exit::Well } else { Exit::No }),
     }
 }

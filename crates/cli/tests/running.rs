@@ -161,12 +161,23 @@ fn interrupts_end_the_current_frame_or_everything_and_leave_nothing_running() {
         assert!(rendered(&project).len() < 90 && !project.path("renders/.truepath").exists() || twice);
         assert!(!sleeping(), "{name}: something is left running");
     }
-    // Killed for good, the run cannot end what its renderer has started; the next one does.
-    let project = scripted(&sheet, script);
-    let mut run = start(&project, &[]);
-    until("a frame", || rendered(&project).len() > 2);
-    run.kill().unwrap();
-    run.wait().unwrap();
+    // Killed for good, the run's guard ends what its renderer has started.
+    let killed = |guard: bool| {
+        let project = scripted(&sheet, script);
+        let mut run = start(&project, &[]);
+        until("a frame", || rendered(&project).len() > 2);
+        if guard {
+            let words = ["-KILL", "-P", &run.id().to_string(), "-f", "guard-renderers"];
+            assert!(Command::new("pkill").args(words).status().unwrap().success());
+        }
+        run.kill().unwrap();
+        run.wait().unwrap();
+        project
+    };
+    killed(false);
+    until("the end of the renderer", || !sleeping());
+    // Its guard is killed, too: the next run does it.
+    let project = killed(true);
     assert!(sleeping());
     let said = project.say("run --frames 1-20").ended(0);
     assert!(said.err.contains("1 renderer of an interrupted run still ran, and was ended"), "{}", said.err);

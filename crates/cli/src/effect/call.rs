@@ -2,10 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use regex_lite::Regex;
 use rustix::process::Signal;
+use truepath_core::adapter::Log;
 use truepath_core::frames::Frames;
 use truepath_core::invoke::target::Step;
 use truepath_core::plan::{Invocation, Plan, Series};
@@ -49,6 +51,27 @@ pub struct Done {
     pub log: String,
 }
 
+/// What lines of a renderer's log mean.
+pub struct Lines {
+    wrote: Option<Regex>,
+    wait: Option<Regex>,
+    saved: Option<Regex>,
+    problem: Option<Regex>,
+}
+
+impl Lines {
+    /// As an adapter says.
+    pub fn of(log: &Log) -> Lines {
+        let regex = |text: &Option<String>| text.as_deref().and_then(|text| Regex::new(text).ok());
+        Lines {
+            wrote: regex(&log.wrote),
+            wait: regex(&log.wait),
+            saved: regex(&log.checkpoint),
+            problem: regex(&log.problem),
+        }
+    }
+}
+
 /// One call while it runs.
 pub struct Attempt<'a> {
     crew: &'a Crew<'a>,
@@ -58,10 +81,7 @@ pub struct Attempt<'a> {
     awaited: BTreeSet<Place>,
     landed: BTreeMap<Place, Stamp>,
     files: i64,
-    wrote: Option<Regex>,
-    wait: Option<Regex>,
-    saved: Option<Regex>,
-    problem: Option<Regex>,
+    lines: Arc<Lines>,
     watch: Watch,
     looked: Instant,
     process: u32,
@@ -75,27 +95,27 @@ pub struct Attempt<'a> {
 }
 
 impl<'a> Attempt<'a> {
-    /// A call that is about to be made for the files in `awaited`. `None` where its job has no adapter.
+    /// A call that is about to be made for the files in `awaited`, its stage folders made. `None` where its job has no
+    /// adapter.
     pub fn new(
         crew: &'a Crew<'a>,
         call: &'a Invocation,
         awaited: BTreeSet<Place>,
-        worker: usize,
-    ) -> Option<Attempt<'a>> {
+    ) -> Result<Option<Attempt<'a>>, Failure> {
         let plan = &crew.loaded.plan;
-        let step = crew.loaded.shop(crew.around).step(call)?;
-        let log = &crew.loaded.adapter(&plan.jobs[call.job])?.log;
-        let regex = |text: &Option<String>| text.as_deref().and_then(|text| Regex::new(text).ok());
-        Some(Attempt {
+        let step = crew.loaded.shop(crew.around).step(call);
+        let (Some(step), Some(adapter)) = (step, crew.loaded.adapter(&plan.jobs[call.job])) else { return Ok(None) };
+        let lines = crew.lines(adapter);
+        for stage in stages(&step) {
+            crew.stages.prepare(stage)?;
+        }
+        Ok(Some(Attempt {
             step,
             awaited,
-            worker,
+            worker: 0,
             landed: BTreeMap::new(),
             files: 0,
-            wrote: regex(&log.wrote),
-            wait: regex(&log.wait),
-            saved: regex(&log.checkpoint),
-            problem: regex(&log.problem),
+            lines,
             watch: Watch::new(Limits { frame: plan.run.frame_timeout, silence: plan.run.silence }),
             looked: Instant::now(),
             process: 0,
@@ -108,14 +128,13 @@ impl<'a> Attempt<'a> {
             failure: None,
             crew,
             call,
-        })
+        }))
     }
 
     /// Makes the call. `freed` hears when the renderer has ended and what is left is landing.
-    pub fn make(mut self, freed: impl FnOnce()) -> Result<Done, Failure> {
-        for write in &self.step.writes {
-            stage::prepare(Path::new(&write.stage))?;
-        }
+    pub fn make(mut self, worker: usize, freed: impl FnOnce()) -> Result<Done, Failure> {
+        self.worker = worker;
+        self.watch = Watch::new(self.watch.limits);
         let (program, arguments) = (self.step.program.clone(), self.step.arguments.clone());
         let (env, log) = (self.step.env.clone(), PathBuf::from(&self.step.log));
         let folder = &self.crew.loaded.plan.home.folder;
@@ -129,8 +148,8 @@ impl<'a> Attempt<'a> {
         if let Some(failure) = self.failure.take() {
             return Err(failure);
         }
-        self.land_all()?;
-        let strays = self.sweep()?;
+        let left = self.land_all()?;
+        let strays = self.sweep(left)?;
         self.close(code, strays, began)
     }
 
@@ -174,15 +193,21 @@ impl<'a> Attempt<'a> {
         })
     }
 
-    /// Lands what lies in stage once the renderer has ended.
-    fn land_all(&mut self) -> Result<(), Failure> {
+    /// Lands what lies in stage once the renderer has ended. Returns whether anything was left there, and what of it was
+    /// not planned.
+    fn land_all(&mut self) -> Result<(bool, Vec<PathBuf>), Failure> {
+        let (mut strays, mut left) = (Vec::new(), false);
         for path in staged(&self.step) {
-            let Some(place) = self.step.place(&path.to_string_lossy()) else { continue };
+            let Some(place) = self.step.place(&path.to_string_lossy()) else {
+                strays.push(path);
+                continue;
+            };
             if self.awaited.contains(&place) {
                 self.land(&path, place, true)?;
             } else if self.landed.contains_key(&place) {
                 self.land_again(&path, place)?;
             }
+            left |= path.exists();
         }
         let landed: Vec<(Place, Stamp)> = self.landed.iter().map(|(place, stamp)| (*place, *stamp)).collect();
         for (place, before) in landed {
@@ -194,7 +219,7 @@ impl<'a> Attempt<'a> {
                 self.written_into(&target, place)?;
             }
         }
-        Ok(())
+        Ok((left || !strays.is_empty(), strays))
     }
 
     /// A renderer that has kept a file open, or opened it before it landed, wrote into it afterwards.
@@ -311,23 +336,25 @@ impl<'a> Attempt<'a> {
         }
     }
 
-    /// Tells what was left in the stage folders and nobody planned; takes the folders away when nothing was.
-    fn sweep(&mut self) -> Result<i64, Failure> {
-        let strays: Vec<PathBuf> = if self.lost {
-            Vec::new()
-        } else {
-            let left = staged(&self.step).into_iter();
-            left.filter(|path| self.step.place(&path.to_string_lossy()).is_none()).collect()
-        };
+    /// Tells what was left in the stage folders and nobody planned; puts the folders by when nothing was.
+    fn sweep(&mut self, (left, mut strays): (bool, Vec<PathBuf>)) -> Result<i64, Failure> {
+        if self.lost {
+            strays.clear();
+        }
         let files = i64::try_from(strays.len()).unwrap_or(i64::MAX);
         if !strays.is_empty() {
             let paths = strays.iter().take(NAMED).map(|path| path.display().to_string()).collect();
             self.crew.record(&Event::Stray { call: self.call.id.clone(), files, paths })?;
+            return Ok(files);
         }
-        for write in self.step.writes.iter().filter(|_| strays.is_empty()) {
-            stage::clear(Path::new(&write.stage))?;
+        for stage in stages(&self.step) {
+            if left {
+                stage::clear(stage)?;
+            } else {
+                self.crew.stages.put_by(stage);
+            }
         }
-        Ok(files)
+        Ok(0)
     }
 
     /// A checkpoint is whole: it is put by.
@@ -367,7 +394,7 @@ impl Listener for Attempt<'_> {
     }
 
     fn line(&mut self, line: &str) {
-        let waits = self.wait.as_ref().is_some_and(|regex| regex.is_match(line));
+        let waits = self.lines.wait.as_ref().is_some_and(|regex| regex.is_match(line));
         self.watch.line(waits);
         if waits && !self.waiting {
             let told = Event::Waiting { call: self.call.id.clone(), line: line.to_owned() };
@@ -380,24 +407,24 @@ impl Listener for Attempt<'_> {
             let found = regex.as_ref()?.captures(line)?;
             Some(found.name(name)?.as_str().to_owned())
         };
-        if let Some(text) = group(&self.problem, "text") {
+        if let Some(text) = group(&self.lines.problem, "text") {
             self.said = Some(text);
         }
         // A relative path starts where the program was started.
         let home = Path::new(&self.crew.loaded.plan.home.folder);
-        if let Some(path) = group(&self.wrote, "path").map(|path| home.join(path)) {
+        if let Some(path) = group(&self.lines.wrote, "path").map(|path| home.join(path)) {
             let place = self.step.place(&path.to_string_lossy());
             if let Some(place) = place.filter(|place| self.awaited.contains(place)) {
                 self.try_land(&path, place);
             }
         }
-        if let Some(path) = group(&self.saved, "path") {
+        if let Some(path) = group(&self.lines.saved, "path") {
             self.put_by(&home.join(path).to_string_lossy());
         }
     }
 
     fn due(&self) -> Option<Instant> {
-        let look = self.wrote.is_none().then(|| self.looked + LOOK);
+        let look = self.lines.wrote.is_none().then(|| self.looked + LOOK);
         [self.watch.due().filter(|_| self.ending.is_none()), look, self.ending].into_iter().flatten().min()
     }
 
@@ -405,7 +432,7 @@ impl Listener for Attempt<'_> {
         if self.ending.is_some_and(|ending| ending <= Instant::now()) {
             self.end(Signal::KILL);
         }
-        if self.wrote.is_none() && self.looked.elapsed() >= LOOK {
+        if self.lines.wrote.is_none() && self.looked.elapsed() >= LOOK {
             self.look();
         }
         if self.ending.is_none()
@@ -422,9 +449,14 @@ pub fn labels<'p>(plan: &'p Plan, series: &Series) -> Vec<&'p str> {
     series.passes.iter().map(|pass| plan.jobs[series.job].passes[*pass].label.as_str()).collect()
 }
 
+/// The stage folders of a step, each once.
+fn stages(step: &Step) -> BTreeSet<&Path> {
+    step.writes.iter().map(|write| Path::new(&write.stage)).collect()
+}
+
 /// Everything that lies in the stage folders of a step, each file once.
 pub fn staged(step: &Step) -> BTreeSet<PathBuf> {
-    step.writes.iter().flat_map(|write| stage::files(Path::new(&write.stage))).collect()
+    stages(step).into_iter().flat_map(stage::files).collect()
 }
 
 impl Crew<'_> {

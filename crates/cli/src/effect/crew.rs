@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::Sender;
-use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use rustix::process::Signal;
@@ -17,10 +17,11 @@ use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{Depth, past};
 use truepath_core::verify::{State, Verdict};
 
-use super::call::{Attempt, Done, Place};
+use super::call::{Attempt, Done, Lines, Place};
 use super::claims::{Claims, Wish};
 use super::journal::Journal;
 use super::spawn::Running;
+use super::stage::Folders;
 use super::{journal, lock, recover, still};
 use crate::exit_code::Failure;
 use crate::lower::Surroundings;
@@ -53,6 +54,9 @@ pub struct Crew<'c> {
     events: Mutex<Option<Sender<Event>>>,
     /// Renderers that run now.
     pub running: Running,
+    /// Where renderers write.
+    pub stages: Folders,
+    lines: Mutex<HashMap<String, Arc<Lines>>>,
     interrupts: AtomicUsize,
     failed: AtomicBool,
     pool: Pool,
@@ -92,7 +96,8 @@ struct Supply {
 /// A call that was taken.
 struct Taken {
     call: Invocation,
-    worker: usize,
+    /// The worker that makes it; without others, one is waited for when all is prepared.
+    worker: Option<usize>,
     again: bool,
 }
 
@@ -122,7 +127,9 @@ impl<'c> Crew<'c> {
             claims,
             keep_going: false,
             events: Mutex::new(Some(events)),
-            running: Running::default(),
+            running: Running::guarded(&around.program),
+            stages: Folders::default(),
+            lines: Mutex::default(),
             interrupts: AtomicUsize::new(0),
             failed: AtomicBool::new(false),
             pool: Pool { state: Mutex::new(supply), bell: Condvar::new() },
@@ -168,6 +175,7 @@ impl<'c> Crew<'c> {
             }
             show();
         });
+        self.stages.remove();
         if let Some(failure) = first_failure.into_inner().unwrap_or_else(PoisonError::into_inner) {
             return Err(failure);
         }
@@ -184,7 +192,8 @@ impl<'c> Crew<'c> {
         Ok(())
     }
 
-    /// Waits for a call, a worker and all licences that the call needs. `None` when nothing is left to be done.
+    /// Waits for a call and all licences that it needs; where others could make it instead, for a worker, too. `None` when
+    /// nothing is left to be done.
     fn take(&self) -> Result<Option<Taken>, Failure> {
         let mut supply = self.supply();
         loop {
@@ -192,7 +201,8 @@ impl<'c> Crew<'c> {
                 return Ok(None);
             }
             let mut at = 0;
-            while !supply.free.is_empty() && at < supply.queue.len() {
+            let ready = self.claims.is_none() || !supply.free.is_empty();
+            while ready && at < supply.queue.len() {
                 let call = &supply.queue[at];
                 if !self.has_slots(&supply, call) {
                     at += 1;
@@ -204,7 +214,8 @@ impl<'c> Crew<'c> {
                     Wish::Over => drop(supply.queue.remove(at)),
                     Wish::Granted { again } => {
                         let Some(call) = supply.queue.remove(at) else { continue };
-                        let worker = self.equip(&mut supply, &call);
+                        self.take_slots(&mut supply, &call);
+                        let worker = self.claims.and_then(|_| supply.free.pop_first());
                         return Ok(Some(Taken { call, worker, again }));
                     }
                 }
@@ -228,17 +239,22 @@ impl<'c> Crew<'c> {
         self.loaded.adapter(&self.loaded.plan.jobs[call.job])
     }
 
+    /// What the lines of a renderer's log mean; read once.
+    pub fn lines(&self, adapter: &Adapter) -> Arc<Lines> {
+        let mut known = self.lines.lock().unwrap_or_else(PoisonError::into_inner);
+        known.entry(adapter.name.clone()).or_insert_with(|| Arc::new(Lines::of(&adapter.log))).clone()
+    }
+
     fn has_slots(&self, supply: &Supply, call: &Invocation) -> bool {
         let free = |name: &String| supply.slots.get(name).is_none_or(|free| *free > 0);
         self.adapter(call).is_none_or(|adapter| adapter.needs.slots.iter().all(free))
     }
 
-    /// Takes a worker and the licences of a call; both are free.
-    fn equip(&self, supply: &mut Supply, call: &Invocation) -> usize {
+    /// Takes the licences of a call, which are free.
+    fn take_slots(&self, supply: &mut Supply, call: &Invocation) {
         for name in self.adapter(call).into_iter().flat_map(|adapter| &adapter.needs.slots) {
             supply.slots.entry(name.clone()).and_modify(|free| *free -= 1);
         }
-        supply.free.pop_first().unwrap_or(1)
     }
 
     /// Gives a worker and licences back.
@@ -251,15 +267,18 @@ impl<'c> Crew<'c> {
         self.pool.bell.notify_all();
     }
 
-    /// Waits for a worker and the licences of a call that is made again. `None` when the run is being ended.
-    fn equip_again(&self, call: &Invocation) -> Option<usize> {
+    /// Waits for a worker and, for a call that is made again, its licences. `None` when the run is being ended.
+    fn equip(&self, call: &Invocation, again: bool) -> Option<usize> {
         let mut supply = self.supply();
         loop {
             if self.is_stopping() {
                 return None;
             }
-            if !supply.free.is_empty() && self.has_slots(&supply, call) {
-                return Some(self.equip(&mut supply, call));
+            if !supply.free.is_empty() && (!again || self.has_slots(&supply, call)) {
+                if again {
+                    self.take_slots(&mut supply, call);
+                }
+                return supply.free.pop_first();
             }
             supply = self.pool.bell.wait(supply).unwrap_or_else(PoisonError::into_inner);
         }
@@ -288,15 +307,16 @@ impl<'c> Crew<'c> {
         let mut waiting: VecDeque<(Invocation, i64)> =
             self.narrowed(&whole, &awaited).into_iter().map(|part| (part, retries)).collect();
         let (mut landed, mut failed, mut tries, mut pauses) = (0, Frames::none(), 0u64, 0u32);
-        let (mut worker, mut strays) = (Some(worker), Vec::new());
+        let (mut worker, mut strays) = (worker, Vec::new());
         while let Some((part, left)) = waiting.pop_front() {
-            let Some(own) = worker.take().or_else(|| self.equip_again(&part)) else { return Ok(()) };
             tries += 1;
             let part = self.marked(part, tries)?;
             let wanted: BTreeSet<Place> = self.awaited(&part).intersection(&awaited).copied().collect();
             strays.drain(..).try_for_each(|folder: String| super::stage::clear(std::path::Path::new(&folder)))?;
-            let done = match Attempt::new(self, &part, wanted, own) {
-                Some(attempt) => attempt.make(|| self.release(own, &part))?,
+            let attempt = Attempt::new(self, &part, wanted)?;
+            let Some(own) = worker.take().or_else(|| self.equip(&part, tries > 1)) else { return Ok(()) };
+            let done = match attempt {
+                Some(attempt) => attempt.make(own, || self.release(own, &part))?,
                 None => Done::default(),
             };
             landed += done.files;
@@ -320,7 +340,7 @@ impl<'c> Crew<'c> {
             let again = self.narrowed(&part, &done.lacking);
             let go_on = left > 0 || (frames.count() > 1 && !done.elsewhere);
             if go_on {
-                strays = self.stages(&part);
+                strays = self.stage_folders(&part);
             }
             if left > 0 {
                 again.into_iter().rev().for_each(|part| waiting.push_front((part, left - 1)));
@@ -372,7 +392,7 @@ impl<'c> Crew<'c> {
     }
 
     /// The stage folders of a try, which may hold what it wrote elsewhere.
-    fn stages(&self, part: &Invocation) -> Vec<String> {
+    fn stage_folders(&self, part: &Invocation) -> Vec<String> {
         let step = self.loaded.shop(self.around).step(part);
         step.into_iter().flat_map(|step| step.writes).map(|write| write.stage).collect()
     }

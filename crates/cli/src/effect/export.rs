@@ -42,14 +42,15 @@ pub fn needs(loaded: &Loaded, calls: &[Invocation], around: &Surroundings) -> Re
 }
 
 /// Makes the products that are not there, or were made of something else.
-pub fn make(steps: &[Step], loaded: &Loaded, journal: &Journal) -> Result<(), Failure> {
+pub fn make(steps: &[Step], loaded: &Loaded, (journal, around): (&Journal, &Surroundings)) -> Result<(), Failure> {
+    let running = if steps.is_empty() { Running::default() } else { Running::guarded(&around.program) };
     for step in steps {
         let Some(product) = &step.product else { continue };
         let digest = digest(step, loaded).map_err(|error| Failure::machine("read the scene of", &step.job, &error))?;
         let mark = format!("{}.of", product.path);
         let fresh = Path::new(&product.path).is_file() && std::fs::read_to_string(&mark).is_ok_and(|old| old == digest);
         if !fresh {
-            export(step, product, loaded, journal)?;
+            export((step, product), loaded, journal, &running)?;
             std::fs::write(&mark, digest).map_err(|error| Failure::machine("write", &mark, &error))?;
         }
     }
@@ -102,7 +103,12 @@ impl Listener for Hearing<'_> {
     fn tick(&mut self) {}
 }
 
-fn export(step: &Step, product: &Product, loaded: &Loaded, journal: &Journal) -> Result<(), Failure> {
+fn export(
+    (step, product): (&Step, &Product),
+    loaded: &Loaded,
+    journal: &Journal,
+    running: &Running,
+) -> Result<(), Failure> {
     let staged = Path::new(&product.staged);
     let folder = staged.parent().unwrap_or(Path::new("."));
     stage::prepare(folder)?;
@@ -115,8 +121,8 @@ fn export(step: &Step, product: &Product, loaded: &Loaded, journal: &Journal) ->
     };
     let began = std::time::Instant::now();
     let mut hearing = Hearing { step, journal, last: String::new(), told: Ok(()) };
-    let code = spawn::run(&start, &Running::default(), &mut hearing)
-        .map_err(|error| Failure::machine("start", &step.program, &error))?;
+    let code =
+        spawn::run(&start, running, &mut hearing).map_err(|error| Failure::machine("start", &step.program, &error))?;
     let last = hearing.last;
     hearing.told?;
     let made = staged.metadata().is_ok_and(|about| about.len() > 0);

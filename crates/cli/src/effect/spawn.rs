@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::{Read, Write};
 use std::os::fd::AsFd;
+use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::{Mutex, PoisonError};
@@ -10,6 +11,8 @@ use std::time::{Duration, Instant};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, Signal};
+
+use super::guard::Guard;
 
 /// How often a leader is asked whether it has ended, on systems that do not tell.
 const ASK: Duration = Duration::from_secs(1);
@@ -40,13 +43,29 @@ pub trait Listener {
     fn tick(&mut self);
 }
 
-/// The groups that are running now, so that an interrupt reaches them.
+/// The groups that are running now, so that an interrupt reaches them, and an end of ours.
 #[derive(Default)]
 pub struct Running {
     groups: Mutex<Vec<Pid>>,
+    guard: Option<Guard>,
 }
 
 impl Running {
+    /// Groups that are guarded by a process of `program`.
+    pub fn guarded(program: &Path) -> Running {
+        Running { guard: Guard::start(program), ..Running::default() }
+    }
+
+    fn add(&self, group: Pid) {
+        self.lock().push(group);
+        self.guard.iter().for_each(|guard| guard.add(group.as_raw_nonzero().get().unsigned_abs()));
+    }
+
+    fn remove(&self, group: Pid) {
+        self.lock().retain(|other| *other != group);
+        self.guard.iter().for_each(|guard| guard.remove(group.as_raw_nonzero().get().unsigned_abs()));
+    }
+
     /// Sends a signal to every group.
     pub fn signal(&self, signal: Signal) {
         for group in self.lock().iter() {
@@ -71,10 +90,13 @@ pub fn end_group(process: u32, signal: Signal) {
 /// Runs a program to its end. Returns the exit code, `None` when a signal ended it. What it has started itself ends with
 /// it.
 pub fn run(start: &Start<'_>, running: &Running, listener: &mut dyn Listener) -> std::io::Result<Option<i32>> {
-    if let Some(folder) = start.log.parent() {
-        std::fs::create_dir_all(folder)?;
-    }
-    let mut log = File::create(start.log)?;
+    let mut log = match (File::create(start.log), start.log.parent()) {
+        (Err(error), Some(folder)) if error.kind() == std::io::ErrorKind::NotFound => {
+            std::fs::create_dir_all(folder)?;
+            File::create(start.log)?
+        }
+        (made, _) => made?,
+    };
     let words = std::iter::once(start.program).chain(start.arguments.iter().map(String::as_str));
     let command_line: Vec<String> = words.map(truepath_core::invoke::quote::sh::word).collect();
     writeln!(log, "$ {}", command_line.join(" "))?;
@@ -82,19 +104,20 @@ pub fn run(start: &Start<'_>, running: &Running, listener: &mut dyn Listener) ->
     let mut command = Command::new(start.program);
     command.args(start.arguments).envs(start.env.iter().map(|(key, value)| (key, value)));
     command.current_dir(start.folder).stdin(Stdio::null()).stdout(writer.try_clone()?).stderr(writer);
-    own_group(&mut command);
+    // A group of its own keeps the terminal's interrupt from the renderer, so that its current frame can land first.
+    command.process_group(0);
     let mut child = command.spawn()?;
     // The command holds the writing end of the pipe: without it the pipe ends with the child.
     drop(command);
     let group = Pid::from_child(&child);
-    running.lock().push(group);
+    running.add(group);
     listener.began(child.id());
     let heard = listen(&child, &mut reader, &mut log, listener);
     if heard.is_err() {
         end_group(child.id(), Signal::KILL);
     }
     let status = child.wait();
-    running.lock().retain(|other| *other != group);
+    running.remove(group);
     heard?;
     Ok(status?.code())
 }
@@ -104,7 +127,7 @@ fn listen(child: &Child, pipe: &mut impl PipeEnd, log: &mut File, listener: &mut
     let leader = Pid::from_child(child);
     let end = leader_end(leader);
     let (mut over, mut rest) = (false, Vec::new());
-    let mut bytes = vec![0; 64 * 1024];
+    let mut bytes = [0; 8 * 1024];
     loop {
         let asked = (end.is_none() && !over).then(|| Instant::now() + ASK);
         let due = [listener.due(), asked].into_iter().flatten().min();
@@ -165,28 +188,4 @@ fn has_ended(leader: Pid) -> bool {
     use rustix::process::{WaitId, WaitIdOptions, waitid};
     let how = WaitIdOptions::EXITED | WaitIdOptions::NOWAIT | WaitIdOptions::NOHANG;
     matches!(waitid(WaitId::Pid(leader), how), Ok(Some(_)) | Err(_))
-}
-
-/// A group of its own keeps the terminal's interrupt from the renderer, so that its current frame can land first. Where
-/// the system can, the renderer dies with us.
-fn own_group(command: &mut Command) {
-    use std::os::unix::process::CommandExt;
-    command.process_group(0);
-    #[cfg(target_os = "linux")]
-    {
-        let parent = rustix::process::getpid();
-        // SAFETY: between fork and exec only two system calls are made; nothing is allocated and no lock is taken.
-        #[allow(unsafe_code)]
-        unsafe {
-            command.pre_exec(move || {
-                rustix::process::set_parent_process_death_signal(Some(Signal::KILL))?;
-                // We may have died before the line above.
-                if rustix::process::getppid() == Some(parent) {
-                    Ok(())
-                } else {
-                    Err(std::io::ErrorKind::Interrupted.into())
-                }
-            });
-        }
-    }
 }

@@ -1,8 +1,9 @@
 //! Staging and landing: a file bears its final name only once it is whole and as planned.
 
 use std::fs::File;
-use std::io::ErrorKind;
+use std::io::{ErrorKind, Read};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 
 use rustix::fs::{CWD, RenameFlags};
 use truepath_core::plan::Series;
@@ -68,20 +69,18 @@ pub fn land(landing: &Landing<'_>, journal: &Journal) -> Result<Fate, Failure> {
         (State::Good, _) => {}
         (_, why) => return Ok(Fate::Refused(why.unwrap_or_default())),
     }
-    let standing = landing.target.symlink_metadata();
-    if standing.is_ok() && !landing.over {
-        remove(landing.staged)?;
-        return Ok(Fate::Late);
-    }
-    if standing.is_ok_and(|about| about.is_file() && about.permissions().readonly()) {
+    let protected = |about: std::fs::Metadata| about.is_file() && about.permissions().readonly();
+    if landing.over && landing.target.symlink_metadata().is_ok_and(protected) {
         return Ok(Fate::Refused(format!("{} is write-protected, and stays as it is", landing.target.display())));
     }
-    let bytes = std::fs::read(landing.staged).map_err(|error| failure("read", landing.staged, &error))?;
-    File::open(landing.staged)
-        .and_then(|file| file.sync_all())
-        .map_err(|error| failure("write", landing.staged, &error))?;
+    let mut bytes = Vec::new();
+    let read = File::open(landing.staged).and_then(|mut file| file.read_to_end(&mut bytes).map(|_| file));
+    let file = read.map_err(|error| failure("read", landing.staged, &error))?;
+    file.sync_all().map_err(|error| failure("write", landing.staged, &error))?;
     let folder = landing.target.parent().unwrap_or(Path::new("/"));
-    std::fs::create_dir_all(folder).map_err(|error| failure("make the folder", folder, &error))?;
+    if !folder.is_dir() {
+        std::fs::create_dir_all(folder).map_err(|error| failure("make the folder", folder, &error))?;
+    }
     journal.announce(landing.series, landing.made)?;
     let event = Event::Landed(Landed {
         series: landing.series.id.clone(),
@@ -155,6 +154,41 @@ pub fn remove(path: &Path) -> Result<(), Failure> {
     match std::fs::remove_file(path) {
         Err(error) if error.kind() != ErrorKind::NotFound => Err(Failure::machine("remove", path, &error)),
         _ => Ok(()),
+    }
+}
+
+/// Empty stage folders that wait for the next call. File systems are slow to make and remove folders in a row; a new name
+/// for an old one costs next to nothing.
+#[derive(Default)]
+pub struct Folders {
+    free: Mutex<Vec<PathBuf>>,
+}
+
+impl Folders {
+    /// Makes an empty stage folder.
+    pub fn prepare(&self, folder: &Path) -> Result<(), Failure> {
+        let free = {
+            let mut free = self.free.lock().unwrap_or_else(PoisonError::into_inner);
+            let at = free.iter().position(|free| free.parent() == folder.parent());
+            at.map(|at| free.swap_remove(at))
+        };
+        match free.filter(|free| std::fs::rename(free, folder).is_ok()) {
+            Some(_) => Ok(()),
+            None => prepare(folder),
+        }
+    }
+
+    /// Puts an empty stage folder by for the next call.
+    pub fn put_by(&self, folder: &Path) {
+        self.free.lock().unwrap_or_else(PoisonError::into_inner).push(folder.to_owned());
+    }
+
+    /// Removes the folders that wait.
+    pub fn remove(&self) {
+        for folder in self.free.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
+            // One that somebody put something into stays.
+            let _ = std::fs::remove_dir(folder);
+        }
     }
 }
 

@@ -14,7 +14,8 @@ pub struct Limits {
 /// What was last heard of a renderer.
 #[derive(Debug)]
 pub struct Watch {
-    limits: Limits,
+    /// The limits.
+    pub limits: Limits,
     line: Instant,
     frame: Instant,
     waiting: bool,

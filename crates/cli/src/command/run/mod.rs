@@ -241,7 +241,7 @@ fn render(
     progress.show(&began);
     let parts: Vec<_> = calls.iter().flat_map(|call| loaded.shop(around).narrowed(call, work.need)).collect();
     export::needs(loaded, &parts, around)?;
-    export::make(&loaded.shop(around).exports(&parts), loaded, journal)?;
+    export::make(&loaded.shop(around).exports(&parts), loaded, (journal, around))?;
     let (send, events) = mpsc::channel();
     let own = (around, journal, claims.as_ref());
     let mut crew = Crew::new(loaded, own, (work.before, work.need, &loaded.ground.made_of), calls, send);

@@ -1,0 +1,78 @@
+//! A process that outlives us only to end our renderers: when the pipe to it closes, for whatever reason we are gone, it
+//! ends every process group that was named and not taken back.
+
+use std::collections::BTreeSet;
+use std::io::{BufRead, Write};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::sync::{Mutex, PoisonError};
+
+use rustix::process::Signal;
+
+use super::spawn::end_group;
+
+/// The hidden command by which it is started.
+pub const COMMAND: &str = "guard-renderers";
+
+/// The guard of this process.
+pub struct Guard {
+    child: Mutex<Child>,
+}
+
+impl Guard {
+    /// Starts a guard. Without one, renderers outlive a killed run until the next one ends them.
+    pub fn start(program: &Path) -> Option<Guard> {
+        use std::os::unix::process::CommandExt;
+        let mut command = Command::new(program);
+        // A group of its own, so that what ends ours does not end it; no folder, so that it holds no disk.
+        command.arg(COMMAND).process_group(0).current_dir("/");
+        command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null());
+        let started = command.spawn();
+        if let Err(error) = &started {
+            tracing::warn!(%error, "no guard");
+        }
+        started.ok().map(|child| Guard { child: Mutex::new(child) })
+    }
+
+    /// A group is to be ended with us.
+    pub fn add(&self, group: u32) {
+        self.say(&format!("+{group}\n"));
+    }
+
+    /// A group has ended by itself.
+    pub fn remove(&self, group: u32) {
+        self.say(&format!("-{group}\n"));
+    }
+
+    fn say(&self, line: &str) {
+        let mut child = self.child.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(pipe) = child.stdin.as_mut() {
+            // A guard that somebody has ended guards nothing; the run goes on.
+            let _ = pipe.write_all(line.as_bytes());
+        }
+    }
+}
+
+impl Drop for Guard {
+    fn drop(&mut self) {
+        let mut child = self.child.lock().unwrap_or_else(PoisonError::into_inner);
+        drop(child.stdin.take());
+        let _ = child.wait();
+    }
+}
+
+/// What the guard itself does.
+pub fn watch(lines: impl BufRead) {
+    let mut groups = BTreeSet::new();
+    for line in lines.lines().map_while(Result::ok) {
+        let Some((sign, Ok(group))) = line.split_at_checked(1).map(|(sign, group)| (sign, group.parse::<u32>())) else {
+            continue;
+        };
+        if sign == "+" {
+            groups.insert(group)
+        } else {
+            groups.remove(&group)
+        };
+    }
+    groups.into_iter().for_each(|group| end_group(group, Signal::KILL));
+}
