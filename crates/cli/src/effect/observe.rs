@@ -1,9 +1,10 @@
 //! What lies on disk at the names of a plan. Every folder is listed once.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::path::Path;
 
-use rayon::iter::{IntoParallelIterator, ParallelIterator};
+use rayon::iter::{IntoParallelIterator, IntoParallelRefIterator, ParallelIterator};
+use rayon::slice::ParallelSliceMut;
 use truepath_core::check::Machine;
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
@@ -28,12 +29,29 @@ pub fn files(folder: &Path) -> std::io::Result<Files> {
         let about = entry.metadata().ok()?;
         // A link is what it leads to.
         let about = if about.is_symlink() { entry.path().metadata().ok()? } else { about };
-        about.is_file().then(|| (entry.file_name().to_string_lossy().into_owned(), about.len()))
+        let name = || entry.file_name().into_string().unwrap_or_else(|name| name.to_string_lossy().into_owned());
+        about.is_file().then(|| (name(), about.len()))
     };
-    let mut files: Files = entries.into_par_iter().filter_map(file).collect();
-    files.sort_unstable();
-    Ok(files)
+    Ok(sorted(entries.into_par_iter().filter_map(file).collect()))
 }
+
+/// Files by name. Names of one folder begin alike: the bytes after that tell most of them apart at once.
+fn sorted(files: Files) -> Files {
+    let Some((first, _)) = files.first() else { return files };
+    let shared = |name: &str| name.bytes().zip(first.bytes()).take_while(|(a, b)| a == b).count();
+    let shared = files.par_iter().map(|(name, _)| shared(name)).min().unwrap_or(0);
+    let key = |name: &str| {
+        let mut bytes = [0; 8];
+        bytes.iter_mut().zip(name.bytes().skip(shared)).for_each(|(to, from)| *to = from);
+        u64::from_be_bytes(bytes)
+    };
+    let mut keyed: Vec<(u64, (String, u64))> = files.into_par_iter().map(|file| (key(&file.0), file)).collect();
+    keyed.par_sort_unstable_by(|(a, x), (b, y)| a.cmp(b).then_with(|| x.cmp(y)));
+    keyed.into_par_iter().map(|(_, file)| file).collect()
+}
+
+/// Frames with the sizes of their files.
+type Sizes = Vec<(i64, u64)>;
 
 /// How closely files are looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -96,14 +114,15 @@ impl Observation<'_> {
             (self.told)(1);
             (frame, seen, standing)
         };
-        let found: BTreeMap<i64, u64> = there.into_iter().collect();
+        let mut there = there;
+        there.par_sort_unstable();
         let frames: Vec<i64> = series.frames.iter().flat_map(|frames| frames.iter()).collect();
         let missing = (Seen::Missing, Standing::Fresh);
         let all: Vec<Found> = frames
             .into_par_iter()
-            .map(|frame| match found.get(&frame) {
-                Some(bytes) => look((frame, *bytes)),
-                None => (frame, missing.0.clone(), missing.1.clone()),
+            .map(|frame| match there.binary_search_by_key(&frame, |(own, _)| *own) {
+                Ok(at) => look(there[at]),
+                Err(_) => (frame, missing.0.clone(), missing.1.clone()),
             })
             .collect();
         let labels: Vec<&str> =
@@ -139,28 +158,31 @@ impl Observation<'_> {
 }
 
 /// Frames of a series that are among the files of its folder, with their bytes. Numbers beyond its frames are strays.
-fn in_folder(series: &Series, folder: &str, files: &Files, stray: &mut Vec<String>) -> Vec<(i64, u64)> {
+fn in_folder(series: &Series, folder: &str, files: &Files, stray: &mut Vec<String>) -> Sizes {
     let (_, file) = series.pattern.split_folder();
     let head = match file.pieces().first() {
         Some(truepath_core::template::Piece::Text(text)) => text.as_str(),
         _ => "",
     };
     let Some(frames) = series.frames.as_ref() else { return Vec::new() };
-    let from = files.partition_point(|(name, _)| name.as_str() < head);
-    let own: Vec<&(String, u64)> = files[from..].iter().take_while(|(name, _)| name.starts_with(head)).collect();
+    let own = beginning(files, head);
     if file.frame_width().is_none() {
-        let found = own.into_iter().find(|(name, _)| *name == file.name(0));
+        let found = own.iter().find(|(name, _)| *name == file.name(0));
         return found.map(|(_, bytes)| frames.iter().map(|frame| (frame, *bytes)).collect()).unwrap_or_default();
     }
-    let mut there = Vec::new();
-    for (name, bytes) in own {
-        let Some(number) = file.read(name) else { continue };
-        let frame = number.saturating_sub(series.shift);
-        if frames.contains(frame) {
-            there.push((frame, *bytes));
-        } else {
-            stray.push(format!("{}/{name}", folder.trim_end_matches('/')));
-        }
-    }
+    let read = |(name, bytes): &(String, u64)| Some((file.read(name)?.saturating_sub(series.shift), *bytes));
+    let (there, beyond): (Sizes, Sizes) =
+        own.par_iter().filter_map(read).partition(|(frame, _)| frames.contains(*frame));
+    let folder = folder.trim_end_matches('/');
+    stray.extend(
+        beyond.into_iter().map(|(frame, _)| format!("{folder}/{}", file.name(frame.saturating_add(series.shift)))),
+    );
     there
+}
+
+/// The files whose names begin with a text.
+fn beginning<'f>(files: &'f Files, head: &str) -> &'f [(String, u64)] {
+    let from = files.partition_point(|(name, _)| name.as_str() < head);
+    let until = from + files[from..].partition_point(|(name, _)| name.starts_with(head));
+    &files[from..until]
 }

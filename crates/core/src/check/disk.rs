@@ -2,6 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
+use rayon::iter::{IntoParallelIterator, ParallelIterator};
+
 use crate::catalogue::Bits;
 use crate::plan::{Plan, Series, SeriesKind};
 use crate::resolve::{Job, paths};
@@ -147,20 +149,26 @@ impl<'i> Listing<'i> {
             let landed = machine.history.of(series);
             let now = at.filter(|_| !landed.is_empty()).and_then(|at| machine.made_of.get(at)?.as_ref());
             let stale = now.map(|now| machine.history.stale(now));
+            // Where nothing differs, nothing can be stale.
+            let stale = stale.filter(|stale| stale.iter().any(|list| !list.is_empty()));
             let seen = known.entry(folder).or_insert_with(|| vec![false; files.len()]);
             let from = files.partition_point(|(name, _)| *name < head);
-            for (row, (name, size)) in
-                files.iter().enumerate().skip(from).take_while(|(_, file)| file.0.starts_with(&head))
-            {
-                let Some(number) = file.read(name) else { continue };
+            let until = from + files[from..].partition_point(|(name, _)| name.starts_with(&head));
+            let read = |row: usize| Some((row, file.read(&files[row].0)?));
+            let rows: Vec<(usize, i64)> = (from..until).into_par_iter().filter_map(read).collect();
+            for (row, number) in rows {
+                let size = &files[row].1;
                 seen[row] = true;
                 let Some(at) = at else { continue };
                 if file.frame_width().is_none() || numbers.contains(number) {
                     let entry = listing.there.entry(at).or_default();
                     *entry = (entry.0 + 1, entry.1 + size);
                     let number = if file.frame_width().is_some() { number } else { numbers.first().unwrap_or(0) };
-                    let standing = standing(past(landed, number, *size), *size, stale.as_deref());
-                    if matches!(standing, Standing::Stale(_)) {
+                    let is_stale = |stale: &Vec<_>| {
+                        let standing = standing(past(landed, number, *size), *size, Some(stale));
+                        matches!(standing, Standing::Stale(_))
+                    };
+                    if stale.as_ref().is_some_and(is_stale) {
                         listing.stale.entry(at).or_default().push(number.saturating_sub(series.shift));
                     }
                 } else {

@@ -257,7 +257,14 @@ impl History {
 /// whether the sizes are the same. `None` where no journal knows the name.
 #[must_use]
 pub fn past(landed: &[(i64, Record)], number: i64, bytes: u64) -> Option<(Record, bool)> {
-    let from = landed.partition_point(|(own, _)| *own < number);
+    let first = landed.first()?.0;
+    // Frames are mostly there without a gap: then the place is known.
+    let guess = usize::try_from(number.checked_sub(first)?).ok()?;
+    let is_first = |at: usize| landed[at].0 == number && (at == 0 || landed[at - 1].0 < number);
+    let from = match guess < landed.len() && is_first(guess) {
+        true => guess,
+        false => landed.partition_point(|(own, _)| *own < number),
+    };
     let own = landed[from..].iter().take_while(|(own, _)| *own == number).map(|(_, record)| *record);
     own.map(|record| (record, record.bytes == bytes)).max_by_key(|(_, same)| *same)
 }
