@@ -365,7 +365,7 @@ pub struct Run {
     #[arg(long, value_name = "HOW", default_value = "sheet")]
     pub order: Order,
     /// Work on the sheet together with other processes and machines that say the same
-    #[arg(long, conflicts_with_all = ["only", "anew"])]
+    #[arg(long, conflicts_with = "anew")]
     pub share: bool,
     /// Go on with a job of which nothing came out in its first calls
     #[arg(long)]

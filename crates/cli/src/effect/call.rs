@@ -5,15 +5,14 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use regex_lite::Regex;
 use rustix::process::Signal;
-use truepath_core::adapter::Log;
 use truepath_core::frames::Frames;
 use truepath_core::invoke::target::Step;
 use truepath_core::plan::{Invocation, Plan, Series};
 use truepath_core::run::event::{Ended, Event, Started};
 
 use super::crew::Crew;
+use super::lines::Lines;
 use super::spawn::{self, Listener, Start, end_group};
 use super::stage::{self, Fate, Landing, Stamp};
 use super::still;
@@ -49,27 +48,6 @@ pub struct Done {
     pub why: String,
     /// Its log.
     pub log: String,
-}
-
-/// What lines of a renderer's log mean.
-pub struct Lines {
-    wrote: Option<Regex>,
-    wait: Option<Regex>,
-    saved: Option<Regex>,
-    problem: Option<Regex>,
-}
-
-impl Lines {
-    /// As an adapter says.
-    pub fn of(log: &Log) -> Lines {
-        let regex = |text: &Option<String>| text.as_deref().and_then(|text| Regex::new(text).ok());
-        Lines {
-            wrote: regex(&log.wrote),
-            wait: regex(&log.wait),
-            saved: regex(&log.checkpoint),
-            problem: regex(&log.problem),
-        }
-    }
 }
 
 /// One call while it runs.
@@ -394,37 +372,31 @@ impl Listener for Attempt<'_> {
     }
 
     fn line(&mut self, line: &str) {
-        let waits = self.lines.wait.as_ref().is_some_and(|regex| regex.is_match(line));
-        self.watch.line(waits);
-        if waits && !self.waiting {
+        let meant = self.lines.read(line);
+        self.watch.line(meant.waits);
+        if meant.waits && !self.waiting {
             let told = Event::Waiting { call: self.call.id.clone(), line: line.to_owned() };
             if let Err(failure) = self.crew.record(&told) {
                 self.failure.get_or_insert(failure);
             }
         }
-        self.waiting |= waits;
-        let group = |regex: &Option<Regex>, name: &str| {
-            let found = regex.as_ref()?.captures(line)?;
-            Some(found.name(name)?.as_str().to_owned())
-        };
-        if let Some(text) = group(&self.lines.problem, "text") {
-            self.said = Some(text);
-        }
+        self.waiting |= meant.waits;
+        self.said = meant.problem.or(self.said.take());
         // A relative path starts where the program was started.
         let home = Path::new(&self.crew.loaded.plan.home.folder);
-        if let Some(path) = group(&self.lines.wrote, "path").map(|path| home.join(path)) {
+        if let Some(path) = meant.wrote.map(|path| home.join(path)) {
             let place = self.step.place(&path.to_string_lossy());
             if let Some(place) = place.filter(|place| self.awaited.contains(place)) {
                 self.try_land(&path, place);
             }
         }
-        if let Some(path) = group(&self.lines.saved, "path") {
+        if let Some(path) = meant.saved {
             self.put_by(&home.join(path).to_string_lossy());
         }
     }
 
     fn due(&self) -> Option<Instant> {
-        let look = self.lines.wrote.is_none().then(|| self.looked + LOOK);
+        let look = (!self.lines.tell_files()).then(|| self.looked + LOOK);
         [self.watch.due().filter(|_| self.ending.is_none()), look, self.ending].into_iter().flatten().min()
     }
 
@@ -432,7 +404,7 @@ impl Listener for Attempt<'_> {
         if self.ending.is_some_and(|ending| ending <= Instant::now()) {
             self.end(Signal::KILL);
         }
-        if self.lines.wrote.is_none() && self.looked.elapsed() >= LOOK {
+        if !self.lines.tell_files() && self.looked.elapsed() >= LOOK {
             self.look();
         }
         if self.ending.is_none()

@@ -17,9 +17,10 @@ use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{Depth, past};
 use truepath_core::verify::{State, Verdict};
 
-use super::call::{Attempt, Done, Lines, Place};
+use super::call::{Attempt, Done, Place};
 use super::claims::{Claims, Wish};
 use super::journal::Journal;
+use super::lines::Lines;
 use super::spawn::Running;
 use super::stage::Folders;
 use super::{journal, lock, recover, still};

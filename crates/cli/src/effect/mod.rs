@@ -8,6 +8,7 @@ pub mod export;
 pub mod facts;
 pub mod guard;
 pub mod journal;
+pub mod lines;
 pub mod load;
 pub mod lock;
 pub mod made;

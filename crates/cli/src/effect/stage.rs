@@ -186,8 +186,10 @@ impl Folders {
     /// Removes the folders that wait.
     pub fn remove(&self) {
         for folder in self.free.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
-            // One that somebody put something into stays.
-            let _ = std::fs::remove_dir(folder);
+            // A renderer may have left folders of its own; a file that came later stays.
+            if files(&folder).is_empty() {
+                let _ = clear(&folder);
+            }
         }
     }
 }

@@ -15,8 +15,8 @@ use crate::pipeline::Loaded;
 
 /// Calls and problems that are listed before the rest is only counted.
 const MOST: usize = 24;
-/// Failures whose ends are shown.
-const ENDS: usize = 2;
+/// Failures whose ends are shown: the last ones tell most.
+const ENDS: usize = 1;
 
 /// One job: its calls, what was written, what was complained about, and how the last failures ended.
 pub fn text(loaded: &Loaded, job: &str, said: &[Said<'_>], screen: Screen) -> String {

@@ -56,7 +56,8 @@ enum Way {
 /// A worker's call.
 struct AtWork {
     call: String,
-    job: String,
+    /// The series, or the job where a call writes several.
+    what: String,
     kind: String,
     series: usize,
     frames: Frames,
@@ -177,7 +178,10 @@ impl Progress {
         let frames = FrameExpr::parse(&started.frames).ok().and_then(|frames| frames.frames(None, None));
         let work = AtWork {
             call: started.call.clone(),
-            job: started.job.clone(),
+            what: match started.series.as_slice() {
+                [only] => only.clone(),
+                _ => started.job.clone(),
+            },
             kind: started.series.join(","),
             series: started.series.len().max(1),
             frames: frames.unwrap_or_default(),
@@ -275,7 +279,7 @@ impl Progress {
         };
         let title = paint(screen, HEAD, &self.title);
         let mut lines = vec![format!("{title}  {bar}  {} of {}   {left}", self.done, counted(self.total, "file"))];
-        let widest = self.at_work.values().map(|work| work.job.chars().count()).max().unwrap_or(0);
+        let widest = self.at_work.values().map(|work| work.what.chars().count()).max().unwrap_or(0);
         for (worker, work) in &self.at_work {
             let on = span(work.since.elapsed().as_secs_f64().floor());
             let frame = match (work.waiting, work.frame()) {
@@ -284,10 +288,12 @@ impl Progress {
                 (false, None) => "closing".to_owned(),
             };
             let number = paint(screen, QUIET, format!("{worker:>3}"));
-            lines.push(format!("{number}  {:widest$}  {frame:<12}  {}", work.job, paint(screen, QUIET, on)));
+            lines.push(format!("{number}  {:widest$}  {frame:<12}  {}", work.what, paint(screen, QUIET, on)));
         }
         if let Some(line) = &self.attention {
             let more = if self.troubles > 1 { format!("  ({} in all)", self.troubles) } else { String::new() };
+            // `truepath log` finds the file; here it would only be cut off.
+            let line = line.split("; see /").next().unwrap_or(line);
             lines.push(format!("  {}  {line}{}", paint(screen, ODD, "!"), paint(screen, QUIET, more)));
         }
         lines.iter().map(|line| clip(line, screen.width.saturating_sub(1))).collect()

@@ -253,7 +253,8 @@ fn render(
     let outcome = outcome?;
     let last = match claims {
         None => true,
-        Some(_) if outcome.interrupted => false,
+        // Whoever makes some calls only does not know what becomes of the others.
+        Some(_) if outcome.interrupted || !args.only.is_empty() => false,
         Some(claims) if outcome.gave_up => {
             claims::others(&lock::state_folder(&loaded.sheet)).is_empty() && claims.end_round()
         }
