@@ -109,6 +109,11 @@ impl<'a> Attempt<'a> {
         }))
     }
 
+    /// The call is not made after all.
+    pub fn leave(&self) {
+        stages(&self.step).into_iter().for_each(|stage| self.crew.stages.put_by(stage));
+    }
+
     /// Makes the call. `freed` hears when the renderer has ended and what is left is landing.
     pub fn make(mut self, worker: usize, freed: impl FnOnce()) -> Result<Done, Failure> {
         self.worker = worker;

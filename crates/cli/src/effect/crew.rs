@@ -92,6 +92,9 @@ struct Supply {
     tally: HashMap<usize, (i64, u64)>,
     landed: i64,
     gave_up: bool,
+    /// Calls that wait for a worker, in their order, and whether they lack a licence.
+    line: BTreeMap<u64, bool>,
+    next: u64,
 }
 
 /// A call that was taken.
@@ -271,15 +274,26 @@ impl<'c> Crew<'c> {
     /// Waits for a worker and, for a call that is made again, its licences. `None` when the run is being ended.
     fn equip(&self, call: &Invocation, again: bool) -> Option<usize> {
         let mut supply = self.supply();
+        let ticket = supply.next;
+        supply.next += 1;
+        supply.line.insert(ticket, false);
         loop {
             if self.is_stopping() {
                 return None;
             }
-            if !supply.free.is_empty() && (!again || self.has_slots(&supply, call)) {
+            let fits = !again || self.has_slots(&supply, call);
+            // Whoever waits for a licence keeps nobody else from a worker.
+            supply.line.insert(ticket, !fits);
+            let first = supply.line.iter().find(|(_, stuck)| !**stuck).map(|(ticket, _)| *ticket);
+            if fits && !supply.free.is_empty() && first == Some(ticket) {
+                supply.line.remove(&ticket);
                 if again {
                     self.take_slots(&mut supply, call);
                 }
-                return supply.free.pop_first();
+                let worker = supply.free.pop_first();
+                // The next in line may find a worker, too.
+                self.pool.bell.notify_all();
+                return worker;
             }
             supply = self.pool.bell.wait(supply).unwrap_or_else(PoisonError::into_inner);
         }
@@ -315,7 +329,10 @@ impl<'c> Crew<'c> {
             let wanted: BTreeSet<Place> = self.awaited(&part).intersection(&awaited).copied().collect();
             strays.drain(..).try_for_each(|folder: String| super::stage::clear(std::path::Path::new(&folder)))?;
             let attempt = Attempt::new(self, &part, wanted)?;
-            let Some(own) = worker.take().or_else(|| self.equip(&part, tries > 1)) else { return Ok(()) };
+            let Some(own) = worker.take().or_else(|| self.equip(&part, tries > 1)) else {
+                attempt.iter().for_each(Attempt::leave);
+                return Ok(());
+            };
             let done = match attempt {
                 Some(attempt) => attempt.make(own, || self.release(own, &part))?,
                 None => Done::default(),
