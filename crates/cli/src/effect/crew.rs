@@ -1,9 +1,9 @@
 //! A crew of workers that takes calls from a queue until none is left, and tries again what failed.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
+use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::Sender;
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::Duration;
 
 use rustix::process::Signal;
@@ -18,18 +18,17 @@ use truepath_core::run::history::{Depth, past};
 use truepath_core::verify::{State, Verdict};
 
 use super::call::{Attempt, Done, Place};
-use super::claims::{Claims, Wish};
+use super::claims::Claims;
 use super::journal::Journal;
 use super::lines::Lines;
 use super::spawn::Running;
 use super::stage::Folders;
+use super::supply::{Pool, Supply, Taken};
 use super::{journal, lock, recover, still};
 use crate::exit_code::Failure;
 use crate::lower::Surroundings;
 use crate::pipeline::Loaded;
 
-/// After so many calls of a job of which nothing came out, the rest of it is left alone.
-const HOPELESS: u64 = 3;
 /// The pause before a renderer that found no licence is started again, and the longest one.
 const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
 
@@ -60,7 +59,8 @@ pub struct Crew<'c> {
     lines: Mutex<HashMap<String, Arc<Lines>>>,
     interrupts: AtomicUsize,
     failed: AtomicBool,
-    pool: Pool,
+    /// Calls, workers and licences.
+    pub pool: Pool,
 }
 
 /// How a crew ended.
@@ -72,37 +72,6 @@ pub struct Outcome {
     pub interrupted: bool,
     /// Whether hopeless jobs were left alone.
     pub gave_up: bool,
-}
-
-/// What is to be done, and with what.
-#[derive(Default)]
-struct Pool {
-    state: Mutex<Supply>,
-    bell: Condvar,
-}
-
-#[derive(Default)]
-struct Supply {
-    queue: VecDeque<Invocation>,
-    /// Numbers of workers that are free.
-    free: BTreeSet<usize>,
-    /// Licences that are free, by name; those that nobody counts are always.
-    slots: BTreeMap<String, i64>,
-    /// Files that landed and calls that failed, by job.
-    tally: HashMap<usize, (i64, u64)>,
-    landed: i64,
-    gave_up: bool,
-    /// Calls that wait for a worker, in their order, and whether they lack a licence.
-    line: BTreeMap<u64, bool>,
-    next: u64,
-}
-
-/// A call that was taken.
-struct Taken {
-    call: Invocation,
-    /// The worker that makes it; without others, one is waited for when all is prepared.
-    worker: Option<usize>,
-    again: bool,
 }
 
 impl<'c> Crew<'c> {
@@ -196,50 +165,8 @@ impl<'c> Crew<'c> {
         Ok(())
     }
 
-    /// Waits for a call and all licences that it needs; where others could make it instead, for a worker, too. `None` when
-    /// nothing is left to be done.
-    fn take(&self) -> Result<Option<Taken>, Failure> {
-        let mut supply = self.supply();
-        loop {
-            if self.is_stopping() || supply.queue.is_empty() {
-                return Ok(None);
-            }
-            let mut at = 0;
-            let ready = self.claims.is_none() || !supply.free.is_empty();
-            while ready && at < supply.queue.len() {
-                let call = &supply.queue[at];
-                if !self.has_slots(&supply, call) {
-                    at += 1;
-                    continue;
-                }
-                let wish = self.claims.map_or(Ok(Wish::Granted { again: false }), |claims| claims.wish(&call.id))?;
-                match wish {
-                    Wish::Held => at += 1,
-                    Wish::Over => drop(supply.queue.remove(at)),
-                    Wish::Granted { again } => {
-                        let Some(call) = supply.queue.remove(at) else { continue };
-                        self.take_slots(&mut supply, &call);
-                        let worker = self.claims.and_then(|_| supply.free.pop_first());
-                        return Ok(Some(Taken { call, worker, again }));
-                    }
-                }
-            }
-            supply = match self.claims.filter(|_| !supply.queue.is_empty() && !supply.free.is_empty()) {
-                // Others have the rest: what becomes of it?
-                Some(claims) => {
-                    let waited = self.pool.bell.wait_timeout(supply, claims.patience());
-                    let (waiting, _) = waited.unwrap_or_else(PoisonError::into_inner);
-                    drop(waiting);
-                    claims.look();
-                    self.supply()
-                }
-                None if supply.queue.is_empty() => supply,
-                None => self.pool.bell.wait(supply).unwrap_or_else(PoisonError::into_inner),
-            };
-        }
-    }
-
-    fn adapter(&self, call: &Invocation) -> Option<&Adapter> {
+    /// The adapter of a call.
+    pub fn adapter(&self, call: &Invocation) -> Option<&Adapter> {
         self.loaded.adapter(&self.loaded.plan.jobs[call.job])
     }
 
@@ -247,63 +174,6 @@ impl<'c> Crew<'c> {
     pub fn lines(&self, adapter: &Adapter) -> Arc<Lines> {
         let mut known = self.lines.lock().unwrap_or_else(PoisonError::into_inner);
         known.entry(adapter.name.clone()).or_insert_with(|| Arc::new(Lines::of(&adapter.log))).clone()
-    }
-
-    fn has_slots(&self, supply: &Supply, call: &Invocation) -> bool {
-        let free = |name: &String| supply.slots.get(name).is_none_or(|free| *free > 0);
-        self.adapter(call).is_none_or(|adapter| adapter.needs.slots.iter().all(free))
-    }
-
-    /// Takes the licences of a call, which are free.
-    fn take_slots(&self, supply: &mut Supply, call: &Invocation) {
-        for name in self.adapter(call).into_iter().flat_map(|adapter| &adapter.needs.slots) {
-            supply.slots.entry(name.clone()).and_modify(|free| *free -= 1);
-        }
-    }
-
-    /// Gives a worker and licences back.
-    fn release(&self, worker: usize, call: &Invocation) {
-        let mut supply = self.supply();
-        for name in self.adapter(call).into_iter().flat_map(|adapter| &adapter.needs.slots) {
-            supply.slots.entry(name.clone()).and_modify(|free| *free += 1);
-        }
-        supply.free.insert(worker);
-        self.pool.bell.notify_all();
-    }
-
-    /// Waits for a worker and, for a call that is made again, its licences. `None` when the run is being ended.
-    fn equip(&self, call: &Invocation, again: bool) -> Option<usize> {
-        let mut supply = self.supply();
-        let ticket = supply.next;
-        supply.next += 1;
-        supply.line.insert(ticket, false);
-        loop {
-            if self.is_stopping() {
-                return None;
-            }
-            let fits = !again || self.has_slots(&supply, call);
-            // Whoever waits for a licence keeps nobody else from a worker.
-            supply.line.insert(ticket, !fits);
-            let first = supply.line.iter().find(|(_, stuck)| !**stuck).map(|(ticket, _)| *ticket);
-            if fits && !supply.free.is_empty() && first == Some(ticket) {
-                supply.line.remove(&ticket);
-                if again {
-                    self.take_slots(&mut supply, call);
-                }
-                let worker = supply.free.pop_first();
-                // The next in line may find a worker, too.
-                self.pool.bell.notify_all();
-                return worker;
-            }
-            supply = self.pool.bell.wait(supply).unwrap_or_else(PoisonError::into_inner);
-        }
-    }
-
-    /// Sleeps; an interrupt wakes.
-    fn pause(&self, pause: Duration) {
-        let supply = self.supply();
-        let woken = self.pool.bell.wait_timeout_while(supply, pause, |_| !self.is_stopping());
-        drop(woken);
     }
 
     /// One call of the plan: tried, tried again for what it lacks as often as the sheet allows, then halved until the frames
@@ -381,22 +251,6 @@ impl<'c> Crew<'c> {
             claims.done(&whole.id, &failed.to_string())?;
         }
         self.weigh(&whole, landed, !failed.is_empty())
-    }
-
-    /// Leaves the rest of a job alone of which nothing ever came out.
-    fn weigh(&self, call: &Invocation, landed: i64, failed: bool) -> Result<(), Failure> {
-        let mut supply = self.supply();
-        let tally = supply.tally.entry(call.job).or_default();
-        *tally = (tally.0 + landed, tally.1 + u64::from(failed));
-        let hopeless = *tally == (0, HOPELESS);
-        if !hopeless || self.keep_going || !supply.queue.iter().any(|other| other.job == call.job) {
-            return Ok(());
-        }
-        supply.queue.retain(|other| other.job != call.job);
-        supply.gave_up = true;
-        drop(supply);
-        self.pool.bell.notify_all();
-        self.record(&Event::GaveUp { job: self.loaded.plan.jobs[call.job].name.clone(), calls: HOPELESS })
     }
 
     /// A part with the mark of this try, and the place where it is saved under way.
@@ -488,9 +342,5 @@ impl<'c> Crew<'c> {
         if let Some(events) = events.as_ref() {
             let _ = events.send(event.clone());
         }
-    }
-
-    fn supply(&self) -> MutexGuard<'_, Supply> {
-        self.pool.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }

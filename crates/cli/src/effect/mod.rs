@@ -20,5 +20,6 @@ pub mod replace;
 pub mod spawn;
 pub mod stage;
 pub mod still;
+pub mod supply;
 pub mod survey;
 pub mod watch;

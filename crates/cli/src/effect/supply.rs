@@ -1,0 +1,167 @@
+//! What is to be done, and with what: calls, workers, licences. Whoever waits is woken; nobody asks in turns.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
+use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use truepath_core::plan::Invocation;
+use truepath_core::run::event::Event;
+
+use super::claims::Wish;
+use super::crew::Crew;
+use crate::exit_code::Failure;
+
+/// After so many calls of a job of which nothing came out, the rest of it is left alone.
+const HOPELESS: u64 = 3;
+/// What is to be done, and with what.
+#[derive(Default)]
+pub struct Pool {
+    pub state: Mutex<Supply>,
+    pub bell: Condvar,
+}
+
+#[derive(Default)]
+pub struct Supply {
+    pub queue: VecDeque<Invocation>,
+    /// Numbers of workers that are free.
+    pub free: BTreeSet<usize>,
+    /// Licences that are free, by name; those that nobody counts are always.
+    pub slots: BTreeMap<String, i64>,
+    /// Files that landed and calls that failed, by job.
+    pub tally: HashMap<usize, (i64, u64)>,
+    pub landed: i64,
+    pub gave_up: bool,
+    /// Calls that wait for a worker, in their order, and whether they lack a licence.
+    pub line: BTreeMap<u64, bool>,
+    pub next: u64,
+}
+
+/// A call that was taken.
+pub struct Taken {
+    pub call: Invocation,
+    /// The worker that makes it; without others, one is waited for when all is prepared.
+    pub worker: Option<usize>,
+    pub again: bool,
+}
+
+impl Crew<'_> {
+    /// Waits for a call and all licences that it needs; where others could make it instead, for a worker, too. `None` when
+    /// nothing is left to be done.
+    pub fn take(&self) -> Result<Option<Taken>, Failure> {
+        let mut supply = self.supply();
+        loop {
+            if self.is_stopping() || supply.queue.is_empty() {
+                return Ok(None);
+            }
+            let mut at = 0;
+            let ready = self.claims.is_none() || !supply.free.is_empty();
+            while ready && at < supply.queue.len() {
+                let call = &supply.queue[at];
+                if !self.has_slots(&supply, call) {
+                    at += 1;
+                    continue;
+                }
+                let wish = self.claims.map_or(Ok(Wish::Granted { again: false }), |claims| claims.wish(&call.id))?;
+                match wish {
+                    Wish::Held => at += 1,
+                    Wish::Over => drop(supply.queue.remove(at)),
+                    Wish::Granted { again } => {
+                        let Some(call) = supply.queue.remove(at) else { continue };
+                        self.take_slots(&mut supply, &call);
+                        let worker = self.claims.and_then(|_| supply.free.pop_first());
+                        return Ok(Some(Taken { call, worker, again }));
+                    }
+                }
+            }
+            supply = match self.claims.filter(|_| !supply.queue.is_empty() && !supply.free.is_empty()) {
+                // Others have the rest: what becomes of it?
+                Some(claims) => {
+                    let waited = self.pool.bell.wait_timeout(supply, claims.patience());
+                    let (waiting, _) = waited.unwrap_or_else(PoisonError::into_inner);
+                    drop(waiting);
+                    claims.look();
+                    self.supply()
+                }
+                None if supply.queue.is_empty() => supply,
+                None => self.pool.bell.wait(supply).unwrap_or_else(PoisonError::into_inner),
+            };
+        }
+    }
+
+    pub fn has_slots(&self, supply: &Supply, call: &Invocation) -> bool {
+        let free = |name: &String| supply.slots.get(name).is_none_or(|free| *free > 0);
+        self.adapter(call).is_none_or(|adapter| adapter.needs.slots.iter().all(free))
+    }
+
+    /// Takes the licences of a call, which are free.
+    pub fn take_slots(&self, supply: &mut Supply, call: &Invocation) {
+        for name in self.adapter(call).into_iter().flat_map(|adapter| &adapter.needs.slots) {
+            supply.slots.entry(name.clone()).and_modify(|free| *free -= 1);
+        }
+    }
+
+    /// Gives a worker and licences back.
+    pub fn release(&self, worker: usize, call: &Invocation) {
+        let mut supply = self.supply();
+        for name in self.adapter(call).into_iter().flat_map(|adapter| &adapter.needs.slots) {
+            supply.slots.entry(name.clone()).and_modify(|free| *free += 1);
+        }
+        supply.free.insert(worker);
+        self.pool.bell.notify_all();
+    }
+
+    /// Waits for a worker and, for a call that is made again, its licences. `None` when the run is being ended.
+    pub fn equip(&self, call: &Invocation, again: bool) -> Option<usize> {
+        let mut supply = self.supply();
+        let ticket = supply.next;
+        supply.next += 1;
+        supply.line.insert(ticket, false);
+        loop {
+            if self.is_stopping() {
+                return None;
+            }
+            let fits = !again || self.has_slots(&supply, call);
+            // Whoever waits for a licence keeps nobody else from a worker.
+            supply.line.insert(ticket, !fits);
+            let first = supply.line.iter().find(|(_, stuck)| !**stuck).map(|(ticket, _)| *ticket);
+            if fits && !supply.free.is_empty() && first == Some(ticket) {
+                supply.line.remove(&ticket);
+                if again {
+                    self.take_slots(&mut supply, call);
+                }
+                let worker = supply.free.pop_first();
+                // The next in line may find a worker, too.
+                self.pool.bell.notify_all();
+                return worker;
+            }
+            supply = self.pool.bell.wait(supply).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+
+    /// Sleeps; an interrupt wakes.
+    pub fn pause(&self, pause: Duration) {
+        let supply = self.supply();
+        let woken = self.pool.bell.wait_timeout_while(supply, pause, |_| !self.is_stopping());
+        drop(woken);
+    }
+
+    /// Leaves the rest of a job alone of which nothing ever came out.
+    pub fn weigh(&self, call: &Invocation, landed: i64, failed: bool) -> Result<(), Failure> {
+        let mut supply = self.supply();
+        let tally = supply.tally.entry(call.job).or_default();
+        *tally = (tally.0 + landed, tally.1 + u64::from(failed));
+        let hopeless = *tally == (0, HOPELESS);
+        if !hopeless || self.keep_going || !supply.queue.iter().any(|other| other.job == call.job) {
+            return Ok(());
+        }
+        supply.queue.retain(|other| other.job != call.job);
+        supply.gave_up = true;
+        drop(supply);
+        self.pool.bell.notify_all();
+        self.record(&Event::GaveUp { job: self.loaded.plan.jobs[call.job].name.clone(), calls: HOPELESS })
+    }
+
+    pub fn supply(&self) -> MutexGuard<'_, Supply> {
+        self.pool.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
