@@ -445,4 +445,7 @@ impl Log {
 pub struct Verify {
     #[command(flatten)]
     pub common: Common,
+    /// Decode every picture, compare it with what landed, and look for black, flat alpha, numbers that are none, twins
+    #[arg(long)]
+    pub deep: bool,
 }

@@ -240,6 +240,44 @@ fn frames_are_stale_by_what_they_were_made_of_and_by_nothing_else() {
 }
 
 #[test]
+fn a_deep_look_finds_other_bytes_and_pictures_that_nobody_meant() {
+    let sheet = SMALL.replace(
+        "type = \"png\"\nbits = 8\nchannels = \"rgb\"",
+        "type = \"tiff\"\nbits = 8\nchannels = \"rgb\"\ncompression = \"none\"",
+    );
+    let project = Project::with(&sheet.replace("\"1-24\"", "\"1-8\""));
+    project.say("run").ended(0);
+    let deep = |name: &str| project.say("verify --deep --json").json()["series"][0][name].as_str().unwrap().to_owned();
+    assert_eq!([deep("good"), deep("odd"), deep("changed")], ["1-8", "", ""]);
+    let name = |frame: u32| format!("renders/crossing/crossing_beauty.{frame:04}.tif");
+    let bytes = |frame: u32| std::fs::read(project.path(&name(frame))).unwrap();
+    // One bit of a pixel: no size tells it.
+    let mut other = bytes(3);
+    let at = other.len() / 2;
+    other[at] ^= 0x40;
+    project.write(&name(3), &other);
+    assert_eq!([deep("changed"), state(&project, "changed")], ["3", ""]);
+    let covered = Project::with(&sheet.replace("rgb", "rgba").replace("\"1-24\"", "1"));
+    covered.say("run").ended(0);
+    assert!(covered.say("verify --deep").ended(0).out.contains("its alpha is 255 everywhere"));
+    // A renderer that paints black once, and then the same picture twice.
+    let script = "for word; do case $word in beauty=*) out=${word#beauty=};; esac; done\n[ -n \"$out\" ] || exit 0\n\
+        for n in 1 2 3; do to=$(echo \"$out\" | sed s/####/000$n/); cp $n.png \"$to\"; echo \"wrote $to\"; done";
+    let project = scripted(&SMALL.replace("\"1-24\"", "\"1-3\""), script);
+    for (name, value) in [("1", 0), ("2", 90), ("3", 90)] {
+        let mut file = Vec::new();
+        let mut encoder = png::Encoder::new(&mut file, 32, 18);
+        encoder.set_color(png::ColorType::Rgb);
+        encoder.write_header().unwrap().write_image_data(&[value; 32 * 18 * 3]).unwrap();
+        project.write(&format!("{name}.png"), file);
+    }
+    project.say("run").ended(0);
+    let said = project.say("verify --deep").ended(0).out;
+    assert!(said.contains("odd 1,3") && said.contains("it is black"), "{said}");
+    assert!(said.contains("it is the same to the byte as frame 2"), "{said}");
+}
+
+#[test]
 fn a_write_protected_frame_is_said_before_the_first_frame() {
     let project = Project::with(&SMALL.replace("\"1-24\"", "\"1-4\""));
     project.say("run").ended(0);

@@ -9,7 +9,7 @@ use exr::prelude::{ReadChannels, ReadLayers, SampleType, read};
 use truepath_core::catalogue::{Bits, Channels};
 use truepath_core::verify::Picture;
 
-use crate::{Bytes, Flaw, Type, flaw};
+use crate::{Bytes, Content, Flaw, Type, flaw};
 
 pub struct Exr;
 
@@ -44,7 +44,7 @@ impl Type for Exr {
         })
     }
 
-    fn decode(&self, bytes: &mut Bytes) -> Result<(), Flaw> {
+    fn decode(&self, bytes: &mut Bytes, content: Option<&mut Content>) -> Result<(), Flaw> {
         let meta = MetaData::read_from_buffered(&mut *bytes, false).map_err(flaw)?;
         // These nobody here can decode; that all chunks are there was seen before.
         if meta.headers.iter().any(|header| matches!(header.compression, Compression::DWAA(_) | Compression::DWAB(_))) {
@@ -58,7 +58,14 @@ impl Type for Exr {
             .all_layers()
             .all_attributes()
             .non_parallel();
-        reader.from_buffered(bytes).map(|_| ()).map_err(flaw)
+        let image = reader.from_buffered(bytes).map_err(flaw)?;
+        let Some(content) = content else { return Ok(()) };
+        for channel in image.layer_data.iter().flat_map(|layer| &layer.channel_data.list) {
+            let name = channel.name.to_string();
+            let alpha = name.rsplit('.').next().is_some_and(|name| name.eq_ignore_ascii_case("A"));
+            channel.sample_data.values_as_f32().for_each(|value| content.add(value, alpha));
+        }
+        Ok(())
     }
 }
 

@@ -7,7 +7,7 @@ use truepath_core::verify::Picture;
 use zune_jpeg::JpegDecoder;
 use zune_jpeg::zune_core::options::DecoderOptions;
 
-use crate::{Bytes, Flaw, Type, flaw, tail};
+use crate::{Bytes, Content, Flaw, Type, flaw, tail};
 
 pub struct Jpeg;
 
@@ -52,8 +52,12 @@ impl Type for Jpeg {
         })
     }
 
-    fn decode(&self, bytes: &mut Bytes) -> Result<(), Flaw> {
+    fn decode(&self, bytes: &mut Bytes, content: Option<&mut Content>) -> Result<(), Flaw> {
         let options = DecoderOptions::default().set_strict_mode(true).set_max_width(65_535).set_max_height(65_535);
-        JpegDecoder::new_with_options(bytes, options).decode().map(|_| ()).map_err(flaw)
+        let pixels = JpegDecoder::new_with_options(bytes, options).decode().map_err(flaw)?;
+        if let Some(content) = content {
+            content.add_all(pixels.iter().map(|value| f32::from(*value)), 1, false);
+        }
+        Ok(())
     }
 }

@@ -3,6 +3,7 @@
 //! Both answer with core's own words: missing, broken and why, or whole and what it is. Only a disk that cannot answer is
 //! an error.
 
+mod content;
 mod exr;
 mod jpeg;
 mod png;
@@ -19,6 +20,7 @@ use std::path::Path;
 
 use truepath_core::verify::{Picture, Seen};
 
+pub use content::Content;
 pub use sound::sound;
 
 /// A file being looked at.
@@ -31,8 +33,8 @@ type Flaw = String;
 trait Type {
     /// Reads the head, and looks whether the end is there.
     fn probe(&self, bytes: &mut Bytes, length: u64) -> Result<Picture, Flaw>;
-    /// Decodes everything.
-    fn decode(&self, bytes: &mut Bytes) -> Result<(), Flaw>;
+    /// Decodes everything; what the pixels hold goes into `content`, where it is asked for.
+    fn decode(&self, bytes: &mut Bytes, content: Option<&mut Content>) -> Result<(), Flaw>;
 }
 
 /// First bytes and the type they tell.
@@ -67,9 +69,24 @@ pub fn decode(path: &Path) -> std::io::Result<Seen> {
     look(path, |kind, bytes, length| {
         let picture = kind.probe(bytes, length)?;
         rewind(bytes)?;
-        kind.decode(bytes)?;
+        kind.decode(bytes, None)?;
         Ok(picture)
     })
+}
+
+/// As [`decode`], with what the pixels hold.
+///
+/// # Errors
+/// As [`probe`].
+pub fn inspect(path: &Path) -> std::io::Result<(Seen, Content)> {
+    let mut content = Content::default();
+    let seen = look(path, |kind, bytes, length| {
+        let picture = kind.probe(bytes, length)?;
+        rewind(bytes)?;
+        kind.decode(bytes, Some(&mut content))?;
+        Ok(picture)
+    })?;
+    Ok((seen, content))
 }
 
 fn look(path: &Path, read: impl FnOnce(&dyn Type, &mut Bytes, u64) -> Result<Picture, Flaw>) -> std::io::Result<Seen> {

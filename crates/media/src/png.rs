@@ -3,7 +3,7 @@
 use truepath_core::catalogue::{Bits, Channels};
 use truepath_core::verify::Picture;
 
-use crate::{Bytes, Flaw, Type, flaw, tail};
+use crate::{Bytes, Content, Flaw, Type, flaw, tail};
 
 pub struct Png;
 
@@ -44,10 +44,25 @@ impl Type for Png {
         }
     }
 
-    fn decode(&self, bytes: &mut Bytes) -> Result<(), Flaw> {
+    fn decode(&self, bytes: &mut Bytes, mut content: Option<&mut Content>) -> Result<(), Flaw> {
         let mut reader =
             png::Decoder::new_with_limits(bytes, png::Limits { bytes: MOST_BYTES }).read_info().map_err(flaw)?;
-        while reader.next_row().map_err(flaw)?.is_some() {}
+        let (kind, depth) = reader.output_color_type();
+        let channels = kind.samples();
+        let alpha = matches!(kind, png::ColorType::GrayscaleAlpha | png::ColorType::Rgba);
+        while let Some(row) = reader.next_row().map_err(flaw)? {
+            match (content.as_deref_mut(), depth) {
+                (Some(content), png::BitDepth::Sixteen) => {
+                    let values =
+                        row.data().chunks_exact(2).map(|pair| f32::from(u16::from_be_bytes([pair[0], pair[1]])));
+                    content.add_all(values, channels, alpha);
+                }
+                (Some(content), png::BitDepth::Eight) if kind != png::ColorType::Indexed => {
+                    content.add_all(row.data().iter().map(|value| f32::from(*value)), channels, alpha);
+                }
+                _ => {}
+            }
+        }
         reader.finish().map_err(flaw)
     }
 }

@@ -2,12 +2,12 @@
 //! that the directory names.
 
 use tiff::ColorType;
-use tiff::decoder::{Decoder, Limits};
+use tiff::decoder::{Decoder, DecodingResult, Limits};
 use tiff::tags::{SampleFormat, Tag};
 use truepath_core::catalogue::{Bits, Channels};
 use truepath_core::verify::Picture;
 
-use crate::{Bytes, Flaw, Type, flaw};
+use crate::{Bytes, Content, Flaw, Type, flaw};
 
 pub struct Tiff;
 
@@ -55,8 +55,25 @@ impl Type for Tiff {
         })
     }
 
-    fn decode(&self, bytes: &mut Bytes) -> Result<(), Flaw> {
+    fn decode(&self, bytes: &mut Bytes, content: Option<&mut Content>) -> Result<(), Flaw> {
         let mut decoder = Decoder::new(bytes).map_err(flaw)?.with_limits(Limits::unlimited());
-        decoder.read_image().map(|_| ()).map_err(flaw)
+        let pixels = decoder.read_image().map_err(flaw)?;
+        let kind = decoder.colortype().map_err(flaw)?;
+        let (channels, alpha) = match kind {
+            ColorType::Gray(_) => (1, false),
+            ColorType::GrayA(_) => (2, true),
+            ColorType::RGB(_) => (3, false),
+            ColorType::RGBA(_) => (4, true),
+            _ => return Ok(()),
+        };
+        let Some(content) = content else { return Ok(()) };
+        match pixels {
+            DecodingResult::U8(values) => content.add_all(values.into_iter().map(f32::from), channels, alpha),
+            DecodingResult::U16(values) => content.add_all(values.into_iter().map(f32::from), channels, alpha),
+            DecodingResult::F16(values) => content.add_all(values.into_iter().map(f32::from), channels, alpha),
+            DecodingResult::F32(values) => content.add_all(values.into_iter(), channels, alpha),
+            _ => {}
+        }
+        Ok(())
     }
 }

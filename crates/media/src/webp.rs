@@ -6,7 +6,7 @@ use image_webp::WebPDecoder;
 use truepath_core::catalogue::{Bits, Channels};
 use truepath_core::verify::Picture;
 
-use crate::{Bytes, Flaw, Type, flaw};
+use crate::{Bytes, Content, Flaw, Type, flaw};
 
 pub struct WebP;
 
@@ -29,10 +29,15 @@ impl Type for WebP {
         Ok(Picture { file_type: "webp", width, height, bits, channels, layers: Vec::new() })
     }
 
-    fn decode(&self, bytes: &mut Bytes) -> Result<(), Flaw> {
+    fn decode(&self, bytes: &mut Bytes, content: Option<&mut Content>) -> Result<(), Flaw> {
         let mut decoder = WebPDecoder::new(bytes).map_err(flaw)?;
         let size = decoder.output_buffer_size().filter(|size| *size <= MOST_BYTES);
         let mut pixels = vec![0; size.ok_or("the picture is too large to be decoded")?];
-        decoder.read_image(&mut pixels).map_err(flaw)
+        decoder.read_image(&mut pixels).map_err(flaw)?;
+        if let Some(content) = content {
+            let channels = if decoder.has_alpha() { 4 } else { 3 };
+            content.add_all(pixels.iter().map(|value| f32::from(*value)), channels, channels == 4);
+        }
+        Ok(())
     }
 }

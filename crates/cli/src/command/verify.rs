@@ -8,7 +8,7 @@ use crate::effect::observe::{Look, Observation};
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
 use crate::pipeline::{self, Loaded, Way};
-use crate::show;
+use crate::show::{self, counter::Counter};
 
 /// Shows every series and every frame that is not good, and ends with the command that would mend it.
 pub fn run(args: &Verify, around: &Surroundings) -> Result<Exit, Failure> {
@@ -21,9 +21,13 @@ pub fn run(args: &Verify, around: &Surroundings) -> Result<Exit, Failure> {
     }
     let mut judged: Vec<(&Plan, Vec<Verdict>)> = Vec::new();
     for sheet in &queue.sheets {
-        let told = |_: u64| {};
-        let look = Observation { plan: &sheet.plan, machine: &sheet.ground, look: Look::Heads, told: &told };
-        judged.push((&sheet.plan, look.verdicts()?));
+        let counter = Counter::new("looking at files", around.err);
+        let told = |files: u64| counter.add(files);
+        let how = if args.deep { Look::Deep } else { Look::Heads };
+        let look = Observation { plan: &sheet.plan, machine: &sheet.ground, look: how, told: &told };
+        let verdicts = look.verdicts();
+        counter.end();
+        judged.push((&sheet.plan, verdicts?));
     }
     let all: Vec<&Verdict> = judged.iter().flat_map(|(_, verdicts)| verdicts).collect();
     if args.common.json {

@@ -9,6 +9,7 @@ use truepath_core::check::Machine;
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
 use truepath_core::run::history::{past, standing};
+use truepath_core::sheet::Kind;
 use truepath_core::verify::{Found, Seen, Standing, Verdict};
 
 use crate::exit_code::Failure;
@@ -60,6 +61,25 @@ pub enum Look {
     Trusting,
     /// Head and end of every file.
     Heads,
+    /// Every byte: decoded, compared with the digest of what landed, and looked at for what is odd.
+    Deep,
+}
+
+/// What every byte of a file says.
+struct Deep {
+    bytes: u64,
+    digest: [u8; 32],
+    odd: Option<String>,
+}
+
+impl Deep {
+    /// How a file stands that seemed to be what landed, if every byte says otherwise.
+    fn standing(&self, landed: Option<[u8; 32]>) -> Option<Standing> {
+        if landed.is_some_and(|landed| landed != self.digest) {
+            return Some(Standing::Changed("its bytes are not those that landed".to_owned()));
+        }
+        self.odd.clone().map(Standing::Odd)
+    }
 }
 
 /// What is looked at.
@@ -108,8 +128,8 @@ impl Observation<'_> {
                 Seen::AsLanded
             } else {
                 let path = series.name(frame);
-                truepath_media::probe(Path::new(&path))
-                    .unwrap_or_else(|error| Seen::Broken(format!("cannot be read: {error}")))
+                let read = if self.look == Look::Deep { truepath_media::decode } else { truepath_media::probe };
+                read(Path::new(&path)).unwrap_or_else(|error| Seen::Broken(format!("cannot be read: {error}")))
             };
             (self.told)(1);
             (frame, seen, standing)
@@ -125,11 +145,48 @@ impl Observation<'_> {
                 Err(_) => (frame, missing.0.clone(), missing.1.clone()),
             })
             .collect();
+        let mut all = all;
+        if self.look == Look::Deep {
+            let looked = self.deep(series, &all)?;
+            for (frame, seen, standing) in &mut all {
+                let deep = looked.get(frame).filter(|_| matches!(seen, Seen::Whole(_)));
+                if let (Some(deep), Standing::Fresh) = (deep, &*standing) {
+                    let landed = past(landed, frame.saturating_add(series.shift), deep.bytes);
+                    *standing = deep.standing(landed.map(|(record, _)| record.digest)).unwrap_or(standing.clone());
+                }
+            }
+        }
         let labels: Vec<&str> =
             series.passes.iter().map(|pass| plan.jobs[series.job].passes[*pass].label.as_str()).collect();
         let mut verdict = Verdict::gather((at, series), &labels, all);
         verdict.stray = stray;
         Ok(verdict)
+    }
+
+    /// Every byte of the whole files of a series.
+    fn deep(&self, series: &Series, found: &[Found]) -> Result<HashMap<i64, Deep>, Failure> {
+        let pass = &self.plan.jobs[series.job].passes[series.passes[0]];
+        let is_colour = series.passes.len() == 1 && pass.kind == Kind::Colour;
+        let whole: Vec<i64> =
+            found.iter().filter(|(_, seen, _)| matches!(seen, Seen::Whole(_))).map(|(frame, ..)| *frame).collect();
+        let look = |frame: &i64| {
+            let path = series.name(*frame);
+            let failed = |error: std::io::Error| Failure::machine("read", &path, &error);
+            let (_, content) = truepath_media::inspect(Path::new(&path)).map_err(failed)?;
+            let bytes = std::fs::read(&path).map_err(failed)?;
+            (self.told)(1);
+            let digest = *blake3::hash(&bytes).as_bytes();
+            Ok((*frame, Deep { bytes: bytes.len() as u64, digest, odd: content.odd(is_colour) }))
+        };
+        let mut looked = whole.par_iter().map(look).collect::<Result<Vec<(i64, Deep)>, Failure>>()?;
+        for at in 1..looked.len() {
+            let (before, digest) = (looked[at - 1].0, looked[at - 1].1.digest);
+            let deep = &mut looked[at].1;
+            if deep.digest == digest && deep.odd.is_none() {
+                deep.odd = Some(format!("it is the same to the byte as frame {before}"));
+            }
+        }
+        Ok(looked.into_iter().collect())
     }
 
     /// The files of a folder: as they were listed for the checks, or listed now.

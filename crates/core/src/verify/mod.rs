@@ -48,6 +48,8 @@ pub enum Standing {
     Changed(String),
     /// No journal knows it.
     Foreign,
+    /// It is what landed, and most likely not what was meant: why.
+    Odd(String),
 }
 
 /// The state of a frame.
@@ -167,6 +169,7 @@ impl Verdict {
                     Standing::Fresh => (State::Good, None),
                     Standing::Stale(why) => (State::Stale, Some(why)),
                     Standing::Changed(why) => (State::Changed, Some(why)),
+                    Standing::Odd(why) => (State::Odd, Some(why)),
                     Standing::Foreign => (State::Foreign, Some("no journal knows it".to_owned())),
                 };
             }

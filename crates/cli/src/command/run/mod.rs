@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use std::sync::mpsc;
 use std::time::Instant;
 
+use truepath_core::check::Machine;
 use truepath_core::frames::Frames;
 use truepath_core::run::event::Event;
 use truepath_core::run::outstanding::{outstanding, standing};
@@ -23,6 +24,7 @@ use crate::effect::{export, journal, journal::Journal, recover};
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
 use crate::pipeline::{self, Loaded, Queue, Way};
+use crate::show::counter::Counter;
 use crate::show::progress::Progress;
 use crate::show::{self, counted};
 use closing::Result as Ended;
@@ -153,7 +155,7 @@ fn sheet(args: &Run, loaded: &mut Loaded, journal: &Journal, around: &Surroundin
         loaded.ground.made_of = asking(loaded, around).now();
     }
     let loaded = &*loaded;
-    let before = observe(loaded)?;
+    let before = observe(loaded, around)?;
     if choice == Existing::Stop && before.iter().any(|verdict| !standing(verdict).is_empty()) {
         let there: i64 = before.iter().map(|verdict| standing(verdict).count()).sum();
         let message = format!("{} of this plan are there already, and existing = \"stop\"", counted(there, "file"));
@@ -173,7 +175,7 @@ fn sheet(args: &Run, loaded: &mut Loaded, journal: &Journal, around: &Surroundin
         (ended.outcome, last) = render(args, &work, (journal, choice), (around, &mut ended.failures))?;
     }
     ended.seconds = began.elapsed().as_secs_f64();
-    ended.after = if total == 0 { before } else { again(loaded)? };
+    ended.after = if total == 0 { before } else { again(loaded, around)? };
     if total > 0 {
         let (landed, outcome) = (ended.outcome.landed, ended.word().to_owned());
         let over = Event::Over { landed, lacking: total - landed, outcome, t: journal.t() };
@@ -195,20 +197,26 @@ fn sheet(args: &Run, loaded: &mut Loaded, journal: &Journal, around: &Surroundin
 }
 
 /// Looks at the disk as far as the journals do not know it.
-fn observe(loaded: &Loaded) -> Result<Vec<Verdict>, Failure> {
-    let told = |_: u64| {};
-    Observation { plan: &loaded.plan, machine: &loaded.ground, look: Look::Trusting, told: &told }.verdicts()
+fn observe(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
+    looked(loaded, &loaded.ground, around)
 }
 
 /// Looks at disk and journals once more.
-fn again(loaded: &Loaded) -> Result<Vec<Verdict>, Failure> {
-    let machine = truepath_core::check::Machine {
+fn again(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
+    let machine = Machine {
         history: journal::read(&lock::state_folder(&loaded.sheet), truepath_core::run::history::Depth::Landings),
         made_of: loaded.ground.made_of.clone(),
         ..Default::default()
     };
-    let told = |_: u64| {};
-    Observation { plan: &loaded.plan, machine: &machine, look: Look::Trusting, told: &told }.verdicts()
+    looked(loaded, &machine, around)
+}
+
+fn looked(loaded: &Loaded, machine: &Machine, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
+    let counter = Counter::new("looking at files", around.err);
+    let told = |files: u64| counter.add(files);
+    let verdicts = Observation { plan: &loaded.plan, machine, look: Look::Trusting, told: &told }.verdicts();
+    counter.end();
+    verdicts
 }
 
 fn asking<'a>(loaded: &'a Loaded, around: &'a Surroundings) -> Asking<'a> {
