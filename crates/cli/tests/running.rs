@@ -204,6 +204,7 @@ fn frames_are_stale_by_what_they_were_made_of_and_by_nothing_else() {
     let why = project.say("status --why 3").ended(0).out;
     assert!(why.contains("crossing/beauty frame 3  stale") && why.contains("\n  samples 9, was 4\n"), "{why}");
     let kept = project.say("run").ended(1).err;
+    assert!(kept.contains("  stale crossing/beauty 1-4: samples 9, was 4\n"), "{kept}");
     assert!(
         kept.contains("4 files made of something else and kept; render again with: truepath run --existing renew"),
         "{kept}"
@@ -371,7 +372,13 @@ fn a_long_still_goes_on_from_its_newest_checkpoint() {
 #[test]
 fn the_order_can_be_spread_and_hopeless_jobs_are_left() {
     let project = Project::with(SMALL);
-    let said = project.say("run --order spread --json").ended(0).out;
+    project.write("bin/xdg-open", "#!/bin/sh\necho \"$@\" > opened.tmp && mv opened.tmp opened");
+    std::fs::set_permissions(project.path("bin/xdg-open"), std::fs::Permissions::from_mode(0o755)).unwrap();
+    let path = format!("{}:{}", project.path("bin").display(), std::env::var("PATH").unwrap());
+    let words = ["run", "--order", "spread", "--json", "--open"];
+    let said = Said::from(project.command().args(words).env("PATH", path).output().unwrap()).ended(0).out;
+    until("the file manager", || project.path("opened").exists());
+    assert!(std::fs::read_to_string(project.path("opened")).unwrap().ends_with("renders/crossing\n"));
     let started =
         event::read(&said).filter_map(|event| if let Event::Started(call) = event { Some(call.frames) } else { None });
     assert_eq!(started.take(3).collect::<Vec<_>>(), ["1", "24", "12"]);

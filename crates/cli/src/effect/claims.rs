@@ -53,8 +53,7 @@ impl Worker {
 
     /// Whether this system knows for certain that it has ended.
     fn is_surely_dead(&self) -> bool {
-        let here = !self.boot.is_empty() && self.boot == process::boot() && self.space == process::space();
-        here && !process::is_alive(self.process, &self.born)
+        process::is_here(&self.boot, &self.space) && !process::is_alive(self.process, &self.born)
     }
 }
 
@@ -131,7 +130,13 @@ impl Claims {
                 }
             };
             match std::fs::create_dir(base.join(next.to_string())) {
-                Ok(()) => break base.join(next.to_string()),
+                Ok(()) => {
+                    // The last round stays for those who are about to find out that it is over.
+                    for old in numbers(&base).into_iter().filter(|old| old + 1 < next) {
+                        let _ = std::fs::remove_dir_all(base.join(old.to_string()));
+                    }
+                    break base.join(next.to_string());
+                }
                 Err(error) if error.kind() == ErrorKind::AlreadyExists => {}
                 Err(error) => return Err(failure(&error)),
             }
@@ -246,8 +251,9 @@ impl Claims {
     /// Whether a call that was granted is ours still.
     pub fn is_mine(&self, call: &str) -> bool {
         let Some(generation) = self.held().get(call).copied() else { return false };
-        let next = self.round.join("calls").join(claim::claim(call, generation + 1));
-        !next.exists()
+        let claim = |generation| self.round.join("calls").join(claim::claim(call, generation));
+        // A round that was cleared away is nobody's.
+        claim(generation).exists() && !claim(generation + 1).exists()
     }
 
     /// A call of ours is over.
@@ -289,6 +295,12 @@ impl Claims {
     fn held(&self) -> MutexGuard<'_, HashMap<String, u64>> {
         self.held.lock().unwrap_or_else(PoisonError::into_inner)
     }
+}
+
+/// Clears all claims away, when nobody shares the sheet.
+pub fn clear(state: &Path) {
+    // What stays is only in the way.
+    let _ = std::fs::remove_dir_all(state.join("claims"));
 }
 
 /// A worker of a round that is not over, with its counter, for those who only want to know.

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fs::File;
+use std::io::Read as _;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -28,7 +29,7 @@ pub struct Asking<'a> {
 /// The facts that an adapter's program tells about a scene, or why it tells none.
 pub fn ask(asking: &Asking<'_>, adapter: &Adapter, scene: &Path) -> Result<Facts, String> {
     let folder = asking.state.join("facts");
-    let digest = content(scene, &folder).map_err(|error| error.to_string())?;
+    let digest = content(scene, &folder, &|_| {}).map_err(|error| error.to_string())?;
     let kept = folder.join(format!("{digest}.{}.json", slug(&adapter.name)));
     if let Ok(text) = std::fs::read_to_string(&kept) {
         return scene::told::read(&text);
@@ -61,14 +62,23 @@ pub fn ask(asking: &Asking<'_>, adapter: &Adapter, scene: &Path) -> Result<Facts
 
 /// The digest of a scene's content. That of a large scene is looked up by size, time and file number, and only worked out
 /// when one of them has changed.
-pub fn content(scene: &Path, folder: &Path) -> std::io::Result<String> {
+///
+/// `told` hears of every megabyte that is read.
+pub fn content(scene: &Path, folder: &Path, told: &dyn Fn(u64)) -> std::io::Result<String> {
     let known = folder.join(format!("{}.digest", &blake3::hash(stamp(scene)?.as_bytes()).to_hex()[..32]));
     if let Ok(digest) = std::fs::read_to_string(&known)
         && digest.len() == 32
     {
         return Ok(digest);
     }
-    let digest = blake3::Hasher::new().update_reader(File::open(scene)?)?.finalize().to_hex()[..32].to_owned();
+    let (mut hasher, mut file) = (blake3::Hasher::new(), File::open(scene)?);
+    let mut block = Vec::with_capacity(1 << 20);
+    while std::io::Read::take(&mut file, 1 << 20).read_to_end(&mut block)? > 0 {
+        hasher.update(&block);
+        block.clear();
+        told(1);
+    }
+    let digest = hasher.finalize().to_hex()[..32].to_owned();
     // What cannot be kept is worked out again next time.
     let _ = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&known, &digest));
     Ok(digest)

@@ -48,6 +48,7 @@ impl Journal {
             process: id,
             born: process::born(id),
             boot: process::boot(),
+            space: process::space(),
             at: now.timestamp().to_string(),
             share,
             files: 0,

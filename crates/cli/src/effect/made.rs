@@ -33,6 +33,8 @@ pub struct Asking<'a> {
     pub sheet: &'a Path,
     /// The machine.
     pub around: &'a Surroundings,
+    /// Hears of every megabyte that is read.
+    pub told: &'a dyn Fn(u64),
 }
 
 impl Asking<'_> {
@@ -55,7 +57,7 @@ impl Asking<'_> {
     }
 
     fn outside(&self, scene: &str, (adapter, exporter): (Option<&Adapter>, &str), folder: &Path) -> Outside {
-        let digest = |path: &Path| facts::content(path, folder).ok();
+        let digest = |path: &Path| facts::content(path, folder, self.told).ok();
         let bytes = digest(Path::new(scene));
         let facts = self.facts.get(scene);
         let resources = facts.into_iter().flat_map(|facts| &facts.resources);

@@ -12,6 +12,11 @@ pub fn space() -> String {
     std::fs::read_link("/proc/self/ns/pid").map(|link| link.to_string_lossy().into_owned()).unwrap_or_default()
 }
 
+/// Whether processes are numbered here as they were there: on the same start of the same system.
+pub fn is_here(boot_there: &str, space_there: &str) -> bool {
+    !boot_there.is_empty() && boot_there == boot() && space_there == space()
+}
+
 /// When a process was started, in clock ticks since the system's start (proc_pid_stat(5), field 22); empty where there is
 /// no such process, or the system does not say.
 pub fn born(process: u32) -> String {

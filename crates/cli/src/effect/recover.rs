@@ -20,7 +20,7 @@ use crate::pipeline::Loaded;
 
 /// Whether a run has ended for certain: it was on this start of this system, and its process is gone.
 pub fn is_over(began: &Began) -> bool {
-    !began.boot.is_empty() && began.boot == process::boot() && !process::is_alive(began.process, &began.born)
+    process::is_here(&began.boot, &began.space) && !process::is_alive(began.process, &began.born)
 }
 
 /// What was found.
@@ -77,7 +77,7 @@ pub fn recover(
                 continue;
             }
             if let (Some(session), Some(call)) = (session, call) {
-                let here = session.began.boot == process::boot();
+                let here = process::is_here(&session.began.boot, &session.began.space);
                 recovered.ended += u64::from(here && process::end_group(call.started.process, &call.started.born));
             }
             let invocation = part_of(&calls, &left.name, tag);

@@ -31,6 +31,8 @@ pub struct Survey<'s> {
     pub programs: &'s BTreeMap<String, String>,
     /// What is known about scenes.
     pub facts: &'s BTreeMap<String, Arc<Facts>>,
+    /// Hears of every megabyte of scenes that is read.
+    pub told: &'s dyn Fn(u64),
 }
 
 impl Survey<'_> {
@@ -72,6 +74,7 @@ impl Survey<'_> {
             facts: self.facts,
             sheet,
             around,
+            told: self.told,
         }
     }
 

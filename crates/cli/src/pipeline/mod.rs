@@ -24,6 +24,7 @@ use crate::args::Common;
 use crate::effect::{load, pin, survey};
 use crate::exit_code::{Exit, Failure};
 use crate::lower::Surroundings;
+use crate::show::counter::Counter;
 
 /// The check whose findings make all others guesswork.
 const NOT_TOML: &str = "not-toml";
@@ -241,8 +242,16 @@ impl Call<'_> {
         let whole = selection.is_everything();
         if !self.way.offline {
             let programs = &machine_file.programs;
-            let survey = survey::Survey { plan: &plan, adapters: &adapters, programs, facts: &facts };
+            let counter = Counter::new("reading scenes, MB", self.around.err);
+            let survey = survey::Survey {
+                plan: &plan,
+                adapters: &adapters,
+                programs,
+                facts: &facts,
+                told: &|more| counter.add(more),
+            };
             survey.look((&path, self.around), &mut machine);
+            counter.end();
         }
         Ok(Draft {
             whole,

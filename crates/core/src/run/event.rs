@@ -127,6 +127,8 @@ pub struct Began {
     pub born: String,
     /// Which start of the system this is; empty where that is not known.
     pub boot: String,
+    /// Which numbering of processes this is; empty where that is not known.
+    pub space: String,
     /// The time of day, RFC 3339.
     pub at: String,
     /// Whether others work on the same plan.

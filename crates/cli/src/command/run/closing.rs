@@ -14,6 +14,7 @@ use crate::effect::crew::Outcome;
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline::Loaded;
+use crate::show::verdicts::cut;
 use crate::show::{self, counted, paint, progress};
 
 /// Failures that are listed before the rest is only counted.
@@ -74,7 +75,7 @@ impl Result {
 }
 
 /// What was done, what failed, and the next command.
-pub fn summary(args: &Run, ended: &Result, around: &Surroundings) -> String {
+pub fn summary(args: &Run, loaded: &Loaded, ended: &Result, around: &Surroundings) -> String {
     let screen = around.err;
     let files: i64 = ended.after.iter().map(|verdict| verdict.expected.count()).sum();
     let mut out = match ended.total {
@@ -91,6 +92,7 @@ pub fn summary(args: &Run, ended: &Result, around: &Surroundings) -> String {
     if failed.len() > MOST_LINES {
         out.push_str(&format!("  and {} more\n", failed.len() - MOST_LINES));
     }
+    out.push_str(&kept_lines(loaded, ended, around));
     let kept = [(State::Wrong, "not as planned"), (State::Stale, "made of something else")];
     let kept: Vec<String> = kept
         .iter()
@@ -126,6 +128,24 @@ pub fn summary(args: &Run, ended: &Result, around: &Surroundings) -> String {
         out.push_str(&format!("{}\n", paint(screen, show::GOOD, word)));
     }
     out
+}
+
+/// Frames that are there and not as they should be, by series.
+fn kept_lines(loaded: &Loaded, ended: &Result, around: &Surroundings) -> String {
+    let named = [State::Wrong, State::Stale, State::Changed];
+    let of = |verdict: &Verdict| {
+        let series = &loaded.plan.series[verdict.series];
+        let own = verdict.findings.iter().filter(|(state, ..)| named.contains(state));
+        let line = |(state, why, frames): &(State, String, Frames)| {
+            let frames = cut(&frames.to_string());
+            format!("  {} {} {frames}: {why}\n", paint(around.err, show::ODD, state.name()), series.id)
+        };
+        own.map(line).collect::<Vec<_>>()
+    };
+    let lines: Vec<String> = ended.after.iter().flat_map(of).collect();
+    let more = lines.len().saturating_sub(MOST_LINES);
+    let rest = if more > 0 { format!("  and {more} more\n") } else { String::new() };
+    lines.into_iter().take(MOST_LINES).chain([rest]).collect()
 }
 
 /// The sheets of a call as they were named.

@@ -81,6 +81,7 @@ fn take(args: &Run, queue: &Queue, ours: &mut Vec<Ours>, around: &Surroundings) 
             })?;
             if !args.share {
                 alone(&state, loaded, around)?;
+                claims::clear(&state);
             }
             let journal = Journal::new(&state, around, loaded.ground.history.next_turn(), args.share);
             ours.push(Ours { sheet: loaded.sheet.clone(), journal, _lock: lock });
@@ -152,7 +153,9 @@ fn sheet(args: &Run, loaded: &mut Loaded, journal: &Journal, around: &Surroundin
     loaded.plan.run.workers = args.workers.or(here).unwrap_or(loaded.plan.run.workers).max(1);
     work::share_threads(loaded);
     if loaded.ground.made_of.is_empty() {
-        loaded.ground.made_of = asking(loaded, around).now();
+        let counter = Counter::new("reading scenes, MB", around.err);
+        loaded.ground.made_of = asking(loaded, around, &|more| counter.add(more)).now();
+        counter.end();
     }
     let loaded = &*loaded;
     let before = observe(loaded, around)?;
@@ -188,7 +191,7 @@ fn sheet(args: &Run, loaded: &mut Loaded, journal: &Journal, around: &Surroundin
         closing::afterwards(loaded, ended.word());
     }
     if !args.common.json {
-        show::tell(&closing::summary(args, &ended, around));
+        show::tell(&closing::summary(args, loaded, &ended, around));
     }
     if args.open {
         closing::open(loaded);
@@ -219,7 +222,7 @@ fn looked(loaded: &Loaded, machine: &Machine, around: &Surroundings) -> Result<V
     verdicts
 }
 
-fn asking<'a>(loaded: &'a Loaded, around: &'a Surroundings) -> Asking<'a> {
+fn asking<'a>(loaded: &'a Loaded, around: &'a Surroundings, told: &'a dyn Fn(u64)) -> Asking<'a> {
     Asking {
         plan: &loaded.plan,
         adapters: &loaded.adapters,
@@ -227,6 +230,7 @@ fn asking<'a>(loaded: &'a Loaded, around: &'a Surroundings) -> Asking<'a> {
         facts: &loaded.facts,
         sheet: &loaded.sheet,
         around,
+        told,
     }
 }
 
