@@ -2,10 +2,11 @@
 //! ends every process group that was named and not taken back.
 
 use std::collections::BTreeSet;
-use std::io::{BufRead, Write};
+use std::io::{Read, Write};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
 use rustix::process::Signal;
 
@@ -13,6 +14,9 @@ use super::spawn::end_group;
 
 /// The hidden command by which it is started.
 pub const COMMAND: &str = "guard-renderers";
+
+/// From one reading to the next.
+const PAUSE: Duration = Duration::from_millis(100);
 
 /// The guard of this process.
 pub struct Guard {
@@ -57,22 +61,32 @@ impl Drop for Guard {
     fn drop(&mut self) {
         let mut child = self.child.lock().unwrap_or_else(PoisonError::into_inner);
         drop(child.stdin.take());
+        // Nothing is left to be guarded: it need not find that out by itself.
+        let _ = child.kill();
         let _ = child.wait();
     }
 }
 
 /// What the guard itself does.
-pub fn watch(lines: impl BufRead) {
+pub fn watch(mut pipe: impl Read) {
     let mut groups = BTreeSet::new();
-    for line in lines.lines().map_while(Result::ok) {
-        let Some((sign, Ok(group))) = line.split_at_checked(1).map(|(sign, group)| (sign, group.parse::<u32>())) else {
-            continue;
-        };
-        if sign == "+" {
-            groups.insert(group)
-        } else {
-            groups.remove(&group)
-        };
+    let (mut block, mut rest) = ([0; 16 * 1024], Vec::new());
+    while let Ok(count) = pipe.read(&mut block)
+        && count > 0
+    {
+        rest.extend_from_slice(&block[..count]);
+        while let Some(end) = rest.iter().position(|byte| *byte == b'\n') {
+            let line = String::from_utf8_lossy(&rest[..end]).into_owned();
+            let group = line.get(1..).and_then(|group| group.parse::<u32>().ok());
+            match (line.starts_with('+'), group) {
+                (true, Some(group)) => drop(groups.insert(group)),
+                (false, Some(group)) => drop(groups.remove(&group)),
+                (_, None) => {}
+            }
+            rest.drain(..=end);
+        }
+        // What is said meanwhile is read in one go: a busy run is not to be held up by its guard.
+        std::thread::sleep(PAUSE);
     }
     groups.into_iter().for_each(|group| end_group(group, Signal::KILL));
 }

@@ -8,11 +8,14 @@ use rayon::slice::ParallelSliceMut;
 use truepath_core::check::Machine;
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
-use truepath_core::run::history::{past, standing};
+use truepath_core::run::history::{Record, past, standing};
 use truepath_core::sheet::Kind;
 use truepath_core::verify::{Found, Seen, Standing, Verdict};
 
 use crate::exit_code::Failure;
+
+/// Frames that are looked at together.
+const BLOCK: usize = 1 << 16;
 
 /// Files with their sizes, by name.
 pub type Files = Vec<(String, u64)>;
@@ -138,29 +141,39 @@ impl Observation<'_> {
         there.par_sort_unstable();
         let frames: Vec<i64> = series.frames.iter().flat_map(|frames| frames.iter()).collect();
         let missing = (Seen::Missing, Standing::Fresh);
-        let all: Vec<Found> = frames
-            .into_par_iter()
-            .map(|frame| match there.binary_search_by_key(&frame, |(own, _)| *own) {
-                Ok(at) => look(there[at]),
-                Err(_) => (frame, missing.0.clone(), missing.1.clone()),
-            })
-            .collect();
-        let mut all = all;
-        if self.look == Look::Deep {
-            let looked = self.deep(series, &all)?;
-            for (frame, seen, standing) in &mut all {
-                let deep = looked.get(frame).filter(|_| matches!(seen, Seen::Whole(_)));
-                if let (Some(deep), Standing::Fresh) = (deep, &*standing) {
-                    let landed = past(landed, frame.saturating_add(series.shift), deep.bytes);
-                    *standing = deep.standing(landed.map(|(record, _)| record.digest)).unwrap_or(standing.clone());
-                }
-            }
-        }
+        let one = |frame: &i64| match there.binary_search_by_key(frame, |(own, _)| *own) {
+            Ok(at) => look(there[at]),
+            Err(_) => (*frame, missing.0.clone(), missing.1.clone()),
+        };
+        // Block by block: what was found of a million frames is large, what it comes to is small.
+        let found = frames.chunks(BLOCK).flat_map(|block| block.par_iter().map(one).collect::<Vec<Found>>());
         let labels: Vec<&str> =
             series.passes.iter().map(|pass| plan.jobs[series.job].passes[*pass].label.as_str()).collect();
-        let mut verdict = Verdict::gather((at, series), &labels, all);
+        let mut verdict = if self.look == Look::Deep {
+            Verdict::gather((at, series), &labels, self.deepened(series, landed, found.collect())?)
+        } else {
+            Verdict::gather((at, series), &labels, found)
+        };
         verdict.stray = stray;
         Ok(verdict)
+    }
+
+    /// What was found of a series, corrected by what every byte says.
+    fn deepened(
+        &self,
+        series: &Series,
+        landed: &[(i64, Record)],
+        mut found: Vec<Found>,
+    ) -> Result<Vec<Found>, Failure> {
+        let looked = self.deep(series, &found)?;
+        for (frame, seen, standing) in &mut found {
+            let deep = looked.get(frame).filter(|_| matches!(seen, Seen::Whole(_)));
+            if let (Some(deep), Standing::Fresh) = (deep, &*standing) {
+                let landed = past(landed, frame.saturating_add(series.shift), deep.bytes);
+                *standing = deep.standing(landed.map(|(record, _)| record.digest)).unwrap_or(Standing::Fresh);
+            }
+        }
+        Ok(found)
     }
 
     /// Every byte of the whole files of a series.

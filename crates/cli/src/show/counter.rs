@@ -28,9 +28,12 @@ impl Counter {
 
     /// So much more is done.
     pub fn add(&self, more: u64) {
+        if !self.screen.terminal {
+            return;
+        }
         let count = self.count.fetch_add(more, Ordering::Relaxed) + more;
-        // Whoever finds the pen taken goes on with its work.
-        let Some(mut next) = self.next.try_lock().ok().filter(|_| self.screen.terminal) else { return };
+        // Whoever finds the pen taken goes on with its work; so do most of many.
+        let Some(mut next) = self.next.try_lock().ok().filter(|_| more > 1 || count.is_multiple_of(64)) else { return };
         if Instant::now() >= *next {
             *next = Instant::now() + PATIENCE.1;
             self.drawn.fetch_add(1, Ordering::Relaxed);

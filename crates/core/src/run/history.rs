@@ -326,6 +326,10 @@ fn lines_of(piece: &[u8], depth: Depth) -> Vec<Line<'_>> {
 }
 
 fn line(text: &[u8], depth: Depth) -> Option<Line<'_>> {
+    if let Some(line) = landed_as_written(text) {
+        let digest = bytes(&line.digest)?;
+        return Some(Line::Landed { line, digest });
+    }
     if text.starts_with(br#"{"event":"landed""#) {
         let line: LandedLine<'_> = serde_json::from_slice(text).ok()?;
         let digest = bytes(&line.digest)?;
@@ -336,6 +340,29 @@ fn line(text: &[u8], depth: Depth) -> Option<Line<'_>> {
         return None;
     }
     serde_json::from_slice(text).ok().map(|event| Line::Other(Box::new(event)))
+}
+
+/// A landing spelt exactly as we write it, read without looking at every sign twice; `None` where it is spelt another way.
+fn landed_as_written(text: &[u8]) -> Option<LandedLine<'_>> {
+    let rest = text.strip_prefix(br#"{"event":"landed","series":""#)?;
+    let plain = |rest: &'_ [u8]| {
+        let end = rest.iter().position(|byte| *byte == b'"' || *byte == b'\\').filter(|end| rest[*end] == b'"')?;
+        Some(end)
+    };
+    let number = |rest: &[u8]| rest.iter().position(|byte| *byte == b',');
+    let text = |bytes| std::str::from_utf8(bytes).ok();
+    let end = plain(rest)?;
+    let (series, rest) = (text(&rest[..end])?, rest[end..].strip_prefix(br#"","frame":"#)?);
+    let end = number(rest)?;
+    let (frame, rest) = (text(&rest[..end])?.parse().ok()?, rest[end..].strip_prefix(br#","bytes":"#)?);
+    let end = number(rest)?;
+    let (bytes, rest) = (text(&rest[..end])?.parse().ok()?, rest[end..].strip_prefix(br#","digest":""#)?);
+    let end = plain(rest)?;
+    let (digest, rest) = (text(&rest[..end])?, rest[end..].strip_prefix(br#"","call":""#)?);
+    let end = plain(rest)?;
+    let call = text(&rest[..end])?;
+    let whole = rest[end..] == *br#""}"#;
+    whole.then(|| LandedLine { series: series.into(), frame, bytes, digest: digest.into(), call: call.into() })
 }
 
 /// 32 bytes from their hexadecimal digits.
@@ -360,5 +387,33 @@ pub fn standing(past: Option<(Record, bool)>, bytes: u64, stale: Option<&[Vec<Di
         Some(list) => Standing::Stale(list.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")),
         None if !same => Standing::Changed(format!("{bytes} bytes, landed with {}", record.bytes)),
         None => Standing::Fresh,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{landed_as_written, line};
+    use crate::run::event::{Event, Landed};
+    use crate::run::history::{Depth, Line};
+
+    #[test]
+    fn a_landing_is_read_the_same_in_both_ways_and_a_torn_one_in_neither() {
+        for series in ["crossing/beauty", "night \\ \"quay\"/beauty", "fähre/beauty"] {
+            let landed = Landed {
+                series: series.to_owned(),
+                frame: -7,
+                bytes: 1234,
+                digest: "0f".repeat(32),
+                call: "crossing_1-12".to_owned(),
+            };
+            let text = serde_json::to_string(&Event::Landed(landed)).expect("plain data");
+            let Some(Line::Landed { line: read, digest }) = line(text.as_bytes(), Depth::Calls) else {
+                panic!("{text}")
+            };
+            assert_eq!((&*read.series, read.frame, read.bytes, &*read.call), (series, -7, 1234, "crossing_1-12"));
+            assert_eq!(digest, [0x0f; 32]);
+            assert_eq!(landed_as_written(text.as_bytes()).is_some(), !series.contains('"'), "{text}");
+            assert!((0..text.len()).all(|end| line(&text.as_bytes()[..end], Depth::Calls).is_none()));
+        }
     }
 }
