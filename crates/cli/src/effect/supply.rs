@@ -13,6 +13,7 @@ use crate::exit_code::Failure;
 
 /// After so many calls of a job of which nothing came out, the rest of it is left alone.
 const HOPELESS: u64 = 3;
+
 /// What is to be done, and with what.
 #[derive(Default)]
 pub struct Pool {
@@ -20,8 +21,10 @@ pub struct Pool {
     pub bell: Condvar,
 }
 
+/// What is left of it.
 #[derive(Default)]
 pub struct Supply {
+    /// Calls that nobody has taken, in their order.
     pub queue: VecDeque<Invocation>,
     /// Numbers of workers that are free.
     pub free: BTreeSet<usize>,
@@ -29,10 +32,13 @@ pub struct Supply {
     pub slots: BTreeMap<String, i64>,
     /// Files that landed and calls that failed, by job.
     pub tally: HashMap<usize, (i64, u64)>,
+    /// Files that landed.
     pub landed: i64,
+    /// Whether hopeless jobs were left alone.
     pub gave_up: bool,
     /// Calls that wait for a worker, in their order, and whether they lack a licence.
     pub line: BTreeMap<u64, bool>,
+    /// The place in that line of the next one who comes.
     pub next: u64,
 }
 
