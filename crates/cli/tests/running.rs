@@ -317,6 +317,21 @@ fn a_renderer_that_tells_nothing_is_landed_from_while_it_runs() {
 }
 
 #[test]
+fn a_renderer_and_its_output_may_end_apart() {
+    let two = SMALL.replace("1-24", "1-2") + "silence = \"500ms\"\nretries = 0\n";
+    let mute = scripted(&two, "[ $1 = --version ] && exit\nexec >&- 2>&-\nsleep 1000");
+    let said = mute.say("run").ended(3).err;
+    assert!(said.contains("was ended: no output and no new frame for 500ms"), "{said}");
+    // Somebody outside of its group who holds its output is not waited for, and is none of ours to end.
+    let left = scripted(&two, "setsid sh -c 'echo $$ > pid; exec sleep 40' &\n$RENDER");
+    let said = left.say("run").ended(0).err;
+    assert!(said.ends_with("complete\n"), "{said}");
+    let pid = std::fs::read_to_string(left.path("pid")).unwrap();
+    let killed = Command::new("kill").args(["-KILL", pid.trim()]).status().unwrap();
+    assert!(killed.success(), "the run ended only with the stranger");
+}
+
+#[test]
 fn a_renderer_that_writes_into_a_landed_file_leaves_no_broken_one() {
     let script = "for word; do case $word in beauty=*) out=$(echo \"${word#beauty=}\" | sed s/####/0001/);; esac; done\n\
         [ -n \"$out\" ] || exit 0\ncp frame.png \"$out\"; exec 3>>\"$out\"; echo \"wrote $out\"; sleep 0.5; echo more >&3";

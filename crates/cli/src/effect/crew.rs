@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::mpsc::Sender;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -17,13 +16,14 @@ use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{Depth, past};
 use truepath_core::verify::{State, Verdict};
 
-use super::call::{Attempt, Done, Place};
+use super::call::{Attempt, Place};
 use super::claims::Claims;
+use super::feed::Feed;
 use super::journal::Journal;
 use super::lines::Lines;
 use super::spawn::Running;
 use super::stage::Folders;
-use super::supply::{Pool, Supply, Taken};
+use super::supply::{Pool, Seat, Supply, Taken};
 use super::{journal, lock, recover, still};
 use crate::exit_code::Failure;
 use crate::lower::Surroundings;
@@ -51,7 +51,7 @@ pub struct Crew<'c> {
     /// Whether hopeless jobs are gone on with.
     pub keep_going: bool,
     /// Where events go to be shown.
-    events: Mutex<Option<Sender<Event>>>,
+    events: Feed,
     /// Renderers that run now.
     pub running: Running,
     /// Where renderers write.
@@ -81,7 +81,6 @@ impl<'c> Crew<'c> {
         (around, journal, claims): (&'c Surroundings, &'c Journal, Option<&'c Claims>),
         (before, need, made): (&'c [Verdict], &'c [Frames], &'c [Option<Fingerprint>]),
         calls: Vec<Invocation>,
-        events: Sender<Event>,
     ) -> Crew<'c> {
         let run = &loaded.plan.run;
         let mut slots = run.slots.clone();
@@ -99,7 +98,7 @@ impl<'c> Crew<'c> {
             made,
             claims,
             keep_going: false,
-            events: Mutex::new(Some(events)),
+            events: Feed::default(),
             running: Running::guarded(&around.program),
             stages: Folders::default(),
             lines: Mutex::default(),
@@ -109,8 +108,8 @@ impl<'c> Crew<'c> {
         }
     }
 
-    /// Makes all calls. `show` drains the events meanwhile and ends when the workers are done.
-    pub fn render(&self, show: impl FnOnce()) -> Result<Outcome, Failure> {
+    /// Makes all calls. `show` is told what happens, and called now and then when nothing does.
+    pub fn render(&self, mut show: impl FnMut(&[Event])) -> Result<Outcome, Failure> {
         let signals = Signals::new([SIGINT, SIGTERM, SIGHUP]);
         let mut signals = signals.map_err(|error| Failure::machine("listen for", "signals", &error))?;
         let handle = signals.handle();
@@ -126,7 +125,7 @@ impl<'c> Crew<'c> {
                     } else {
                         self.tell(&Event::Interrupted);
                     }
-                    self.pool.bell.notify_all();
+                    self.wake();
                 }
             });
             scope.spawn(|| self.claims.map(Claims::live));
@@ -136,17 +135,18 @@ impl<'c> Crew<'c> {
                         first_failure.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(failure);
                         self.failed.store(true, Ordering::SeqCst);
                         self.running.signal(Signal::KILL);
-                        self.pool.bell.notify_all();
+                        self.wake();
                     }
                     if at_work.fetch_sub(1, Ordering::SeqCst) == 1 {
-                        // The display ends with the last sender.
-                        *self.events.lock().unwrap_or_else(PoisonError::into_inner) = None;
+                        self.events.end();
                         self.claims.inspect(|claims| claims.leave());
                         handle.close();
                     }
                 });
             }
-            show();
+            while let Some(events) = self.events.gather() {
+                show(&events);
+            }
         });
         self.stages.remove();
         if let Some(failure) = first_failure.into_inner().unwrap_or_else(PoisonError::into_inner) {
@@ -198,15 +198,16 @@ impl<'c> Crew<'c> {
             let part = self.marked(part, tries)?;
             let wanted: BTreeSet<Place> = self.awaited(&part).intersection(&awaited).copied().collect();
             strays.drain(..).try_for_each(|folder: String| super::stage::clear(std::path::Path::new(&folder)))?;
-            let attempt = Attempt::new(self, &part, wanted)?;
-            let Some(own) = worker.take().or_else(|| self.equip(&part, tries > 1)) else {
-                attempt.iter().for_each(Attempt::leave);
+            let Some((attempt, ready)) = Attempt::new(self, &part, wanted)? else { continue };
+            let seat = match worker.take() {
+                Some(worker) => Some(Seat { worker, live: ready.go(&self.running) }),
+                None => self.equip(&part, tries > 1, ready),
+            };
+            let Some(seat) = seat else {
+                attempt.leave();
                 return Ok(());
             };
-            let done = match attempt {
-                Some(attempt) => attempt.make(own, || self.release(own, &part))?,
-                None => Done::default(),
-            };
+            let done = attempt.make(seat)?;
             landed += done.files;
             self.supply().landed += done.files;
             let asked = self.awaited(&part);
@@ -337,10 +338,6 @@ impl<'c> Crew<'c> {
 
     /// To the display only.
     pub fn tell(&self, event: &Event) {
-        let events = self.events.lock().unwrap_or_else(PoisonError::into_inner);
-        // The display may have ended; the journal is the record.
-        if let Some(events) = events.as_ref() {
-            let _ = events.send(event.clone());
-        }
+        self.events.send(event.clone());
     }
 }

@@ -102,10 +102,10 @@ impl Journal {
                 .and_then(|()| File::options().append(true).create_new(true).open(&self.path));
             open.file = Some(made.map_err(|error| failure(&error))?);
             if !matches!(event, Event::Began(_)) {
-                text = line(&self.began(0));
+                text = self.began(0).line();
             }
         }
-        text.push_str(&line(event));
+        text.push_str(&event.line());
         let Some(file) = &mut open.file else { return Ok(()) };
         file.write_all(text.as_bytes()).map_err(|error| failure(&error))
     }
@@ -113,12 +113,6 @@ impl Journal {
     fn lock(&self) -> std::sync::MutexGuard<'_, Open> {
         self.open.lock().unwrap_or_else(PoisonError::into_inner)
     }
-}
-
-fn line(event: &Event) -> String {
-    let mut line = serde_json::to_string(event).unwrap_or_default();
-    line.push('\n');
-    line
 }
 
 /// Seconds to the millisecond.

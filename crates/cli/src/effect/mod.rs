@@ -6,6 +6,7 @@ pub mod claims;
 pub mod crew;
 pub mod export;
 pub mod facts;
+pub mod feed;
 pub mod guard;
 pub mod journal;
 pub mod lines;

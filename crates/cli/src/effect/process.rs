@@ -1,5 +1,8 @@
 //! Who a process is, so that one of an earlier run can be told from a stranger with its number.
 
+use std::fs::File;
+use std::io::Read;
+
 use rustix::process::{Pid, Signal};
 
 /// Which start of the system this is; empty where the system does not say.
@@ -51,7 +54,10 @@ struct Stat {
 }
 
 fn stat(process: u32) -> Option<Stat> {
-    let text = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
+    // One read of more than the line ever has: this is asked for each renderer.
+    let mut bytes = [0; 2048];
+    let count = File::open(format!("/proc/{process}/stat")).and_then(|mut file| file.read(&mut bytes)).ok()?;
+    let text = String::from_utf8_lossy(&bytes[..count]);
     // The name, in brackets, may hold anything; what follows it does not.
     let rest = text.rsplit_once(')')?.1;
     let mut fields = rest.split_whitespace();

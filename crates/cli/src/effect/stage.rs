@@ -1,7 +1,7 @@
 //! Staging and landing: a file bears its final name only once it is whole and as planned.
 
 use std::fs::File;
-use std::io::{ErrorKind, Read};
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
@@ -73,8 +73,8 @@ pub fn land(landing: &Landing<'_>, journal: &Journal) -> Result<Fate, Failure> {
     if landing.over && landing.target.symlink_metadata().is_ok_and(protected) {
         return Ok(Fate::Refused(format!("{} is write-protected, and stays as it is", landing.target.display())));
     }
-    let mut bytes = Vec::new();
-    let read = File::open(landing.staged).and_then(|mut file| file.read_to_end(&mut bytes).map(|_| file));
+    let mut hasher = blake3::Hasher::new();
+    let read = File::open(landing.staged).and_then(|file| hasher.update_reader(&file).map(|_| file));
     let file = read.map_err(|error| failure("read", landing.staged, &error))?;
     file.sync_all().map_err(|error| failure("write", landing.staged, &error))?;
     let folder = landing.target.parent().unwrap_or(Path::new("/"));
@@ -85,8 +85,8 @@ pub fn land(landing: &Landing<'_>, journal: &Journal) -> Result<Fate, Failure> {
     let event = Event::Landed(Landed {
         series: landing.series.id.clone(),
         frame: landing.frame,
-        bytes: bytes.len() as u64,
-        digest: blake3::hash(&bytes).to_hex().to_string(),
+        bytes: hasher.count(),
+        digest: hasher.finalize().to_hex().to_string(),
         call: landing.call.to_owned(),
     });
     journal.write(&event)?;

@@ -1,6 +1,7 @@
 //! What is to be done, and with what: calls, workers, licences. Whoever waits is woken; nobody asks in turns.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
+use std::sync::mpsc::{Sender, channel};
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -9,6 +10,7 @@ use truepath_core::run::event::Event;
 
 use super::claims::Wish;
 use super::crew::Crew;
+use super::spawn::{Live, Ready};
 use crate::exit_code::Failure;
 
 /// After so many calls of a job of which nothing came out, the rest of it is left alone.
@@ -36,10 +38,36 @@ pub struct Supply {
     pub landed: i64,
     /// Whether hopeless jobs were left alone.
     pub gave_up: bool,
-    /// Calls that wait for a worker, in their order, and whether they lack a licence.
-    pub line: BTreeMap<u64, bool>,
+    /// Calls that wait for a worker, in their order.
+    pub line: BTreeMap<u64, Waiting>,
     /// The place in that line of the next one who comes.
     pub next: u64,
+}
+
+impl Supply {
+    fn has(&self, licences: &[String]) -> bool {
+        licences.iter().all(|name| self.slots.get(name).is_none_or(|free| *free > 0))
+    }
+
+    fn take(&mut self, licences: &[String]) {
+        licences.iter().for_each(|name| drop(self.slots.entry(name.clone()).and_modify(|free| *free -= 1)));
+    }
+}
+
+/// A call that is ready, and waits.
+pub struct Waiting {
+    /// Licences that it has not got yet.
+    licences: Vec<String>,
+    ready: Ready,
+    tell: Sender<Seat>,
+}
+
+/// A renderer at work.
+pub struct Seat {
+    /// The worker that it has.
+    pub worker: usize,
+    /// The renderer, or why it could not be started.
+    pub live: std::io::Result<Live>,
 }
 
 /// A call that was taken.
@@ -63,7 +91,7 @@ impl Crew<'_> {
             let ready = self.claims.is_none() || !supply.free.is_empty();
             while ready && at < supply.queue.len() {
                 let call = &supply.queue[at];
-                if !self.has_slots(&supply, call) {
+                if !supply.has(self.licences(call)) {
                     at += 1;
                     continue;
                 }
@@ -73,7 +101,7 @@ impl Crew<'_> {
                     Wish::Over => drop(supply.queue.remove(at)),
                     Wish::Granted { again } => {
                         let Some(call) = supply.queue.remove(at) else { continue };
-                        self.take_slots(&mut supply, &call);
+                        supply.take(self.licences(&call));
                         let worker = self.claims.and_then(|_| supply.free.pop_first());
                         return Ok(Some(Taken { call, worker, again }));
                     }
@@ -94,54 +122,64 @@ impl Crew<'_> {
         }
     }
 
-    pub fn has_slots(&self, supply: &Supply, call: &Invocation) -> bool {
-        let free = |name: &String| supply.slots.get(name).is_none_or(|free| *free > 0);
-        self.adapter(call).is_none_or(|adapter| adapter.needs.slots.iter().all(free))
+    /// The licences that a call needs.
+    fn licences(&self, call: &Invocation) -> &[String] {
+        self.adapter(call).map_or(&[], |adapter| &adapter.needs.slots)
     }
 
-    /// Takes the licences of a call, which are free.
-    pub fn take_slots(&self, supply: &mut Supply, call: &Invocation) {
-        for name in self.adapter(call).into_iter().flat_map(|adapter| &adapter.needs.slots) {
-            supply.slots.entry(name.clone()).and_modify(|free| *free -= 1);
-        }
-    }
-
-    /// Gives a worker and licences back.
+    /// Gives a worker and licences back, and starts with them whoever waited longest.
     pub fn release(&self, worker: usize, call: &Invocation) {
         let mut supply = self.supply();
-        for name in self.adapter(call).into_iter().flat_map(|adapter| &adapter.needs.slots) {
+        for name in self.licences(call) {
             supply.slots.entry(name.clone()).and_modify(|free| *free += 1);
         }
         supply.free.insert(worker);
+        self.start(supply);
         self.pool.bell.notify_all();
     }
 
-    /// Waits for a worker and, for a call that is made again, its licences. `None` when the run is being ended.
-    pub fn equip(&self, call: &Invocation, again: bool) -> Option<usize> {
+    /// Waits for a worker and, for a call that is made again, its licences. Whoever frees them starts the renderer: so it
+    /// runs before anybody was woken. `None` when the run is being ended.
+    pub fn equip(&self, call: &Invocation, again: bool, ready: Ready) -> Option<Seat> {
+        let (tell, seat) = channel();
+        let licences = if again { self.licences(call).to_vec() } else { Vec::new() };
         let mut supply = self.supply();
+        if self.is_stopping() {
+            return None;
+        }
         let ticket = supply.next;
         supply.next += 1;
-        supply.line.insert(ticket, false);
-        loop {
-            if self.is_stopping() {
-                return None;
-            }
-            let fits = !again || self.has_slots(&supply, call);
-            // Whoever waits for a licence keeps nobody else from a worker.
-            supply.line.insert(ticket, !fits);
-            let first = supply.line.iter().find(|(_, stuck)| !**stuck).map(|(ticket, _)| *ticket);
-            if fits && !supply.free.is_empty() && first == Some(ticket) {
-                supply.line.remove(&ticket);
-                if again {
-                    self.take_slots(&mut supply, call);
-                }
-                let worker = supply.free.pop_first();
-                // The next in line may find a worker, too.
-                self.pool.bell.notify_all();
-                return worker;
-            }
-            supply = self.pool.bell.wait(supply).unwrap_or_else(PoisonError::into_inner);
+        supply.line.insert(ticket, Waiting { licences, ready, tell });
+        self.start(supply);
+        seat.recv().ok()
+    }
+
+    /// Starts what waits, as far as there are workers and licences. Whoever waits for a licence keeps nobody else from a
+    /// worker.
+    fn start(&self, mut supply: MutexGuard<'_, Supply>) {
+        let mut seated = Vec::new();
+        while !self.is_stopping() && !supply.free.is_empty() {
+            let first = supply.line.iter().find(|(_, waiting)| supply.has(&waiting.licences));
+            let Some(waiting) = first.map(|(ticket, _)| *ticket).and_then(|ticket| supply.line.remove(&ticket)) else {
+                break;
+            };
+            supply.take(&waiting.licences);
+            seated.extend(supply.free.pop_first().map(|worker| (worker, waiting)));
         }
+        drop(supply);
+        for (worker, Waiting { ready, tell, .. }) in seated {
+            // Whoever waits does so until it hears.
+            let _ = tell.send(Seat { worker, live: ready.go(&self.running) });
+        }
+    }
+
+    /// Wakes all who wait, so that they see that the run is being ended.
+    pub fn wake(&self) {
+        let mut supply = self.supply();
+        if self.is_stopping() {
+            supply.line.clear();
+        }
+        self.pool.bell.notify_all();
     }
 
     /// Sleeps; an interrupt wakes.

@@ -1,7 +1,6 @@
 //! A run as it happens: a calm block on a terminal, a line per call in a log, JSON Lines for programs.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::mpsc::{Receiver, RecvTimeoutError};
 use std::time::{Duration, Instant};
 
 use truepath_core::frames::{FrameExpr, Frames};
@@ -12,8 +11,6 @@ use truepath_core::run::pace::{Load, Pace};
 use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint, tell};
 use crate::lower::Screen;
 
-/// How often the block is drawn anew while nothing happens, and at most.
-const DRAW: (Duration, Duration) = (Duration::from_millis(500), Duration::from_millis(80));
 /// Width of the bar.
 const BAR: usize = 30;
 
@@ -38,7 +35,6 @@ pub struct Progress {
     failures: Vec<Event>,
     stopping: bool,
     since: Instant,
-    drawn: Option<Instant>,
     lines: usize,
 }
 
@@ -99,25 +95,14 @@ impl Progress {
             failures: Vec::new(),
             stopping: false,
             since: Instant::now(),
-            drawn: None,
             lines: 0,
         }
     }
 
-    /// Shows events until no more can come.
-    pub fn follow(&mut self, events: &Receiver<Event>) {
-        loop {
-            match events.recv_timeout(DRAW.0) {
-                Ok(event) => {
-                    self.show(&event);
-                    if self.drawn.is_none_or(|drawn| drawn.elapsed() >= DRAW.1) {
-                        self.draw();
-                    }
-                }
-                Err(RecvTimeoutError::Timeout) => self.draw(),
-                Err(RecvTimeoutError::Disconnected) => return,
-            }
-        }
+    /// Shows events, and how long all this has taken.
+    pub fn follow(&mut self, events: &[Event]) {
+        events.iter().for_each(|event| self.show(event));
+        self.draw();
     }
 
     /// Shows one event.
@@ -125,9 +110,8 @@ impl Progress {
         self.take(event);
         match self.way {
             Way::Json => {
-                let line = serde_json::to_string(event).unwrap_or_default();
                 // Nobody reading is no reason to stop rendering.
-                let _ = super::print(&format!("{line}\n"));
+                let _ = super::print(&event.line());
             }
             Way::Block => {}
             Way::Lines => self.line(event),
@@ -261,7 +245,6 @@ impl Progress {
         }
         tell(&out);
         self.lines = lines.len();
-        self.drawn = Some(Instant::now());
     }
 
     fn block(&self) -> Vec<String> {

@@ -109,6 +109,16 @@ pub enum Event {
     },
 }
 
+impl Event {
+    /// The event as it stands in a journal: a line, with its end.
+    #[must_use]
+    pub fn line(&self) -> String {
+        let mut line = serde_json::to_string(self).unwrap_or_default();
+        line.push('\n');
+        line
+    }
+}
+
 /// Who runs, where and for what.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]

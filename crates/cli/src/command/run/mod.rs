@@ -4,7 +4,6 @@ mod closing;
 mod work;
 
 use std::path::PathBuf;
-use std::sync::mpsc;
 use std::time::Instant;
 
 use truepath_core::check::Machine;
@@ -184,7 +183,7 @@ fn sheet(args: &Run, loaded: &mut Loaded, journal: &Journal, around: &Surroundin
         let over = Event::Over { landed, lacking: total - landed, outcome, t: journal.t() };
         journal.write(&over)?;
         if args.common.json {
-            show::print(&format!("{}\n", serde_json::to_string(&over).unwrap_or_default()))?;
+            show::print(&over.line())?;
         }
     }
     if last {
@@ -254,11 +253,10 @@ fn render(
     let parts: Vec<_> = calls.iter().flat_map(|call| loaded.shop(around).narrowed(call, work.need)).collect();
     export::needs(loaded, &parts, around)?;
     export::make(&loaded.shop(around).exports(&parts), loaded, (journal, around))?;
-    let (send, events) = mpsc::channel();
     let own = (around, journal, claims.as_ref());
-    let mut crew = Crew::new(loaded, own, (work.before, work.need, &loaded.ground.made_of), calls, send);
+    let mut crew = Crew::new(loaded, own, (work.before, work.need, &loaded.ground.made_of), calls);
     crew.keep_going = args.keep_going;
-    let outcome = crew.render(|| progress.follow(&events));
+    let outcome = crew.render(|events| progress.follow(events));
     progress.end();
     *failures = progress.into_failures();
     recover::remove_empty_bases(&loaded.plan);
