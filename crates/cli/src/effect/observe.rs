@@ -1,57 +1,71 @@
 //! What lies on disk at the names of a plan. Every folder is listed once.
 
 use std::collections::HashMap;
+use std::ffi::CStr;
+use std::fs::File;
+use std::os::fd::OwnedFd;
 use std::path::Path;
+use std::sync::{Mutex, PoisonError};
 
 use rayon::iter::{IntoParallelIterator, IntoParallelRefIterator, ParallelIterator};
 use rayon::slice::ParallelSliceMut;
+use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags};
+use rustix::io::Errno;
 use truepath_core::check::Machine;
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
 use truepath_core::run::history::{Record, past, standing};
 use truepath_core::sheet::Kind;
-use truepath_core::verify::{Found, Seen, Standing, Verdict};
+use truepath_core::verify::{Files, Found, Seen, Standing, Verdict};
 
 use crate::exit_code::Failure;
 
 /// Frames that are looked at together.
 const BLOCK: usize = 1 << 16;
 
-/// Files with their sizes, by name.
-pub type Files = Vec<(String, u64)>;
+/// Files whose lengths are asked for together.
+const LISTED: usize = 4096;
 
-/// The files in a folder, by name; none where there is no such folder. Sizes are asked on all threads.
+/// The files in a folder; none where there is no such folder. A link is what it leads to. While the folder is listed,
+/// other threads ask for the lengths of what is known already.
 pub fn files(folder: &Path) -> std::io::Result<Files> {
-    let entries = match std::fs::read_dir(folder) {
-        Ok(entries) => entries.collect::<Result<Vec<_>, _>>()?,
-        Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
-            return Ok(Files::new());
+    let how = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let folder = match rustix::fs::open(folder, how, Mode::empty()) {
+        Ok(folder) => folder,
+        Err(Errno::NOENT | Errno::NOTDIR) => return Ok(Files::default()),
+        Err(error) => return Err(error.into()),
+    };
+    let mut entries = Dir::read_from(&folder)?;
+    let lists = Mutex::new(Vec::new());
+    rayon::scope(|scope| -> std::io::Result<()> {
+        loop {
+            let mut names = Vec::new();
+            for entry in entries.by_ref().take(LISTED) {
+                names.extend_from_slice(entry?.file_name().to_bytes_with_nul());
+            }
+            if names.is_empty() {
+                return Ok(());
+            }
+            let (folder, lists) = (&folder, &lists);
+            scope.spawn(move |_| {
+                let list = measured(folder, &names);
+                lists.lock().unwrap_or_else(PoisonError::into_inner).push(list);
+            });
         }
-        Err(error) => return Err(error),
-    };
-    let file = |entry: std::fs::DirEntry| {
-        let about = entry.metadata().ok()?;
-        // A link is what it leads to.
-        let about = if about.is_symlink() { entry.path().metadata().ok()? } else { about };
-        let name = || entry.file_name().into_string().unwrap_or_else(|name| name.to_string_lossy().into_owned());
-        about.is_file().then(|| (name(), about.len()))
-    };
-    Ok(sorted(entries.into_par_iter().filter_map(file).collect()))
+    })?;
+    Ok(Files::merged(&lists.into_inner().unwrap_or_else(PoisonError::into_inner)))
 }
 
-/// Files by name. Names of one folder begin alike: the bytes after that tell most of them apart at once.
-fn sorted(files: Files) -> Files {
-    let Some((first, _)) = files.first() else { return files };
-    let shared = |name: &str| name.bytes().zip(first.bytes()).take_while(|(a, b)| a == b).count();
-    let shared = files.par_iter().map(|(name, _)| shared(name)).min().unwrap_or(0);
-    let key = |name: &str| {
-        let mut bytes = [0; 8];
-        bytes.iter_mut().zip(name.bytes().skip(shared)).for_each(|(to, from)| *to = from);
-        u64::from_be_bytes(bytes)
-    };
-    let mut keyed: Vec<(u64, (String, u64))> = files.into_par_iter().map(|file| (key(&file.0), file)).collect();
-    keyed.par_sort_unstable_by(|(a, x), (b, y)| a.cmp(b).then_with(|| x.cmp(y)));
-    keyed.into_par_iter().map(|(_, file)| file).collect()
+/// Those of some names, each with a zero at its end, that are files.
+fn measured(folder: &OwnedFd, names: &[u8]) -> Files {
+    let mut files = Files::default();
+    for name in names.split_inclusive(|byte| *byte == 0).filter_map(|name| CStr::from_bytes_with_nul(name).ok()) {
+        let about = rustix::fs::statat(folder, name, AtFlags::empty());
+        // What is gone by now is not there.
+        let Some(about) = about.ok().filter(|about| FileType::from_raw_mode(about.st_mode).is_file()) else { continue };
+        files.push(&name.to_string_lossy(), u64::try_from(about.st_size).unwrap_or(0));
+    }
+    files
 }
 
 /// Frames with the sizes of their files.
@@ -186,10 +200,11 @@ impl Observation<'_> {
             let path = series.name(*frame);
             let failed = |error: std::io::Error| Failure::machine("read", &path, &error);
             let (_, content) = truepath_media::inspect(Path::new(&path)).map_err(failed)?;
-            let bytes = std::fs::read(&path).map_err(failed)?;
+            let mut hasher = blake3::Hasher::new();
+            File::open(&path).and_then(|file| hasher.update_reader(file).map(drop)).map_err(failed)?;
             (self.told)(1);
-            let digest = *blake3::hash(&bytes).as_bytes();
-            Ok((*frame, Deep { bytes: bytes.len() as u64, digest, odd: content.odd(is_colour) }))
+            let (bytes, digest) = (hasher.count(), *hasher.finalize().as_bytes());
+            Ok((*frame, Deep { bytes, digest, odd: content.odd(is_colour) }))
         };
         let mut looked = whole.par_iter().map(look).collect::<Result<Vec<(i64, Deep)>, Failure>>()?;
         for at in 1..looked.len() {
@@ -220,8 +235,7 @@ impl Observation<'_> {
         for (frame, path) in series.files() {
             let files = self.folder(paths::parent(&path), listed)?;
             let name = paths::file_name(&path);
-            let at = files.binary_search_by(|(own, _)| own.as_str().cmp(name));
-            there.extend(at.ok().map(|at| (frame, files[at].1)));
+            there.extend(files.find(name).map(|bytes| (frame, bytes)));
         }
         Ok(there)
     }
@@ -230,29 +244,17 @@ impl Observation<'_> {
 /// Frames of a series that are among the files of its folder, with their bytes. Numbers beyond its frames are strays.
 fn in_folder(series: &Series, folder: &str, files: &Files, stray: &mut Vec<String>) -> Sizes {
     let (_, file) = series.pattern.split_folder();
-    let head = match file.pieces().first() {
-        Some(truepath_core::template::Piece::Text(text)) => text.as_str(),
-        _ => "",
-    };
     let Some(frames) = series.frames.as_ref() else { return Vec::new() };
-    let own = beginning(files, head);
     if file.frame_width().is_none() {
-        let found = own.iter().find(|(name, _)| *name == file.name(0));
-        return found.map(|(_, bytes)| frames.iter().map(|frame| (frame, *bytes)).collect()).unwrap_or_default();
+        let found = files.find(&file.name(0));
+        return found.map(|bytes| frames.iter().map(|frame| (frame, bytes)).collect()).unwrap_or_default();
     }
-    let read = |(name, bytes): &(String, u64)| Some((file.read(name)?.saturating_sub(series.shift), *bytes));
-    let (there, beyond): (Sizes, Sizes) =
-        own.par_iter().filter_map(read).partition(|(frame, _)| frames.contains(*frame));
+    let own = files.of(&file).into_par_iter();
+    let read = own.map(|(row, number)| (number.saturating_sub(series.shift), files.bytes(row)));
+    let (there, beyond): (Sizes, Sizes) = read.partition(|(frame, _)| frames.contains(*frame));
     let folder = folder.trim_end_matches('/');
     stray.extend(
         beyond.into_iter().map(|(frame, _)| format!("{folder}/{}", file.name(frame.saturating_add(series.shift)))),
     );
     there
-}
-
-/// The files whose names begin with a text.
-fn beginning<'f>(files: &'f Files, head: &str) -> &'f [(String, u64)] {
-    let from = files.partition_point(|(name, _)| name.as_str() < head);
-    let until = from + files[from..].partition_point(|(name, _)| name.starts_with(head));
-    &files[from..until]
 }

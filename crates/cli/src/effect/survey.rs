@@ -58,8 +58,10 @@ impl Survey<'_> {
             let there = Path::new(&folder).is_dir();
             observe::files(Path::new(&folder)).ok().filter(|_| there).map(|files| (folder, files))
         };
-        machine.folders = folders.into_iter().filter_map(listed).collect();
-        machine.history = journal::read(&lock::state_folder(sheet), Depth::Landings);
+        let state = lock::state_folder(sheet);
+        // The disk is asked for names while journals are read.
+        (machine.folders, machine.history) =
+            rayon::join(|| folders.into_iter().filter_map(listed).collect(), || journal::read(&state, Depth::Landings));
         if !machine.history.sessions.is_empty() {
             machine.made_of = self.made(sheet, around).now();
         }

@@ -2,8 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use rayon::iter::{IntoParallelIterator, ParallelIterator};
-
 use crate::catalogue::Bits;
 use crate::plan::{Plan, Series, SeriesKind};
 use crate::resolve::{Job, paths};
@@ -140,11 +138,6 @@ impl<'i> Listing<'i> {
             }
             let folder = folder.name(0);
             let Some((folder, files)) = machine.folders.get_key_value(folder.trim_end_matches('/')) else { continue };
-            // Only names that begin as the series' do are read.
-            let head = match file.pieces().first() {
-                Some(crate::template::Piece::Text(text)) => text.clone(),
-                _ => String::new(),
-            };
             let numbers = series.numbers().unwrap_or_default();
             let landed = machine.history.of(series);
             let now = at.filter(|_| !landed.is_empty()).and_then(|at| machine.made_of.get(at)?.as_ref());
@@ -152,12 +145,8 @@ impl<'i> Listing<'i> {
             // Where nothing differs, nothing can be stale.
             let stale = stale.filter(|stale| stale.iter().any(|list| !list.is_empty()));
             let seen = known.entry(folder).or_insert_with(|| vec![false; files.len()]);
-            let from = files.partition_point(|(name, _)| *name < head);
-            let until = from + files[from..].partition_point(|(name, _)| name.starts_with(&head));
-            let read = |row: usize| Some((row, file.read(&files[row].0)?));
-            let rows: Vec<(usize, i64)> = (from..until).into_par_iter().filter_map(read).collect();
-            for (row, number) in rows {
-                let size = &files[row].1;
+            for (row, number) in files.of(&file) {
+                let size = files.bytes(row);
                 seen[row] = true;
                 let Some(at) = at else { continue };
                 if file.frame_width().is_none() || numbers.contains(number) {
@@ -165,7 +154,7 @@ impl<'i> Listing<'i> {
                     *entry = (entry.0 + 1, entry.1 + size);
                     let number = if file.frame_width().is_some() { number } else { numbers.first().unwrap_or(0) };
                     let is_stale = |stale: &Vec<_>| {
-                        let standing = standing(past(landed, number, *size), *size, Some(stale));
+                        let standing = standing(past(landed, number, size), size, Some(stale));
                         matches!(standing, Standing::Stale(_))
                     };
                     if stale.as_ref().is_some_and(is_stale) {
@@ -182,7 +171,7 @@ impl<'i> Listing<'i> {
                 .iter()
                 .enumerate()
                 .filter(|(row, (name, _))| !name.starts_with('.') && !known.is_some_and(|known| known[*row]));
-            let unknown: Vec<&str> = unknown.map(|(_, (name, _))| name.as_str()).collect();
+            let unknown: Vec<&str> = unknown.map(|(_, (name, _))| name).collect();
             if !unknown.is_empty() {
                 listing.unknown.insert(folder, unknown);
             }

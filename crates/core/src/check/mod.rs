@@ -26,6 +26,7 @@ use crate::run::history::History;
 use crate::sheet::read::part_of;
 use crate::sheet::{Key, MeantEntry, Sheet};
 use crate::source::{Place, Spanned};
+use crate::verify::Files;
 
 /// All that checks look at.
 #[derive(Clone, Copy)]
@@ -70,8 +71,8 @@ pub struct Machine {
     pub cores: Option<u64>,
     /// Sound files.
     pub sounds: BTreeMap<String, Sound>,
-    /// The files in output folders that are there: name and length, by name, by folder.
-    pub folders: BTreeMap<String, Vec<(String, u64)>>,
+    /// The files in output folders that are there, by folder.
+    pub folders: BTreeMap<String, Files>,
     /// What the journals say.
     pub history: History,
     /// What the frames of each series of the plan would be made of now.

@@ -1,10 +1,13 @@
 //! What was planned against what was seen: a state for every frame.
 
+mod files;
+
 use std::collections::BTreeMap;
 
 use crate::catalogue::{Bits, Channels};
 use crate::frames::Frames;
 use crate::plan::Series;
+pub use files::Files;
 
 /// What the head and the end of a picture file say.
 #[derive(Clone, Debug, PartialEq, Eq)]
