@@ -1,15 +1,12 @@
 //! One name, one file: what is decided from patterns against what is found by listing every name, on many small sheets.
 #![allow(clippy::unwrap_used)]
 
+mod support;
+
 use std::collections::HashMap;
 
-use truepath_core::check::{self, Input};
-use truepath_core::diagnostic::Findings;
-use truepath_core::pins::Pins;
-use truepath_core::plan::{Adapters, Ground, Plan, Selection, plan};
-use truepath_core::resolve::{Home, resolve, roots, stack};
-use truepath_core::sheet::{Settings, System, parse};
-use truepath_core::source::FileId;
+use support::checked;
+use truepath_core::plan::Plan;
 use unicode_normalization::UnicodeNormalization;
 
 /// How many sheets; each takes a fraction of a millisecond.
@@ -91,29 +88,6 @@ fn sheet(dice: &mut Dice) -> String {
     text
 }
 
-fn planned(text: &str) -> (Plan, Findings) {
-    let home = Home {
-        folder: "/work".into(),
-        sheet: "s".into(),
-        user: None,
-        system: System::Linux,
-        folders: vec!["/work".into()],
-        mark: String::new(),
-    };
-    let mut findings = Findings::default();
-    let sheet = parse::sheet(FileId(0), text, &mut findings);
-    let stacked = stack(&sheet, &[], &Settings::default(), &mut findings);
-    let jobs = resolve(&sheet, &stacked, &|_| None, &home, &mut findings);
-    let roots = roots(&sheet, &home, &Default::default(), true);
-    let ground =
-        Ground { sheet: &sheet, roots: &roots, home: &home, modes: &[], pins: &Pins::default(), looking: false };
-    let plan = plan(ground, &jobs, &Selection::default());
-    let adapters = Adapters::new();
-    let input = Input { sheet: &sheet, plan: &plan, rivals: &[], adapters: &adapters, machine: None, whole: true };
-    check::check(input, &mut findings);
-    (plan, findings)
-}
-
 /// What one person would see with all names in a list: how many series of each job share a name with an earlier one, and
 /// how many files stand where a folder is needed.
 fn listed(plan: &Plan, text: &str) -> (HashMap<String, usize>, bool) {
@@ -146,7 +120,7 @@ fn compare(seeds: std::ops::Range<u64>) -> (usize, usize) {
     let mut hits = (0, 0);
     for seed in seeds {
         let text = sheet(&mut Dice(seed));
-        let (plan, findings) = planned(&text);
+        let (plan, findings) = checked(&text);
         let mut found: HashMap<String, usize> = HashMap::new();
         for finding in findings.iter().filter(|finding| finding.check == "names-meet") {
             *found.entry(finding.job.clone().unwrap()).or_insert(0) += 1;

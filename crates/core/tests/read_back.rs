@@ -1,34 +1,14 @@
 //! What a template writes, it reads back: the same job, pass, version and frame, for every template that can be read back.
 #![allow(clippy::unwrap_used)]
 
+mod support;
+
 use proptest::prelude::*;
+use support::planned;
 use truepath_core::check::meeting::{Names, meetings};
 use truepath_core::diagnostic::Findings;
-use truepath_core::pins::Pins;
-use truepath_core::plan::{Ground, Plan, Selection, invocations, plan};
-use truepath_core::resolve::{Home, resolve, roots, stack};
-use truepath_core::sheet::{Settings, System, parse};
 use truepath_core::source::FileId;
 use truepath_core::whose::{Owner, owner};
-
-fn planned(text: &str) -> (Plan, Findings) {
-    let mut findings = Findings::default();
-    let sheet = parse::sheet(FileId(0), text, &mut findings);
-    let home = Home {
-        folder: "/p".into(),
-        sheet: "s".into(),
-        user: None,
-        system: System::Linux,
-        folders: vec!["/p".into()],
-        mark: String::new(),
-    };
-    let stacked = stack(&sheet, &[], &Settings::default(), &mut findings);
-    let jobs = resolve(&sheet, &stacked, &|_| None, &home, &mut findings);
-    let roots = roots(&sheet, &home, &Default::default(), true);
-    let ground =
-        Ground { sheet: &sheet, roots: &roots, home: &home, modes: &[], pins: &Pins::default(), looking: false };
-    (plan(ground, &jobs, &Selection::default()), findings)
-}
 
 /// Tokens in a random order with a separator between each two; the frame is always among them.
 fn template() -> impl Strategy<Value = String> {
@@ -69,23 +49,6 @@ proptest! {
                 }
             }
         }
-    }
-
-    #[test]
-    fn chunks_cover_every_planned_frame_once(chunk in 1i64..40, first in -50i64..50, more in 0i64..300, step in 1i64..5) {
-        let text = format!("sheet = 1\n[roots]\nout = \"/out\"\n[defaults]\nadapter = \"understudy\"\npasses = [\"beauty\", \"depth\"]\npath = \"{{out}}/{{job}}_{{pass}}.{{frame}}.exr\"\n\
-            [run]\nchunk = {chunk}\n[[job]]\nname = \"a\"\nscene = \"x\"\nframes = \"{first}-{}/{step}\"\n", first + more);
-        let (plan, _) = planned(&text);
-        let mut findings = Findings::default();
-        let adapter = truepath_core::adapter::adapter(FileId(1), truepath_core::adapter::BUILT_IN[0].1, &mut findings);
-        prop_assert!(findings.iter().next().is_none());
-        let calls: Vec<_> = invocations(&plan, &|_| Some(&adapter)).collect();
-        let mut ids: Vec<&str> = calls.iter().map(|call| call.id.as_str()).collect();
-        ids.dedup();
-        prop_assert_eq!(ids.len(), calls.len(), "no two calls of one name");
-        let rendered: Vec<i64> = calls.iter().flat_map(|call| call.frames.iter().collect::<Vec<_>>()).collect();
-        prop_assert_eq!(rendered, plan.series[0].frames.as_ref().unwrap().iter().collect::<Vec<_>>());
-        prop_assert!(calls.iter().all(|call| call.series == [0, 1] && call.frames.count() <= chunk));
     }
 }
 
