@@ -5,6 +5,7 @@
 mod support;
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -120,7 +121,13 @@ fn eight_share_a_folder_and_three_of_them_die_or_sleep() {
             .replace("chunk = 6", "chunk = 4\nheartbeat = \"0.2s\"\ntakeover = \"1.2s\"\nafter = [[\"sh\", \"-c\", \"echo {outcome} >> over.txt\"]]");
         let project = Project::with(&sheet);
         let mut chance = Chance(0xfe44 + round);
-        let mut crew: Vec<Child> = (0..8).map(|_| start(&project, &["--share"])).collect();
+        let said = |at: usize| project.path(&format!("said-{at}.txt"));
+        let worker = |at: usize| {
+            let mut command = project.command();
+            command.args(["run", "--share"]).stdout(Stdio::null()).stderr(File::create(said(at)).unwrap());
+            command.spawn().unwrap()
+        };
+        let mut crew: Vec<Child> = (0..8).map(worker).collect();
         let began = Instant::now();
         let (mut killed, mut asleep) = (Vec::new(), Vec::new());
         for victim in crew.iter().take(3) {
@@ -137,9 +144,10 @@ fn eight_share_a_folder_and_three_of_them_die_or_sleep() {
         // Long enough for the others to take over.
         std::thread::sleep(Duration::from_millis(1800 + chance.below(500)));
         asleep.iter().for_each(|process| signal("-CONT", *process));
-        for run in &mut crew {
+        for (at, run) in crew.iter_mut().enumerate() {
             let ended = run.wait().unwrap();
-            assert!(killed.contains(&run.id()) || ended.success(), "round {round}: {ended}");
+            let well = killed.contains(&run.id()) || ended.success();
+            assert!(well, "round {round}: {ended}\n{}", std::fs::read_to_string(said(at)).unwrap());
         }
         assert!(began.elapsed() < Duration::from_secs(60), "round {round} took {:?}", began.elapsed());
         all_whole(&project, &format!("in round {round}"));
@@ -170,6 +178,45 @@ fn eight_share_a_folder_and_three_of_them_die_or_sleep() {
         project.say("run").ended(0);
         assert!(!project.path("renders/.truepath").exists(), "{:?}", project.files("renders/.truepath"));
     }
+}
+
+#[test]
+fn many_clear_up_at_once_after_one_that_was_killed() {
+    let project =
+        Project::with(&SMALL.replace("32x18", "160x90").replace("1-24", "1-60").replace("chunk = 6", "chunk = 60"));
+    let staged =
+        |project: &Project| project.files("renders").into_iter().filter(|name| name.contains(".truepath")).count();
+    let mut first = start(&project, &[]);
+    while staged(&project) == 0 {
+        std::thread::sleep(Duration::from_millis(1));
+    }
+    // It sleeps while its renderer goes on: what that writes stays in stage.
+    signal("-STOP", first.id());
+    while staged(&project) + rendered(&project).len() < 60 {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    let left = staged(&project);
+    assert!(left > 20, "{left} in stage");
+    first.kill().unwrap();
+    first.wait().unwrap();
+    let share =
+        || project.command().args(["run", "--share"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+    let crew: Vec<Child> = (0..6).map(|_| share()).collect();
+    for run in crew {
+        let ended = run.wait_with_output().unwrap();
+        assert!(ended.status.success(), "{}", String::from_utf8_lossy(&ended.stderr));
+    }
+    assert_eq!(rendered(&project), planned(&project));
+    let mut landed: Vec<i64> = Vec::new();
+    for event in journals(&project).into_values().flatten() {
+        match event {
+            Event::Landed(one) => landed.push(one.frame),
+            Event::Late { frame, .. } => drop(landed.remove(landed.iter().rposition(|own| *own == frame).unwrap())),
+            _ => {}
+        }
+    }
+    landed.sort_unstable();
+    assert_eq!(landed, (1..=60).collect::<Vec<i64>>(), "each of them once");
 }
 
 #[test]

@@ -2,8 +2,12 @@
 
 use std::fs::File;
 use std::io::Read;
+use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal};
+
+/// How long a process that was ended may take to be gone.
+const LAST: Duration = Duration::from_secs(1);
 
 /// Which start of the system this is; empty where the system does not say.
 pub fn boot() -> String {
@@ -41,7 +45,13 @@ pub fn end_group(leader: u32, born_at: &str) -> bool {
     let stranger = stat(leader).is_some_and(|stat| stat.born != born_at);
     let Some(group) = pid(leader).filter(|_| !stranger && !born_at.is_empty()) else { return false };
     // While anyone is in the group, the system gives its number to nobody else.
-    rustix::process::kill_process_group(group, Signal::KILL).is_ok()
+    let killed = rustix::process::kill_process_group(group, Signal::KILL).is_ok();
+    // What it is just writing ends with it: that is waited for, and no longer than a system takes for it.
+    let since = Instant::now();
+    while killed && is_alive(leader, born_at) && since.elapsed() < LAST {
+        std::thread::sleep(LAST / 100);
+    }
+    killed
 }
 
 fn pid(process: u32) -> Option<Pid> {

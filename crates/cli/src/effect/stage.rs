@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
 use rustix::fs::{CWD, RenameFlags};
 use truepath_core::plan::Series;
@@ -13,6 +14,10 @@ use truepath_core::verify::{State, judge};
 
 use super::journal::Journal;
 use crate::exit_code::Failure;
+
+/// How often a folder that fills while it is cleared is cleared again, and the pause before that.
+const TRIES: usize = 10;
+const PAUSE: Duration = Duration::from_millis(20);
 
 /// One staged file and where it is to go.
 pub struct Landing<'l> {
@@ -75,7 +80,12 @@ pub fn land(landing: &Landing<'_>, journal: &Journal) -> Result<Fate, Failure> {
     }
     let mut hasher = blake3::Hasher::new();
     let read = File::open(landing.staged).and_then(|file| hasher.update_reader(&file).map(|_| file));
-    let file = read.map_err(|error| failure("read", landing.staged, &error))?;
+    let file = match read {
+        Ok(file) => file,
+        // Somebody else who clears up has just landed it.
+        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(Fate::NotThere),
+        Err(error) => return Err(failure("read", landing.staged, &error)),
+    };
     file.sync_all().map_err(|error| failure("write", landing.staged, &error))?;
     let folder = landing.target.parent().unwrap_or(Path::new("/"));
     if !folder.is_dir() {
@@ -207,9 +217,20 @@ pub fn prepare(folder: &Path) -> Result<(), Failure> {
 
 /// Removes a stage folder with all that is left in it.
 pub fn clear(folder: &Path) -> Result<(), Failure> {
-    match std::fs::remove_dir_all(folder) {
-        Err(error) if error.kind() != ErrorKind::NotFound => Err(Failure::machine("remove", folder, &error)),
-        _ => Ok(()),
+    let mut tries = 0;
+    loop {
+        match std::fs::remove_dir_all(folder) {
+            Ok(()) => return Ok(()),
+            Err(error) if error.kind() == ErrorKind::NotFound && !folder.exists() => return Ok(()),
+            // A renderer that is being ended writes a last file, or somebody else clears the same folder.
+            Err(error)
+                if tries < TRIES && matches!(error.kind(), ErrorKind::NotFound | ErrorKind::DirectoryNotEmpty) =>
+            {
+                tries += 1;
+                std::thread::sleep(PAUSE);
+            }
+            Err(error) => return Err(Failure::machine("remove", folder, &error)),
+        }
     }
 }
 

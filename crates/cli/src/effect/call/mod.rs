@@ -154,6 +154,8 @@ impl<'a> Attempt<'a> {
     /// What is said and known in the end.
     fn close(mut self, code: Option<i32>, strays: i64, began: Instant) -> Result<Done, Failure> {
         let lacking = Frames::from_any(self.awaited.iter().map(|(_, frame)| *frame).collect());
+        // Whoever took it over may have cleared its stage away: then nothing lies there to tell.
+        self.lost |= !lacking.is_empty() && !self.crew.is_mine(self.call);
         if self.lost {
             self.crew.record(&Event::Lost { call: self.call.id.clone() })?;
         }
