@@ -120,9 +120,11 @@ fn main() {
     });
     let frames = if asked.is_some() { 100_000 } else { 1_000_000 };
     let folder = million(frames);
-    println!("{frames} frames that are all there:");
+    println!("{frames} frames that are all there (three times, the middle one):");
     for words in [&["run"][..], &["status"], &["check"]] {
-        let (took, memory) = measured(folder.path(), words);
+        let mut times: Vec<(Duration, f64)> = (0..3).map(|_| measured(folder.path(), words)).collect();
+        times.sort_by_key(|(took, _)| *took);
+        let (took, memory) = times[1];
         println!("  truepath {:<7} {:>7.2} s   {memory:>6.0} MB", words.join(" "), took.as_secs_f64());
     }
 }

@@ -186,7 +186,8 @@ fn listen(leader: Pid, pipe: PipeReader, log: &mut File, listener: &mut dyn List
         gathers = gathers.filter(|until| over.is_none() && *until > now);
         let asked = (end.is_none() && over.is_none()).then(|| now + ASK);
         let left = over.map(|over: Instant| over + LEFTOVER);
-        let due = [listener.due(), asked, left, gathers].into_iter().flatten().min();
+        let told = listener.due().filter(|_| over.is_none());
+        let due = [told, asked, left, gathers].into_iter().flatten().min();
         let wait = due.map(|due| due.saturating_duration_since(now));
         let wait =
             wait.map(|wait| Timespec { tv_sec: wait.as_secs().cast_signed(), tv_nsec: i64::from(wait.subsec_nanos()) });
