@@ -3,16 +3,12 @@
 //! Every row is the median of several runs in this process's own run; all writers write to the same sink, `/dev/null`.
 #![allow(clippy::unwrap_used)]
 
+#[path = "../../core/tests/support/mod.rs"]
+mod support;
+
 use std::io::Write;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
-
-use truepath_core::diagnostic::Findings;
-use truepath_core::pins::Pins;
-use truepath_core::plan::{Ground, Selection, plan};
-use truepath_core::resolve::{Home, resolve, roots, stack};
-use truepath_core::sheet::{Settings, System, parse};
-use truepath_core::source::FileId;
 
 const HEAD: &str = "sheet = 1\n[roots]\nrenders = \"renders\"\n[formats.master]\ntype = \"exr\"\n[defaults]\nfps = 24\nsize = \"320x180\"\nformat = \"master\"\n\
     passes = [\"beauty\", \"depth\", \"normal\", \"mask\", \"position\", \"motion\", \"uv\", \"id\"]\nversion = 1\n\
@@ -106,24 +102,8 @@ fn peak() -> u64 {
 fn planning() {
     println!("\na plan of 10,000 jobs, 8 passes, 1,000,000 frames each");
     let text = sheet(10_000, "1-1000000");
-    let folder = "/work".to_owned();
-    let home = Home {
-        folder: folder.clone(),
-        sheet: "bench".into(),
-        user: None,
-        system: System::Linux,
-        folders: vec![folder],
-        mark: String::new(),
-    };
     let time = median(3, || {
-        let mut findings = Findings::default();
-        let sheet = parse::sheet(FileId(0), &text, &mut findings);
-        let stacked = stack(&sheet, &[], &Settings::default(), &mut findings);
-        let jobs = resolve(&sheet, &stacked, &|_| None, &home, &mut findings);
-        let roots = roots(&sheet, &home, &Default::default(), true);
-        let ground =
-            Ground { sheet: &sheet, roots: &roots, home: &home, modes: &[], pins: &Pins::default(), looking: false };
-        let plan = plan(ground, &jobs, &Selection::default());
+        let (plan, _) = support::planned(&text);
         assert_eq!(plan.series.len(), 80_000);
     });
     row("sheet text to plan", time, time);

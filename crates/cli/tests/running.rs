@@ -8,18 +8,8 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use support::{Project, SMALL, Said, planned, rendered};
+use support::{Project, SMALL, Said, UNDERSTUDY, odd, planned, rendered};
 use truepath_core::run::event::{self, Event};
-
-const UNDERSTUDY: &str = include_str!("../../core/src/adapter/understudy.toml");
-
-/// The small project with an adapter `odd` that can be told to misbehave.
-fn odd(sheet: &str) -> Project {
-    let project = Project::with(&sheet.replace("\"understudy\"", "\"odd\""));
-    let native = "native = [\"--{key}\", \"{value}\"]\nvariable = ";
-    project.write("adapters/odd.toml", UNDERSTUDY.replace("variable = ", native));
-    project
-}
 
 /// The small project whose renderer is a shell script. `$RENDER` in it is the understudy's own command.
 fn scripted(sheet: &str, script: &str) -> Project {
@@ -276,6 +266,14 @@ fn a_deep_look_finds_other_bytes_and_pictures_that_nobody_meant() {
     let said = project.say("verify --deep").ended(0).out;
     assert!(said.contains("odd 1,3") && said.contains("it is black"), "{said}");
     assert!(said.contains("it is the same to the byte as frame 2"), "{said}");
+    // Head and end are whole, what lies between is not.
+    let name = "renders/crossing/crossing_beauty.0002.png";
+    let mut torn = std::fs::read(project.path(name)).unwrap();
+    let at = torn.len() / 2;
+    torn[at] ^= 0xff;
+    project.write(name, &torn);
+    let broken = |words: &str| project.say(words).json()["series"][0]["broken"].as_str().unwrap().to_owned();
+    assert_eq!([broken("verify --json"), broken("verify --deep --json")], ["", "2"]);
 }
 
 #[test]

@@ -9,11 +9,10 @@ use std::process::{Child, Command, Stdio};
 
 use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
 use rustix::termios::{Winsize, tcsetwinsize};
-use support::{Project, SMALL};
+use support::{Project, SMALL, odd};
 use truepath_core::catalogue::{AUDIO_CODECS, CODECS, CONTAINERS, PICTURES};
 use truepath_core::diagnostic::CHECKS;
 
-const UNDERSTUDY: &str = include_str!("../../core/src/adapter/understudy.toml");
 const WIDTH: u16 = 72;
 
 /// Starts a command whose standard error is a terminal; gives the terminal's other end, too.
@@ -106,13 +105,10 @@ fn watched(project: &Project, words: &[&str]) -> (Vec<Vec<String>>, Vec<String>,
 #[test]
 fn a_terminal_has_one_block_that_goes_and_failures_that_stay() {
     let sheet = SMALL
-        .replace("\"understudy\"", "\"odd\"")
         .replace("\"1-24\"", "\"1-12\"")
         .replace("camera = \"quay\"", "camera = \"quay\"\nnative.misbehave = \"cut\"\nnative.at = 3")
         .replace("32x18", "320x180");
-    let project = Project::with(&(sheet + "workers = 2\n"));
-    let native = "native = [\"--{key}\", \"{value}\"]\nvariable = ";
-    project.write("adapters/odd.toml", UNDERSTUDY.replace("variable = ", native));
+    let project = odd(&(sheet + "workers = 2\n"));
     let (pictures, last, code) = watched(&project, &["run"]);
     assert_eq!(code, 3, "{last:#?}");
     let is_block = |line: &&String| line.contains('\u{2501}') || line.contains("\u{2500}\u{2500}");

@@ -31,7 +31,12 @@ impl Chance {
 }
 
 fn start(project: &Project, words: &[&str]) -> Child {
-    project.command().arg("run").args(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    start_telling(project, words, Stdio::null())
+}
+
+/// A run whose words go somewhere.
+fn start_telling(project: &Project, words: &[&str], said: impl Into<Stdio>) -> Child {
+    project.command().arg("run").args(words).stdout(Stdio::null()).stderr(said).spawn().unwrap()
 }
 
 fn signal(name: &str, process: u32) {
@@ -122,11 +127,7 @@ fn eight_share_a_folder_and_three_of_them_die_or_sleep() {
         let project = Project::with(&sheet);
         let mut chance = Chance(0xfe44 + round);
         let said = |at: usize| project.path(&format!("said-{at}.txt"));
-        let worker = |at: usize| {
-            let mut command = project.command();
-            command.args(["run", "--share"]).stdout(Stdio::null()).stderr(File::create(said(at)).unwrap());
-            command.spawn().unwrap()
-        };
+        let worker = |at: usize| start_telling(&project, &["--share"], File::create(said(at)).unwrap());
         let mut crew: Vec<Child> = (0..8).map(worker).collect();
         let began = Instant::now();
         let (mut killed, mut asleep) = (Vec::new(), Vec::new());
@@ -199,9 +200,7 @@ fn many_clear_up_at_once_after_one_that_was_killed() {
     assert!(left > 20, "{left} in stage");
     first.kill().unwrap();
     first.wait().unwrap();
-    let share =
-        || project.command().args(["run", "--share"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
-    let crew: Vec<Child> = (0..6).map(|_| share()).collect();
+    let crew: Vec<Child> = (0..6).map(|_| start_telling(&project, &["--share"], Stdio::piped())).collect();
     for run in crew {
         let ended = run.wait_with_output().unwrap();
         assert!(ended.status.success(), "{}", String::from_utf8_lossy(&ended.stderr));

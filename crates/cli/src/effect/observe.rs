@@ -84,6 +84,7 @@ pub enum Look {
 
 /// What every byte of a file says.
 struct Deep {
+    seen: Seen,
     bytes: u64,
     digest: [u8; 32],
     odd: Option<String>,
@@ -124,7 +125,7 @@ impl Observation<'_> {
             return Ok(Verdict::gather((at, series), &[], []));
         }
         let mut stray = Vec::new();
-        let there = match series.pattern.folder().filter(|folder| folder.frame_width().is_none()) {
+        let mut there = match series.pattern.folder().filter(|folder| folder.frame_width().is_none()) {
             Some(folder) => {
                 let folder = folder.name(0);
                 let files = self.folder(folder.trim_end_matches('/'), listed)?;
@@ -145,13 +146,12 @@ impl Observation<'_> {
                 Seen::AsLanded
             } else {
                 let path = series.name(frame);
-                let read = if self.look == Look::Deep { truepath_media::decode } else { truepath_media::probe };
-                read(Path::new(&path)).unwrap_or_else(|error| Seen::Broken(format!("cannot be read: {error}")))
+                let seen = truepath_media::probe(Path::new(&path));
+                seen.unwrap_or_else(|error| Seen::Broken(format!("cannot be read: {error}")))
             };
             (self.told)(1);
             (frame, seen, standing)
         };
-        let mut there = there;
         there.par_sort_unstable();
         let frames: Vec<i64> = series.frames.iter().flat_map(|frames| frames.iter()).collect();
         let missing = (Seen::Missing, Standing::Fresh);
@@ -181,8 +181,9 @@ impl Observation<'_> {
     ) -> Result<Vec<Found>, Failure> {
         let looked = self.deep(series, &found)?;
         for (frame, seen, standing) in &mut found {
-            let deep = looked.get(frame).filter(|_| matches!(seen, Seen::Whole(_)));
-            if let (Some(deep), Standing::Fresh) = (deep, &*standing) {
+            let Some(deep) = looked.get(frame) else { continue };
+            seen.clone_from(&deep.seen);
+            if *standing == Standing::Fresh {
                 let landed = past(landed, frame.saturating_add(series.shift), deep.bytes);
                 *standing = deep.standing(landed.map(|(record, _)| record.digest)).unwrap_or(Standing::Fresh);
             }
@@ -190,7 +191,7 @@ impl Observation<'_> {
         Ok(found)
     }
 
-    /// Every byte of the whole files of a series.
+    /// Every byte of the files of a series that seem whole by head and end.
     fn deep(&self, series: &Series, found: &[Found]) -> Result<HashMap<i64, Deep>, Failure> {
         let pass = &self.plan.jobs[series.job].passes[series.passes[0]];
         let is_colour = series.passes.len() == 1 && pass.kind == Kind::Colour;
@@ -199,12 +200,12 @@ impl Observation<'_> {
         let look = |frame: &i64| {
             let path = series.name(*frame);
             let failed = |error: std::io::Error| Failure::machine("read", &path, &error);
-            let (_, content) = truepath_media::inspect(Path::new(&path)).map_err(failed)?;
+            let (seen, content) = truepath_media::inspect(Path::new(&path)).map_err(failed)?;
             let mut hasher = blake3::Hasher::new();
             File::open(&path).and_then(|file| hasher.update_reader(file).map(drop)).map_err(failed)?;
             (self.told)(1);
             let (bytes, digest) = (hasher.count(), *hasher.finalize().as_bytes());
-            Ok((*frame, Deep { bytes, digest, odd: content.odd(is_colour) }))
+            Ok((*frame, Deep { seen, bytes, digest, odd: content.odd(is_colour) }))
         };
         let mut looked = whole.par_iter().map(look).collect::<Result<Vec<(i64, Deep)>, Failure>>()?;
         for at in 1..looked.len() {

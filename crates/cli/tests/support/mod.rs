@@ -39,6 +39,17 @@ scene-span-not-covered = "off"
 chunk = 6
 "#;
 
+/// The adapter of the renderer in the box, as text.
+pub const UNDERSTUDY: &str = include_str!("../../../core/src/adapter/understudy.toml");
+
+/// A project with an adapter `odd` in place of the understudy's own, that can be told to misbehave.
+pub fn odd(sheet: &str) -> Project {
+    let project = Project::with(&sheet.replace("\"understudy\"", "\"odd\""));
+    let native = "native = [\"--{key}\", \"{value}\"]\nvariable = ";
+    project.write("adapters/odd.toml", UNDERSTUDY.replace("variable = ", native));
+    project
+}
+
 /// A project folder that goes with the test.
 pub struct Project {
     folder: TempDir,

@@ -67,7 +67,7 @@ pub struct Attempt<'a> {
     lines: Arc<Lines>,
     watch: Watch,
     looked: Instant,
-    /// Written files, since when they wait to land.
+    /// Written files, and when each is to land if the renderer still runs.
     written: VecDeque<(Instant, PathBuf, Place)>,
     process: u32,
     ending: Option<Instant>,
