@@ -7,18 +7,18 @@
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use truepath_core::check::meeting::{Names, meetings};
+use truepath_core::check::meeting::{NamedSeries, meetings};
 use truepath_core::frames::Frames;
 use truepath_core::template::Pattern;
 
-fn series(jobs: usize, passes: usize, frames: i64) -> Vec<Names> {
+fn series(jobs: usize, passes: usize, frames: i64) -> Vec<NamedSeries> {
     let name = |at: usize| {
         let (job, pass) = (at / passes, at % passes);
         let mut pattern = Pattern::default();
         pattern.push_text(&format!("/work/renders/nf{job:05}/v001/p{pass}/nf{job:05}_c{}_p{pass}_v001.", job % 7));
         pattern.push_frame(4);
         pattern.push_text(".exr");
-        Names { at, pattern: pattern.folded(), frames: Frames::range(1, frames) }
+        NamedSeries { at, pattern: pattern.folded(), frames: Frames::range(1, frames) }
     };
     (0..jobs * passes).map(name).collect()
 }

@@ -26,36 +26,36 @@ pub struct Cli {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Write the demo project and take it through the whole way
-    Demo(Demo),
+    Demo(DemoArgs),
     /// Write a starter sheet, commented, with the folders it names
-    New(New),
+    New(NewArgs),
     /// Show what will be written: pattern, first and last name, count, size, type
-    Names(Names),
+    Names(NamesArgs),
     /// Find every mistake before the first frame
-    Check(Check),
+    Check(CheckArgs),
     /// Show the facts of a scene, and which of its files are missing
-    Scene(Scene),
+    Scene(SceneArgs),
     /// Show what file types and codecs can hold
-    Formats(Formats),
+    Formats(FormatsArgs),
     /// Tell which job, pass, version and frame a file belongs to, or which part of its name does not fit
-    Whose(Whose),
+    Whose(WhoseArgs),
     /// Print the JSON Schema of sheet, adapter or machine file, for editors
-    Schema(Schema),
+    Schema(SchemaArgs),
     /// Tell what a check looks for, why it matters, and how it is put right
-    Explain(Explain),
+    Explain(ExplainArgs),
     /// Adapters: what there is, what one can carry, a new one, the proof
     #[command(subcommand)]
-    Adapter(Adapter),
+    Adapter(AdapterArgs),
     /// Write the command lines, as scripts or as JSON
-    Build(Build),
+    Build(BuildArgs),
     /// Render what is needed, here; go on where the last run stopped
-    Run(Run),
+    Run(RunArgs),
     /// Show how far everything is: done, running and where, failed, missing
-    Status(Status),
+    Status(StatusArgs),
     /// Show what the renderers of a job said: files, problems, the end of a failure
-    Log(Log),
+    Log(LogArgs),
     /// Compare what lies on disk with what was planned
-    Verify(Verify),
+    Verify(VerifyArgs),
     /// Ends renderers when the run that started it is gone
     #[command(hide = true)]
     GuardRenderers,
@@ -97,7 +97,7 @@ pub struct Common {
 
 /// `demo`.
 #[derive(Debug, Args)]
-pub struct Demo {
+pub struct DemoArgs {
     /// Where the project is written
     #[arg(default_value = "night-ferry")]
     pub folder: PathBuf,
@@ -105,7 +105,7 @@ pub struct Demo {
 
 /// `new`.
 #[derive(Debug, Args)]
-pub struct New {
+pub struct NewArgs {
     /// Where the sheet is written
     #[arg(default_value = ".")]
     pub folder: PathBuf,
@@ -116,7 +116,7 @@ pub struct New {
 
 /// `names`.
 #[derive(Debug, Args)]
-pub struct Names {
+pub struct NamesArgs {
     #[command(flatten)]
     pub common: Common,
     /// Print every path, one a line
@@ -135,7 +135,7 @@ pub struct Names {
 
 /// `check`.
 #[derive(Debug, Args)]
-pub struct Check {
+pub struct CheckArgs {
     #[command(flatten)]
     pub common: Common,
     /// Ask neither disk nor machine
@@ -146,7 +146,7 @@ pub struct Check {
     pub strict: bool,
     /// How findings are printed (--json is --to json)
     #[arg(long, value_name = "FORM", default_value = "text")]
-    pub to: Form,
+    pub to: OutputForm,
     /// Apply the remedies that are safe and certain, and show the change
     #[arg(long)]
     pub fix: bool,
@@ -154,7 +154,7 @@ pub struct Check {
 
 /// How findings are printed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Form {
+pub enum OutputForm {
     /// For people, each at its place in the sheet
     Text,
     /// One JSON document
@@ -165,7 +165,7 @@ pub enum Form {
 
 /// `scene`.
 #[derive(Debug, Args)]
-pub struct Scene {
+pub struct SceneArgs {
     /// Scene files
     #[arg(required = true)]
     pub scenes: Vec<PathBuf>,
@@ -179,7 +179,7 @@ pub struct Scene {
 
 /// `formats`.
 #[derive(Debug, Args)]
-pub struct Formats {
+pub struct FormatsArgs {
     /// One type, codec or extension (left out: all, in short)
     pub name: Option<String>,
     /// Print one JSON document
@@ -189,7 +189,7 @@ pub struct Formats {
 
 /// `whose`.
 #[derive(Debug, Args)]
-pub struct Whose {
+pub struct WhoseArgs {
     /// Files, spelt as on any system; they need not exist
     #[arg(required = true)]
     pub files: Vec<String>,
@@ -206,7 +206,7 @@ pub struct Whose {
 
 /// `schema`.
 #[derive(Debug, Args)]
-pub struct Schema {
+pub struct SchemaArgs {
     /// Of what
     #[arg(default_value = "sheet")]
     pub of: Described,
@@ -225,14 +225,14 @@ pub enum Described {
 
 /// `explain`.
 #[derive(Debug, Args)]
-pub struct Explain {
+pub struct ExplainArgs {
     /// The check's name (left out: the list of all checks)
     pub check: Option<String>,
 }
 
 /// `adapter`.
 #[derive(Debug, Subcommand)]
-pub enum Adapter {
+pub enum AdapterArgs {
     /// Every adapter that can be named here, and where its program is
     List(AdapterList),
     /// What an adapter can carry and accept, and what not
@@ -292,12 +292,12 @@ pub struct AdapterProve {
 
 /// `build`.
 #[derive(Debug, Args)]
-pub struct Build {
+pub struct BuildArgs {
     #[command(flatten)]
     pub common: Common,
     /// What is written
     #[arg(long, value_name = "TARGET", default_value = "sh")]
-    pub to: Target,
+    pub to: ScriptKind,
     /// Hand the JSON to a program instead, on its standard input
     #[arg(long, value_name = "PROGRAM", conflicts_with_all = ["to", "output", "parts"])]
     pub through: Option<PathBuf>,
@@ -332,23 +332,23 @@ pub struct Build {
 
 /// What `build` writes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Target {
+pub enum ScriptKind {
     /// A script for any POSIX shell
     Sh,
     /// A script for the command prompt of Windows
     Cmd,
-    /// The invocations as JSON
+    /// The calls as JSON
     Json,
 }
 
 /// `run`.
 #[derive(Debug, Args)]
-pub struct Run {
+pub struct RunArgs {
     #[command(flatten)]
     pub common: Common,
     /// What becomes of files that are there
     #[arg(long, value_name = "HOW")]
-    pub existing: Option<Existing>,
+    pub existing: Option<ExistingFiles>,
     /// Look clock, user, host and versions up anew
     #[arg(long)]
     pub anew: bool,
@@ -363,7 +363,7 @@ pub struct Run {
     pub chunk: Option<i64>,
     /// The order of calls
     #[arg(long, value_name = "HOW", default_value = "sheet")]
-    pub order: Order,
+    pub order: CallOrder,
     /// Work on the sheet together with other processes and machines that say the same
     #[arg(long, conflicts_with = "anew")]
     pub share: bool,
@@ -380,7 +380,7 @@ pub struct Run {
 
 /// The order of calls.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Order {
+pub enum CallOrder {
     /// As the sheet has them
     Sheet,
     /// First, last and middle frame of everything first, then the rest
@@ -389,7 +389,7 @@ pub enum Order {
 
 /// What becomes of files that are there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Existing {
+pub enum ExistingFiles {
     /// Missing and cut-off frames are rendered, everything else stays
     Keep,
     /// Frames that are not as planned are rendered again too
@@ -402,7 +402,7 @@ pub enum Existing {
 
 /// `status`.
 #[derive(Debug, Args)]
-pub struct Status {
+pub struct StatusArgs {
     #[command(flatten)]
     pub common: Common,
     /// Look again every second, until everything is done
@@ -415,7 +415,7 @@ pub struct Status {
 
 /// `log`.
 #[derive(Debug, Args)]
-pub struct Log {
+pub struct LogArgs {
     /// The job or combination, such as crossing or 'crossing/*'
     pub job: String,
     /// Only calls with any of these frames
@@ -432,7 +432,7 @@ pub struct Log {
     pub json: bool,
 }
 
-impl Log {
+impl LogArgs {
     /// What it has in common with commands that plan.
     pub fn common(&self) -> Common {
         let (jobs, sheet, mode) = (vec![self.job.clone()], self.sheet.clone(), self.mode.clone());
@@ -442,7 +442,7 @@ impl Log {
 
 /// `verify`.
 #[derive(Debug, Args)]
-pub struct Verify {
+pub struct VerifyArgs {
     #[command(flatten)]
     pub common: Common,
     /// Decode every picture, compare it with what landed, and look for black, flat alpha, numbers that are none, twins

@@ -1,5 +1,7 @@
 //! The public exit codes.
 
+use truepath_exec::failure::Cause;
+
 /// How a call ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Exit {
@@ -17,37 +19,14 @@ pub enum Exit {
     Interrupted = 130,
 }
 
-/// Why a call could not go on: one sentence, what to do, and how it ends.
-#[derive(Debug, thiserror::Error)]
-#[error("{message}")]
-pub struct Failure {
-    /// One sentence.
-    pub message: String,
-    /// What to do.
-    pub help: Option<String>,
-    /// How the call ends.
-    pub exit: Exit,
-}
-
-impl Failure {
-    /// The call or a file of it cannot be understood.
-    pub fn unreadable(message: impl Into<String>) -> Failure {
-        Failure { message: message.into(), help: None, exit: Exit::Unreadable }
-    }
-
-    /// The machine could not do something with a path.
-    pub fn machine(what: &str, path: impl AsRef<std::path::Path>, error: &std::io::Error) -> Failure {
-        Failure {
-            message: format!("cannot {what} {}: {error}", path.as_ref().display()),
-            help: None,
-            exit: Exit::Machine,
+impl From<Cause> for Exit {
+    fn from(cause: Cause) -> Exit {
+        match cause {
+            Cause::Refused => Exit::No,
+            Cause::Unreadable => Exit::Unreadable,
+            Cause::Program => Exit::Lacking,
+            Cause::Machine => Exit::Machine,
+            Cause::Interrupted => Exit::Interrupted,
         }
-    }
-
-    /// Adds what to do.
-    #[must_use]
-    pub fn help(mut self, help: impl Into<String>) -> Failure {
-        self.help = Some(help.into());
-        self
     }
 }

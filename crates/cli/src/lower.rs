@@ -1,7 +1,7 @@
 //! The one place that reads the environment: where we are, who we are, and what the terminal can do.
 
 use std::io::IsTerminal;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use truepath_core::sheet::System;
 
@@ -61,30 +61,32 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
     let locale = locale.to_string_lossy().to_ascii_lowercase();
     // A terminal without a locale is most often a modern one; only a named other encoding is taken at its word.
     let unicode = locale.is_empty() || locale == "c" || locale == "posix" || locale.contains("utf");
-    let screen = |terminal: bool, size: Option<rustix::termios::Winsize>| Screen {
+    let screen = |terminal: bool, size: Option<(terminal_size::Width, terminal_size::Height)>| Screen {
         colour: terminal && !plain,
         terminal,
-        width: size.map(|size| usize::from(size.ws_col)).filter(|width| terminal && *width >= 20).unwrap_or(100),
+        width: size.map(|(width, _)| usize::from(width.0)).filter(|width| terminal && *width >= 20).unwrap_or(100),
         unicode,
     };
     let (out, err) = (std::io::stdout(), std::io::stderr());
     let mut temporary =
         vec![PathBuf::from("/tmp"), PathBuf::from("/var/tmp"), PathBuf::from("/dev/shm"), std::env::temp_dir()];
     temporary.dedup();
+    let home = std::env::home_dir().filter(|home| !home.as_os_str().is_empty());
     Ok(Surroundings {
         folder: std::env::current_dir()?,
-        home: variable("HOME").map(PathBuf::from),
         configuration: variable("XDG_CONFIG_HOME")
+            .or_else(|| variable("APPDATA").filter(|_| cfg!(windows)))
             .map(PathBuf::from)
-            .or_else(|| variable("HOME").map(|home| PathBuf::from(home).join(".config")))
+            .or_else(|| home.as_ref().map(|home| home.join(".config")))
             .map(|folder| folder.join("truepath")),
+        home,
         temporary,
         program: std::env::current_exe()?,
         user: ["USER", "LOGNAME", "USERNAME"]
             .iter()
             .find_map(|name| variable(name))
             .map(|name| name.to_string_lossy().into_owned()),
-        host: rustix::system::uname().nodename().to_string_lossy().into_owned(),
+        host: gethostname::gethostname().to_string_lossy().into_owned(),
         system: if cfg!(windows) {
             System::Windows
         } else if cfg!(target_os = "macos") {
@@ -93,8 +95,8 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
             System::Linux
         },
         fixed: variable("SOURCE_DATE_EPOCH").and_then(|seconds| seconds.to_str()?.parse().ok()),
-        out: screen(out.is_terminal(), rustix::termios::tcgetwinsize(&out).ok()),
-        err: screen(err.is_terminal(), rustix::termios::tcgetwinsize(&err).ok()),
+        out: screen(out.is_terminal(), terminal_size::terminal_size_of(&out)),
+        err: screen(err.is_terminal(), terminal_size::terminal_size_of(&err)),
     })
 }
 
@@ -106,7 +108,8 @@ pub fn tracing(verbose: u8) {
     let level = [LevelFilter::WARN, LevelFilter::INFO, LevelFilter::DEBUG].get(usize::from(verbose)).copied();
     let typed = Targets::new().with_target("truepath", level.unwrap_or(LevelFilter::TRACE));
     let filter = std::env::var("TRUEPATH_LOG").ok().and_then(|filter| filter.parse().ok()).unwrap_or(typed);
-    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).without_time();
+    let colour = std::io::stderr().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty());
+    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).without_time().with_ansi(colour);
     tracing_subscriber::registry().with(filter).with(lines).init();
 }
 
@@ -119,10 +122,4 @@ pub fn search_path() -> impl Iterator<Item = PathBuf> {
 /// Whether an environment variable has a value.
 pub fn is_set(name: &str) -> bool {
     std::env::var_os(name).is_some_and(|value| !value.is_empty())
-}
-
-/// A path as the core takes it: text with `/`.
-pub fn text(path: &Path) -> String {
-    let text = path.to_string_lossy().into_owned();
-    if cfg!(windows) { text.replace('\\', "/") } else { text }
 }

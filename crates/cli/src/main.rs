@@ -3,16 +3,19 @@
 
 mod args;
 mod command;
-mod effect;
 mod exit_code;
 mod lower;
 mod pipeline;
 mod show;
 
+use std::panic::AssertUnwindSafe;
+
 use clap::Parser;
 
 use args::{Cli, Command};
-use exit_code::{Exit, Failure};
+use truepath_exec::failure::Failure;
+
+use exit_code::Exit;
 
 fn main() -> std::process::ExitCode {
     let cli = match Cli::try_parse() {
@@ -27,11 +30,14 @@ fn main() -> std::process::ExitCode {
         return std::process::ExitCode::from(truepath_understudy::run(call));
     }
     lower::tracing(cli.verbose);
-    let exit = match run(cli.command) {
+    // What a panic says is told once, as any other failure.
+    std::panic::set_hook(Box::new(|panic| tracing::debug!(place = ?panic.location(), "panic")));
+    let done = std::panic::catch_unwind(AssertUnwindSafe(|| run(cli.command)));
+    let exit = match done.unwrap_or_else(|panic| Err(Failure::bug(&*panic))) {
         Ok(exit) => exit,
         Err(failure) => {
             show::failure(&failure);
-            failure.exit
+            failure.cause.into()
         }
     };
     std::process::ExitCode::from(exit as u8)
@@ -57,7 +63,8 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Status(args) => command::status::run(&args, &around),
         Command::Log(args) => command::log::run(&args, &around),
         Command::GuardRenderers => {
-            effect::guard::watch(std::io::stdin().lock());
+            #[cfg(unix)]
+            truepath_exec::process::guard::watch(std::io::stdin().lock());
             Ok(Exit::Well)
         }
         Command::Understudy(call) => Ok(if truepath_understudy::run(call) == 0 { Exit::Well } else { Exit::No }),

@@ -41,6 +41,11 @@ chunk = 3
 const HEAD: &str = "adapter = 1\nprogram = \"truepath\"\n";
 const TAIL: &str = "\"--camera\", \"{camera}\", \"--size\", \"{width}x{height}\", \"--fps\", \"{fps}\", \"--bits\", \"{bits}\", \"--channels\", \"{channels}\"";
 
+/// The same with the renderer that fails in its own ways.
+fn by_odd_program(adapter: &str) -> String {
+    adapter.replace("program = \"truepath\"", &format!("program = \"{}\"", support::odd_renderer()))
+}
+
 /// Adapters over the same program: as it likes it best; a run of frames a call; a frame a call; names of its own; numbers
 /// behind the name; a folder for each pass with the program's own words.
 fn habits() -> Vec<(&'static str, String)> {
@@ -57,14 +62,15 @@ fn habits() -> Vec<(&'static str, String)> {
         "{HEAD}name = \"frames\"\narguments = [\"understudy\", \"render\", \"{{scene}}\", \"--frames\", \"{{frame}}\", \"--pass\", \"{{pass}}={{out}}\", {TAIL}]\n\
          [frames]\nper = \"frame\"\n[passes]\ncan = [\"pass\"]\n"
     );
-    let own =
-        lists.replace("\"lists\"", "\"own\"").replace("\"--frames\"", "\"--misbehave\", \"own-names\", \"--frames\"");
+    let own = by_odd_program(&lists)
+        .replace("\"lists\"", "\"own\"")
+        .replace("\"--frames\"", "\"--misbehave\", \"own-names\", \"--frames\"");
     let own = own.replace("number = \"#\"", "number = \"none\"\nwrites = [\"{pass}-{frame}.{ext}\"]");
-    let appended = ranges
+    let appended = by_odd_program(&ranges)
         .replace("\"ranges\"", "\"appended\"")
         .replace("\"--frames\"", "\"--misbehave\", \"numbers-appended\", \"--frames\"")
         .replace("number = \"#\"", "number = \"none\"\nwrites = [\"{out_stem}{frame:4}.{any}\"]");
-    let folders = lists
+    let folders = by_odd_program(&lists)
         .replace("\"lists\"", "\"folders\"")
         .replace("\"--frames\"", "\"--misbehave\", \"folder-per-pass\", \"--frames\"")
         .replace("number = \"#\"", "number = \"none\"\nwrites = [\"{word}/{any}_{frame:5}.png\"]");
@@ -138,7 +144,8 @@ fn a_script_stops_or_goes_on_and_tells_the_truth() {
     for (how, misbehaviour, lost) in
         [("skip", "skip", true), ("exit-zero", "exit-zero", true), ("exit-one", "exit-one", false)]
     {
-        let adapter = lists.replace("\"--frames\"", &format!("\"--misbehave\", \"{misbehaviour}\", \"--frames\""));
+        let adapter = by_odd_program(&lists)
+            .replace("\"--frames\"", &format!("\"--misbehave\", \"{misbehaviour}\", \"--frames\""));
         let project = project("lists", &adapter);
         let sheet = sheet("lists").replace("chunk = 3", "chunk = 3\nafter = [[\"touch\", \"over {outcome}\"]]");
         project.write("truepath.toml", sheet);
@@ -193,17 +200,14 @@ fn parts_share_the_work_evenly_and_write_everything_together() {
     assert_eq!(made(&project), planned(&project));
     std::fs::remove_file(project.path("out puts").join(made(&project).last().unwrap())).unwrap();
     let rest = project.say("build --missing --to json").ended(0).json();
-    assert_eq!(rest["invocations"].as_array().unwrap().len(), 1);
-    assert_eq!(
-        (&rest["invocations"][0]["frames"], &rest["invocations"][0]["passes"][0]),
-        (&"23".into(), &"mask".into())
-    );
+    assert_eq!(rest["calls"].as_array().unwrap().len(), 1);
+    assert_eq!((&rest["calls"][0]["frames"], &rest["calls"][0]["passes"][0]), (&"23".into(), &"mask".into()));
 }
 
 #[test]
 fn guarded_scripts_let_every_file_be_checked() {
     let (_, lists) = habits().remove(0);
-    let adapter = lists.replace("\"--frames\"", "\"--misbehave\", \"cut\", \"--frames\"");
+    let adapter = by_odd_program(&lists).replace("\"--frames\"", "\"--misbehave\", \"cut\", \"--frames\"");
     let project = project("lists", &adapter);
     project.say("build --guarded --keep-going -o r.sh").ended(0);
     let output = Command::new("sh").arg(project.path("r.sh")).output().unwrap();
@@ -297,5 +301,44 @@ fn generated_words_come_back_byte_for_byte_from_every_shell() {
             let expected: Vec<&[u8]> = chunk.iter().map(|text| text.as_bytes()).chain([b"".as_slice()]).collect();
             assert!(back == expected, "{shell}");
         }
+    }
+}
+
+#[test]
+fn scripts_for_sh_and_cmd_make_the_same_moves_in_the_same_order() {
+    for (name, adapter) in habits() {
+        let project = project(name, &adapter);
+        project.say("build --to sh -o r.sh").ended(0);
+        project.say("build --to cmd -o r.cmd").ended(0);
+        // The words of the one, as a shell reads them: variables at the head, and each final name.
+        let script = std::fs::read_to_string(project.path("r.sh")).unwrap();
+        let head = script.lines().filter(|line| {
+            line.split_once('=').is_some_and(|(name, _)| name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_'))
+        });
+        let lands = script.lines().filter(|line| line.starts_with("land "));
+        let body: Vec<&str> = head.chain(["land() { printf '%s\\n' \"$1\"; }"]).chain(lands).collect();
+        let said = Command::new("sh").args(["-c", &body.join("\n")]).output().unwrap();
+        let sh: Vec<String> = String::from_utf8(said.stdout).unwrap().lines().map(str::to_owned).collect();
+        // The words of the other, by its documented rules.
+        let script = std::fs::read_to_string(project.path("r.cmd")).unwrap();
+        let mut variables = std::collections::BTreeMap::new();
+        for line in script.lines().filter_map(|line| line.strip_prefix("set \"")) {
+            if let Some((name, value)) = line.trim_end_matches(['"', '\r']).split_once('=') {
+                variables.entry(name.to_owned()).or_insert(value.to_owned());
+            }
+        }
+        let moves = script
+            .lines()
+            .filter_map(|line| line.split_once("move /y \"%found%\" \""))
+            .map(|(_, rest)| rest.split('"').next().unwrap());
+        let cmd: Vec<String> = moves
+            .map(|target| {
+                let mut text = target.to_owned();
+                variables.iter().for_each(|(name, value)| text = text.replace(&format!("%{name}:/=\\%"), value));
+                text.replace('\\', "/").replace("%%", "%")
+            })
+            .collect();
+        assert_eq!(sh.len(), 10, "{name}: {sh:?}");
+        assert_eq!(sh, cmd, "{name}");
     }
 }

@@ -17,7 +17,7 @@ fn the_document_of_build_says_all_that_a_farm_needs() {
     );
     let project = Project::with(&sheet);
     let calls = project.say("build --to json").ended(0).json();
-    let call = &calls["invocations"][1];
+    let call = &calls["calls"][1];
     let folder = project.path("").display().to_string().trim_end_matches('/').to_owned();
     let stage = format!("{folder}/renders/.truepath/stage/truepath/crossing_7-8");
     let expected = [
@@ -58,7 +58,7 @@ fn the_document_of_build_says_all_that_a_farm_needs() {
         ["night", "mask", "crossing/mask"]
     );
     assert_eq!(call["writes"][0]["pattern"], format!("{folder}/renders/crossing/crossing_beauty.{{frame:4}}.png"));
-    assert_eq!(calls["invocations"].as_array().unwrap().len(), 2);
+    assert_eq!(calls["calls"].as_array().unwrap().len(), 2);
     project.say("run").ended(0);
     let logs = project.files(".truepath/truepath/logs");
     let log = logs.iter().find(|name| name.starts_with("crossing_7-8~")).unwrap();
@@ -74,8 +74,7 @@ fn passes_that_differ_in_their_options_are_called_apart() {
     let sheet = SMALL.replace("[checks]", "passes = [\"beauty\", { name = \"beauty\", as = \"beauty-plain\" }, { name = \"mask\", format = \"deep\" }]\n\n[formats.deep]\ntype = \"png\"\nbits = 16\nchannels = \"grey\"\n\n[checks]");
     let project = Project::with(&sheet.replace("\"1-24\"", "\"1-2\""));
     let calls = project.say("build --to json").ended(0).json();
-    let ids: Vec<&str> =
-        calls["invocations"].as_array().unwrap().iter().map(|call| call["id"].as_str().unwrap()).collect();
+    let ids: Vec<&str> = calls["calls"].as_array().unwrap().iter().map(|call| call["id"].as_str().unwrap()).collect();
     assert_eq!(ids, ["crossing_1-2_beauty", "crossing_1-2_beauty-plain", "crossing_1-2_mask"]);
     project.say("run --workers 3").ended(0);
     project.say("verify").ended(0);

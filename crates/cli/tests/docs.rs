@@ -123,3 +123,41 @@ fn a_new_sheet_over_the_studios_own_is_sound() {
     project.write("bad.toml", "[defaults]\nfps = \"many\"\n");
     project.say("new elsewhere --from bad.toml").ended(2);
 }
+
+#[test]
+fn the_page_of_settings_is_the_table_that_the_program_uses() {
+    use truepath_core::sheet::setting::{Above, Carrier, Changes, KEYS, tables};
+    let row = |row: truepath_core::sheet::setting::SettingRow| {
+        let changes = match row.changes {
+            Changes::Picture => "the picture",
+            Changes::Movie => "the movie",
+            Changes::Name => "only names",
+            Changes::Neither => "neither picture nor name",
+        };
+        let carrier = match row.carrier {
+            Carrier::Own => "True Path itself".to_owned(),
+            Carrier::Tokens(tokens) => {
+                tokens.iter().map(|token| format!("`{{{token}}}`")).collect::<Vec<_>>().join(" ")
+            }
+            Carrier::Parts => "each part of it".to_owned(),
+            Carrier::Variables => "`variable` of the adapter".to_owned(),
+            Carrier::Natives => "`native` of the adapter".to_owned(),
+            Carrier::Movies => "the movies of the job".to_owned(),
+        };
+        let above = if row.above == Above::Narrows { "narrow it" } else { "replace it" };
+        format!("| `{}` | {} | {changes} | {carrier} | {above} |\n", row.name, row.meaning)
+    };
+    let mut page = "# Settings of a job\n\nMade from the table that the reader, the schema, the checks and the fingerprint of a frame use.\n\n\
+        | setting | meaning | changes | carried by | modes and the command line |\n|---|---|---|---|---|\n"
+        .to_owned();
+    KEYS.iter().for_each(|(_, key)| page.push_str(&row(key.row())));
+    tables().into_iter().for_each(|table| page.push_str(&row(table)));
+    page.push_str(
+        "\n`vars`, `env` and `native` are tables: they merge entry by entry, and everything else is replaced.\n",
+    );
+    let path = root().join("docs/settings.md");
+    if std::env::var("TRUEPATH_BLESS").is_ok() {
+        std::fs::write(&path, &page).unwrap();
+    }
+    assert_eq!(std::fs::read_to_string(&path).unwrap(), page, "TRUEPATH_BLESS=1 cargo test --test docs writes it anew");
+}

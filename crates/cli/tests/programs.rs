@@ -181,7 +181,7 @@ fn an_export_comes_first_and_only_when_its_scene_has_changed() {
     project.say("check").ended(0);
     let exported = || std::fs::read_to_string(project.path("exported")).unwrap_or_default().lines().count();
     let build = project.say("build --to json").ended(0).json();
-    let steps = build["invocations"].as_array().unwrap();
+    let steps = build["calls"].as_array().unwrap();
     assert_eq!((&steps[0]["id"], &steps[1]["needs"][0]), (&"export-tower-1".into(), &"export-tower-1".into()));
     project.write("broken", "");
     let said = project.say("run").ended(3);

@@ -168,7 +168,7 @@ fn scripts_write_exactly_the_planned_files_in_an_empty_environment() {
         said.ended(0);
         assert_eq!(rendered(&project), planned(&project), "{shell}");
         project.say("verify").ended(0);
-        let calls = project.say("build --to json").ended(0).json()["invocations"].as_array().unwrap().len();
+        let calls = project.say("build --to json").ended(0).json()["calls"].as_array().unwrap().len();
         assert_eq!(calls, 4);
     }
 }
@@ -223,4 +223,39 @@ fn a_disk_that_cannot_ends_the_run_with_its_own_code() {
     assert!(said.err.contains("a file stands there"), "{}", said.err);
     std::fs::remove_file(project.path("renders")).unwrap();
     project.say("run").ended(0);
+}
+
+#[test]
+fn only_what_changes_a_picture_is_kept_from_final_names() {
+    let project = Project::with(&SMALL.replace("\"1-24\"", "\"1-2\""));
+    project.write("adapters/other.toml", support::UNDERSTUDY.replace("\"understudy\"\nkind", "\"other\"\nkind"));
+    // The same table answers that decides what frames are made of.
+    for (set, harmless) in [
+        ("version=4", true),
+        ("shift=100", true),
+        ("threads=1", true),
+        ("enabled=true", true),
+        ("adapter=other", false),
+        ("samples=2", false),
+        ("fps=25", false),
+        ("vars.weather=fog", false),
+    ] {
+        let said = project.call(&["build", "--set", set]);
+        assert_eq!(said.code, if harmless { 0 } else { 2 }, "{set}: {}", said.err);
+        assert_eq!(said.err.contains("the files would bear the final names"), !harmless, "{set}: {}", said.err);
+    }
+}
+
+#[test]
+fn a_path_beside_the_sheets_folder_is_shown_whole() {
+    let project = Project::with("");
+    let sheet = SMALL.replace("renders = \"renders\"", "renders = \"../d-renders\"");
+    project.write("d/truepath.toml", sheet.replace("scenes/", "../scenes/"));
+    for words in ["names", "verify", "run", "verify", "log crossing", "status --why 1"] {
+        let said = project.say(&format!("{words} -f d/truepath.toml"));
+        let text = format!("{}{}", said.out, said.err);
+        let whole = project.path("d-renders").display().to_string();
+        assert!(!text.contains(" -renders/"), "{words}: {text}");
+        assert!(!text.contains("d-renders/") || text.contains(&whole), "{words}: {text}");
+    }
 }

@@ -18,5 +18,6 @@ pub mod scene;
 pub mod sheet;
 pub mod source;
 pub mod template;
+pub mod threads;
 pub mod verify;
 pub mod whose;

@@ -70,6 +70,3 @@ impl Pins {
         self
     }
 }
-
-/// Stands for a version that is being looked for; no value of a sheet holds this private character.
-pub const VERSION_HOLE: &str = "\u{F8FF}";

@@ -56,12 +56,28 @@ pub struct Source {
     pub name: String,
     /// The text itself.
     pub text: String,
+    /// Where its lines start, so that a place is found without reading all before it.
+    starts: Vec<usize>,
 }
 
 /// All texts of a call.
 #[derive(Clone, Debug, Default)]
 pub struct Sources {
     files: Vec<Source>,
+}
+
+/// Lines that are kept before and after what is asked for.
+const AROUND: usize = 4;
+
+/// Some lines of a text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Excerpt<'e> {
+    /// The lines.
+    pub text: &'e str,
+    /// The byte at which they start in the whole.
+    pub start: usize,
+    /// The number of the first, from 1.
+    pub line: usize,
 }
 
 /// A place as people count: lines and columns from 1, columns in characters.
@@ -76,7 +92,9 @@ pub struct LineColumn {
 impl Sources {
     /// Takes a text in and returns its number.
     pub fn add(&mut self, name: impl Into<String>, text: impl Into<String>) -> FileId {
-        self.files.push(Source { name: name.into(), text: text.into() });
+        let text = text.into();
+        let starts = std::iter::once(0).chain(text.match_indices('\n').map(|(at, _)| at + 1)).collect();
+        self.files.push(Source { name: name.into(), text, starts });
         FileId(u16::try_from(self.files.len() - 1).unwrap_or(u16::MAX))
     }
 
@@ -86,11 +104,22 @@ impl Sources {
         &self.files[file.0 as usize]
     }
 
+    /// The lines from one byte to another with a few around them, so that a finding is shown without reading all before it.
+    #[must_use]
+    pub fn excerpt(&self, file: FileId, from: u32, to: u32) -> Excerpt<'_> {
+        let source = self.get(file);
+        let at = |byte: u32| source.starts.partition_point(|start| *start <= byte as usize);
+        let first = at(from).saturating_sub(1 + AROUND);
+        let end = source.starts.get(at(to) + AROUND).copied().unwrap_or(source.text.len());
+        let start = source.starts[first];
+        Excerpt { text: &source.text[start..end], start, line: first + 1 }
+    }
+
     /// Where a place starts and ends, for people.
     #[must_use]
     pub fn lines(&self, at: Place) -> (LineColumn, LineColumn) {
-        let text = &self.get(at.file).text;
-        (line_column(text, at.start as usize), line_column(text, at.end as usize))
+        let source = self.get(at.file);
+        (source.line_column(at.start as usize), source.line_column(at.end as usize))
     }
 
     /// `file:line`, for tables.
@@ -100,12 +129,14 @@ impl Sources {
     }
 }
 
-fn line_column(text: &str, at: usize) -> LineColumn {
-    let mut at = at.min(text.len());
-    while !text.is_char_boundary(at) {
-        at -= 1;
+impl Source {
+    fn line_column(&self, at: usize) -> LineColumn {
+        let mut at = at.min(self.text.len());
+        while !self.text.is_char_boundary(at) {
+            at -= 1;
+        }
+        let line = self.starts.partition_point(|start| *start <= at);
+        let start = self.starts[line - 1];
+        LineColumn { line, column: self.text[start..at].chars().count() + 1 }
     }
-    let before = &text[..at];
-    let start = before.rfind('\n').map_or(0, |newline| newline + 1);
-    LineColumn { line: before.matches('\n').count() + 1, column: before[start..].chars().count() + 1 }
 }

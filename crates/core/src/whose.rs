@@ -5,6 +5,7 @@ use regex_lite::Regex;
 use crate::plan::{Plan, Series, SeriesKind};
 use crate::resolve::paths;
 use crate::sheet::{RootPaths, Sheet, System};
+use crate::template::{Pattern, Piece};
 
 /// The answer for one file.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -34,7 +35,7 @@ pub fn localized(path: &str, sheet: &Sheet, plan: &Plan, here: &str) -> String {
     if paths::is_absolute(&turned) { paths::tidy(&turned) } else { paths::tidy(&format!("{here}/{turned}")) }
 }
 
-/// Finds the owner of a file. `path` is absolute and local; `looking` is the same plan with holes for versions.
+/// Finds the owner of a file. `path` is absolute and local.
 #[must_use]
 pub fn owner(path: &str, plan: &Plan) -> Owner {
     let all = || plan.series.iter().chain(&plan.movies).enumerate().filter(|(_, series)| series.is_known());
@@ -44,12 +45,12 @@ pub fn owner(path: &str, plan: &Plan) -> Owner {
             return Owner::Series(at, None);
         }
         let frame = if series.pattern.frame_width().is_some() {
-            number - series.shift
+            series.frame_of(number)
         } else {
-            series.frames.as_ref().and_then(|frames| frames.first()).unwrap_or(0)
+            series.frames.as_ref().and_then(|frames| frames.first())
         };
-        if series.frames.as_ref().is_some_and(|frames| frames.contains(frame)) {
-            return Owner::Series(at, Some(frame));
+        if frame.is_some() {
+            return Owner::Series(at, frame);
         }
     }
     let near = all().filter_map(|(at, series)| Some((near_miss(path, plan, series)?, at))).min();
@@ -104,14 +105,19 @@ fn frame_of(path: &str, series: &Series) -> Option<String> {
 
 /// A regular expression for the names of a series in which any digits stand for the frame.
 fn regex_of(series: &Series, change: &dyn Fn(&str) -> String) -> Option<Regex> {
-    let text = change(&series.pattern.with_frame(|_| "\u{1}".to_owned()));
-    Regex::new(&format!("^{}$", regex_lite::escape(&text).replace('\u{1}', r"(-?\d+)"))).ok()
+    let piece = |piece: &Piece| match piece {
+        Piece::Text(text) => regex_lite::escape(&change(text)),
+        Piece::Frame { .. } => r"(-?\d+)".to_owned(),
+        Piece::Version => r"v\d+".to_owned(),
+    };
+    let rule: String = series.pattern.pieces().iter().map(piece).collect();
+    Regex::new(&format!("^{rule}$")).ok()
 }
 
 fn folded(path: &str) -> String {
-    let mut pattern = crate::template::Pattern::default();
+    let mut pattern = Pattern::default();
     pattern.push_text(path);
-    pattern.folded().name(0)
+    pattern.folded().fixed().unwrap_or_default()
 }
 
 /// The first part in which two paths differ.

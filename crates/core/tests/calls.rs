@@ -9,9 +9,9 @@ use proptest::prelude::*;
 use support::{adapter, planned};
 use truepath_core::adapter::{Adapter, Per};
 use truepath_core::frames::{FrameExpr, Frames};
+use truepath_core::invoke::command_line::CommandLines;
 use truepath_core::invoke::export::Exports;
-use truepath_core::invoke::step::Shop;
-use truepath_core::plan::{Adapters, Invocation, Plan, invocations};
+use truepath_core::plan::{Adapters, Call, Plan, calls_of};
 
 /// What a program can take, as its adapter says.
 #[derive(Clone, Debug)]
@@ -97,7 +97,7 @@ fn plan_of(frames: &Frames, chunk: i64) -> Plan {
 }
 
 /// What calls ask for, by series; no frame of one twice.
-fn asked<'c>(calls: impl IntoIterator<Item = &'c Invocation>) -> BTreeMap<usize, BTreeSet<i64>> {
+fn asked<'c>(calls: impl IntoIterator<Item = &'c Call>) -> BTreeMap<usize, BTreeSet<i64>> {
     let mut asked: BTreeMap<usize, BTreeSet<i64>> = BTreeMap::new();
     for call in calls {
         for series in &call.series {
@@ -109,7 +109,7 @@ fn asked<'c>(calls: impl IntoIterator<Item = &'c Invocation>) -> BTreeMap<usize,
     asked
 }
 
-fn fits(program: &Program, call: &Invocation) -> bool {
+fn fits(program: &Program, call: &Call) -> bool {
     let runs = call.frames.sequential().count();
     match program.per {
         "list" => true,
@@ -127,7 +127,7 @@ proptest! {
         let plan = plan_of(&frames, chunk);
         let adapter = program.adapter();
         let expected: BTreeSet<i64> = frames.iter().collect();
-        let calls: Vec<Invocation> = invocations(&plan, &|_| Some(&adapter)).collect();
+        let calls: Vec<Call> = calls_of(&plan, &|_| Some(&adapter)).collect();
         let ids: BTreeSet<&str> = calls.iter().map(|call| call.id.as_str()).collect();
         prop_assert_eq!(ids.len(), calls.len(), "no two calls of one name: {:?}", calls);
         let whole = asked(&calls);
@@ -140,9 +140,9 @@ proptest! {
         // The command line asks for what the call is for.
         let adapters: Adapters = [("r".to_owned(), adapter.clone())].into_iter().collect();
         let (exports, programs) = (Exports::default(), BTreeMap::new());
-        let shop = Shop { plan: &plan, adapters: &adapters, exports: &exports, programs: &programs, state: "/state" };
+        let command_lines = CommandLines { plan: &plan, adapters: &adapters, exports: &exports, programs: &programs, logs: "/state/logs", products: "/state/exports" };
         for call in &calls {
-            let step = shop.step(call).unwrap();
+            let step = command_lines.step(call).unwrap();
             prop_assert_eq!(program.asked(&step.arguments), call.frames.clone(), "{:?}", step.arguments);
             // Every file that it owes has one place in stage, and is found there again.
             for series in &call.series {
@@ -155,7 +155,7 @@ proptest! {
         }
         // What is missing only, a hole here and there, differently for each series.
         let need: Vec<Frames> = (0..4).map(|series| if series % 2 == 0 { frames.intersect(&holes) } else { frames.minus(&holes) }).collect();
-        let narrowed: Vec<Invocation> = calls.iter().flat_map(|call| shop.narrowed(call, &need)).collect();
+        let narrowed: Vec<Call> = calls.iter().flat_map(|call| command_lines.narrowed(call, &need)).collect();
         let got = asked(&narrowed);
         for (series, need) in need.iter().enumerate() {
             let own: BTreeSet<i64> = need.iter().collect();
@@ -167,7 +167,7 @@ proptest! {
         prop_assert!(narrowed.iter().all(|call| fits(&program, call) && ids.contains(call.unit())));
         // Halved until single frames are left, parts stay apart and keep their call's name.
         for call in &calls {
-            let parts: Vec<Invocation> = call.frames.chunks(halves).flat_map(|frames| call.parted(&adapter, &frames)).collect();
+            let parts: Vec<Call> = call.frames.chunks(halves).flat_map(|frames| call.parted(&adapter, &frames)).collect();
             let names: BTreeSet<&str> = parts.iter().map(|part| part.id.as_str()).collect();
             prop_assert_eq!(names.len(), parts.len());
             prop_assert_eq!(asked(&parts), asked([call]));

@@ -9,14 +9,14 @@ use std::io::BufReader;
 use proptest::prelude::*;
 use support::planned;
 use truepath_core::catalogue::{Bits, Channels};
-use truepath_core::frames::{FrameExpr, Frames};
+use truepath_core::frames::{Frames, Number};
 use truepath_core::plan::{Plan, Series};
 use truepath_core::run::event::{self, Began, Ended, Event, Landed, SeriesOf, Started, VERSION};
 use truepath_core::run::history::{Depth, History, past, standing};
 use truepath_core::run::outstanding::{outstanding, standing as there};
 use truepath_core::run::tally::tally;
 use truepath_core::sheet::Existing;
-use truepath_core::verify::{Picture, STATES, Seen, Standing, State, Verdict};
+use truepath_core::verify::{Picture, Provenance, STATES, Seen, State, Verdict};
 
 const SHEET: &str = "sheet = 1\n[roots]\nout = \"/out\"\n[formats.f]\ntype = \"png\"\nbits = 8\nchannels = \"rgb\"\n\
     [defaults]\nformat = \"f\"\nsize = \"16x9\"\npasses = [\"beauty\", \"depth\"]\n\
@@ -65,7 +65,7 @@ fn journal(plan: &Plan, turn: u64, steps: &[Step]) -> String {
                 &Event::Series(SeriesOf {
                     series: id(series),
                     pattern: plan.series[series].pattern.spelt(),
-                    shift: plan.series[series].shift,
+                    shift: plan.series[series].shift.0,
                     made: vec![("samples".to_owned(), made.to_string())],
                 })
                 .line(),
@@ -73,7 +73,7 @@ fn journal(plan: &Plan, turn: u64, steps: &[Step]) -> String {
             Step::Landed { series, frame, bytes, digest } => text.push_str(&landed(series, frame, bytes, digest, "")),
             Step::Late { series, frame } => text.push_str(&Event::Late { series: id(series), frame }.line()),
             Step::Call { series, first, ended, landed: lands } => {
-                let (call, frames) = (format!("call{at}"), format!("{first}-{}", first + 2));
+                let (call, frames) = (format!("call{at}"), Frames::range(first, first + 2));
                 let job = plan.jobs[plan.series[series].job].name.clone();
                 let (started, seconds) = (at as f64, 2.0);
                 let begun = Started {
@@ -97,7 +97,7 @@ fn journal(plan: &Plan, turn: u64, steps: &[Step]) -> String {
             Step::Failed { series, frame } => {
                 let (job, series) = (plan.jobs[plan.series[series].job].name.clone(), vec![id(series)]);
                 let (call, why, log) = ("call0".to_owned(), "ended with 1".to_owned(), String::new());
-                text.push_str(&Event::Failed { call, job, series, frames: frame.to_string(), why, log }.line());
+                text.push_str(&Event::Failed { call, job, series, frames: Frames::one(frame), why, log }.line());
             }
             Step::Torn(bytes) => {
                 let line = landed(0, 1, 9, 9, "a call whose line is never whole");
@@ -151,16 +151,18 @@ fn slowly(texts: &[&str]) -> BTreeMap<(String, i64), Vec<Fact>> {
 fn read(texts: &[&str], depth: Depth, buffer: usize) -> History {
     let mut history = History::default();
     for text in texts {
-        history.read(BufReader::with_capacity(buffer, text.as_bytes()), depth).unwrap();
+        history
+            .read(BufReader::with_capacity(buffer, text.as_bytes()), depth, &truepath_core::threads::OneByOne)
+            .unwrap();
     }
-    history.settle();
+    history.sort();
     history
 }
 
 fn facts(history: &History, series: &Series) -> Vec<(i64, Fact)> {
-    let fact = |(number, record): &(i64, truepath_core::run::history::Record)| {
+    let fact = |(number, record): &(Number, truepath_core::run::history::Record)| {
         assert!(record.digest.iter().all(|byte| *byte == record.digest[0]));
-        (*number, (record.bytes, record.digest[0], history.made(record)[0].1.clone()))
+        (number.value(), (record.bytes, record.digest[0], history.made(record)[0].1.clone()))
     };
     history.of(series).iter().map(fact).collect()
 }
@@ -179,13 +181,13 @@ fn seen(kind: u8) -> Seen {
     }
 }
 
-fn stands(kind: u8) -> Standing {
+fn stands(kind: u8) -> Provenance {
     match kind {
-        0 => Standing::Stale("samples 9, was 4".to_owned()),
-        1 => Standing::Changed("3 bytes, landed with 2".to_owned()),
-        2 => Standing::Foreign,
-        3 => Standing::Odd("it is black".to_owned()),
-        _ => Standing::Fresh,
+        0 => Provenance::Stale("samples 9, was 4".to_owned()),
+        1 => Provenance::Changed("3 bytes, landed with 2".to_owned()),
+        2 => Provenance::Foreign,
+        3 => Provenance::Odd("it is black".to_owned()),
+        _ => Provenance::Fresh,
     }
 }
 
@@ -219,11 +221,11 @@ proptest! {
                 let own: Vec<&Fact> = expected.iter().filter(|(own, _)| *own == number).map(|(_, fact)| fact).collect();
                 let same = own.iter().rev().find(|fact| fact.0 == bytes);
                 let wanted = same.or(own.last()).map(|fact| (fact.0, fact.1, fact.0 == bytes));
-                let found = past(landings.of(series), number, bytes);
+                let found = past(landings.of(series), Number::new(number), bytes);
                 prop_assert_eq!(found.map(|(record, same)| (record.bytes, record.digest[0], same)), wanted);
                 let stood = standing(found, bytes, None);
-                prop_assert_eq!(matches!(stood, Standing::Foreign), own.is_empty());
-                prop_assert_eq!(matches!(stood, Standing::Changed(_)), !own.is_empty() && same.is_none());
+                prop_assert_eq!(matches!(stood, Provenance::Foreign), own.is_empty());
+                prop_assert_eq!(matches!(stood, Provenance::Changed(_)), !own.is_empty() && same.is_none());
             }
         }
         prop_assert_eq!(landings.sessions.len(), texts.len());
@@ -283,7 +285,7 @@ proptest! {
             prop_assert_eq!(row.done.clone(), Frames::range(1, 12).minus(&lacking));
             let open = history.sessions.iter().filter(|session| is_alive(session)).flat_map(|session| &session.calls);
             let open = open.filter(|call| call.ended.is_none() && call.started.series[0] == plan.series[row.series].id);
-            let asked: BTreeSet<i64> = open.flat_map(|call| FrameExpr::parse(&call.started.frames).unwrap().frames(None, None).unwrap().iter().collect::<Vec<_>>()).collect();
+            let asked: BTreeSet<i64> = open.flat_map(|call| call.started.frames.iter().collect::<Vec<_>>()).collect();
             let asked: BTreeSet<i64> = asked.into_iter().filter(|frame| lacking.contains(*frame)).collect();
             prop_assert_eq!(running.iter().collect::<BTreeSet<_>>(), asked);
         }

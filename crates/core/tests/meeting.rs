@@ -100,7 +100,7 @@ fn listed(plan: &Plan, text: &str) -> (HashMap<String, usize>, bool) {
     let mut folders: Vec<String> = Vec::new();
     for (at, series) in plan.series.iter().chain(&plan.movies).enumerate().filter(|(_, series)| series.is_known()) {
         let own: Vec<String> = if series.pattern.frame_width().is_none() {
-            vec![series.pattern.name(0)]
+            vec![series.pattern.fixed().unwrap()]
         } else {
             series.files().map(|(_, name)| name).collect()
         };

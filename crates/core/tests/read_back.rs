@@ -5,7 +5,7 @@ mod support;
 
 use proptest::prelude::*;
 use support::planned;
-use truepath_core::check::meeting::{Names, meetings};
+use truepath_core::check::meeting::{NamedSeries, meetings};
 use truepath_core::diagnostic::Findings;
 use truepath_core::source::FileId;
 use truepath_core::whose::{Owner, owner};
@@ -39,8 +39,8 @@ proptest! {
         }
         let (plan, findings) = planned(&text);
         prop_assert!(findings.iter().next().is_none(), "{text}\n{findings:?}");
-        let names: Vec<Names> = plan.series.iter().enumerate().map(|(at, series)| Names { at, pattern: series.pattern.clone(), frames: series.numbers().unwrap() }).collect();
-        // Names that two series share belong to both; promise 1 is another test's.
+        let names: Vec<NamedSeries> = plan.series.iter().enumerate().map(|(at, series)| NamedSeries { at, pattern: series.pattern.clone(), frames: series.numbers().unwrap() }).collect();
+        // NamedSeries that two series share belong to both; promise 1 is another test's.
         if meetings(&names, names.len()).is_empty() {
             for (at, series) in plan.series.iter().enumerate() {
                 prop_assert_eq!(series.troubles.len(), 0);

@@ -69,43 +69,6 @@ pub struct Call {
     /// Go on with a frame that was saved under way
     #[arg(long, value_name = "FILE", requires = "checkpoint")]
     pub resume: Option<PathBuf>,
-    /// Fail in a way in which renderers fail, for tests
-    #[arg(long, value_name = "HOW")]
-    pub misbehave: Option<Misbehaviour>,
-    /// The frame at which it fails (left out: the second one of the call, or the only one)
-    #[arg(long, value_name = "FRAME", allow_hyphen_values = true)]
-    pub at: Option<i64>,
-}
-
-/// How renderers fail.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Misbehaviour {
-    /// End by a signal in the middle of a frame, with half of its file written
-    Crash,
-    /// Say nothing more and do nothing more
-    Hang,
-    /// Write half of a file and call it written
-    Cut,
-    /// Leave a frame out, and say nothing of it
-    Skip,
-    /// Write a frame at half its size
-    Size,
-    /// Name files after pass and frame, whatever was asked for
-    OwnNames,
-    /// Put the number behind the name that was given
-    NumbersAppended,
-    /// Put each pass into a folder of its own
-    FolderPerPass,
-    /// Write nothing, and end with 0
-    ExitZero,
-    /// Write everything, and end with 1
-    ExitOne,
-    /// Find no seat free, and end
-    NoSeat,
-    /// Write one frame too many
-    Stray,
-    /// Write a frame again at the end, after it was called written
-    Again,
 }
 
 /// Depth of one sample.

@@ -199,7 +199,8 @@ fn draw_band(view: &View, triangles: &[&Triangle], lamps: &[Lamp], first_row: us
     let empty = Sample { colour: Vec4::ZERO, depth: f32::INFINITY, normal: Vec3::ZERO, lit: false };
     let mut samples = vec![empty; columns * rows];
     for triangle in triangles {
-        fill(view, triangle, lamps, first_row * side, columns, &mut samples);
+        let band = Band { first_row: first_row * side, columns, samples: &mut samples };
+        fill(view, triangle, lamps, band);
     }
     for (at, pixel) in pixels.iter_mut().enumerate() {
         let (row, column) = (at / view.width * side, at % view.width * side);
@@ -219,7 +220,21 @@ fn draw_band(view: &View, triangles: &[&Triangle], lamps: &[Lamp], first_row: us
     }
 }
 
-fn fill(view: &View, triangle: &Triangle, lamps: &[Lamp], first_row: usize, columns: usize, samples: &mut [Sample]) {
+/// Some rows of samples, the highest first.
+struct Band<'b> {
+    first_row: usize,
+    columns: usize,
+    samples: &'b mut [Sample],
+}
+
+/// Where a ray meets a triangle: the weights of its corners, and the distance from the camera.
+struct Hit {
+    weights: Vec3,
+    depth: f32,
+}
+
+fn fill(view: &View, triangle: &Triangle, lamps: &[Lamp], band: Band<'_>) {
+    let Band { first_row, columns, samples } = band;
     let [a, b, c] = triangle.screen;
     let area = (b - a).perp_dot(c - a);
     let (low, high) = (a.min(b).min(c), a.max(b).max(c));
@@ -244,13 +259,14 @@ fn fill(view: &View, triangle: &Triangle, lamps: &[Lamp], first_row: usize, colu
             let sample = &mut samples[row * columns + column];
             let depth: f32 = -(0..3).map(|i| triangle.corners[i].view.z * weights[i]).sum::<f32>();
             if depth < sample.depth && depth <= view.camera.far.unwrap_or(f32::INFINITY) {
-                shade(view, triangle, lamps, (weights, depth), sample);
+                shade(view, triangle, lamps, &Hit { weights, depth }, sample);
             }
         }
     }
 }
 
-fn shade(view: &View, triangle: &Triangle, lamps: &[Lamp], (weights, depth): (Vec3, f32), sample: &mut Sample) {
+fn shade(view: &View, triangle: &Triangle, lamps: &[Lamp], hit: &Hit, sample: &mut Sample) {
+    let Hit { weights, depth } = *hit;
     let corners = &triangle.corners;
     let colour = corners[0].colour * weights.x + corners[1].colour * weights.y + corners[2].colour * weights.z;
     let point = corners[0].world * weights.x + corners[1].world * weights.y + corners[2].world * weights.z;

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use crate::args::{Call, Misbehaviour};
+use crate::args::Call;
 use crate::raster::{self, View};
 use crate::scene::{Camera, Scene};
 use crate::write::{self, Layer, Options, Pass};
@@ -32,82 +32,21 @@ pub fn render(call: &Call) -> Result<(), Stop> {
     }
     let pool =
         rayon::ThreadPoolBuilder::new().num_threads(call.threads).build().map_err(|e| Stop::because("threads", e))?;
-    let odd = call.misbehave;
-    let fault_at = call.at.or(frames.get(1).or(frames.first()).copied());
-    if odd == Some(Misbehaviour::NoSeat) {
-        say(std::io::stdout(), "waiting for a seat");
-        return Err(Stop("no seat is free".to_owned()));
-    }
-    let mut again = Vec::new();
-    let beyond = frames.last().map(|last| last + 1).filter(|_| odd == Some(Misbehaviour::Stray));
-    for frame in frames.into_iter().chain(beyond) {
-        let here = Some(frame) == fault_at;
-        match odd {
-            Some(Misbehaviour::ExitZero) => return Ok(()),
-            Some(Misbehaviour::Hang) if here => loop {
-                std::thread::sleep(std::time::Duration::from_secs(60));
-            },
-            Some(Misbehaviour::Skip) if here => continue,
-            _ => {}
-        }
-        let (width, height) = if odd == Some(Misbehaviour::Size) && here {
-            ((width / 2).max(1), (height / 2).max(1))
-        } else {
-            (width, height)
-        };
+    for frame in frames {
         let seconds = ((frame as f64 - 1.0) / fps).clamp(0.0, f64::from(scene.seconds)) as f32;
         let world = motion::world(&scene, seconds);
         let view = View { camera, world: &world, width, height, side, fog };
         let pixels = pool.install(|| still::draw(&scene, &view, call, frame))?;
         say(std::io::stdout(), &format!("frame {frame}"));
         for target in &targets {
-            let path = place(&target.path, (frame, &target.passes[0].0), odd);
-            if let Some(folder) = path.parent().filter(|_| odd == Some(Misbehaviour::FolderPerPass)) {
-                std::fs::create_dir_all(folder).map_err(|error| Stop::because(folder.display(), error))?;
-            }
+            let path = numbered(&target.path, frame);
             let options = Options { call, width, height, far: raster::horizon(camera) };
             let layers: Vec<Layer> = target.passes.iter().map(|(name, pass)| Layer { name, pass: *pass }).collect();
             write::write(&path, &layers, &pixels, &options)?;
-            if here && matches!(odd, Some(Misbehaviour::Cut | Misbehaviour::Crash)) {
-                let whole = std::fs::read(&path).map_err(|error| Stop::because("cut", error))?;
-                std::fs::write(&path, &whole[..whole.len() / 2]).map_err(|error| Stop::because("cut", error))?;
-                if odd == Some(Misbehaviour::Crash) {
-                    std::process::abort();
-                }
-            }
-            if here && odd == Some(Misbehaviour::Again) {
-                let bytes = std::fs::read(&path).map_err(|error| Stop::because("again", error))?;
-                again.push((path.clone(), bytes));
-            }
             say(std::io::stdout(), &format!("wrote {}", path.display()));
         }
     }
-    if !again.is_empty() {
-        // As a renderer would that comes back to a frame later.
-        std::thread::sleep(std::time::Duration::from_millis(300));
-    }
-    for (path, bytes) in again {
-        std::fs::write(&path, bytes).map_err(|error| Stop::because("again", error))?;
-        say(std::io::stdout(), &format!("wrote {}", path.display()));
-    }
-    if odd == Some(Misbehaviour::ExitOne) {
-        return Err(Stop("everything was written, and yet".to_owned()));
-    }
     Ok(())
-}
-
-/// Where a frame of a pass goes: as asked, or as a renderer with a will of its own does it.
-fn place(path: &str, (frame, pass): (i64, &str), odd: Option<Misbehaviour>) -> PathBuf {
-    let (folder, file) = path.rsplit_once('/').unwrap_or((".", path));
-    let (stem, extension) = file.rsplit_once('.').unwrap_or((file, ""));
-    match odd {
-        Some(Misbehaviour::OwnNames) => PathBuf::from(format!("{folder}/{pass}-{frame}.{extension}")),
-        Some(Misbehaviour::NumbersAppended) => PathBuf::from(format!("{folder}/{stem}{frame:04}.{extension}")),
-        Some(Misbehaviour::FolderPerPass) => {
-            PathBuf::from(format!("{folder}/{}/{stem}_{frame:05}.{extension}", pass.to_uppercase()))
-        }
-        _ => numbered(path, frame),
-    }
 }
 
 fn camera<'a>(scene: &'a Scene, name: Option<&str>) -> Result<&'a Camera, Stop> {

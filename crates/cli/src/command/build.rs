@@ -5,23 +5,28 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 
 use rayon::iter::{IntoParallelRefIterator, ParallelExtend, ParallelIterator};
-use truepath_core::invoke::target::{self, Script, Step, cmd};
-use truepath_core::plan::{Invocation, Plan, invocations};
+use truepath_core::invoke::command_line::CommandLine;
+use truepath_core::invoke::script::{self, Script, cmd};
+use truepath_core::plan::{Call, Plan, calls_of};
 use truepath_core::resolve::{Job, paths};
 use truepath_core::run::outstanding::outstanding;
 use truepath_core::sheet::Existing;
 use truepath_core::template::slug;
 
-use crate::args::{Build, Target};
-use crate::effect::observe::{Look, Observation};
-use crate::exit_code::{Exit, Failure};
-use crate::lower::{Surroundings, text};
-use crate::pipeline::{self, Loaded, Way};
+use crate::args::{BuildArgs, ScriptKind};
+use truepath_exec::disk;
+use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::observe::{Look, Observation};
+use truepath_exec::threads::Cores;
+
+use crate::exit_code::Exit;
+use crate::lower::Surroundings;
+use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show;
 
-/// Writes all invocations of the plan.
-pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
-    let mut queue = pipeline::load(&args.common, around, Way { anew: args.anew, ..Way::default() })?;
+/// Writes all calls of the plan.
+pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    let mut queue = pipeline::load(&args.common, around, LoadOptions { anew: args.anew, ..LoadOptions::default() })?;
     super::tell_findings(&queue, around);
     if let Some(exit) = queue.stopped_here() {
         return Ok(exit);
@@ -32,8 +37,8 @@ pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
         super::need_adapters(loaded)?;
         if !super::pin(loaded, args.anew)? {
             let message = "somebody else pinned other values for this sheet in this moment".to_owned();
-            let help = Some("say the same again: their values hold now".to_owned());
-            return Err(Failure { message, help, exit: Exit::Machine });
+            let help = "run the same command again: their values hold now";
+            return Err(Failure::new(Cause::Machine, message).help(help));
         }
         if let Some(chunk) = args.chunk {
             loaded.plan.run.chunk = chunk;
@@ -43,7 +48,7 @@ pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
     }
     let calls: usize = built.iter().map(|(_, steps)| steps.len()).sum();
     if let Some(program) = &args.through {
-        return through(program, &target::json::document(&built));
+        return through(program, &script::json::document(&built, &Cores));
     }
     let Some(output) = &args.output else {
         show::print(&body(args, &built)?)?;
@@ -68,21 +73,21 @@ pub fn run(args: &Build, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 /// The steps of one sheet, as this call wants them.
-fn steps(args: &Build, loaded: &Loaded, around: &Surroundings) -> Result<Vec<Step>, Failure> {
-    let (plan, shop) = (&loaded.plan, loaded.shop(around));
+fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<Vec<CommandLine>, Failure> {
+    let (plan, command_lines) = (&loaded.plan, loaded.command_lines(around));
     let adapter = |job: &Job| loaded.adapter(job);
-    let calls = invocations(plan, &adapter);
-    let calls: Vec<Invocation> = if args.missing {
+    let calls = calls_of(plan, &adapter);
+    let calls: Vec<Call> = if args.missing {
         let told = |_: u64| {};
         let observation = Observation { plan, machine: &loaded.ground, look: Look::Heads, told: &told };
         let lost: Vec<_> = observation.verdicts()?.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
-        calls.flat_map(|call| shop.narrowed(&call, &lost)).collect()
+        calls.flat_map(|call| command_lines.narrowed(&call, &lost)).collect()
     } else {
         calls.collect()
     };
-    let most = if args.to == Target::Cmd { cmd::LONGEST - 700 } else { 1 << 20 };
-    let rendering = calls.par_iter().flat_map_iter(|call| shop.fitting(call, most));
-    let mut steps = if args.guarded { Vec::new() } else { shop.exports(&calls) };
+    let most = if args.to == ScriptKind::Cmd { cmd::LONGEST - 700 } else { 1 << 20 };
+    let rendering = calls.par_iter().flat_map_iter(|call| command_lines.fitting(call, most));
+    let mut steps = if args.guarded { Vec::new() } else { command_lines.exports(&calls) };
     steps.par_extend(rendering);
     if args.guarded {
         guard(args, loaded, around, &mut steps);
@@ -91,8 +96,8 @@ fn steps(args: &Build, loaded: &Loaded, around: &Surroundings) -> Result<Vec<Ste
 }
 
 /// Lets `truepath run` make each call: it stages, checks and lands by itself.
-fn guard(args: &Build, loaded: &Loaded, around: &Surroundings, steps: &mut Vec<Step>) {
-    let mut common = vec!["run".to_owned(), "-f".to_owned(), text(&loaded.sheet)];
+fn guard(args: &BuildArgs, loaded: &Loaded, around: &Surroundings, steps: &mut Vec<CommandLine>) {
+    let mut common = vec!["run".to_owned(), "-f".to_owned(), paths::from_system(&loaded.sheet)];
     for (name, values) in [("--mode", &args.common.mode), ("--set", &args.common.set)] {
         common.extend(values.iter().flat_map(|value| [name.to_owned(), value.clone()]));
     }
@@ -112,7 +117,7 @@ fn guard(args: &Build, loaded: &Loaded, around: &Surroundings, steps: &mut Vec<S
     steps.dedup_by(|second, first| second.id == first.id);
     for step in steps {
         step.arguments = common.iter().cloned().chain(["--only".to_owned(), step.id.clone()]).collect();
-        step.program = text(&around.program);
+        step.program = paths::from_system(&around.program);
         step.env.clear();
         // Its own log is written by the guard.
         step.log = format!("{}/{}.guard.log", paths::parent(&step.log), step.id);
@@ -120,9 +125,9 @@ fn guard(args: &Build, loaded: &Loaded, around: &Surroundings, steps: &mut Vec<S
     }
 }
 
-fn body(args: &Build, built: &[(&Plan, Vec<Step>)]) -> Result<String, Failure> {
-    if args.to == Target::Json || args.common.json {
-        return Ok(target::json::document(built));
+fn body(args: &BuildArgs, built: &[(&Plan, Vec<CommandLine>)]) -> Result<String, Failure> {
+    if args.to == ScriptKind::Json || args.common.json {
+        return Ok(script::json::document(built, &Cores));
     }
     let [(plan, steps)] = built else {
         return Err(
@@ -131,32 +136,26 @@ fn body(args: &Build, built: &[(&Plan, Vec<Step>)]) -> Result<String, Failure> {
     };
     let wish = Script { keep_going: args.keep_going, pause: args.pause };
     match args.to {
-        Target::Cmd => cmd::script(plan, steps, &wish).map_err(|why| {
+        ScriptKind::Cmd => cmd::script(plan, steps, &wish, &Cores).map_err(|why| {
             Failure::unreadable(why).help("take another value, shorter calls with --chunk, or --to json")
         }),
-        _ => Ok(target::sh::script(plan, steps, &wish)),
+        _ => Ok(script::sh::script(plan, steps, &wish, &Cores)),
     }
 }
 
-fn ending(args: &Build) -> &'static str {
+fn ending(args: &BuildArgs) -> &'static str {
     match args.to {
         _ if args.common.json => "json",
-        Target::Sh => "sh",
-        Target::Cmd => "cmd",
-        Target::Json => "json",
+        ScriptKind::Sh => "sh",
+        ScriptKind::Cmd => "cmd",
+        ScriptKind::Json => "json",
     }
 }
 
-fn write(path: &Path, body: &str, args: &Build) -> Result<(), Failure> {
+fn write(path: &Path, body: &str, args: &BuildArgs) -> Result<(), Failure> {
     let failed = |error: std::io::Error| Failure::machine("write", path, &error);
     std::fs::write(path, body).map_err(failed)?;
-    if ending(args) == "sh" {
-        use std::os::unix::fs::PermissionsExt;
-        let mut mode = path.metadata().map_err(failed)?.permissions();
-        mode.set_mode(mode.mode() | ((mode.mode() & 0o444) >> 2));
-        std::fs::set_permissions(path, mode).map_err(failed)?;
-    }
-    Ok(())
+    if ending(args) == "sh" { disk::make_executable(path).map_err(failed) } else { Ok(()) }
 }
 
 /// Hands the JSON to a program on its standard input.
@@ -171,17 +170,17 @@ fn through(program: &Path, document: &str) -> Result<Exit, Failure> {
     if status.success() {
         return Ok(Exit::Well);
     }
-    Err(Failure { message: format!("{} ended with {status}", program.display()), help: None, exit: Exit::Lacking })
+    Err(Failure::new(Cause::Program, format!("{} ended with {status}", program.display())))
 }
 
 /// Steps in parts of about the same number of files, each with its name: job and range. Steps that others need come with
 /// every part that needs them.
-fn evenly(steps: &[Step], parts: usize) -> Vec<(String, Vec<Step>)> {
-    let weight = |step: &Step| step.frames.count() * step.passes.len().max(1) as i64;
-    let (exports, rest): (Vec<&Step>, Vec<&Step>) = steps.iter().partition(|step| step.product.is_some());
+fn evenly(steps: &[CommandLine], parts: usize) -> Vec<(String, Vec<CommandLine>)> {
+    let weight = |step: &CommandLine| step.frames.count() * step.passes.len().max(1) as i64;
+    let (exports, rest): (Vec<&CommandLine>, Vec<&CommandLine>) = steps.iter().partition(|step| step.product.is_some());
     let all: i64 = rest.iter().map(|step| weight(step)).sum();
     let parts = parts.min(rest.len().max(1));
-    let (mut done, mut made): (i64, Vec<Vec<&Step>>) = (0, vec![Vec::new(); parts]);
+    let (mut done, mut made): (i64, Vec<Vec<&CommandLine>>) = (0, vec![Vec::new(); parts]);
     for step in &rest {
         // The part in whose share the middle of this step falls.
         let at = (2 * done + weight(step)) as usize * parts / (2 * all.max(1)) as usize;
@@ -191,13 +190,13 @@ fn evenly(steps: &[Step], parts: usize) -> Vec<(String, Vec<Step>)> {
     let made = made.into_iter().filter(|part| !part.is_empty()).enumerate();
     let named = made.map(|(at, part)| {
         let needed = exports.iter().filter(|export| part.iter().any(|step| step.needs.contains(&export.id)));
-        let own: Vec<Step> = needed.chain(&part).map(|step| (*step).clone()).collect();
+        let own: Vec<CommandLine> = needed.chain(&part).map(|step| (*step).clone()).collect();
         (part_name(at + 1, &part), own)
     });
     named.collect()
 }
 
-fn part_name(number: usize, part: &[&Step]) -> String {
+fn part_name(number: usize, part: &[&CommandLine]) -> String {
     let (Some(first), Some(last)) = (part.first(), part.last()) else { return String::new() };
     let (from, to) = (first.frames.first().unwrap_or(0), last.frames.last().unwrap_or(0));
     if first.job == last.job {

@@ -3,32 +3,36 @@
 use truepath_core::diagnostic::Level;
 
 use super::mend;
-use crate::args::{Check, Form};
-use crate::exit_code::{Exit, Failure};
+use crate::args::{CheckArgs, OutputForm};
+use truepath_exec::failure::Failure;
+
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, Way};
+use crate::pipeline::{self, LoadOptions};
 use crate::show;
 
 /// Shows every finding with its place, its reason and its remedy; mends first what is certain, when asked to.
-pub fn run(args: &Check, around: &Surroundings) -> Result<Exit, Failure> {
-    let form = if args.common.json { Form::Json } else { args.to };
+pub fn run(args: &CheckArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    let form = if args.common.json { OutputForm::Json } else { args.to };
     let queue = if args.fix {
         let mended = mend::mend(&args.common, around, args.offline)?;
         match form {
-            Form::Text => show::print(&mend::told(&mended, around.out))?,
-            Form::Json | Form::Sarif => show::tell(&mend::told(&mended, around.err)),
+            OutputForm::Text => show::print(&mend::told(&mended, around.out))?,
+            OutputForm::Json | OutputForm::Sarif => show::tell(&mend::told(&mended, around.err)),
         }
         mended.queue
     } else {
-        pipeline::load(&args.common, around, Way { offline: args.offline, ..Way::default() })?
+        pipeline::load(&args.common, around, LoadOptions { offline: args.offline, ..LoadOptions::default() })?
     };
     let (stopped, name) = (queue.stopped(), super::sheet_names(&queue, around));
     let findings = queue.findings();
     let warned = args.strict && findings.iter().any(|f| f.level == Level::Warning && f.meant.is_none());
     show::print(&match form {
-        Form::Text => show::diagnostics::text(&findings, &queue.sources, &name, around.out),
-        Form::Json => show::json::text(&show::json::check(&findings, &queue.sources, &around.folder)),
-        Form::Sarif => show::json::text(&show::sarif::document(&findings, &queue.sources, (&name, &around.folder))),
+        OutputForm::Text => show::diagnostics::text(&findings, &queue.sources, &name, around.out),
+        OutputForm::Json => show::json::text(&show::json::check(&findings, &queue.sources, &around.folder)),
+        OutputForm::Sarif => {
+            show::json::text(&show::sarif::document(&findings, &queue.sources, (&name, &around.folder)))
+        }
     })?;
     Ok(stopped.unwrap_or(if warned { Exit::No } else { Exit::Well }))
 }

@@ -2,12 +2,14 @@
 
 use truepath_core::diagnostic::{CHECKS, find, nearest};
 
-use crate::args::Explain;
-use crate::exit_code::{Exit, Failure};
+use crate::args::ExplainArgs;
+use truepath_exec::failure::Failure;
+
+use crate::exit_code::Exit;
 use crate::show;
 
 /// Prints a check's page, or the list of all checks.
-pub fn run(args: &Explain) -> Result<Exit, Failure> {
+pub fn run(args: &ExplainArgs) -> Result<Exit, Failure> {
     let Some(name) = &args.check else {
         let widest = CHECKS.iter().map(|check| check.slug.len()).max().unwrap_or(0);
         let lines: String = CHECKS

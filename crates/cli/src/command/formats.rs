@@ -6,13 +6,15 @@ use truepath_core::catalogue::{
 };
 use truepath_core::diagnostic::nearest;
 
-use crate::args::Formats;
-use crate::exit_code::{Exit, Failure};
+use crate::args::FormatsArgs;
+use truepath_exec::failure::Failure;
+
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::show::{self, HEAD, paint};
 
 /// Prints the catalogue, or all that is known under one name.
-pub fn run(args: &Formats, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &FormatsArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let name = args.name.as_deref().map(str::to_ascii_lowercase);
     let wanted = |known: &str| name.as_deref().is_none_or(|name| name == known);
     let by_ending = name.as_deref().filter(|name| by_name(name).is_none()).and_then(by_extension);

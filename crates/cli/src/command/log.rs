@@ -6,36 +6,25 @@ use regex_lite::Regex;
 use truepath_core::frames::{FrameExpr, Frames};
 use truepath_core::plan::Selection;
 use truepath_core::run::event::Event;
-use truepath_core::run::history::{Call, Depth, History};
+use truepath_core::run::history::{Depth, History};
 
-use crate::args::Log;
-use crate::effect::{journal, lock};
-use crate::exit_code::{Exit, Failure};
+use crate::args::LogArgs;
+use truepath_exec::failure::Failure;
+use truepath_exec::state::journal;
+
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, Loaded, Way};
-use crate::show::{self, log};
+use crate::pipeline::{self, LoadOptions, Loaded};
+use crate::show;
+use crate::show::log::{self, Said};
 
 /// Lines of a failure's end that are shown.
 const TAIL: usize = 12;
 
-/// One call of a job with what its log holds.
-pub struct Said<'h> {
-    /// The call.
-    pub call: &'h Call,
-    /// The machine.
-    pub host: &'h str,
-    /// Its frames.
-    pub frames: Frames,
-    /// What the renderer complained about, in its order.
-    pub problems: Vec<String>,
-    /// The command line and the last lines, of a call that lacks frames.
-    pub end: Option<(String, Vec<String>)>,
-}
-
 /// Shows every call of a job for some frames, the newest of a frame last.
-pub fn run(args: &Log, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &LogArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let common = args.common();
-    let queue = pipeline::load(&common, around, Way::default())?;
+    let queue = pipeline::load(&common, around, LoadOptions::default())?;
     let wanted = args.frames.as_ref().map(|text| {
         let frames = FrameExpr::parse(text).ok().and_then(|frames| frames.frames(None, None));
         frames.ok_or_else(|| Failure::unreadable(format!("`{text}` are no frames")).help("such as 12, 1-24 or 1-96/8"))
@@ -44,14 +33,16 @@ pub fn run(args: &Log, around: &Surroundings) -> Result<Exit, Failure> {
     let selection = Selection { jobs: vec![args.job.clone()], ..Selection::default() };
     let (mut known, mut documents) = (false, Vec::new());
     for loaded in &queue.sheets {
-        let history = journal::read(&lock::state_folder(&loaded.sheet), Depth::Calls);
+        let history = journal::read(&loaded.state, Depth::Calls)?;
         for job in loaded.plan.jobs.iter().filter(|job| selection.takes(job)) {
             known = true;
             let said = said(loaded, &history, &job.name, wanted.as_ref());
             if args.json {
                 documents.extend(said.iter().map(log::json));
             } else {
-                show::print(&log::text(loaded, &job.name, &said, around.out))?;
+                let given_up = history.sessions.iter().flat_map(|session| &session.failures);
+                let given_up: Vec<_> = given_up.filter(|given_up| given_up.job == job.name).collect();
+                show::print(&log::text((loaded, &job.name), &said, &given_up, around.out))?;
             }
         }
     }
@@ -71,8 +62,7 @@ fn said<'h>(loaded: &Loaded, history: &'h History, job: &str, wanted: Option<&Fr
     let calls = history.sessions.iter().flat_map(|session| session.calls.iter().map(move |call| (session, call)));
     let own = calls.filter(|(_, call)| call.started.job == job);
     let said = own.filter_map(|(session, call)| {
-        let frames = FrameExpr::parse(&call.started.frames).ok().and_then(|frames| frames.frames(None, None));
-        let frames = frames.unwrap_or_default();
+        let frames = call.started.frames.clone();
         if wanted.is_some_and(|wanted| wanted.is_disjoint(&frames)) {
             return None;
         }

@@ -10,12 +10,12 @@ use similar::TextDiff;
 use truepath_core::diagnostic::mend::mended;
 use truepath_core::diagnostic::{Finding, Fix, find};
 
+use super::replace::replace;
 use crate::args::Common;
-use crate::effect::replace::replace;
-use crate::exit_code::Failure;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, Queue, Way};
+use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show;
+use truepath_exec::failure::Failure;
 
 /// More rounds than any sheet needs: each of them mends what the one before has uncovered.
 const ROUNDS: usize = 20;
@@ -36,7 +36,7 @@ pub struct Mended {
 /// Mends the sheets of a call and writes them.
 pub fn mend(common: &Common, around: &Surroundings, offline: bool) -> Result<Mended, Failure> {
     let mut call = Mending { common, around, offline, refused: BTreeSet::new() };
-    let mut state = State { queue: call.load(&Texts::new())?, texts: Texts::new(), count: 0 };
+    let mut state = MendState { queue: call.load(&Texts::new())?, texts: Texts::new(), count: 0 };
     let first = originals(&state.queue);
     loop {
         let wanted = call.candidates(&state.queue);
@@ -62,7 +62,7 @@ pub fn mend(common: &Common, around: &Surroundings, offline: bool) -> Result<Men
     let mut diff = String::new();
     for (path, new) in &state.texts {
         let old = &first[path];
-        let name = crate::effect::load::short(path, &around.folder);
+        let name = pipeline::load::short(path, &around.folder);
         diff.push_str(&TextDiff::from_lines(old, new).unified_diff().header(&name, &name).to_string());
         replace(path, old, new)?;
     }
@@ -77,7 +77,7 @@ struct Remedy {
 }
 
 /// Texts that have been mended so far, and what is found in them.
-struct State {
+struct MendState {
     texts: Texts,
     queue: Queue,
     count: usize,
@@ -93,7 +93,7 @@ struct Mending<'m> {
 
 impl Mending<'_> {
     fn load(&self, texts: &Texts) -> Result<Queue, Failure> {
-        let way = Way { offline: self.offline, texts: Some(texts), ..Way::default() };
+        let way = LoadOptions { offline: self.offline, texts: Some(texts), ..LoadOptions::default() };
         pipeline::load(self.common, self.around, way)
     }
 
@@ -116,19 +116,19 @@ impl Mending<'_> {
     }
 
     /// What comes of some remedies, and of all those that they make room for; nothing when anything new is found then.
-    fn tried(&self, before: &State, wanted: &[&Remedy]) -> Result<Option<State>, Failure> {
+    fn tried(&self, before: &MendState, wanted: &[&Remedy]) -> Result<Option<MendState>, Failure> {
         if wanted.is_empty() {
             return Ok(None);
         }
         let texts = apply(&before.queue, &before.texts, wanted);
-        let mut state = State { queue: self.load(&texts)?, texts, count: before.count + wanted.len() };
+        let mut state = MendState { queue: self.load(&texts)?, texts, count: before.count + wanted.len() };
         for _ in 0..ROUNDS {
             let more = self.candidates(&state.queue);
             if more.is_empty() || better(&before.queue, &state.queue, wanted) {
                 break;
             }
             let texts = apply(&state.queue, &state.texts, &more.iter().collect::<Vec<_>>());
-            state = State { queue: self.load(&texts)?, texts, count: state.count + more.len() };
+            state = MendState { queue: self.load(&texts)?, texts, count: state.count + more.len() };
         }
         Ok(better(&before.queue, &state.queue, wanted).then_some(state))
     }
@@ -153,7 +153,7 @@ fn apply(queue: &Queue, texts: &Texts, wanted: &[&Remedy]) -> Texts {
 /// Whether the findings of the remedies are gone and no other has come.
 fn better(before: &Queue, after: &Queue, wanted: &[&Remedy]) -> bool {
     let (before, after) = (counted(before), counted(after));
-    let fewer = |key: &Key| {
+    let fewer = |key: &DocumentKey| {
         let fixed = wanted.iter().filter(|one| key_of(&one.finding) == *key).count();
         after.get(key).copied().unwrap_or(0) + fixed <= before.get(key).copied().unwrap_or(0)
     };
@@ -161,13 +161,13 @@ fn better(before: &Queue, after: &Queue, wanted: &[&Remedy]) -> bool {
 }
 
 /// What makes a finding the same one after its place and its words have changed.
-type Key = (&'static str, Option<String>);
+type DocumentKey = (&'static str, Option<String>);
 
-fn key_of(finding: &Finding) -> Key {
+fn key_of(finding: &Finding) -> DocumentKey {
     (finding.check, finding.job.clone())
 }
 
-fn counted(queue: &Queue) -> BTreeMap<Key, usize> {
+fn counted(queue: &Queue) -> BTreeMap<DocumentKey, usize> {
     let mut counts = BTreeMap::new();
     for finding in queue.sheets.iter().flat_map(|sheet| sheet.findings.iter()).filter(|finding| finding.meant.is_none())
     {

@@ -10,6 +10,7 @@ pub mod log;
 pub mod mend;
 pub mod names;
 pub mod new;
+mod replace;
 pub mod run;
 pub mod scene;
 pub mod schema;
@@ -17,10 +18,9 @@ pub mod status;
 pub mod verify;
 pub mod whose;
 
-use truepath_core::sheet::Key;
-
 use crate::args::Common;
-use crate::exit_code::{Exit, Failure};
+use truepath_exec::failure::Failure;
+
 use crate::lower::Surroundings;
 use crate::pipeline::{Loaded, Queue};
 use crate::show;
@@ -37,7 +37,7 @@ fn sheet_names(queue: &Queue, around: &Surroundings) -> String {
     queue
         .sheets
         .iter()
-        .map(|sheet| crate::effect::load::short(&sheet.sheet, &around.folder))
+        .map(|sheet| crate::pipeline::load::short(&sheet.sheet, &around.folder))
         .collect::<Vec<_>>()
         .join(", ")
 }
@@ -50,7 +50,7 @@ fn pin(loaded: &Loaded, anew: bool) -> Result<bool, Failure> {
     if wanted.is_nothing() || (loaded.unpinned.is_nothing() && !anew) {
         return Ok(true);
     }
-    let pinned = crate::effect::pin::write(&loaded.sheet, &loaded.pins, anew)?;
+    let pinned = truepath_exec::state::pins::write(&loaded.state, &loaded.pins, anew)?;
     Ok(pinned == loaded.pins)
 }
 
@@ -84,15 +84,14 @@ fn guard_final(loaded: &Loaded, is_final: bool) -> Result<(), Failure> {
     if !loaded.retouched || is_final {
         return Ok(());
     }
-    let message = "these settings change the picture, and the files would bear the final names".to_owned();
-    let help =
-        Some("lay a mode with a path of its own over it (--mode NAME), or say --final if that is meant".to_owned());
-    Err(Failure { message, help, exit: Exit::Unreadable })
+    let message = "these settings change the picture, and the files would bear the final names";
+    Err(Failure::unreadable(message)
+        .help("lay a mode with a path of its own over it (--mode NAME), or say --final if that is meant"))
 }
 
 /// Running and building need a renderer for every job.
 fn need_adapters(loaded: &Loaded) -> Result<(), Failure> {
-    match loaded.plan.jobs.iter().find(|job| job.settings.text(&Key::Adapter).is_none()) {
+    match loaded.plan.jobs.iter().find(|job| job.adapter.as_deref().is_none()) {
         Some(job) => Err(Failure::unreadable(format!(
             "the job `{}` has no adapter: nothing says which renderer to call",
             job.name

@@ -4,15 +4,17 @@ use std::io::Write;
 
 use truepath_core::plan::Plan;
 
-use crate::args::Names;
-use crate::exit_code::{Exit, Failure};
+use crate::args::NamesArgs;
+use truepath_exec::failure::Failure;
+
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, Way};
+use crate::pipeline::{self, LoadOptions};
 use crate::show;
 
 /// Shows every series, or every path, or the document.
-pub fn run(args: &Names, around: &Surroundings) -> Result<Exit, Failure> {
-    let queue = pipeline::load(&args.common, around, Way::default())?;
+pub fn run(args: &NamesArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
     super::tell_findings(&queue, around);
     let all = || queue.sheets.iter().flat_map(|sheet| sheet.plan.series.iter().chain(&sheet.plan.movies));
     let known = all().filter(|series| series.is_known()).count();

@@ -6,14 +6,16 @@ use serde_json::{Value, json};
 use truepath_core::scene::Facts;
 use truepath_core::sheet::Fps;
 
-use crate::args::Scene;
-use crate::effect::load;
-use crate::exit_code::{Exit, Failure};
+use crate::args::SceneArgs;
+use crate::pipeline::load;
+use truepath_exec::failure::Failure;
+
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::show::{self, paint};
 
 /// Prints what is known about each scene. A missing scene or resource makes the answer no.
-pub fn run(args: &Scene, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &SceneArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let fps = match &args.fps {
         None => None,
         Some(text) => {

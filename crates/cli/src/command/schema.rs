@@ -2,12 +2,14 @@
 
 use truepath_core::sheet::schema;
 
-use crate::args::{Described, Schema};
-use crate::exit_code::{Exit, Failure};
+use crate::args::{Described, SchemaArgs};
+use truepath_exec::failure::Failure;
+
+use crate::exit_code::Exit;
 use crate::show;
 
 /// Prints the schema.
-pub fn run(args: &Schema) -> Result<Exit, Failure> {
+pub fn run(args: &SchemaArgs) -> Result<Exit, Failure> {
     let schema = match args.of {
         Described::Sheet => schema::sheet(),
         Described::Adapter => truepath_core::adapter::schema::adapter(),

@@ -3,27 +3,33 @@
 use std::time::Duration;
 
 use truepath_core::frames::{FrameExpr, Frames};
-use truepath_core::run::history::{Depth, History, Session};
-use truepath_core::run::tally::{Row, tally};
+use truepath_core::run::history::{Depth, Session};
+use truepath_core::run::tally::{SeriesStatus, tally};
 use truepath_core::verify::Verdict;
 
-use crate::args::Status;
-use crate::effect::observe::{Look, Observation};
-use crate::effect::{claims, journal, lock, process, recover};
-use crate::exit_code::{Exit, Failure};
+use crate::args::StatusArgs;
+use truepath_exec::failure::Failure;
+use truepath_exec::landing::recover;
+use truepath_exec::observe::{Look, Observation};
+use truepath_exec::process::identity;
+use truepath_exec::share as claims;
+use truepath_exec::state::journal;
+
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, Loaded, Queue, Way};
-use crate::show::{self, status};
+use crate::pipeline::{self, LoadOptions, Loaded, Queue};
+use crate::show;
+use crate::show::status::{self, Stand};
 
 /// How often a watched status is looked up anew.
 const AGAIN: Duration = Duration::from_secs(1);
 
 /// Shows every series: done, running and where, failed, missing, and times. With --why, what frames are made of.
-pub fn run(args: &Status, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let mut drawn = 0;
     let mut last = String::new();
     loop {
-        let queue = pipeline::load(&args.common, around, Way::default())?;
+        let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
         let unknown =
             |sheet: &Loaded| !sheet.is_readable() || sheet.plan.series.iter().any(|series| !series.is_known());
         if queue.sheets.iter().any(unknown) {
@@ -35,7 +41,7 @@ pub fn run(args: &Status, around: &Surroundings) -> Result<Exit, Failure> {
         }
         let mut all = Vec::new();
         for loaded in &queue.sheets {
-            all.push(look(loaded)?);
+            all.push(look(loaded, around)?);
         }
         let text = text(args, &queue, &all, around);
         let over = all.iter().flat_map(|stand| &stand.rows).all(|row| row.done.count() == row.total);
@@ -58,26 +64,17 @@ pub fn run(args: &Status, around: &Surroundings) -> Result<Exit, Failure> {
     }
 }
 
-/// How one sheet stands.
-pub struct Stand {
-    /// Its series.
-    pub rows: Vec<Row>,
-    /// What the journals say.
-    pub history: History,
-}
-
-fn look(loaded: &Loaded) -> Result<Stand, Failure> {
-    let state = lock::state_folder(&loaded.sheet);
-    let history = journal::read(&state, Depth::Calls);
+fn look(loaded: &Loaded, around: &Surroundings) -> Result<Stand, Failure> {
+    let state = &loaded.state;
+    let history = journal::read(state, Depth::Calls)?;
     let verdicts = observe(loaded)?;
-    let boot = process::boot();
-    let shared: Vec<String> = claims::others(&state).into_iter().map(|other| other.worker.journal).collect();
-    let host = rustix::system::uname().nodename().to_string_lossy().into_owned();
+    let boot = identity::boot();
+    let shared: Vec<String> = claims::others(state).into_iter().map(|other| other.worker.journal).collect();
     let is_alive = |session: &Session| {
         let began = &session.began;
         let ended = session.outcome.is_some() || recover::is_over(began);
         // A journal of this machine from before it was started anew.
-        let before = began.host == host && began.boot != boot;
+        let before = began.host == around.host && began.boot != boot;
         let silent = began.share && !shared.iter().any(|journal| journal.contains(&format!("-{}.", began.tag)));
         !ended && !before && !silent
     };
@@ -89,7 +86,7 @@ fn observe(loaded: &Loaded) -> Result<Vec<Verdict>, Failure> {
     Observation { plan: &loaded.plan, machine: &loaded.ground, look: Look::Trusting, told: &told }.verdicts()
 }
 
-fn text(args: &Status, queue: &Queue, all: &[Stand], around: &Surroundings) -> String {
+fn text(args: &StatusArgs, queue: &Queue, all: &[Stand], around: &Surroundings) -> String {
     let pairs = || queue.sheets.iter().map(|loaded| &loaded.plan).zip(all);
     if args.common.json {
         return show::json::text(&status::json(pairs(), &around.now()));
@@ -98,7 +95,7 @@ fn text(args: &Status, queue: &Queue, all: &[Stand], around: &Surroundings) -> S
     for (plan, stand) in pairs() {
         text.push_str(&status::table(plan, stand, around));
     }
-    let rows: Vec<&Row> = all.iter().flat_map(|stand| &stand.rows).collect();
+    let rows: Vec<&SeriesStatus> = all.iter().flat_map(|stand| &stand.rows).collect();
     let failed = queue.sheets.iter().zip(all).find_map(|(loaded, stand)| {
         let row = stand.rows.iter().find(|row| !row.failed.is_empty())?;
         let job = &loaded.plan.jobs[loaded.plan.series[row.series].job].name;

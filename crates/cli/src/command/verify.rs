@@ -3,16 +3,18 @@
 use truepath_core::plan::Plan;
 use truepath_core::verify::{State, Verdict};
 
-use crate::args::Verify;
-use crate::effect::observe::{Look, Observation};
-use crate::exit_code::{Exit, Failure};
+use crate::args::VerifyArgs;
+use truepath_exec::failure::Failure;
+use truepath_exec::observe::{Look, Observation};
+
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, Loaded, Way};
+use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show::{self, counter::Counter};
 
 /// Shows every series and every frame that is not good, and ends with the command that would mend it.
-pub fn run(args: &Verify, around: &Surroundings) -> Result<Exit, Failure> {
-    let queue = pipeline::load(&args.common, around, Way::default())?;
+pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
     let unknown = |sheet: &Loaded| !sheet.is_readable() || sheet.plan.series.iter().any(|series| !series.is_known());
     let nothing = queue.sheets.iter().all(|sheet| sheet.plan.series.is_empty());
     if nothing || queue.sheets.iter().any(unknown) {

@@ -2,16 +2,20 @@
 
 use truepath_core::whose::{Owner, localized, owner};
 
-use crate::args::{Common, Whose};
-use crate::exit_code::{Exit, Failure};
-use crate::lower::{Surroundings, text};
-use crate::pipeline::{self, Queue, Way};
+use crate::args::{Common, WhoseArgs};
+use truepath_exec::failure::Failure;
+
+use crate::exit_code::Exit;
+use truepath_core::resolve::paths::from_system as text;
+
+use crate::lower::Surroundings;
+use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show;
 
 /// Answers for every file; a file that fits nowhere makes the answer no.
-pub fn run(args: &Whose, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &WhoseArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let common = Common { sheet: args.sheet.clone(), mode: args.mode.clone(), ..Common::default() };
-    let queue = pipeline::load(&common, around, Way::default())?;
+    let queue = pipeline::load(&common, around, LoadOptions::default())?;
     super::tell_findings(&queue, around);
     let here = text(&around.folder);
     let answers: Vec<(String, usize, Owner)> = args.files.iter().map(|file| answer(&queue, file, &here)).collect();

@@ -1,7 +1,11 @@
 //! Load, resolve, plan, check: once, for every command.
 
+pub mod load;
+mod lookup;
+pub mod programs;
 mod read;
 mod step;
+mod survey;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -12,7 +16,7 @@ use truepath_core::check::{self, Input, Machine};
 use truepath_core::diagnostic::{Finding, Findings, Level, Words, find};
 use truepath_core::invoke::export::{Exports, exports};
 use truepath_core::pins::{Pins, Wanted};
-use truepath_core::plan::{self, Adapters, Ground, Plan, Selection, Series};
+use truepath_core::plan::{self, Adapters, Plan, PlanInput, Selection, Series};
 use truepath_core::resolve::{self, Job, Stacked};
 use truepath_core::scene::Facts;
 use truepath_core::sheet::machine::MachineFile;
@@ -20,9 +24,12 @@ use truepath_core::sheet::{Key, Settings, Sheet};
 use truepath_core::source::Sources;
 use truepath_core::template::Lookup;
 
+use truepath_exec::failure::Failure;
+use truepath_exec::state::{StateFolder, pins};
+use truepath_exec::threads::Cores;
+
 use crate::args::Common;
-use crate::effect::{load, pin, survey};
-use crate::exit_code::{Exit, Failure};
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::show::counter::Counter;
 
@@ -57,6 +64,8 @@ pub struct Loaded {
     here: OnceLock<step::Here>,
     /// What is where on this machine.
     pub machine: MachineFile,
+    /// Where its state is.
+    pub state: StateFolder,
     /// What disk and journals said.
     pub ground: Machine,
     /// What is known about scenes.
@@ -72,14 +81,14 @@ pub struct Loaded {
 impl Loaded {
     /// The adapter of a job.
     pub fn adapter(&self, job: &Job) -> Option<&Adapter> {
-        self.adapters.get(job.settings.text(&Key::Adapter)?)
+        self.adapters.get(job.adapter.as_deref()?)
     }
 
     /// Every token of paths with its value for a series: built-in ones, roots and variables.
     pub fn tokens(&self, series: &Series) -> Vec<(String, Lookup)> {
         let plan = &self.plan;
         let modes: Vec<String> = plan.mode.iter().cloned().collect();
-        let ground = Ground {
+        let ground = PlanInput {
             sheet: &self.written,
             roots: &plan.roots,
             home: &plan.home,
@@ -133,7 +142,7 @@ pub fn adapters(sheet: &Path, around: &Surroundings, sources: &mut Sources, find
 
 /// How a call wants its sheets loaded.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Way<'w> {
+pub struct LoadOptions<'w> {
     /// Ask neither disk nor machine: only sheets, and adapters beside them, are read.
     pub offline: bool,
     /// Forget pins: look everything up anew.
@@ -143,7 +152,7 @@ pub struct Way<'w> {
 }
 
 /// Loads the sheets that a call means.
-pub fn load(common: &Common, around: &Surroundings, way: Way<'_>) -> Result<Queue, Failure> {
+pub fn load(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> Result<Queue, Failure> {
     let mut sources = Sources::default();
     let mut findings = Findings::default();
     let (typed, retouched) = read::typed(common, &mut sources, &mut findings);
@@ -151,7 +160,7 @@ pub fn load(common: &Common, around: &Surroundings, way: Way<'_>) -> Result<Queu
     let mut drafts = Vec::new();
     for path in paths {
         // What was typed is said once, with the first sheet.
-        let call = Call { common, around, way, typed: &typed, findings: std::mem::take(&mut findings) };
+        let call = Request { common, around, way, typed: &typed, findings: std::mem::take(&mut findings) };
         drafts.push(call.draft(path, &mut sources)?);
     }
     let finals: Vec<Vec<Plan>> = drafts.iter().map(|draft| draft.rivals.clone()).collect();
@@ -169,10 +178,10 @@ pub fn load(common: &Common, around: &Surroundings, way: Way<'_>) -> Result<Queu
 }
 
 /// What a call brings to each of its sheets.
-struct Call<'c> {
+struct Request<'c> {
     common: &'c Common,
     around: &'c Surroundings,
-    way: Way<'c>,
+    way: LoadOptions<'c>,
     typed: &'c Settings,
     findings: Findings,
 }
@@ -180,6 +189,7 @@ struct Call<'c> {
 /// A planned sheet before it is checked.
 struct Draft {
     path: PathBuf,
+    state: StateFolder,
     sheet: Sheet,
     stacked: Vec<Stacked>,
     plan: Plan,
@@ -196,7 +206,7 @@ struct Draft {
     whole: bool,
 }
 
-impl Call<'_> {
+impl Request<'_> {
     fn draft(mut self, path: PathBuf, sources: &mut Sources) -> Result<Draft, Failure> {
         let mut home = read::home(&path, self.around, self.way.offline);
         let sheet = self.sheet(&path, sources, &mut home, &mut Vec::new())?;
@@ -209,12 +219,14 @@ impl Call<'_> {
         };
         let modes = &self.common.mode;
         let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
-        let (facts, mut machine) = self.read_scenes(&stacked, &home, (&path, &adapters, &machine_file), sources);
+        let state = StateFolder::of(&path)?;
+        let known = read::Known { home: &home, state: &state, adapters: &adapters, machine: &machine_file };
+        let (facts, mut machine) = self.read_scenes(&stacked, &known, sources);
         let known = |scene: &str| facts.get(scene).cloned();
         let jobs = resolve::resolve(&sheet, &stacked, &known, &home, &mut self.findings);
         let roots = resolve::roots(&sheet, &home, &machine_file, self.way.offline);
-        let stored = if self.way.anew { Pins::default() } else { pin::read(&path)? };
-        let ground = Ground { sheet: &sheet, roots: &roots, home: &home, modes, pins: &stored, looking: false };
+        let stored = if self.way.anew { Pins::default() } else { pins::read(&state)? };
+        let ground = PlanInput { sheet: &sheet, roots: &roots, home: &home, modes, pins: &stored, looking: false };
         let selection = Selection {
             jobs: self.common.jobs.clone(),
             cameras: self.common.camera.clone(),
@@ -226,11 +238,11 @@ impl Call<'_> {
             stored.clone()
         } else {
             // Clock, user and host first: names that are searched for versions may hold them.
-            let now = stored.clone().with(pin::now(&unpinned, self.around));
-            let looking = plan::plan(Ground { looking: true, pins: &now, ..ground }, &jobs, &Selection::default());
-            now.with(pin::versions(&unpinned, &looking))
+            let now = stored.clone().with(lookup::now(&unpinned, self.around));
+            let looking = plan::plan(PlanInput { looking: true, pins: &now, ..ground }, &jobs, &Selection::default());
+            now.with(lookup::versions(&unpinned, &looking))
         };
-        let ground = Ground { pins: &pins, ..ground };
+        let ground = PlanInput { pins: &pins, ..ground };
         let plan = plan::plan(ground, &jobs, &selection);
         let own_path = modes
             .iter()
@@ -250,12 +262,14 @@ impl Call<'_> {
                 facts: &facts,
                 told: &|more| counter.add(more),
             };
-            survey.look((&path, self.around), &mut machine);
+            let looked = survey.look(&state, self.around, &mut machine);
             counter.end();
+            looked?;
         }
         Ok(Draft {
             whole,
             path,
+            state,
             stacked,
             plan,
             rivals,
@@ -275,7 +289,7 @@ impl Call<'_> {
 /// Plans whose names must not be met: all enabled jobs without a mode, and with each mode alone. A mode that means the
 /// final names shares them with no mode at all.
 fn rivals(
-    ground: Ground<'_>,
+    ground: PlanInput<'_>,
     facts: &dyn Fn(&str) -> Option<Arc<Facts>>,
     (jobs, called): (&[Arc<Job>], &[String]),
     typed: &Settings,
@@ -295,13 +309,13 @@ fn rivals(
         let mut quiet = Findings::default();
         let stacked = resolve::stack(ground.sheet, &modes, typed, &mut quiet);
         let jobs = resolve::resolve(ground.sheet, &stacked, facts, ground.home, &mut quiet);
-        plans.push(plan::plan(Ground { modes: &modes, ..ground }, &jobs, &all));
+        plans.push(plan::plan(PlanInput { modes: &modes, ..ground }, &jobs, &all));
     }
     plans
 }
 
 impl Draft {
-    fn checked(mut self, way: Way, retouched: bool) -> Loaded {
+    fn checked(mut self, way: LoadOptions, retouched: bool) -> Loaded {
         let input = Input {
             sheet: &self.sheet,
             plan: &self.plan,
@@ -309,6 +323,7 @@ impl Draft {
             adapters: &self.adapters,
             machine: (!way.offline).then_some(&self.machine),
             whole: self.whole,
+            threads: &Cores,
         };
         check::check(input, &mut self.findings);
         if self.findings.iter().any(|finding| finding.check == NOT_TOML) {
@@ -325,6 +340,7 @@ impl Draft {
             written: self.sheet,
             adapters: self.adapters,
             sheet: self.path,
+            state: self.state,
             machine: self.machine_file,
             ground: self.machine,
             facts: self.facts,

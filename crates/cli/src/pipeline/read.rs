@@ -11,16 +11,31 @@ use truepath_core::plan::Adapters;
 use truepath_core::resolve::{Home, Stacked, paths};
 use truepath_core::scene::{self, Facts};
 use truepath_core::sheet::machine::MachineFile;
+use truepath_core::sheet::setting::Changes;
 use truepath_core::sheet::{self, Key, Settings, Sheet, System};
 use truepath_core::source::Sources;
 
-use super::Call;
-use crate::args::Common;
-use crate::effect::{facts, load, lock};
-use crate::exit_code::Failure;
-use crate::lower::{Surroundings, text};
+use truepath_core::resolve::paths::from_system as text;
+use truepath_exec::failure::Failure;
+use truepath_exec::record::ask;
+use truepath_exec::state::StateFolder;
 
-impl Call<'_> {
+use super::Request;
+use super::load;
+use super::programs::{Places, program};
+use crate::args::Common;
+use crate::lower::Surroundings;
+
+/// What is known of a sheet before its scenes are read.
+#[derive(Clone, Copy)]
+pub(super) struct Known<'k> {
+    pub home: &'k Home,
+    pub state: &'k StateFolder,
+    pub adapters: &'k Adapters,
+    pub machine: &'k MachineFile,
+}
+
+impl Request<'_> {
     /// A sheet with all sheets that it says are laid below it.
     pub(super) fn sheet(
         &mut self,
@@ -31,6 +46,7 @@ impl Call<'_> {
     ) -> Result<Sheet, Failure> {
         let written = self.way.texts.and_then(|texts| texts.get(path)).cloned();
         let body = written.map_or_else(|| load::text(path), Ok)?;
+        tracing::info!(sheet = %path.display(), "reading");
         let file = sources.add(load::short(path, &self.around.folder), body);
         home.folders.resize(usize::from(file.0) + 1, String::new());
         home.folders[usize::from(file.0)] = text(path.parent().unwrap_or(path));
@@ -39,7 +55,7 @@ impl Call<'_> {
         let mut below = Sheet::default();
         for from in std::mem::take(&mut sheet.from) {
             let wanted = paths::absolute(&from.value, from.at, home);
-            let found = std::fs::canonicalize(&wanted).ok().filter(|found| !above.contains(found));
+            let found = dunce::canonicalize(&wanted).ok().filter(|found| !above.contains(found));
             let Some(found) = found else {
                 let label = if Path::new(&wanted).exists() { "this sheet lies above" } else { "no such file" };
                 let words = Words::new(format!("{wanted} cannot be laid below this sheet"), label);
@@ -61,10 +77,10 @@ impl Call<'_> {
     pub(super) fn read_scenes(
         &mut self,
         stacked: &[Stacked],
-        home: &Home,
-        own: (&Path, &Adapters, &MachineFile),
+        known: &Known<'_>,
         sources: &mut Sources,
     ) -> (BTreeMap<String, Arc<Facts>>, Machine) {
+        let home = known.home;
         let mut facts = BTreeMap::new();
         let mut machine = Machine {
             temporary: self.around.temporary.iter().map(|folder| text(folder)).collect(),
@@ -102,7 +118,7 @@ impl Call<'_> {
                     let told = if read.source.starts_with("read") || read.damaged.is_some() {
                         None
                     } else {
-                        self.told(stacked, path, home, own)
+                        self.told(stacked, path, known)
                     };
                     let known = match told {
                         Some(Ok(told)) => read.facts.or(told),
@@ -127,28 +143,21 @@ impl Call<'_> {
     }
 
     /// What the renderer of a scene's job tells about it; `None` where it cannot be asked.
-    fn told(
-        &self,
-        stacked: &[Stacked],
-        scene: &Path,
-        home: &Home,
-        (sheet, adapters, machine): (&Path, &Adapters, &MachineFile),
-    ) -> Option<Result<Facts, String>> {
+    fn told(&self, stacked: &[Stacked], scene: &Path, known: &Known<'_>) -> Option<Result<Facts, String>> {
+        let Known { home, state, adapters, machine } = *known;
         let path = text(scene);
         let own = |job: &&Stacked| {
             let scene = job.settings.text(&Key::Scene).zip(job.settings.place(&Key::Scene));
             scene.is_some_and(|(scene, at)| paths::absolute(scene, at, home) == path)
         };
         let adapter = adapters.get(stacked.iter().find(own)?.settings.text(&Key::Adapter)?)?;
-        let (state, programs) = (lock::state_folder(sheet), &machine.programs);
-        let asking = facts::Asking {
-            state: &state,
-            folder: Path::new(&home.folder),
-            system: home.system,
-            own: &self.around.program,
-            programs,
-        };
-        (!adapter.facts.is_empty()).then(|| facts::ask(&asking, adapter, scene))
+        if adapter.facts.is_empty() {
+            return None;
+        }
+        let folder = Path::new(&home.folder);
+        let places = Places { folder, system: home.system, own: &self.around.program, known: &machine.programs };
+        let program = program(adapter, &places).map_err(|name| format!("{name} is not on this machine"));
+        Some(program.and_then(|program| ask::ask(adapter, &program, scene, (&state.facts(), folder))))
     }
 }
 
@@ -168,9 +177,8 @@ pub(super) fn typed(common: &Common, sources: &mut Sources, findings: &mut Findi
         let settings = sheet::parse::command_line(file, &sources.get(file).text, findings);
         typed = settings.over(&typed);
     }
-    let harmless =
-        |key: &Key| matches!(key, Key::Frames | Key::Threads | Key::Device | Key::Path | Key::Adapter | Key::Enabled);
-    let retouched = typed.values.keys().any(|key| !harmless(key)) && !typed.values.contains_key(&Key::Path);
+    let changes = |key: &Key| matches!(key.row().changes, Changes::Picture | Changes::Movie);
+    let retouched = typed.values.keys().any(changes) && !typed.values.contains_key(&Key::Path);
     (typed, retouched)
 }
 

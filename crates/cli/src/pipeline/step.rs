@@ -4,43 +4,65 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use truepath_core::adapter::Adapter;
-use truepath_core::invoke::step::Shop;
+use truepath_core::invoke::command_line::CommandLines;
+use truepath_core::resolve::paths::from_system;
 use truepath_core::sheet::Key;
+use truepath_exec::Project;
 
 use super::Loaded;
-use crate::effect::{facts, lock};
-use crate::lower::{Surroundings, text};
+use super::programs::{Places, program};
+use crate::lower::Surroundings;
 
 /// What steps need to know of this machine.
 pub(super) struct Here {
     programs: BTreeMap<String, String>,
-    state: String,
+    logs: String,
+    products: String,
 }
 
 impl Loaded {
     /// All that steps are made from. Programs are looked for once.
-    pub fn shop(&self, around: &Surroundings) -> Shop<'_> {
-        let here = self
-            .here
-            .get_or_init(|| Here { programs: self.programs(around), state: text(&lock::state_folder(&self.sheet)) });
-        Shop {
+    pub fn command_lines(&self, around: &Surroundings) -> CommandLines<'_> {
+        let here = self.here(around);
+        CommandLines {
             plan: &self.plan,
             adapters: &self.adapters,
             exports: &self.exports,
             programs: &here.programs,
-            state: &here.state,
+            logs: &here.logs,
+            products: &here.products,
         }
     }
 
+    /// All that running needs.
+    pub fn project(&self, around: &Surroundings) -> Project<'_> {
+        Project { command_lines: self.command_lines(around), state: &self.state, made: &self.ground.made_of }
+    }
+
+    /// Full paths of programs by the names of their adapters.
+    pub fn programs(&self, around: &Surroundings) -> &BTreeMap<String, String> {
+        &self.here(around).programs
+    }
+
+    fn here(&self, around: &Surroundings) -> &Here {
+        self.here.get_or_init(|| Here {
+            programs: self.look_for_programs(around),
+            logs: from_system(&self.state.logs()),
+            products: from_system(&self.state.exports()),
+        })
+    }
+
     /// The full path of each adapter's program, or its name where it is nowhere.
-    fn programs(&self, around: &Surroundings) -> BTreeMap<String, String> {
+    fn look_for_programs(&self, around: &Surroundings) -> BTreeMap<String, String> {
         let home = &self.plan.home;
-        let place = (Path::new(home.folder.as_str()), home.system);
-        let known = (around.program.as_path(), &self.machine.programs);
-        let look =
-            |adapter: &Adapter| facts::program(adapter, place, known).map_or_else(|name| name, |path| text(&path));
-        let names =
-            self.plan.jobs.iter().flat_map(|job| [Key::Adapter, Key::Export].map(|key| job.settings.text(&key)));
+        let places = Places {
+            folder: Path::new(home.folder.as_str()),
+            system: home.system,
+            own: &around.program,
+            known: &self.machine.programs,
+        };
+        let look = |adapter: &Adapter| program(adapter, &places).map_or_else(|name| name, |path| from_system(&path));
+        let names = self.plan.jobs.iter().flat_map(|job| [Key::Adapter, Key::Export].map(|key| job.given.text(&key)));
         let names: BTreeSet<&str> = names.flatten().collect();
         let adapters = names.into_iter().filter_map(|name| self.adapters.get(name));
         adapters.map(|adapter| (adapter.name.clone(), look(adapter))).collect()

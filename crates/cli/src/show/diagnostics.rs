@@ -1,12 +1,15 @@
 //! Findings as compiler-grade text.
 
 use annotate_snippets::renderer::DecorStyle;
-use annotate_snippets::{AnnotationKind, Group, Level, Patch, Renderer, Snippet};
+use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Patch, Renderer, Snippet};
 use truepath_core::diagnostic::{Finding, Level as Grave};
-use truepath_core::source::{Place, Sources};
+use truepath_core::source::{Excerpt, Place, Sources, Spanned};
 
 use super::{BAD, GOOD, ODD, counted, paint};
 use crate::lower::Screen;
+
+/// Bytes from one place to another that is still shown with it.
+const NEAR: u32 = 8 * 1024;
 
 /// All findings, and a closing line that counts them.
 pub fn text(findings: &[Finding], sources: &Sources, sheet: &str, screen: Screen) -> String {
@@ -31,15 +34,22 @@ fn groups<'f>(finding: &'f Finding, sources: &'f Sources) -> Vec<Group<'f>> {
     let title = level.primary_title(finding.message.as_str()).id(finding.check);
     let mut main = match &finding.at {
         Some(at) => {
-            let own = |place: Place| place.file == at.at.file;
-            let marks = finding.also.iter().filter(|also| own(also.at));
-            let marked = snippet(sources, at.at)
-                .annotation(AnnotationKind::Primary.span(span(at.at)).label(at.value.as_str()))
-                .annotations(marks.map(|also| AnnotationKind::Context.span(span(also.at)).label(also.value.as_str())));
-            let others = finding.also.iter().filter(|also| !own(also.at));
-            title.element(marked).elements(others.map(|also| {
-                snippet(sources, also.at)
-                    .annotation(AnnotationKind::Context.span(span(also.at)).label(also.value.as_str()))
+            // What stands far away is shown by itself: nobody wants to see what lies between.
+            let near = |place: Place| place.file == at.at.file && at.at.start.abs_diff(place.start) < NEAR;
+            let (marks, others): (Vec<_>, Vec<_>) = finding.also.iter().partition(|also| near(also.at));
+            let places = || marks.iter().map(|also| also.at).chain([at.at]);
+            let from = places().map(|place| place.start).min().unwrap_or(0);
+            let to = places().map(|place| place.end).max().unwrap_or(0);
+            let lines = sources.excerpt(at.at.file, from, to);
+            let label = |kind: AnnotationKind, of: &'f Spanned<String>, lines: &Excerpt<'_>| {
+                kind.span(span(of.at, lines)).label(of.value.as_str())
+            };
+            let marked = snippet(sources, at.at, &lines)
+                .annotation(label(AnnotationKind::Primary, at, &lines))
+                .annotations(marks.iter().map(|also| label(AnnotationKind::Context, also, &lines)));
+            title.element(marked).elements(others.into_iter().map(|also| {
+                let lines = sources.excerpt(also.at.file, also.at.start, also.at.end);
+                snippet(sources, also.at, &lines).annotation(label(AnnotationKind::Context, also, &lines))
             }))
         }
         None => Group::with_title(title),
@@ -51,24 +61,24 @@ fn groups<'f>(finding: &'f Finding, sources: &'f Sources) -> Vec<Group<'f>> {
     }
     let Some(help) = &finding.help else { return vec![main] };
     match &finding.fix {
-        Some(fix) => vec![
-            main,
-            Level::HELP.secondary_title(help.as_str()).element(
-                Snippet::source(sources.get(fix.at.file).text.as_str())
-                    .patch(Patch::new(span(fix.at), fix.write.as_str())),
-            ),
-        ],
+        Some(fix) => {
+            let lines = sources.excerpt(fix.at.file, fix.at.start, fix.at.end);
+            let patch = Patch::new(span(fix.at, &lines), fix.write.as_str());
+            let source = Snippet::source(lines.text).line_start(lines.line).patch(patch);
+            vec![main, Level::HELP.secondary_title(help.as_str()).element(source)]
+        }
         None => vec![main.element(Level::HELP.message(help.as_str()))],
     }
 }
 
-fn snippet<'f>(sources: &'f Sources, at: Place) -> Snippet<'f, annotate_snippets::Annotation<'f>> {
-    let source = sources.get(at.file);
-    Snippet::source(source.text.as_str()).path(source.name.as_str())
+fn snippet<'f>(sources: &'f Sources, at: Place, lines: &Excerpt<'f>) -> Snippet<'f, Annotation<'f>> {
+    Snippet::source(lines.text).line_start(lines.line).path(sources.get(at.file).name.as_str())
 }
 
-fn span(at: Place) -> std::ops::Range<usize> {
-    at.start as usize..at.end as usize
+/// The bytes of a place within some lines.
+fn span(at: Place, lines: &Excerpt<'_>) -> std::ops::Range<usize> {
+    let within = |byte: u32| (byte as usize).saturating_sub(lines.start).min(lines.text.len());
+    within(at.start)..within(at.end)
 }
 
 fn closing(findings: &[Finding], sheet: &str, screen: Screen) -> String {

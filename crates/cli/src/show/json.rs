@@ -4,7 +4,7 @@ use serde_json::{Map, Value, json};
 use truepath_core::diagnostic::{Finding, Level, find};
 use truepath_core::frames::Frames;
 use truepath_core::plan::{Plan, Series, SeriesKind};
-use truepath_core::sheet::{Key, Setting, Version};
+use truepath_core::sheet::Version;
 use truepath_core::source::{Place, Sources};
 use truepath_core::verify::{STATES, State, Verdict};
 use truepath_core::whose::Owner;
@@ -32,15 +32,7 @@ pub fn pass(plan: &Plan, series: &Series) -> Value {
 
 fn name(plan: &Plan, series: &Series) -> Value {
     let job = &plan.jobs[series.job];
-    let values: Map<String, Value> = job
-        .settings
-        .values
-        .iter()
-        .filter_map(|(key, given)| match (key, &*given.value) {
-            (Key::Var(name), Setting::Text(text)) => Some((name.clone(), json!(text))),
-            _ => None,
-        })
-        .collect();
+    let values: Map<String, Value> = job.vars.iter().map(|(name, value)| (name.clone(), json!(value))).collect();
     let known = series.is_known();
     let movie = series.kind == SeriesKind::Movie;
     let file = |frame: Option<i64>| frame.or(movie.then_some(0)).filter(|_| known).map(|frame| series.name(frame));
@@ -48,7 +40,7 @@ fn name(plan: &Plan, series: &Series) -> Value {
     json!({
         "series": series.id,
         "job": job.name,
-        "camera": job.settings.text(&Key::Camera),
+        "camera": job.camera.as_deref(),
         "values": values,
         "pass": pass(plan, series),
         "kind": match series.kind {
@@ -150,10 +142,10 @@ pub fn whose(queue: &Queue, answers: &[(String, usize, Owner)]) -> Value {
         let loaded = &queue.sheets[*sheet];
         let plan = &loaded.plan;
         let mut document = name(plan, series);
-        let version = match plan.jobs[series.job].settings.get(&Key::Version).map(|given| &*given.value) {
-            Some(Setting::Version(Version::Number(version))) => Some(*version),
-            Some(Setting::Version(_)) => loaded.pins.versions.get(&plan.jobs[series.job].job).copied(),
-            _ => None,
+        let version = match plan.jobs[series.job].version {
+            Some(Version::Number(version)) => Some(version),
+            Some(_) => loaded.pins.versions.get(&plan.jobs[series.job].job).copied(),
+            None => None,
         };
         let values = document["values"].take();
         json!({

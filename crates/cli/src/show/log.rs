@@ -5,11 +5,11 @@ use std::collections::BTreeMap;
 use serde_json::{Value, json};
 use truepath_core::frames::Frames;
 use truepath_core::run::event::Event;
+use truepath_core::run::history::{GivenUp, PastCall};
 
 use super::progress::span;
 use super::verdicts::cut;
 use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint};
-use crate::command::log::Said;
 use crate::lower::Screen;
 use crate::pipeline::Loaded;
 
@@ -18,10 +18,28 @@ const MOST: usize = 24;
 /// Failures whose ends are shown: the last ones tell most.
 const ENDS: usize = 1;
 
+/// One call of a job with what its log holds.
+pub struct Said<'h> {
+    /// The call.
+    pub call: &'h PastCall,
+    /// The machine.
+    pub host: &'h str,
+    /// Its frames.
+    pub frames: Frames,
+    /// What the renderer complained about, in its order.
+    pub problems: Vec<String>,
+    /// The command line and the last lines, of a call that lacks frames.
+    pub end: Option<(String, Vec<String>)>,
+}
+
 /// One job: its calls, what was written, what was complained about, and how the last failures ended.
-pub fn text(loaded: &Loaded, job: &str, said: &[Said<'_>], screen: Screen) -> String {
+pub fn text((loaded, job): (&Loaded, &str), said: &[Said<'_>], given_up: &[&GivenUp], screen: Screen) -> String {
     if said.is_empty() {
-        return format!("{}: no journal knows a call of it\n", paint(screen, HEAD, job));
+        let mut out = format!("{}: no call of it was started\n", paint(screen, HEAD, job));
+        for GivenUp { frames, why, .. } in given_up {
+            out.push_str(&format!("  {} frames {}: {why}\n", paint(screen, BAD, "failed"), cut(&frames.to_string())));
+        }
+        return out;
     }
     let mut written: BTreeMap<&str, Vec<i64>> = BTreeMap::new();
     for (series, frames) in said.iter().flat_map(|said| &said.call.landed) {
@@ -32,7 +50,7 @@ pub fn text(loaded: &Loaded, job: &str, said: &[Said<'_>], screen: Screen) -> St
     let calls = counted(i64::try_from(said.len()).unwrap_or(i64::MAX), "call");
     let landed = counted(i64::try_from(files).unwrap_or(i64::MAX), "file");
     let mut out = format!("{}: {landed} landed, {calls}, {}\n", paint(screen, HEAD, job), span(seconds));
-    let widest = said.iter().map(|said| said.call.started.call.chars().count()).max().unwrap_or(0);
+    let widest = said.iter().map(|said| super::width(&said.call.started.call)).max().unwrap_or(0);
     // The newest ones tell most.
     let skipped = said.len().saturating_sub(MOST);
     if skipped > 0 {
@@ -95,7 +113,7 @@ fn call(said: &Said<'_>, widest: usize, screen: Screen) -> String {
             (counted(ended.files, "file"), span(ended.seconds), format!("{how}{lacking}"))
         }
     };
-    let mut out = format!("  {:widest$}  {files:>9}  {took:>8}  {}  {how}\n", started.call, said.host);
+    let mut out = format!("  {}  {files:>9}  {took:>8}  {}  {how}\n", super::pad(&started.call, widest), said.host);
     for event in said.call.said.iter().filter(|event| !matches!(event, Event::Refused { .. })) {
         if let Some(line) = super::progress::attention(event, screen) {
             out.push_str(&format!("    {line}\n"));

@@ -17,7 +17,8 @@ use std::io::Write;
 
 use anstyle::{AnsiColor, Style};
 
-use crate::exit_code::{Exit, Failure};
+use truepath_exec::failure::Failure;
+
 use crate::lower::Screen;
 
 /// Red, for what is lost.
@@ -32,6 +33,16 @@ pub const MARK: Style = AnsiColor::Cyan.on_default().bold();
 pub const HEAD: Style = Style::new().bold();
 /// For what can be skipped.
 pub const QUIET: Style = Style::new().dimmed();
+
+/// The columns that a text takes on a terminal.
+pub fn width(text: &str) -> usize {
+    unicode_width::UnicodeWidthStr::width(text)
+}
+
+/// A text with blanks after it, up to a number of columns.
+pub fn pad(text: &str, columns: usize) -> String {
+    format!("{text}{}", " ".repeat(columns.saturating_sub(width(text))))
+}
 
 /// Text in a style, where colours may be used.
 pub fn paint(screen: Screen, style: Style, text: impl std::fmt::Display) -> String {
@@ -59,9 +70,8 @@ pub fn tell(text: &str) {
 
 /// Prints why a call could not go on.
 pub fn failure(failure: &Failure) {
-    let name = if failure.exit == Exit::Interrupted { "stopped" } else { "error" };
     let help = failure.help.as_ref().map(|help| format!("help: {help}\n")).unwrap_or_default();
-    tell(&format!("{name}: {failure}\n{help}"));
+    tell(&format!("error: {failure}\n{help}"));
 }
 
 /// `1 frame`, `2 frames`.

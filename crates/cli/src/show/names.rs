@@ -4,6 +4,7 @@ use truepath_core::pins::Wanted;
 use truepath_core::plan::{Plan, Series, SeriesKind};
 use truepath_core::resolve::{Job, paths};
 use truepath_core::sheet::Key;
+use truepath_core::template::{Pattern, Piece};
 
 use super::{HEAD, MARK, ODD, QUIET, counted, paint};
 use crate::lower::Screen;
@@ -15,7 +16,7 @@ pub fn text(plan: &Plan, unpinned: &Wanted, screen: Screen) -> String {
         out.push_str(&heading(job, screen));
         let series: Vec<&Series> =
             plan.series[plan.series_of(at)].iter().chain(plan.movies.iter().filter(|movie| movie.job == at)).collect();
-        let widest = series.iter().map(|series| label(series, job).len()).max().unwrap_or(0);
+        let widest = series.iter().map(|series| super::width(&label(series, job))).max().unwrap_or(0);
         for series in series {
             out.push_str(&row(plan, job, series, (widest, screen)));
         }
@@ -93,15 +94,13 @@ fn row(plan: &Plan, job: &Job, series: &Series, (widest, screen): (usize, Screen
     ];
     let kind = kind.into_iter().flatten().collect::<Vec<_>>().join(" ");
     let label = label(series, job);
-    let head = format!("  {label:widest$}  {}", paint(screen, QUIET, format!("{kind:<16}")));
+    let head = format!("  {}  {}", super::pad(&label, widest), paint(screen, QUIET, format!("{kind:<16}")));
     if !series.is_known() {
         return format!("{head}  {}\n", paint(screen, ODD, "no name yet: see the findings"));
     }
-    let relative =
-        |path: &str| path.strip_prefix(&plan.home.folder).map_or(path, |rest| rest.trim_start_matches('/')).to_owned();
-    let plain = relative(&series.pattern.with_frame(|width| "\u{1}".repeat(width)));
     let room = screen.width.saturating_sub(2 + widest + 2 + 16 + 2);
-    let pattern = marked(&shortened(&plain, room, screen), screen);
+    let below = series.pattern.below(&plan.home.folder).unwrap_or_else(|| series.pattern.clone());
+    let pattern = marked(&shortened(&below, room, screen), screen);
     let mut out = format!("{head}  {pattern}\n");
     let frames = series.frames.as_ref();
     let ends = frames.and_then(|frames| frames.first()).zip(frames.and_then(|frames| frames.last()));
@@ -114,38 +113,33 @@ fn row(plan: &Plan, job: &Job, series: &Series, (widest, screen): (usize, Screen
     out
 }
 
-/// A path that fits: folders are left out from the middle, never anything of the file's own name, where names differ.
-fn shortened(path: &str, room: usize, screen: Screen) -> String {
-    if path.chars().count() <= room || !screen.terminal {
-        return path.to_owned();
+/// A pattern that fits: folders are left out from the middle, never anything of the file's own name, where names differ.
+fn shortened(pattern: &Pattern, room: usize, screen: Screen) -> Pattern {
+    let width = |pattern: &Pattern| super::width(&pattern.with_frame(|width| "#".repeat(width)));
+    if width(pattern) <= room || !screen.terminal {
+        return pattern.clone();
     }
-    let dots = if screen.unicode { "…" } else { "..." };
-    let parts: Vec<&str> = path.split('/').collect();
-    let (Some(first), Some(file)) = (parts.first(), parts.last()) else { return path.to_owned() };
+    let mut dots = Pattern::default();
+    dots.push_text(if screen.unicode { "…" } else { "..." });
+    let parts = pattern.parts();
+    let (Some(first), Some(file)) = (parts.first(), parts.last()) else { return pattern.clone() };
     // As many of the folders next to the file as fit behind the first one.
-    let tail = |from: usize| format!("{first}/{dots}/{}", parts[from..].join("/"));
-    let fits = (2..parts.len()).map(tail).find(|short| short.chars().count() <= room);
-    fits.unwrap_or_else(|| format!("{dots}/{file}"))
+    let tail = |from: usize| {
+        let own = [first.clone(), dots.clone()].into_iter().chain(parts[from..].iter().cloned());
+        Pattern::joined(&own.collect::<Vec<_>>())
+    };
+    let fits = (2..parts.len()).map(tail).find(|short| width(short) <= room);
+    fits.unwrap_or_else(|| Pattern::joined(&[dots.clone(), file.clone()]))
 }
 
-/// The holes of a pattern, painted.
-fn marked(path: &str, screen: Screen) -> String {
-    let mut out = String::new();
-    let mut run = 0;
-    for c in path.chars().chain(['\0']) {
-        if c == '\u{1}' {
-            run += 1;
-            continue;
-        }
-        if run > 0 {
-            out.push_str(&paint(screen, MARK, "#".repeat(run)));
-            run = 0;
-        }
-        if c != '\0' {
-            out.push(c);
-        }
-    }
-    out
+/// A pattern with its holes painted.
+fn marked(pattern: &Pattern, screen: Screen) -> String {
+    let piece = |piece: &Piece| match piece {
+        Piece::Text(text) => text.clone(),
+        Piece::Frame { width } => paint(screen, MARK, "#".repeat(*width)),
+        Piece::Version => paint(screen, MARK, "v"),
+    };
+    pattern.pieces().iter().map(piece).collect()
 }
 
 /// Settings that nobody gives, so that the scene decides.
@@ -154,7 +148,7 @@ fn left_to_scene(job: &Job) -> Vec<String> {
         Key::Frames => job.frames.is_some(),
         Key::Fps => job.fps.is_some(),
         Key::Size => job.full_size.is_some(),
-        key => job.settings.get(key).is_some(),
+        key => job.given.get(key).is_some(),
     };
     [Key::Camera, Key::Frames, Key::Fps, Key::Size, Key::Samples, Key::Colour]
         .into_iter()

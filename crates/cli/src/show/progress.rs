@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
 
-use truepath_core::frames::{FrameExpr, Frames};
+use truepath_core::frames::Frames;
 use truepath_core::plan::Plan;
 use truepath_core::run::event::{Ended, Event, Started};
 use truepath_core::run::pace::{Load, Pace};
@@ -16,7 +16,7 @@ const BAR: usize = 30;
 
 /// A run being shown.
 pub struct Progress {
-    way: Way,
+    way: Display,
     screen: Screen,
     title: String,
     done: i64,
@@ -40,7 +40,7 @@ pub struct Progress {
 
 /// How a run is shown.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Way {
+enum Display {
     /// A block that is drawn over.
     Block,
     /// A plain line per call.
@@ -57,6 +57,8 @@ struct AtWork {
     kind: String,
     series: usize,
     frames: Frames,
+    /// The frame that the renderer says it works on.
+    at: Option<i64>,
     files: BTreeMap<i64, usize>,
     landed: i64,
     since: Instant,
@@ -64,8 +66,13 @@ struct AtWork {
 }
 
 impl AtWork {
-    /// The frame that is being worked on, as far as it can be told: the first of which a file is not there.
+    /// The frame that is being worked on: what the renderer says of it, else the first of which a file is not there.
     fn frame(&self) -> Option<i64> {
+        let said = self.at.filter(|frame| self.files.get(frame).copied().unwrap_or(0) < self.series);
+        said.or_else(|| self.first_missing())
+    }
+
+    fn first_missing(&self) -> Option<i64> {
         self.frames.iter().find(|frame| self.files.get(frame).copied().unwrap_or(0) < self.series)
     }
 }
@@ -74,9 +81,9 @@ impl Progress {
     /// A display of `total` files to land; `loads` is how much there is of each kind of call.
     pub fn new(plan: &Plan, loads: Vec<Load>, total: i64, (json, screen): (bool, Screen)) -> Progress {
         let way = match (json, screen.terminal) {
-            (true, _) => Way::Json,
-            (false, true) => Way::Block,
-            (false, false) => Way::Lines,
+            (true, _) => Display::Json,
+            (false, true) => Display::Block,
+            (false, false) => Display::Lines,
         };
         Progress {
             way,
@@ -109,12 +116,14 @@ impl Progress {
     pub fn show(&mut self, event: &Event) {
         self.take(event);
         match self.way {
-            Way::Json => {
+            // What is only shown is no event of the journal.
+            Display::Json if matches!(event, Event::Working { .. }) => {}
+            Display::Json => {
                 // Nobody reading is no reason to stop rendering.
                 let _ = super::print(&event.line());
             }
-            Way::Block => {}
-            Way::Lines => self.line(event),
+            Display::Block => {}
+            Display::Lines => self.line(event),
         }
     }
 
@@ -143,9 +152,15 @@ impl Progress {
                 if let Some(worker) = self.calls.get(&ended.call) {
                     // Another call may be this worker's by now.
                     let own = self.at_work.get(worker).is_some_and(|work| work.call == ended.call);
-                    if own && self.way == Way::Block {
+                    if own && self.way == Display::Block {
                         self.at_work.remove(worker);
                     }
+                }
+            }
+            Event::Working { call, frame } => {
+                if let Some(work) = self.calls.get(call).and_then(|worker| self.at_work.get_mut(worker)) {
+                    work.at = Some(*frame);
+                    work.waiting = false;
                 }
             }
             Event::Interrupted => self.stopping = true,
@@ -159,7 +174,6 @@ impl Progress {
     }
 
     fn started(&mut self, started: &Started) {
-        let frames = FrameExpr::parse(&started.frames).ok().and_then(|frames| frames.frames(None, None));
         let work = AtWork {
             call: started.call.clone(),
             what: match started.series.as_slice() {
@@ -168,7 +182,8 @@ impl Progress {
             },
             kind: started.series.join(","),
             series: started.series.len().max(1),
-            frames: frames.unwrap_or_default(),
+            frames: started.frames.clone(),
+            at: None,
             files: BTreeMap::new(),
             landed: 0,
             since: Instant::now(),
@@ -228,7 +243,7 @@ impl Progress {
 
     /// Draws the block over the last one.
     fn draw(&mut self) {
-        if self.way != Way::Block {
+        if self.way != Display::Block {
             return;
         }
         let lines = self.block();
@@ -262,7 +277,7 @@ impl Progress {
         };
         let title = paint(screen, HEAD, &self.title);
         let mut lines = vec![format!("{title}  {bar}  {} of {}   {left}", self.done, counted(self.total, "file"))];
-        let widest = self.at_work.values().map(|work| work.what.chars().count()).max().unwrap_or(0);
+        let widest = self.at_work.values().map(|work| super::width(&work.what)).max().unwrap_or(0);
         for (worker, work) in &self.at_work {
             let on = span(work.since.elapsed().as_secs_f64().floor());
             let frame = match (work.waiting, work.frame()) {
@@ -271,7 +286,11 @@ impl Progress {
                 (false, None) => "closing".to_owned(),
             };
             let number = paint(screen, QUIET, format!("{worker:>3}"));
-            lines.push(format!("{number}  {:widest$}  {frame:<12}  {}", work.what, paint(screen, QUIET, on)));
+            lines.push(format!(
+                "{number}  {}  {frame:<12}  {}",
+                super::pad(&work.what, widest),
+                paint(screen, QUIET, on)
+            ));
         }
         if let Some(line) = &self.attention {
             let more = if self.troubles > 1 { format!("  ({} in all)", self.troubles) } else { String::new() };
@@ -284,7 +303,7 @@ impl Progress {
 
     /// Takes the block away.
     pub fn end(&mut self) {
-        if self.way == Way::Block && self.lines > 0 {
+        if self.way == Display::Block && self.lines > 0 {
             tell(&format!("\x1b[{}A\x1b[J", self.lines));
             self.lines = 0;
         }
@@ -331,12 +350,11 @@ pub fn attention(event: &Event, screen: Screen) -> Option<String> {
             format!("{} {call} was taken over by another worker while this one was silent", paint(screen, ODD, "lost"))
         }
         Event::Failed { series, frames, why, .. } => {
-            let frame = if frames.parse::<i64>().is_ok() { "frame" } else { "frames" };
+            let frame = if frames.count() == 1 { "frame" } else { "frames" };
             format!("{} {} {frame} {frames}: {why}", paint(screen, BAD, "failed"), series.join(" "))
         }
-        Event::GaveUp { job, calls } => {
-            let left = format!("nothing came out of its first {calls} calls, the rest is left; --keep-going tries all");
-            format!("{} {job}: {left}", paint(screen, BAD, "gave up"))
+        Event::GaveUp { job, why } => {
+            format!("{} {job}: {why}; the rest of it is left", paint(screen, BAD, "gave up"))
         }
         _ => return None,
     })

@@ -4,24 +4,31 @@ use serde_json::{Value, json};
 use truepath_core::frames::Frames;
 use truepath_core::plan::Plan;
 use truepath_core::run::fingerprint::{Fingerprint, UNKNOWN};
-use truepath_core::run::history::past;
-use truepath_core::run::tally::Row;
+use truepath_core::run::history::{History, past};
+use truepath_core::run::tally::SeriesStatus;
 use truepath_core::verify::{STATES, State, Verdict};
 
 use super::progress::span;
 use super::verdicts::cut;
 use super::{BAD, GOOD, HEAD, MARK, ODD, QUIET, counted, paint};
-use crate::command::status::Stand;
 use crate::lower::{Screen, Surroundings};
 use crate::pipeline::Loaded;
 
 /// Widest value that is shown whole.
 const WIDE: usize = 60;
 
+/// How one sheet stands.
+pub struct Stand {
+    /// Its series.
+    pub rows: Vec<SeriesStatus>,
+    /// What the journals say.
+    pub history: History,
+}
+
 /// The table of one sheet, and what runs where.
 pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
     let screen = around.out;
-    let widest = plan.series.iter().map(|series| series.id.chars().count()).max().unwrap_or(0).max("series".len());
+    let widest = plan.series.iter().map(|series| super::width(&series.id)).max().unwrap_or(0).max("series".len());
     let head = format!("{:widest$}  {:>13}  {:>10}  {:>10}  state", "series", "done", "spent", "left");
     let mut out = format!("{}\n", paint(screen, HEAD, head));
     for row in &stand.rows {
@@ -39,7 +46,7 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
             .collect();
         let state = if parts.is_empty() { paint(screen, GOOD, "done") } else { parts.join("  ") };
         let id = &plan.series[row.series].id;
-        out.push_str(&format!("{id:widest$}  {done:>13}  {spent:>10}  {left:>10}  {state}\n"));
+        out.push_str(&format!("{}  {done:>13}  {spent:>10}  {left:>10}  {state}\n", super::pad(id, widest)));
     }
     let mut lines: Vec<String> = Vec::new();
     for row in &stand.rows {
@@ -58,8 +65,8 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
 }
 
 /// The closing line with the next command.
-pub fn closing(rows: &[&Row], (failed, again): (Option<String>, String), screen: Screen) -> String {
-    let sum = |pick: fn(&Row) -> i64| rows.iter().map(|row| pick(row)).sum::<i64>();
+pub fn closing(rows: &[&SeriesStatus], (failed, again): (Option<String>, String), screen: Screen) -> String {
+    let sum = |pick: fn(&SeriesStatus) -> i64| rows.iter().map(|row| pick(row)).sum::<i64>();
     let (total, done) = (sum(|row| row.total), sum(|row| row.done.count()));
     let running = rows.iter().any(|row| !row.running.is_empty());
     let said = format!("{done} of {} done", counted(total, "file"));
@@ -80,7 +87,7 @@ fn seconds(stand: &Stand, session: usize, since: f64, now: &jiff::Zoned) -> f64 
 /// `status --json`.
 pub fn json<'p>(sheets: impl Iterator<Item = (&'p Plan, &'p Stand)>, now: &jiff::Zoned) -> Value {
     let one = |(plan, stand): (&Plan, &Stand)| {
-        let row = |row: &Row| {
+        let row = |row: &SeriesStatus| {
             let series = &plan.series[row.series];
             let busy = row.running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames));
             let at = row.running.iter().map(|call| {
@@ -112,7 +119,7 @@ pub fn why(
     let mut out = String::new();
     let mut made: Vec<&[(String, String)]> = Vec::new();
     for frame in frames.iter() {
-        let (name, number) = (series.name(frame), frame.saturating_add(series.shift));
+        let (name, number) = (series.name(frame), series.number(frame));
         let bytes = std::fs::metadata(&name).map_or(0, |about| about.len());
         let state = STATES
             .iter()
@@ -148,10 +155,10 @@ pub fn why(
         }
     }
     let parts = now.map(|now| now.parts.as_slice()).or(made.first().copied()).unwrap_or_default();
-    let widest = parts.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+    let widest = parts.iter().map(|(name, _)| super::width(name)).max().unwrap_or(0);
     for (name, value) in parts {
         let value = if value == UNKNOWN { "not known here, not compared".to_owned() } else { shortened(value) };
-        out.push_str(&paint(screen, QUIET, format!("  {name:widest$}  {value}\n")));
+        out.push_str(&paint(screen, QUIET, format!("  {}  {value}\n", super::pad(name, widest))));
     }
     out
 }

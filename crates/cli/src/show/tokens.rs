@@ -24,6 +24,7 @@ fn table(loaded: &Loaded, series: &Series, screen: Screen) -> String {
             Lookup::Value(Value::Version(version)) => format!("v{version:03}"),
             Lookup::Value(Value::Clock(clock, form)) => clock.written(form),
             Lookup::Value(Value::Frame) => "the frame".to_owned(),
+            Lookup::Value(Value::AnyVersion) => "any version".to_owned(),
             Lookup::NoValue | Lookup::Unknown => paint(screen, QUIET, "no value"),
         };
         out.push_str(&format!("  {:widest$}  {value}\n", name));

@@ -12,7 +12,7 @@ const MOST_LINES: usize = 20;
 
 /// All verdicts.
 pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
-    let widest = plan.series.iter().map(|series| series.id.chars().count()).max().unwrap_or(0);
+    let widest = plan.series.iter().map(|series| super::width(&series.id)).max().unwrap_or(0);
     let mut out =
         format!("{}\n", paint(screen, HEAD, format!("{:widest$}  {:>7}  {:>7}  state", "series", "planned", "good")));
     for verdict in verdicts {
@@ -25,8 +25,8 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
         let states: Vec<String> = STATES.iter().filter_map(told).collect();
         let state = if states.is_empty() { paint(screen, GOOD, "complete") } else { states.join("  ") };
         out.push_str(&format!(
-            "{:widest$}  {:>7}  {:>7}  {state}\n",
-            series.id,
+            "{}  {:>7}  {:>7}  {state}\n",
+            super::pad(&series.id, widest),
             verdict.expected.count(),
             verdict.in_state(State::Good).count()
         ));
@@ -86,9 +86,9 @@ pub fn style(state: State) -> Style {
     }
 }
 
-/// A path below the sheet's folder, relative to it.
-pub fn relative<'p>(plan: &Plan, path: &'p str) -> &'p str {
-    path.strip_prefix(&plan.home.folder).map_or(path, |rest| rest.trim_start_matches('/'))
+/// A path as it is seen from the sheet's folder.
+pub fn relative(plan: &Plan, path: &str) -> String {
+    truepath_core::resolve::paths::seen_from(path, &plan.home.folder)
 }
 
 /// A long list of frames, cut at a comma.

@@ -1,5 +1,7 @@
 //! Where each value comes from: the setting, its value, the layer and place that gave it, and what it was laid over.
 
+use std::collections::HashSet;
+
 use truepath_core::resolve::{Stacked, why};
 use truepath_core::sheet::{Given, Key};
 use truepath_core::source::Sources;
@@ -10,7 +12,8 @@ use crate::pipeline::Loaded;
 
 /// The tables of all jobs that were asked for.
 pub fn text(loaded: &Loaded, sources: &Sources, screen: Screen) -> String {
-    let asked = |job: &&Stacked| loaded.plan.jobs.iter().any(|planned| planned.name == job.name);
+    let planned: HashSet<&str> = loaded.plan.jobs.iter().map(|job| job.name.as_str()).collect();
+    let asked = |job: &&Stacked| planned.contains(job.name.as_str());
     loaded.stacked.iter().filter(asked).map(|job| table(job, sources, screen)).collect()
 }
 
@@ -31,19 +34,22 @@ fn table(job: &Stacked, sources: &Sources, screen: Screen) -> String {
         })
         .collect();
     let width = |pick: fn(&(String, String, String, String)) -> &String, most: usize| {
-        rows.iter().map(|row| pick(row).chars().count()).max().unwrap_or(0).min(most)
+        rows.iter().map(|row| super::width(pick(row))).max().unwrap_or(0).min(most)
     };
     let (first, second, third) = (width(|row| &row.0, 24), width(|row| &row.1, 44), width(|row| &row.2, 32));
     let mut out = format!("{}\n", paint(screen, HEAD, &job.name));
     for (key, value, from, over) in &rows {
         let over = if over.is_empty() { String::new() } else { paint(screen, QUIET, format!("  over {over}")) };
-        out.push_str(format!("  {key:first$}  {value:second$}  {from:third$}{over}").trim_end());
+        out.push_str(
+            format!("  {}  {}  {}{over}", super::pad(key, first), super::pad(value, second), super::pad(from, third))
+                .trim_end(),
+        );
         out.push('\n');
     }
     let given: Vec<&Key> = job.settings.values.keys().collect();
-    let known = truepath_core::sheet::setting::KEYS.iter().filter(|(_, key, _)| !given.contains(&key));
+    let known = truepath_core::sheet::setting::KEYS.iter().filter(|(_, key)| !given.contains(&key));
     let usual = [Key::Camera, Key::Frames, Key::Fps, Key::Size, Key::Samples, Key::Colour];
-    let left: Vec<&str> = known.filter(|(_, key, _)| usual.contains(key)).map(|(name, ..)| *name).collect();
+    let left: Vec<&str> = known.filter(|(_, key)| usual.contains(key)).map(|(name, _)| *name).collect();
     if !left.is_empty() {
         out.push_str(&paint(screen, QUIET, format!("  nobody gives {}: left to the scene\n", left.join(", "))));
     }

@@ -42,11 +42,23 @@ chunk = 6
 /// The adapter of the renderer in the box, as text.
 pub const UNDERSTUDY: &str = include_str!("../../../core/src/adapter/understudy.toml");
 
+/// A renderer that fails in the ways in which renderers fail; an example of this package, built with its tests.
+pub fn odd_renderer() -> String {
+    let path = PathBuf::from(env!("CARGO_BIN_EXE_truepath")).with_file_name("examples").join("odd_renderer");
+    assert!(path.is_file(), "{} is not there: cargo build -p truepath --examples", path.display());
+    path.display().to_string()
+}
+
+/// The understudy's adapter with that renderer as its program.
+pub fn odd_adapter() -> String {
+    UNDERSTUDY.replace("program = \"truepath\"", &format!("program = \"{}\"", odd_renderer()))
+}
+
 /// A project with an adapter `odd` in place of the understudy's own, that can be told to misbehave.
 pub fn odd(sheet: &str) -> Project {
     let project = Project::with(&sheet.replace("\"understudy\"", "\"odd\""));
     let native = "native = [\"--{key}\", \"{value}\"]\nvariable = ";
-    project.write("adapters/odd.toml", UNDERSTUDY.replace("variable = ", native));
+    project.write("adapters/odd.toml", odd_adapter().replace("variable = ", native));
     project
 }
 

@@ -5,6 +5,7 @@ pub mod schema;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use crate::sheet::setting::Carrier;
 use crate::sheet::{Key, System};
 use crate::source::{FileId, Spanned};
 use crate::template::Template;
@@ -23,7 +24,7 @@ pub struct Adapter {
     /// Its name.
     pub name: String,
     /// What the program does.
-    pub kind: Kind,
+    pub kind: AdapterKind,
     /// The program.
     pub program: Program,
     /// Arguments that ask the program for its version.
@@ -42,7 +43,7 @@ pub struct Adapter {
     pub can: Option<Vec<Arrangement>>,
     /// What stands for the frame in `{out}`; when left out, adapters called once per frame are given the final name, and
     /// for all others there is no number.
-    pub number: Option<Number>,
+    pub number: Option<NumberStyle>,
     /// What it really writes, relative to the stage folder.
     pub writes: Vec<Spanned<Template>>,
     /// The program's own words for our values, by token.
@@ -63,7 +64,7 @@ pub struct Adapter {
 
 /// What a program does.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Kind {
+pub enum AdapterKind {
     /// Scenes to pictures.
     #[default]
     Renderer,
@@ -74,8 +75,8 @@ pub enum Kind {
 }
 
 /// The kinds of adapters with their names.
-pub const KINDS: [(&str, Kind); 3] =
-    [("renderer", Kind::Renderer), ("exporter", Kind::Exporter), ("encoder", Kind::Encoder)];
+pub const KINDS: [(&str, AdapterKind); 3] =
+    [("renderer", AdapterKind::Renderer), ("exporter", AdapterKind::Exporter), ("encoder", AdapterKind::Encoder)];
 
 /// A program's name, or its path relative to the sheet's folder; `truepath` is the running binary itself.
 #[derive(Clone, Debug)]
@@ -159,7 +160,7 @@ pub const ARRANGEMENTS: [(&str, Arrangement); 3] =
 
 /// What stands for the frame in `{out}`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Number {
+pub enum NumberStyle {
     /// A sign for each digit.
     Repeat(char),
     /// `%04d`.
@@ -168,14 +169,14 @@ pub enum Number {
     None,
 }
 
-impl Number {
+impl NumberStyle {
     /// What stands for a frame of at least `width` digits.
     #[must_use]
     pub fn hole(self, width: usize) -> String {
         match self {
-            Number::Repeat(sign) => sign.to_string().repeat(width),
-            Number::Printf => format!("%0{width}d"),
-            Number::None => String::new(),
+            NumberStyle::Repeat(sign) => sign.to_string().repeat(width),
+            NumberStyle::Printf => format!("%0{width}d"),
+            NumberStyle::None => String::new(),
         }
     }
 }
@@ -229,9 +230,6 @@ pub struct Log {
     pub checkpoint: Option<String>,
 }
 
-/// Settings that True Path itself uses.
-const OWN: [Key; 7] = [Key::Adapter, Key::Version, Key::Path, Key::Scale, Key::Shift, Key::Handles, Key::Enabled];
-
 impl Adapter {
     /// Whether any argument or environment value uses a token.
     #[must_use]
@@ -281,18 +279,12 @@ impl Adapter {
     /// Whether something brings a setting to the program: an argument, an environment value, or True Path itself.
     #[must_use]
     pub fn carries(&self, key: &Key) -> bool {
-        let any = |tokens: &[&str]| tokens.iter().any(|token| self.uses(token));
-        match key {
-            key if OWN.contains(key) => true,
+        match key.row().carrier {
             // What these hold is looked at one by one.
-            Key::Format | Key::Passes | Key::Layers | Key::Env(_) | Key::Export => true,
-            Key::Scene => any(&["scene", "scene_folder"]),
-            Key::Frames => any(&["frames", "first", "last", "frame"]),
-            Key::Size => any(&["width", "height", "full_width", "full_height"]),
-            Key::Checkpoint => any(&["checkpoint"]),
-            Key::Var(_) => !self.variable.is_empty(),
-            Key::Native(name) => !self.native.is_empty() || self.uses(&format!("native.{name}")),
-            key => self.uses(&key.to_string()),
+            Carrier::Own | Carrier::Parts | Carrier::Movies => true,
+            Carrier::Tokens(tokens) => tokens.iter().any(|token| self.uses(token)),
+            Carrier::Variables => !self.variable.is_empty(),
+            Carrier::Natives => !self.native.is_empty() || self.uses(&key.to_string()),
         }
     }
 
@@ -309,6 +301,7 @@ impl Adapter {
     /// The names of all settings that reach the program, for messages.
     #[must_use]
     pub fn carried(&self) -> BTreeSet<&'static str> {
-        crate::sheet::setting::KEYS.iter().filter(|(_, key, _)| self.carries(key)).map(|(name, ..)| *name).collect()
+        let by_it = |key: &Key| key.row().carrier != Carrier::Movies && self.carries(key);
+        crate::sheet::setting::KEYS.iter().filter(|(_, key)| by_it(key)).map(|(name, _)| *name).collect()
     }
 }

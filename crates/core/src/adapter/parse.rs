@@ -7,12 +7,12 @@ use crate::catalogue;
 use crate::diagnostic::{Findings, Words, nearest};
 use crate::sheet::SYSTEMS;
 use crate::sheet::parse::toml_table;
-use crate::sheet::read::{Raw, Reader, integer, part_of, scalar};
+use crate::sheet::read::{Raw, Reader, part_of, scalar};
 use crate::source::{FileId, Place, Spanned};
 use crate::template::{Template, token};
 use regex_lite::Regex;
 
-use super::{ARRANGEMENTS, Adapter, Argument, KINDS, Kind, Number, PERS, Per, Program, Word};
+use super::{ARRANGEMENTS, Adapter, AdapterKind, Argument, KINDS, NumberStyle, PERS, Per, Program, Word};
 
 /// The keys of an adapter and what each means.
 pub const KEYS: [(&str, &str); 17] = [
@@ -101,7 +101,7 @@ pub fn adapter(file: FileId, text: &str, findings: &mut Findings) -> Adapter {
     let known: Vec<&str> = KEYS.iter().map(|(name, _)| *name).chain(["exit"]).collect();
     for (key, raw) in &table {
         match key.get_ref().as_ref() {
-            "adapter" => drop(reader.whole(raw, "adapter", 1)),
+            "adapter" => language(&mut reader, raw),
             "kind" => adapter.kind = reader.choice(raw, "kind", &KINDS).map(|kind| kind.value).unwrap_or_default(),
             "name" => adapter.name = plain(&mut reader, raw, "name"),
             "program" => adapter.program = program(&mut reader, raw),
@@ -131,6 +131,16 @@ pub fn adapter(file: FileId, text: &str, findings: &mut Findings) -> Adapter {
     }
     tokens(&mut reader, &adapter);
     adapter
+}
+
+/// The version of the language of adapters that is read here.
+const LANGUAGE: i64 = 1;
+
+fn language(reader: &mut Reader<'_>, raw: &Raw<'_>) {
+    let Some(version) = reader.whole(raw, "adapter", 1).filter(|version| version.value != LANGUAGE) else { return };
+    let message = format!("this adapter is written in version {} of the language", version.value);
+    let words = Words::new(message, "only version 1 is known here").help("write adapter = 1, or use a newer True Path");
+    reader.findings.add("value-not-understood", Some(version.at), None, words);
 }
 
 fn has_program(adapter: &Adapter) -> bool {
@@ -183,11 +193,13 @@ fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Ada
             ("log", "checkpoint") => adapter.log.checkpoint = pattern(reader, raw, written, Some("path")),
             ("log", _) => adapter.log.wait = pattern(reader, raw, written, None),
             _ => {
-                let codes = raw.get_ref().as_array().map(|list| list.iter().filter_map(integer).collect());
-                if codes.is_none() {
+                let list = raw.get_ref().as_array();
+                if list.is_none() {
                     reader.wrong_kind(raw, written, "a list of whole numbers");
                 }
-                adapter.ok = codes.unwrap_or_else(|| vec![0]);
+                let codes = list.into_iter().flatten().filter_map(|raw| reader.whole(raw, written, i64::MIN));
+                let codes: Vec<i64> = codes.map(|code| code.value).collect();
+                adapter.ok = if codes.is_empty() { vec![0] } else { codes };
             }
         }
     }
@@ -241,8 +253,13 @@ fn program(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Program {
     Program::BySystem(programs)
 }
 
-fn number(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Option<Number> {
-    let ways = [("#", Number::Repeat('#')), ("@", Number::Repeat('@')), ("%d", Number::Printf), ("none", Number::None)];
+fn number(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Option<NumberStyle> {
+    let ways = [
+        ("#", NumberStyle::Repeat('#')),
+        ("@", NumberStyle::Repeat('@')),
+        ("%d", NumberStyle::Printf),
+        ("none", NumberStyle::None),
+    ];
     reader.choice(raw, "number", &ways).map(|way| way.value)
 }
 
@@ -376,11 +393,11 @@ fn never_filled(adapter: &Adapter, name: &str, in_single: bool) -> Option<&'stat
         "key" | "value" => (!in_single).then_some("it belongs into `variable` or `native`"),
         "any" => Some("it belongs into [out] writes"),
         "outcome" => Some("it belongs into `after` of a sheet"),
-        "frame" => (adapter.per != Per::Frame && adapter.kind == Kind::Renderer)
+        "frame" => (adapter.per != Per::Frame && adapter.kind == AdapterKind::Renderer)
             .then_some("only adapters that are called once per frame know one: [frames] per = \"frame\""),
-        "input" | "input_first" => (adapter.kind != Kind::Encoder).then_some("only encoders are given pictures"),
+        "input" | "input_first" => (adapter.kind != AdapterKind::Encoder).then_some("only encoders are given pictures"),
         "resume" | "checkpoint" | "checkpoint_every" | "device" | "threads" | "samples" => {
-            (adapter.kind == Kind::Encoder).then_some("encoders are not given this")
+            (adapter.kind == AdapterKind::Encoder).then_some("encoders are not given this")
         }
         _ => None,
     }

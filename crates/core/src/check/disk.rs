@@ -8,9 +8,9 @@ use crate::resolve::{Job, paths};
 use crate::run::history::{past, standing};
 use crate::sheet::System;
 use crate::source::Place;
-use crate::verify::Standing;
+use crate::verify::Provenance;
 
-use super::{Ground, Machine, Sink, wording};
+use super::{Machine, RootState, Sink, wording};
 
 /// Where disks are usually mounted.
 const MOUNTS: [&str; 5] = ["/mnt", "/media", "/run/media", "/Volumes", "/net"];
@@ -37,14 +37,14 @@ fn roots(sink: &mut Sink<'_, '_>, machine: &Machine) {
         let inside = paths::is_below(path, &plan.home.folder);
         let mount = MOUNTS.iter().any(|mount| paths::is_below(path, mount));
         let found = match ground {
-            Ground { there: false, .. } if !inside => Some(("root-not-there", wording::disk::root_not_there(path))),
-            Ground { there: true, folder: false, .. } => {
+            RootState { there: false, .. } if !inside => Some(("root-not-there", wording::disk::root_not_there(path))),
+            RootState { there: true, folder: false, .. } => {
                 Some(("root-not-writable", wording::disk::root_not_writable(path, "a file stands there")))
             }
-            Ground { writable: false, .. } => {
+            RootState { writable: false, .. } => {
                 Some(("root-not-writable", wording::disk::root_not_writable(path, "this user may not write there")))
             }
-            Ground { empty: true, system_disk: true, .. } if mount => {
+            RootState { empty: true, system_disk: true, .. } if mount => {
                 Some(("root-not-mounted", wording::disk::root_not_mounted(path)))
             }
             _ => None,
@@ -133,35 +133,32 @@ impl<'i> Listing<'i> {
         let movies = input.plan.movies.iter().map(|series| (None, series));
         for (at, series) in own.chain(others).chain(movies).filter(|(_, series)| series.is_known()) {
             let (folder, file) = series.pattern.split_folder();
-            if folder.frame_width().is_some() {
-                continue;
-            }
-            let folder = folder.name(0);
+            let Some(folder) = folder.fixed() else { continue };
             let Some((folder, files)) = machine.folders.get_key_value(folder.trim_end_matches('/')) else { continue };
-            let numbers = series.numbers().unwrap_or_default();
+            let first = series.frames.as_ref().and_then(crate::frames::Frames::first).or(Some(0));
             let landed = machine.history.of(series);
             let now = at.filter(|_| !landed.is_empty()).and_then(|at| machine.made_of.get(at)?.as_ref());
             let stale = now.map(|now| machine.history.stale(now));
             // Where nothing differs, nothing can be stale.
             let stale = stale.filter(|stale| stale.iter().any(|list| !list.is_empty()));
             let seen = known.entry(folder).or_insert_with(|| vec![false; files.len()]);
-            for (row, number) in files.of(&file) {
+            for (row, number) in files.of(&file, input.threads) {
                 let size = files.bytes(row);
                 seen[row] = true;
                 let Some(at) = at else { continue };
-                if file.frame_width().is_none() || numbers.contains(number) {
+                let frame = if file.frame_width().is_some() { series.frame_of(number) } else { first };
+                if let Some(frame) = frame {
                     let entry = listing.there.entry(at).or_default();
                     *entry = (entry.0 + 1, entry.1 + size);
-                    let number = if file.frame_width().is_some() { number } else { numbers.first().unwrap_or(0) };
                     let is_stale = |stale: &Vec<_>| {
-                        let standing = standing(past(landed, number, size), size, Some(stale));
-                        matches!(standing, Standing::Stale(_))
+                        let standing = standing(past(landed, series.number(frame), size), size, Some(stale));
+                        matches!(standing, Provenance::Stale(_))
                     };
                     if stale.as_ref().is_some_and(is_stale) {
-                        listing.stale.entry(at).or_default().push(number.saturating_sub(series.shift));
+                        listing.stale.entry(at).or_default().push(frame);
                     }
                 } else {
-                    listing.beyond.entry(at).or_default().push(number);
+                    listing.beyond.entry(at).or_default().push(number.value());
                 }
             }
         }
@@ -201,9 +198,8 @@ fn left_over(sink: &mut Sink<'_, '_>, listing: &Listing<'_>) {
         return;
     }
     for (folder, names) in &listing.unknown {
-        let own = |series: &&Series| {
-            series.pattern.folder().is_some_and(|own| own.frame_width().is_none() && own.name(0) == *folder)
-        };
+        let own =
+            |series: &&Series| series.pattern.folder().and_then(|own| own.fixed()).is_some_and(|own| own == *folder);
         let at = plan.series.iter().find(own).and_then(|series| series.path.as_ref()).map(|path| path.at);
         sink.findings.add("files-unknown", at, None, wording::disk::files_unknown(folder, names));
     }

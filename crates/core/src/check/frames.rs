@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use crate::frames::{Frames, What};
 use crate::plan::SeriesKind;
 use crate::resolve::Job;
+use crate::sheet::setting::{Carrier, Changes};
 use crate::sheet::{Key, Setting};
 
 use super::{Sink, wording};
@@ -14,9 +15,9 @@ pub fn check(sink: &mut Sink<'_, '_>) {
     for job in &plan.jobs {
         step(sink, job);
         rate(sink, job);
-        let place = job.settings.place(&Key::Frames).or(Some(job.at));
+        let place = job.given.place(&Key::Frames).or(Some(job.at));
         let Some(frames) = &job.frames else {
-            let said = job.settings.unread.contains(&Key::Frames) || job.settings.unread.contains(&Key::Fps);
+            let said = job.given.unread.contains(&Key::Frames) || job.given.unread.contains(&Key::Fps);
             let scene = job.scene.as_ref().is_some_and(|scene| {
                 sink.input.machine.is_some_and(|machine| {
                     !machine.missing.contains(&scene.value) && !machine.damaged.contains_key(&scene.value)
@@ -40,11 +41,11 @@ pub fn check(sink: &mut Sink<'_, '_>) {
 
 /// Frames against the span that the scene declares.
 fn within(sink: &mut Sink<'_, '_>, job: &Job, frames: &Frames, span: &Frames) {
-    let place = job.settings.place(&Key::Frames).or(Some(job.at));
+    let place = job.given.place(&Key::Frames).or(Some(job.at));
     let beyond = frames.minus(span);
     let own = own_frames(job, span);
     let by_handles = own.as_ref().is_some_and(|own| own.minus(span).is_empty());
-    match job.settings.place(&Key::Handles).filter(|_| by_handles) {
+    match job.given.place(&Key::Handles).filter(|_| by_handles) {
         Some(at) if !beyond.is_empty() => {
             sink.add("handles-outside-scene", Some(at), job, wording::frames::handles_outside(&beyond, span));
         }
@@ -62,7 +63,7 @@ fn within(sink: &mut Sink<'_, '_>, job: &Job, frames: &Frames, span: &Frames) {
 
 /// The job's frames without its handles.
 fn own_frames(job: &Job, span: &Frames) -> Option<Frames> {
-    match job.settings.get(&Key::Frames).map(|given| &*given.value) {
+    match job.given.value(&Key::Frames) {
         Some(Setting::Frames(expr)) => expr.frames(Some(span), None),
         _ => Some(span.clone()),
     }
@@ -70,7 +71,7 @@ fn own_frames(job: &Job, span: &Frames) -> Option<Frames> {
 
 /// A step whose last frame is not the end of its range.
 fn step(sink: &mut Sink<'_, '_>, job: &Job) {
-    let Some(given) = job.settings.get(&Key::Frames) else { return };
+    let Some(given) = job.given.get(&Key::Frames) else { return };
     let Setting::Frames(expr) = &*given.value else { return };
     for part in &expr.parts {
         let What::Range(first, last) = part.what else { continue };
@@ -89,7 +90,7 @@ fn step(sink: &mut Sink<'_, '_>, job: &Job) {
 /// Another rate than the scene's.
 fn rate(sink: &mut Sink<'_, '_>, job: &Job) {
     let scene = job.facts.as_ref().and_then(|facts| facts.fps);
-    if let (Some(at), Some(fps), Some(scene)) = (job.settings.place(&Key::Fps), job.fps, scene)
+    if let (Some(at), Some(fps), Some(scene)) = (job.given.place(&Key::Fps), job.fps, scene)
         && fps != scene
     {
         sink.add("fps-differs", Some(at), job, wording::frames::fps_differs(fps, scene));
@@ -104,7 +105,7 @@ fn one(sink: &mut Sink<'_, '_>) {
     for series in sink.input.plan.series.iter().filter(counted) {
         let job = sink.job(series);
         if !job.narrowed {
-            let place = job.settings.place(&Key::Frames).or(Some(job.at));
+            let place = job.given.place(&Key::Frames).or(Some(job.at));
             sink.add("sequence-of-one", place, job, wording::frames::sequence_of_one());
         }
     }
@@ -126,7 +127,7 @@ fn twice(sink: &mut Sink<'_, '_>) {
             };
             let Some(other) = jobs[..at].iter().find(meets) else { continue };
             let both = job.frames.as_ref().zip(other.frames.as_ref()).map(|(a, b)| a.intersect(b)).unwrap_or_default();
-            let place = job.settings.place(&Key::Frames).or(Some(job.at));
+            let place = job.given.place(&Key::Frames).or(Some(job.at));
             sink.add("frames-twice", place, job, wording::frames::frames_twice(other, &both));
         }
     }
@@ -135,20 +136,13 @@ fn twice(sink: &mut Sink<'_, '_>) {
 /// All of a job that changes its picture, as text.
 fn picture(sink: &Sink<'_, '_>, job: &Job) -> String {
     let handed = sink.adapter(job).is_none_or(|adapter| !adapter.variable.is_empty());
-    let counts = |key: &Key| match key {
-        Key::Var(_) => handed,
-        Key::Scene
-        | Key::Frames
-        | Key::Handles
-        | Key::Shift
-        | Key::Path
-        | Key::Version
-        | Key::Threads
-        | Key::Device => false,
-        Key::Enabled | Key::Audio | Key::Checkpoint | Key::Passes | Key::Format => false,
-        _ => true,
+    // Scene, passes and their formats are compared as they were resolved.
+    let resolved = |key: &Key| matches!(key, Key::Scene | Key::Passes | Key::Format);
+    let counts = |key: &Key| match key.row().carrier {
+        Carrier::Variables => handed,
+        _ => key.row().changes == Changes::Picture && !resolved(key),
     };
-    let given = job.settings.values.iter().filter(|(key, _)| counts(key));
+    let given = job.given.values.iter().filter(|(key, _)| counts(key));
     let mut text: Vec<String> = given.map(|(key, given)| format!("{key}={}", given.value)).collect();
     let passes = job.passes.iter().map(|pass| {
         let format = pass.format.as_ref().map_or("", |format| format.name.value.as_str());

@@ -24,8 +24,9 @@ use crate::resolve::Job;
 use crate::run::fingerprint::Fingerprint;
 use crate::run::history::History;
 use crate::sheet::read::part_of;
-use crate::sheet::{Key, MeantEntry, Sheet};
+use crate::sheet::{MeantEntry, Sheet};
 use crate::source::{Place, Spanned};
+use crate::threads::Threads;
 use crate::verify::Files;
 
 /// All that checks look at.
@@ -42,6 +43,8 @@ pub struct Input<'i> {
     pub adapters: &'i Adapters,
     /// What the disk and the machine say; `None` when they are not asked.
     pub machine: Option<&'i Machine>,
+    /// Threads for what is large.
+    pub threads: &'i dyn Threads,
     /// Whether `plan` holds every enabled job with all its passes and frames.
     pub whole: bool,
 }
@@ -60,11 +63,13 @@ pub struct Machine {
     /// Folders for passing things, where outputs do not belong.
     pub temporary: Vec<String>,
     /// What stands at each root, by the root's path.
-    pub roots: BTreeMap<String, Ground>,
+    pub roots: BTreeMap<String, RootState>,
     /// Why the folder for the sheet's state cannot be written.
     pub state: Option<String>,
     /// Adapters whose programs are not here, with the program.
     pub programs: BTreeMap<String, String>,
+    /// Adapters whose programs are here and may not be started by this user, with their paths.
+    pub not_executable: BTreeMap<String, String>,
     /// What adapters need and is not here, in words, by adapter.
     pub needs: BTreeMap<String, Vec<String>>,
     /// Cores of this machine.
@@ -83,7 +88,7 @@ pub struct Machine {
 
 /// What stands at a root.
 #[derive(Clone, Debug, Default)]
-pub struct Ground {
+pub struct RootState {
     /// Whether anything is there.
     pub there: bool,
     /// Whether it is a folder.
@@ -179,7 +184,7 @@ impl<'i> Sink<'i, '_> {
     }
 
     fn adapter(&self, job: &Job) -> Option<&'i Adapter> {
-        self.input.adapters.get(job.settings.text(&Key::Adapter)?)
+        self.input.adapters.get(job.adapter.as_deref()?)
     }
 
     fn series(&self) -> impl Iterator<Item = &'i Series> + use<'i> {

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use crate::catalogue;
 use crate::diagnostic::nearest;
 use crate::resolve::{Job, Movie};
-use crate::sheet::Kind;
+use crate::sheet::PassKind;
 
 use super::{Sink, Sound, wording};
 
@@ -100,7 +100,7 @@ fn without(sink: &mut Sink<'_, '_>) {
     }
     let mut said = BTreeSet::new();
     for job in &sink.input.plan.jobs {
-        let shown = job.passes.iter().any(|pass| pass.kind == Kind::Colour);
+        let shown = job.passes.iter().any(|pass| pass.kind == PassKind::Colour);
         let several = job.frames.as_ref().is_some_and(|frames| frames.count() > 1);
         if job.movies.is_empty() && shown && several && said.insert(&job.job) {
             sink.add("sequence-without-movie", Some(job.at), job, wording::movies::without_movie(&job.job));

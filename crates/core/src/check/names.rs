@@ -54,7 +54,7 @@ fn tokens(sink: &mut Sink<'_, '_>, series: &Series) {
             TroubleKind::Unknown => {
                 let roots = sink.input.plan.roots.iter().map(|root| root.name.as_str());
                 let variables = job
-                    .settings
+                    .given
                     .values
                     .keys()
                     .filter_map(|key| if let Key::Var(name) = key { Some(name.as_str()) } else { None });
@@ -64,7 +64,7 @@ fn tokens(sink: &mut Sink<'_, '_>, series: &Series) {
                 sink.add("token-unknown", at, job, wording::names::token_unknown(name, near, at));
             }
             TroubleKind::NoValue if series.format_lost && FORMAT.contains(&name) => {}
-            TroubleKind::NoValue if Key::parse(name).is_some_and(|key| job.settings.unread.contains(&key)) => {}
+            TroubleKind::NoValue if Key::parse(name).is_some_and(|key| job.given.unread.contains(&key)) => {}
             TroubleKind::NoValue => {
                 if let Some(root) = sink.input.plan.roots.iter().find(|root| root.name == name) {
                     sink.add("root-missing", at, job, wording::names::root_missing(root, sink.input.plan.home.system));
@@ -215,7 +215,7 @@ fn version(sink: &mut Sink<'_, '_>, series: &Series) {
     let Some(path) = &series.path else { return };
     // A still or a movie of a job may do without; its sequences may not.
     let movie = series.kind == SeriesKind::Movie;
-    if let Some(at) = job.settings.place(&Key::Version).filter(|_| !movie && !path.value.has("version")) {
+    if let Some(at) = job.given.place(&Key::Version).filter(|_| !movie && !path.value.has("version")) {
         let words = wording::names::version_not_in_path().also(path.at, "this path");
         sink.add("version-not-in-path", Some(at), job, words);
     }

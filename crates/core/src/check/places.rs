@@ -58,15 +58,15 @@ impl Inputs {
     fn hit(&self, series: &Series) -> Option<String> {
         let (folder, _) = series.pattern.split_folder();
         let names = |input: &&String| {
-            series.pattern.read(input).is_some_and(|number| {
-                series.pattern.frame_width().is_none()
-                    || series.numbers().is_some_and(|numbers| numbers.contains(number))
-            })
+            series
+                .pattern
+                .read(input)
+                .is_some_and(|number| series.pattern.frame_width().is_none() || series.frame_of(number).is_some())
         };
         // Only where the folder itself holds a frame, every folder may be meant.
-        let found = match folder.frame_width() {
-            None => self.by_folder.get(folder.name(0).trim_end_matches('/'))?.iter().find(names),
-            Some(_) => self.by_folder.values().flatten().find(names),
+        let found = match folder.fixed() {
+            Some(folder) => self.by_folder.get(folder.trim_end_matches('/'))?.iter().find(names),
+            None => self.by_folder.values().flatten().find(names),
         };
         found.cloned()
     }

@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use crate::adapter::{Adapter, Arrangement, Kind, Per};
+use crate::adapter::{Adapter, AdapterKind, Arrangement, Per};
 use crate::catalogue;
 use crate::diagnostic::nearest;
 use crate::plan::{Series, SeriesKind};
@@ -17,14 +17,14 @@ const MANY: i64 = 1000;
 pub fn check(sink: &mut Sink<'_, '_>) {
     for job in &sink.input.plan.jobs {
         threads(sink, job);
-        let Some(name) = job.settings.text(&Key::Adapter) else { continue };
-        let at = job.settings.place(&Key::Adapter);
+        let Some(name) = job.adapter.as_deref() else { continue };
+        let at = job.given.place(&Key::Adapter);
         let Some(adapter) = sink.input.adapters.get(name) else {
             let near = nearest(name, sink.input.adapters.keys().map(String::as_str));
             sink.add("adapter-missing", at, job, wording::renderer::adapter_missing(name, near, at));
             continue;
         };
-        if adapter.kind != Kind::Renderer {
+        if adapter.kind != AdapterKind::Renderer {
             sink.add("adapter-missing", at, job, wording::renderer::wrong_kind(adapter, "a job needs a renderer"));
             continue;
         }
@@ -41,7 +41,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
                 .rsplit_once('.')
                 .map_or("", |(_, extension)| extension)
                 .to_ascii_lowercase();
-            let exported = job.settings.text(&Key::Export).is_some();
+            let exported = job.export.as_deref().is_some();
             if !exported && !adapter.accepts.scenes.is_empty() && !adapter.accepts.scenes.contains(&extension) {
                 let words = wording::renderer::scene_not_accepted(&extension, adapter);
                 sink.add("scene-not-accepted", Some(scene.at), job, words);
@@ -53,14 +53,14 @@ pub fn check(sink: &mut Sink<'_, '_>) {
 
 /// What runs before the renderer.
 fn exporter(sink: &mut Sink<'_, '_>, job: &Job) {
-    let Some(name) = job.settings.text(&Key::Export) else { return };
-    let at = job.settings.place(&Key::Export);
+    let Some(name) = job.export.as_deref() else { return };
+    let at = job.given.place(&Key::Export);
     match sink.input.adapters.get(name) {
         None => {
             let near = nearest(name, sink.input.adapters.keys().map(String::as_str));
             sink.add("adapter-missing", at, job, wording::renderer::adapter_missing(name, near, at));
         }
-        Some(adapter) if adapter.kind != Kind::Exporter => {
+        Some(adapter) if adapter.kind != AdapterKind::Exporter => {
             let words = wording::renderer::wrong_kind(adapter, "an export needs an exporter");
             sink.add("adapter-missing", at, job, words);
         }
@@ -69,7 +69,7 @@ fn exporter(sink: &mut Sink<'_, '_>, job: &Job) {
 }
 
 fn settings(sink: &mut Sink<'_, '_>, job: &Job, adapter: &Adapter) {
-    for (key, given) in &job.settings.values {
+    for (key, given) in &job.given.values {
         // Variables have a check of their own; a built-in value was not asked for by anyone.
         let carried = match key {
             Key::Var(_) => true,
@@ -82,7 +82,7 @@ fn settings(sink: &mut Sink<'_, '_>, job: &Job, adapter: &Adapter) {
         }
     }
     for pass in &job.passes {
-        if let Some(at) = pass.colour_at.filter(|at| job.settings.place(&Key::Colour) != Some(*at))
+        if let Some(at) = pass.colour_at.filter(|at| job.given.place(&Key::Colour) != Some(*at))
             && !adapter.uses("colour")
         {
             sink.add(
@@ -123,7 +123,7 @@ fn arrangement(sink: &mut Sink<'_, '_>, job: &Job, adapter: &Adapter) {
         (Some(_), false) => adapter.can(Arrangement::Pass) || adapter.can(Arrangement::Call),
     };
     if !fits {
-        let at = job.settings.place(if together { &Key::Layers } else { &Key::Passes }).or(Some(job.at));
+        let at = job.given.place(if together { &Key::Layers } else { &Key::Passes }).or(Some(job.at));
         sink.add("passes-not-arranged", at, job, wording::renderer::passes_not_arranged(adapter, together));
     }
 }
@@ -172,23 +172,24 @@ fn holds(known: &catalogue::FileType, what: &str, value: &str) -> bool {
 }
 
 fn threads(sink: &mut Sink<'_, '_>, job: &Job) {
-    let (Some(threads), Some(cores)) =
-        (job.settings.whole(&Key::Threads), sink.input.machine.and_then(|machine| machine.cores))
-    else {
+    let (Some(threads), Some(cores)) = (job.threads, sink.input.machine.and_then(|machine| machine.cores)) else {
         return;
     };
     if u64::try_from(threads).is_ok_and(|threads| threads > cores) {
         let words = wording::renderer::threads_beyond(threads, cores);
-        sink.add("threads-beyond-cores", job.settings.place(&Key::Threads), job, words);
+        sink.add("threads-beyond-cores", job.given.place(&Key::Threads), job, words);
     }
 }
 
 /// What this machine has of all that the adapter needs.
 fn here(sink: &mut Sink<'_, '_>, job: &Job, name: &str) {
     let Some(machine) = sink.input.machine else { return };
-    let at = job.settings.place(&Key::Adapter);
+    let at = job.given.place(&Key::Adapter);
     if let Some(program) = machine.programs.get(name) {
         sink.add("program-missing", at, job, wording::renderer::program_missing(program, name));
+    }
+    if let Some(program) = machine.not_executable.get(name) {
+        sink.add("program-not-executable", at, job, wording::renderer::program_not_executable(program, name));
     }
     for need in machine.needs.get(name).into_iter().flatten() {
         sink.add("need-missing", at, job, wording::renderer::need_missing(name, need));

@@ -55,14 +55,14 @@ fn whole(sink: &mut Sink<'_, '_>, job: &Job, scene: &Spanned<String>, machine: &
 
 /// What a job asks of its scene.
 fn asked(sink: &mut Sink<'_, '_>, job: &Job, facts: &Facts) {
-    if let (Some(cameras), Some(camera)) = (facts.cameras.as_deref(), job.settings.text(&Key::Camera))
+    if let (Some(cameras), Some(camera)) = (facts.cameras.as_deref(), job.camera.as_deref())
         && !cameras.iter().any(|known| known == camera)
     {
         let near = nearest(camera, cameras.iter().map(String::as_str));
-        let at = job.settings.place(&Key::Camera);
+        let at = job.given.place(&Key::Camera);
         sink.add("camera-not-in-scene", at, job, wording::scene::camera_not_in_scene(camera, cameras, near, at));
     }
-    let given = job.settings.place(&Key::Passes);
+    let given = job.given.place(&Key::Passes);
     for pass in job.passes.iter().filter(|_| given.is_some()) {
         if let Some(passes) = facts.passes.as_deref().filter(|known| !known.contains(&pass.name.value)) {
             let words = wording::scene::pass_not_in_scene(&pass.name, passes);
@@ -71,7 +71,7 @@ fn asked(sink: &mut Sink<'_, '_>, job: &Job, facts: &Facts) {
     }
     let handed = sink.adapter(job).is_some_and(|adapter| !adapter.variable.is_empty());
     let Some(known) = facts.variables.as_deref().filter(|_| handed) else { return };
-    for (key, variable) in &job.settings.values {
+    for (key, variable) in &job.given.values {
         let Key::Var(name) = key else { continue };
         let in_path = job.passes.iter().filter_map(|pass| pass.path.as_ref()).any(|path| path.value.has(name));
         if !in_path && !known.contains(name) {

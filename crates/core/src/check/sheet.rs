@@ -16,7 +16,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
     for job in &sink.input.plan.jobs {
         for key in [Key::Scene, Key::Path] {
             let elsewhere = key == Key::Path && job.passes.iter().all(|pass| pass.path.is_some());
-            if job.settings.get(&key).is_none() && !job.settings.unread.contains(&key) && !elsewhere {
+            if job.given.get(&key).is_none() && !job.given.unread.contains(&key) && !elsewhere {
                 sink.add("key-missing", Some(job.at), job, wording::sheet::job_without(&key));
             }
         }
@@ -33,12 +33,12 @@ fn variables(sink: &mut Sink<'_, '_>, job: &Job) {
     let adapter = sink.adapter(job);
     let mut paths =
         job.passes.iter().chain(job.movies.iter().map(|movie| &movie.pass)).filter_map(|pass| pass.path.as_ref());
-    for (key, given) in &job.settings.values {
+    for (key, given) in &job.given.values {
         let Key::Var(name) = key else { continue };
         let used = paths.clone().any(|path| path.value.has(name));
         let handed = adapter.is_some_and(|adapter| !adapter.variable.is_empty());
         // An adapter that cannot be found may take it.
-        let unknown = adapter.is_none() && job.settings.text(&Key::Adapter).is_some();
+        let unknown = adapter.is_none() && job.adapter.as_deref().is_some();
         if used || handed || unknown || paths.next().is_none() {
             continue;
         }
@@ -119,8 +119,8 @@ fn modes(sink: &mut Sink<'_, '_>) {
             let given = mode.settings.values.iter();
             let mut given = given.filter(|(key, _)| **key != Key::Frames);
             let frames = mode.settings.get(&Key::Frames).is_some();
-            let differs = given.any(|(key, new)| job.settings.get(key).is_none_or(|old| old.value != new.value));
-            frames || differs || mode.settings.leave.keys().any(|key| job.settings.get(key).is_some())
+            let differs = given.any(|(key, new)| job.given.get(key).is_none_or(|old| old.value != new.value));
+            frames || differs || mode.settings.leave.keys().any(|key| job.given.get(key).is_some())
         };
         if mode.settings.unread.is_empty() && !plan.jobs.iter().any(|job| changes(job)) {
             let words = wording::sheet::mode_changes_nothing(&mode.name.value);

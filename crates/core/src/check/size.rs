@@ -37,7 +37,7 @@ fn held(sink: &mut Sink<'_, '_>, series: &Series) {
     let (Some(known), job) = (series.file_type, sink.job(series)) else { return };
     let (size, at) = region_size(job).map_or((series.size, Key::Size), |region| (Some(region), Key::Region));
     let Some(size) = size else { return };
-    let place = job.settings.place(&at).or(job.settings.place(&Key::Size)).or(Some(job.at));
+    let place = job.given.place(&at).or(job.given.place(&Key::Size)).or(Some(job.at));
     if size.width > known.largest || size.height > known.largest {
         sink.add("size-not-held", place, job, wording::size::size_not_held(size, known));
         return;
@@ -62,13 +62,13 @@ fn held(sink: &mut Sink<'_, '_>, series: &Series) {
     // Only where the sheet's own size is the file's size is it certain what to write instead.
     let even = Size { width: size.width.next_multiple_of(across), height: size.height.next_multiple_of(down) };
     let plain = job.full_size == Some(size);
-    let fix = job.settings.place(&Key::Size).filter(|_| plain).map(|at| (at, even));
+    let fix = job.given.place(&Key::Size).filter(|_| plain).map(|at| (at, even));
     sink.add("size-odd", place, job, wording::size::size_odd(size, (codec, chroma), fix));
 }
 
 /// The size of a region in pixels.
 fn region_size(job: &Job) -> Option<Size> {
-    let text = job.settings.text(&Key::Region)?;
+    let text = job.region.as_deref()?;
     let part = |at: usize, full: u32| {
         let part = text.split(',').nth(at)?.trim();
         match part.strip_suffix('%') {
@@ -81,17 +81,17 @@ fn region_size(job: &Job) -> Option<Size> {
 }
 
 fn region(sink: &mut Sink<'_, '_>, job: &Job) {
-    let (Some(text), Some(full)) = (job.settings.text(&Key::Region), job.size) else { return };
+    let (Some(text), Some(full)) = (job.region.as_deref(), job.size) else { return };
     let numbers: Vec<u64> = text.split(',').filter_map(|part| part.trim().parse().ok()).collect();
     // Percents were looked at when they were read.
     let [x, y, width, height] = numbers[..] else { return };
     if x + width > u64::from(full.width) || y + height > u64::from(full.height) {
-        sink.add("region-outside", job.settings.place(&Key::Region), job, wording::size::region_outside(full));
+        sink.add("region-outside", job.given.place(&Key::Region), job, wording::size::region_outside(full));
     }
 }
 
 fn scale(sink: &mut Sink<'_, '_>, job: &Job) {
-    let Some(given) = job.settings.get(&Key::Scale) else { return };
+    let Some(given) = job.given.get(&Key::Scale) else { return };
     let Setting::Number(percent) = *given.value else { return };
     if percent < 100.0 && given.layer < Layer::Mode && given.layer > Layer::BuiltIn {
         sink.add("scale-outside-mode", given.at, job, wording::size::scale_outside_mode(percent));
@@ -113,7 +113,7 @@ fn differ(a: Size, b: Size) -> bool {
 
 fn aspect(sink: &mut Sink<'_, '_>, job: &Job) {
     let scene = job.facts.as_ref().and_then(|facts| facts.size);
-    if let (Some(at), Some(size), Some(scene)) = (job.settings.place(&Key::Size), job.full_size, scene)
+    if let (Some(at), Some(size), Some(scene)) = (job.given.place(&Key::Size), job.full_size, scene)
         && differ(size, scene)
     {
         sink.add("aspect-differs", Some(at), job, wording::size::aspect_differs(size, scene));
@@ -126,7 +126,7 @@ fn aspects(sink: &mut Sink<'_, '_>) {
     let mut first: HashMap<&str, (&Job, Size, Place)> = HashMap::new();
     for job in &plan.jobs {
         let (Some(scene), Some(size)) = (&job.scene, job.full_size) else { continue };
-        let at = job.settings.place(&Key::Size).unwrap_or(job.at);
+        let at = job.given.place(&Key::Size).unwrap_or(job.at);
         let (other, known, place) = first.entry(&scene.value).or_insert((job, size, at));
         if differ(size, *known) && *place != at {
             let words = wording::size::aspects_mixed((size, *known), other).also(*place, "the other");

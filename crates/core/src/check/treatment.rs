@@ -3,7 +3,7 @@
 use crate::catalogue::{Bits, Light};
 use crate::plan::{Series, SeriesKind};
 use crate::resolve::{Job, Pass};
-use crate::sheet::{Colour, Kind};
+use crate::sheet::{Colour, PassKind};
 
 use super::{Sink, wording};
 
@@ -19,7 +19,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
     for (at, job) in plan.jobs.iter().enumerate() {
         for movie in &job.movies {
             let shown = movie.shows.map(|pass| &job.passes[pass]);
-            let linear = shown.is_some_and(|pass| pass.kind == Kind::Colour && pass.colour == Some(Colour::Linear));
+            let linear = shown.is_some_and(|pass| pass.kind == PassKind::Colour && pass.colour == Some(Colour::Linear));
             if linear && movie.pass.colour != Some(Colour::Display) {
                 sink.add("movie-untreated", Some(movie.name.at), job, wording::treatment::movie_untreated());
             }
@@ -36,7 +36,9 @@ pub fn check(sink: &mut Sink<'_, '_>) {
 
 /// Numbers in a file that rounds them.
 fn data(sink: &mut Sink<'_, '_>, series: &Series, pass: &Pass) {
-    let Some(known) = series.file_type.filter(|known| pass.kind == Kind::Data && !known.is_container()) else { return };
+    let Some(known) = series.file_type.filter(|known| pass.kind == PassKind::Data && !known.is_container()) else {
+        return;
+    };
     let eight = series.bits == Some(Bits::Eight) || (series.bits.is_none() && known.bits == [Bits::Eight]);
     if !known.lossy && !eight {
         return;
@@ -53,8 +55,8 @@ fn data(sink: &mut Sink<'_, '_>, series: &Series, pass: &Pass) {
 fn light(sink: &mut Sink<'_, '_>, series: &Series, pass: &Pass) {
     let (Some(known), Some(colour)) = (series.file_type, pass.colour) else { return };
     let check = match (pass.kind, known.light, colour) {
-        (Kind::Colour, Light::Linear, Colour::Display) => "display-in-linear-type",
-        (Kind::Colour, Light::Display, Colour::Linear) => "linear-in-display-type",
+        (PassKind::Colour, Light::Linear, Colour::Display) => "display-in-linear-type",
+        (PassKind::Colour, Light::Display, Colour::Linear) => "linear-in-display-type",
         _ => return,
     };
     let job = sink.job(series);

@@ -137,7 +137,7 @@ fn last_extension(series: &Series) -> Option<crate::source::Place> {
 fn layers(sink: &mut Sink<'_, '_>, series: &Series) {
     let Some(known) = series.file_type else { return };
     let job = sink.job(series);
-    let place = job.settings.place(&Key::Layers).or(Some(job.at));
+    let place = job.given.place(&Key::Layers).or(Some(job.at));
     if series.passes.len() > 1 && !known.layers {
         sink.add("layers-not-held", place, job, wording::types::layers_not_held(known));
     }

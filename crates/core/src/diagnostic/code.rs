@@ -152,6 +152,7 @@ checks! {
     // The renderer.
     Error "adapter-missing" "an adapter that is nowhere to be found" + MACHINE
     Error "program-missing" "the adapter's program is not on this machine" + HERE
+    Error "program-not-executable" "the adapter's program may not be started by this user" + HERE
     Error "need-missing" "something the adapter needs is not on this machine" + HERE
     Error "setting-not-carried" "a setting that the renderer has no way to receive"
     Error "scene-not-accepted" "a scene format that the renderer does not read"

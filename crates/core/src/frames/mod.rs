@@ -2,18 +2,21 @@
 //!
 //! A set is a list of runs that share no frame and may interleave. It is never held as a list of numbers.
 
+mod number;
 mod ops;
 mod parse;
 mod print;
+mod serde;
 #[cfg(test)]
 #[allow(clippy::unwrap_used)]
 mod tests;
 
-pub use parse::{FrameError, FrameExpr, What};
+pub use number::{Number, Shift};
+pub use parse::{FrameError, FrameExpr, MOST, What};
 
 /// `first`, `first + step`, ... : `count` frames, at least one. A run of one frame has step 1.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Run {
+pub struct FrameRun {
     /// The lowest frame.
     pub first: i64,
     /// The distance between neighbours, at least 1.
@@ -22,12 +25,12 @@ pub struct Run {
     pub count: i64,
 }
 
-impl Run {
+impl FrameRun {
     /// All frames from `first` to at most `last`, every `step`th. `None` when there is none.
     #[must_use]
-    pub fn new(first: i64, last: i64, step: i64) -> Option<Run> {
+    pub fn new(first: i64, last: i64, step: i64) -> Option<FrameRun> {
         let count = last.checked_sub(first)?.checked_div(step)?.checked_add(1)?;
-        (first <= last && step > 0).then_some(Run { first, step: if count == 1 { 1 } else { step }, count })
+        (first <= last && step > 0).then_some(FrameRun { first, step: if count == 1 { 1 } else { step }, count })
     }
 
     /// The highest frame.
@@ -46,7 +49,7 @@ impl Run {
 /// A set of frames.
 #[derive(Clone, Debug, Default)]
 pub struct Frames {
-    runs: Vec<Run>,
+    runs: Vec<FrameRun>,
 }
 
 impl Frames {
@@ -59,18 +62,18 @@ impl Frames {
     /// One frame.
     #[must_use]
     pub fn one(frame: i64) -> Frames {
-        Frames { runs: vec![Run { first: frame, step: 1, count: 1 }] }
+        Frames { runs: vec![FrameRun { first: frame, step: 1, count: 1 }] }
     }
 
     /// All frames from `first` to `last`; none when `first` is above `last`.
     #[must_use]
     pub fn range(first: i64, last: i64) -> Frames {
-        Frames { runs: Run::new(first, last, 1).into_iter().collect() }
+        Frames { runs: FrameRun::new(first, last, 1).into_iter().collect() }
     }
 
     /// The set of the frames in `ascending`, which must be in order and without twins.
     pub fn from_ascending(ascending: impl IntoIterator<Item = i64>) -> Frames {
-        print::sequential(ascending.into_iter().map(|frame| Run { first: frame, step: 1, count: 1 })).collect()
+        print::sequential(ascending.into_iter().map(|frame| FrameRun { first: frame, step: 1, count: 1 })).collect()
     }
 
     /// The set of any frames.
@@ -83,7 +86,7 @@ impl Frames {
 
     /// The runs that make up the set, by first frame; they may interleave.
     #[must_use]
-    pub fn runs(&self) -> &[Run] {
+    pub fn runs(&self) -> &[FrameRun] {
         &self.runs
     }
 
@@ -108,7 +111,7 @@ impl Frames {
     /// The highest frame.
     #[must_use]
     pub fn last(&self) -> Option<i64> {
-        self.runs.iter().map(Run::last).max()
+        self.runs.iter().map(FrameRun::last).max()
     }
 
     /// Whether `frame` is in the set.
@@ -126,15 +129,15 @@ impl Frames {
     pub fn chunks(&self, size: i64) -> impl Iterator<Item = Frames> + '_ {
         let size = size.max(1);
         let mut rest = self.sequential();
-        let mut open: Option<Run> = None;
+        let mut open: Option<FrameRun> = None;
         std::iter::from_fn(move || {
             let mut parts = Vec::new();
             let mut room = size;
             while room > 0 {
                 let Some(run) = open.take().or_else(|| rest.next()) else { break };
                 let taken = run.count.min(room);
-                parts.push(Run { count: taken, ..run });
-                open = (taken < run.count).then(|| Run {
+                parts.push(FrameRun { count: taken, ..run });
+                open = (taken < run.count).then(|| FrameRun {
                     first: run.first + taken * run.step,
                     count: run.count - taken,
                     step: run.step,
@@ -142,7 +145,7 @@ impl Frames {
                 room -= taken;
             }
             (!parts.is_empty()).then(|| {
-                parts.into_iter().map(|run| if run.count == 1 { Run { step: 1, ..run } } else { run }).collect()
+                parts.into_iter().map(|run| if run.count == 1 { FrameRun { step: 1, ..run } } else { run }).collect()
             })
         })
     }
@@ -150,9 +153,9 @@ impl Frames {
     /// Every frame `by` higher (or lower); frames beyond 64 bits are left out.
     #[must_use]
     pub fn shifted(&self, by: i64) -> Frames {
-        let moved = |run: &Run| {
+        let moved = |run: &FrameRun| {
             run.last().checked_add(by)?;
-            Some(Run { first: run.first.checked_add(by)?, ..*run })
+            Some(FrameRun { first: run.first.checked_add(by)?, ..*run })
         };
         self.runs.iter().filter_map(moved).collect()
     }
@@ -165,7 +168,7 @@ impl Frames {
         for run in self.sequential() {
             let from = (n - skipped % n) % n;
             if from < run.count {
-                parts.extend(Run::new(run.first + from * run.step, run.last(), run.step.saturating_mul(n)));
+                parts.extend(FrameRun::new(run.first + from * run.step, run.last(), run.step.saturating_mul(n)));
             }
             skipped += run.count;
         }
@@ -184,10 +187,10 @@ impl Frames {
     }
 }
 
-impl FromIterator<Run> for Frames {
+impl FromIterator<FrameRun> for Frames {
     /// Takes runs that share no frame.
-    fn from_iter<I: IntoIterator<Item = Run>>(runs: I) -> Frames {
-        let mut runs: Vec<Run> = runs.into_iter().collect();
+    fn from_iter<I: IntoIterator<Item = FrameRun>>(runs: I) -> Frames {
+        let mut runs: Vec<FrameRun> = runs.into_iter().collect();
         runs.sort_unstable();
         Frames { runs }
     }

@@ -3,7 +3,7 @@
 //! Two runs meet in a run whose step is the least common multiple of theirs (Chinese remainder theorem). What is left of
 //! a run after another is taken out is either a few interleaved runs or a few pieces, whichever is fewer.
 
-use super::{Frames, Run};
+use super::{FrameRun, Frames};
 
 impl Frames {
     /// Frames in either.
@@ -44,13 +44,13 @@ impl Frames {
 }
 
 /// The frames that two runs share.
-fn meet(a: &Run, b: &Run) -> Option<Run> {
+fn meet(a: &FrameRun, b: &FrameRun) -> Option<FrameRun> {
     let (low, high) = (a.first.max(b.first), a.last().min(b.last()));
     if low > high {
         return None;
     }
     if a.step == 1 && b.step == 1 {
-        return Run::new(low, high, 1);
+        return FrameRun::new(low, high, 1);
     }
     let (a_step, b_step) = (i128::from(a.step), i128::from(b.step));
     let (divisor, inverse) = extended_gcd(a_step, b_step);
@@ -64,13 +64,13 @@ fn meet(a: &Run, b: &Run) -> Option<Run> {
     let low = i128::from(low);
     let first = common + (low - common).div_euclid(step) * step;
     let first = if first < low { first + step } else { first };
-    Run::new(i64::try_from(first).ok()?, high, i64::try_from(step).unwrap_or(i64::MAX))
+    FrameRun::new(i64::try_from(first).ok()?, high, i64::try_from(step).unwrap_or(i64::MAX))
 }
 
-impl Run {
+impl FrameRun {
     /// The frames that two runs share.
     #[must_use]
-    pub fn meet(&self, other: &Run) -> Option<Run> {
+    pub fn meet(&self, other: &FrameRun) -> Option<FrameRun> {
         meet(self, other)
     }
 
@@ -93,18 +93,20 @@ fn extended_gcd(a: i128, b: i128) -> (i128, i128) {
 }
 
 /// What is left of `run` without the frames of `taken`.
-fn without(run: &Run, taken: &Run) -> Vec<Run> {
+fn without(run: &FrameRun, taken: &FrameRun) -> Vec<FrameRun> {
     let Some(hole) = meet(run, taken) else { return vec![*run] };
-    let before = Run::new(run.first, hole.first - run.step, run.step);
-    let after = Run::new(hole.last() + run.step, run.last(), run.step);
-    let mut left: Vec<Run> = before.into_iter().collect();
+    let before = FrameRun::new(run.first, hole.first - run.step, run.step);
+    let after = FrameRun::new(hole.last() + run.step, run.last(), run.step);
+    let mut left: Vec<FrameRun> = before.into_iter().collect();
     let ratio = hole.step / run.step;
     if hole.count > 1 && ratio > 1 {
         if ratio <= hole.count {
-            left.extend((1..ratio).filter_map(|class| Run::new(hole.first + class * run.step, hole.last(), hole.step)));
+            left.extend(
+                (1..ratio).filter_map(|class| FrameRun::new(hole.first + class * run.step, hole.last(), hole.step)),
+            );
         } else {
             let pieces = (0..hole.count - 1).map(|at| hole.first + at * hole.step);
-            left.extend(pieces.filter_map(|at| Run::new(at + run.step, at + hole.step - run.step, run.step)));
+            left.extend(pieces.filter_map(|at| FrameRun::new(at + run.step, at + hole.step - run.step, run.step)));
         }
     }
     left.extend(after);

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::ops::Range;
 
-use super::{Frames, Run};
+use super::{FrameRun, Frames};
 
 /// An expression as written: what it means may depend on the scene's span or the job's own frames.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -58,10 +58,13 @@ pub struct FrameError {
 }
 
 /// Frame numbers lie within plus and minus this, so that sums and shifts never overflow.
-const MOST: i64 = 1_000_000_000_000_000;
+pub const MOST: i64 = 1_000_000_000_000_000;
 
 impl FrameExpr {
-    /// Reads an expression. Errors name the part at fault.
+    /// Reads an expression.
+    ///
+    /// # Errors
+    /// For text that is none, with the bytes at fault.
     pub fn parse(text: &str) -> Result<FrameExpr, FrameError> {
         let (taken, left_out) = match find_word(text, "except") {
             Some(at) => (&text[..at], Some((&text[at + 6..], at + 6))),
@@ -99,7 +102,7 @@ impl Part {
     fn frames(&self, scene: Option<&Frames>, own: Option<&Frames>) -> Option<Frames> {
         let one = |frame: Option<i64>| Some(frame.map_or_else(Frames::none, Frames::one));
         match self.what {
-            What::Range(first, last) => Some(Run::new(first, last, self.every).into_iter().collect()),
+            What::Range(first, last) => Some(FrameRun::new(first, last, self.every).into_iter().collect()),
             What::Scene => scene.map(|scene| scene.every(self.every)),
             What::All => own.map(|own| own.every(self.every)),
             What::First => own.and_then(|own| one(own.first())),

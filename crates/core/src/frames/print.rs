@@ -4,11 +4,11 @@ use std::cmp::Reverse;
 use std::collections::BinaryHeap;
 use std::fmt;
 
-use super::{Frames, Run};
+use super::{FrameRun, Frames};
 
 impl Frames {
     /// The set as runs that follow one another without interleaving, as they are printed.
-    pub fn sequential(&self) -> Box<dyn Iterator<Item = Run> + '_> {
+    pub fn sequential(&self) -> Box<dyn Iterator<Item = FrameRun> + '_> {
         if self.runs.windows(2).all(|pair| pair[0].last() < pair[1].first) {
             return Box::new(sequential(self.runs.iter().copied()));
         }
@@ -19,7 +19,7 @@ impl Frames {
             if count > 1 {
                 heads.push(Reverse((frame + step, step, count - 1)));
             }
-            Some(Run { first: frame, step: 1, count: 1 })
+            Some(FrameRun { first: frame, step: 1, count: 1 })
         })))
     }
 }
@@ -29,9 +29,9 @@ impl fmt::Display for Frames {
         for (at, run) in self.sequential().enumerate() {
             let comma = if at > 0 { "," } else { "" };
             match run {
-                Run { first, count: 1, .. } => write!(f, "{comma}{first}")?,
-                Run { first, step: 1, .. } => write!(f, "{comma}{first}-{}", run.last())?,
-                Run { first, step, .. } => write!(f, "{comma}{first}-{}/{step}", run.last())?,
+                FrameRun { first, count: 1, .. } => write!(f, "{comma}{first}")?,
+                FrameRun { first, step: 1, .. } => write!(f, "{comma}{first}-{}", run.last())?,
+                FrameRun { first, step, .. } => write!(f, "{comma}{first}-{}/{step}", run.last())?,
             }
         }
         Ok(())
@@ -39,21 +39,21 @@ impl fmt::Display for Frames {
 }
 
 /// Joins runs that follow one another into the longest ones: step 1 needs two frames, a larger step three.
-pub(super) fn sequential(runs: impl Iterator<Item = Run>) -> impl Iterator<Item = Run> {
+pub(super) fn sequential(runs: impl Iterator<Item = FrameRun>) -> impl Iterator<Item = FrameRun> {
     Joined { runs, waiting: Vec::new(), open: None }
 }
 
 struct Joined<I> {
     runs: I,
     /// Pieces put back, the next one last.
-    waiting: Vec<Run>,
-    open: Option<Run>,
+    waiting: Vec<FrameRun>,
+    open: Option<FrameRun>,
 }
 
-impl<I: Iterator<Item = Run>> Iterator for Joined<I> {
-    type Item = Run;
+impl<I: Iterator<Item = FrameRun>> Iterator for Joined<I> {
+    type Item = FrameRun;
 
-    fn next(&mut self) -> Option<Run> {
+    fn next(&mut self) -> Option<FrameRun> {
         loop {
             let Some(next) = self.waiting.pop().or_else(|| self.runs.next()) else {
                 let open = self.open.take()?;
@@ -73,23 +73,23 @@ impl<I: Iterator<Item = Run>> Iterator for Joined<I> {
             let taken = if whole { next.count } else { 1 };
             if !whole {
                 let rest = next.count - 1;
-                self.waiting.push(Run {
+                self.waiting.push(FrameRun {
                     first: next.first + next.step,
                     count: rest,
                     step: if rest == 1 { 1 } else { next.step },
                 });
             }
-            self.open = Some(Run { first: open.first, step, count: open.count + taken });
+            self.open = Some(FrameRun { first: open.first, step, count: open.count + taken });
         }
     }
 }
 
 impl<I> Joined<I> {
     /// A finished run; of two frames with a gap only the first is given out, the second may begin another run.
-    fn close(&mut self, run: Run) -> Run {
+    fn close(&mut self, run: FrameRun) -> FrameRun {
         if run.count == 2 && run.step > 1 {
-            self.waiting.push(Run { first: run.last(), step: 1, count: 1 });
-            return Run { first: run.first, step: 1, count: 1 };
+            self.waiting.push(FrameRun { first: run.last(), step: 1, count: 1 });
+            return FrameRun { first: run.first, step: 1, count: 1 };
         }
         run
     }

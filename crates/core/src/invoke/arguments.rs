@@ -1,18 +1,18 @@
-//! One invocation to the arguments and the environment of its program.
+//! One call to the arguments and the environment of its program.
 
 use std::collections::BTreeSet;
 
-use crate::adapter::{Adapter, Argument, Number, OF_PASS, Per, Spelling};
+use crate::adapter::{Adapter, Argument, NumberStyle, OF_PASS, Per, Spelling};
 use crate::frames::Frames;
-use crate::plan::{Invocation, Plan, Series, Still};
-use crate::resolve::{Job, Pass, Seen, lookup, paths};
-use crate::sheet::{Key, Setting};
+use crate::plan::{Call, Plan, Series, Still};
+use crate::resolve::{Job, Pass, TokenScope, lookup, paths};
+use crate::sheet::Key;
 use crate::source::Spanned;
 use crate::template::{Lookup, Pattern, Piece, Template, Token, Value, expand_text};
 
-/// Where an invocation works. All paths are absolute.
+/// Where a call works. All paths are absolute.
 #[derive(Clone, Copy)]
-pub struct Bench<'b> {
+pub struct CallPaths<'b> {
     /// The stage folder of a series.
     pub stage: &'b dyn Fn(&Series) -> String,
     /// The file that keeps what the program says.
@@ -23,48 +23,44 @@ pub struct Bench<'b> {
     pub still: Option<&'b Still>,
 }
 
-/// The arguments of an invocation that renders `frames`.
+/// The arguments of a call that renders `frames`.
 #[must_use]
 pub fn arguments(
     plan: &Plan,
-    invocation: &Invocation,
+    call: &Call,
     adapter: &Adapter,
     frames: &Frames,
-    bench: Bench<'_>,
+    paths_of_call: CallPaths<'_>,
 ) -> Vec<String> {
-    let call = Call { plan, job: &plan.jobs[invocation.job], adapter, frames, bench };
-    let outputs = call.outputs(invocation);
+    let scope = ArgumentScope { plan, job: &plan.jobs[call.job], adapter, frames, paths_of_call };
+    let outputs = scope.outputs(call);
     let Some(first) = outputs.first() else { return Vec::new() };
     let mut arguments = Vec::new();
     for argument in &adapter.arguments {
         match argument {
             Argument::Always(template) => {
-                arguments.extend(expand_text(&template.value, &|name| call.lookup(name, first)));
+                arguments.extend(expand_text(&template.value, &|name| scope.lookup(name, first)));
             }
             Argument::Group(templates)
                 if templates.iter().any(|template| OF_PASS.iter().any(|token| template.value.has(token))) =>
             {
                 for output in &outputs {
-                    arguments.extend(group(templates, &|name| call.lookup(name, output)));
+                    arguments.extend(group(templates, &|name| scope.lookup(name, output)));
                 }
             }
-            Argument::Group(templates) => arguments.extend(group(templates, &|name| call.lookup(name, first))),
+            Argument::Group(templates) => arguments.extend(group(templates, &|name| scope.lookup(name, first))),
         }
     }
-    arguments.extend(pairs(&call, first));
+    arguments.extend(pairs(&scope, first));
     arguments
 }
 
 /// Variables and native settings, each in the arguments that hand one over.
-pub(super) fn pairs(call: &Call<'_>, output: &Output<'_>) -> Vec<String> {
+pub(super) fn pairs(call: &ArgumentScope<'_>, output: &Output<'_>) -> Vec<String> {
     let mut words = Vec::new();
-    for (key, given) in &call.job.settings.values {
-        let (templates, name) = match key {
-            Key::Var(name) => (&call.adapter.variable, name),
-            Key::Native(name) => (&call.adapter.native, name),
-            _ => continue,
-        };
-        let Setting::Text(value) = &*given.value else { continue };
+    let variables = call.job.vars.iter().map(|(name, value)| (&call.adapter.variable, name, value));
+    let natives = call.job.native.iter().map(|(name, value)| (&call.adapter.native, name, value));
+    for (templates, name, value) in variables.chain(natives) {
         let with_pair = |token: &str| match token {
             "key" => text(name.clone()),
             "value" => text(value.clone()),
@@ -75,29 +71,25 @@ pub(super) fn pairs(call: &Call<'_>, output: &Output<'_>) -> Vec<String> {
     words
 }
 
-/// The environment that an invocation adds to its surroundings: the adapter's, then the job's own.
+/// The environment that a call adds to its surroundings: the adapter's, then the job's own.
 #[must_use]
 pub fn environment(
     plan: &Plan,
-    invocation: &Invocation,
+    call: &Call,
     adapter: &Adapter,
     frames: &Frames,
-    bench: Bench<'_>,
+    paths_of_call: CallPaths<'_>,
 ) -> Vec<(String, String)> {
-    let call = Call { plan, job: &plan.jobs[invocation.job], adapter, frames, bench };
-    let given = call.job.settings.values.keys().any(|key| matches!(key, Key::Env(_)));
-    if adapter.env.is_empty() && !given {
+    let scope = ArgumentScope { plan, job: &plan.jobs[call.job], adapter, frames, paths_of_call };
+    if adapter.env.is_empty() && scope.job.env.is_empty() {
         return Vec::new();
     }
-    let outputs = call.outputs(invocation);
+    let outputs = scope.outputs(call);
     let Some(first) = outputs.first() else { return Vec::new() };
     let own = adapter.env.iter().filter_map(|(name, template)| {
-        Some((name.clone(), expand_text(&template.value, &|name| call.lookup(name, first))?))
+        Some((name.clone(), expand_text(&template.value, &|name| scope.lookup(name, first))?))
     });
-    let of_job = call.job.settings.values.iter().filter_map(|(key, given)| match (key, &*given.value) {
-        (Key::Env(name), Setting::Text(value)) => Some((name.clone(), value.clone())),
-        _ => None,
-    });
+    let of_job = scope.job.env.iter().map(|(name, value)| (name.clone(), value.clone()));
     let mut all: Vec<(String, String)> = Vec::new();
     for (name, value) in own.chain(of_job) {
         all.retain(|(other, _)| *other != name);
@@ -121,8 +113,8 @@ pub(super) fn group(templates: &[Spanned<Template>], lookup: &dyn Fn(&str) -> Lo
 pub fn out_name(adapter: &Adapter, series: &Series, frames: &Frames) -> String {
     let (_, file) = series.pattern.split_folder();
     match (adapter.number, adapter.per) {
-        (None, Per::Frame) => file.name(frames.first().unwrap_or(0).saturating_add(series.shift)),
-        (None | Some(Number::None), _) => without_number(&file),
+        (None, Per::Frame) => file.name(series.number(frames.first().unwrap_or(0))),
+        (None | Some(NumberStyle::None), _) => without_number(&file),
         (Some(number), _) => file.with_frame(|width| number.hole(width)),
     }
 }
@@ -132,6 +124,7 @@ fn without_number(file: &Pattern) -> String {
     for piece in file.pieces() {
         match piece {
             Piece::Text(text) => name.push_str(text),
+            Piece::Version => {}
             Piece::Frame { .. } => {
                 if name.ends_with(|c: char| !c.is_alphanumeric()) {
                     name.pop();
@@ -162,7 +155,7 @@ fn text(value: impl Into<String>) -> Lookup {
     Lookup::Value(Value::Text(value.into()))
 }
 
-/// One pass of an invocation and the file it goes to.
+/// One pass of a call and the file it goes to.
 pub(super) struct Output<'o> {
     pub pass: &'o Pass,
     folder: String,
@@ -170,25 +163,25 @@ pub(super) struct Output<'o> {
 }
 
 /// One call with all that tokens ask for.
-pub(super) struct Call<'c> {
+pub(super) struct ArgumentScope<'c> {
     pub plan: &'c Plan,
     pub job: &'c Job,
     pub adapter: &'c Adapter,
     pub frames: &'c Frames,
-    pub bench: Bench<'c>,
+    pub paths_of_call: CallPaths<'c>,
 }
 
-impl<'c> Call<'c> {
-    fn outputs(&self, invocation: &Invocation) -> Vec<Output<'c>> {
+impl<'c> ArgumentScope<'c> {
+    fn outputs(&self, call: &Call) -> Vec<Output<'c>> {
         let of_series =
             |at: &usize| self.plan.series[*at].passes.iter().map(|pass| self.output(*at, *pass)).collect::<Vec<_>>();
-        invocation.series.iter().flat_map(of_series).collect()
+        call.series.iter().flat_map(of_series).collect()
     }
 
     /// One pass of a series and the file it goes to.
     pub(super) fn output(&self, series: usize, pass: usize) -> Output<'c> {
         let series = &self.plan.series[series];
-        let (folder, file) = ((self.bench.stage)(series), out_name(self.adapter, series, self.frames));
+        let (folder, file) = ((self.paths_of_call.stage)(series), out_name(self.adapter, series, self.frames));
         Output { pass: &self.job.passes[pass], folder, file }
     }
 
@@ -210,14 +203,14 @@ impl<'c> Call<'c> {
         let job = self.job;
         let some = |value: Option<String>| value.map_or(Lookup::NoValue, text);
         let number = |value: Option<i64>| value.map_or(Lookup::NoValue, |value| Lookup::Value(Value::Number(value)));
-        let scene = self.bench.product.or(job.scene.as_ref().map(|scene| scene.value.as_str()));
+        let scene = self.paths_of_call.product.or(job.scene.as_ref().map(|scene| scene.value.as_str()));
         match name {
             "scene" => some(scene.map(str::to_owned)),
             "scene_folder" => some(scene.map(|scene| paths::parent(scene).to_owned())),
             "frame" if self.adapter.per == Per::Frame => number(self.frames.first()),
-            "resume" => some(self.bench.still.and_then(|still| still.resume.clone())),
-            "checkpoint" => some(self.bench.still.map(|still| still.checkpoint.clone())),
-            "checkpoint_every" => some(self.bench.still.map(|still| still.every.to_string())),
+            "resume" => some(self.paths_of_call.still.and_then(|still| still.resume.clone())),
+            "checkpoint" => some(self.paths_of_call.still.map(|still| still.checkpoint.clone())),
+            "checkpoint_every" => some(self.paths_of_call.still.map(|still| still.every.to_string())),
             "frame" | "input" | "input_first" | "outcome" | "any" => Lookup::NoValue,
             "frames" => text(spelt(self.frames, &self.adapter.spelling)),
             "first" => number(self.frames.first()),
@@ -228,11 +221,12 @@ impl<'c> Call<'c> {
             "out" => text(format!("{}/{}", output.folder, output.file)),
             "out_folder" => text(output.folder.clone()),
             "out_stem" => text(output.file.rsplit_once('.').map_or(output.file.as_str(), |(stem, _)| stem)),
-            "log" => text(self.bench.log),
-            "threads" => number(job.settings.whole(&Key::Threads)),
-            "device" | "audio" => some(Key::parse(name).and_then(|key| job.settings.text(&key)).map(str::to_owned)),
+            "log" => text(self.paths_of_call.log),
+            "threads" => number(job.threads),
+            "device" => some(job.device.clone()),
+            "audio" => some(job.given.text(&Key::Audio).map(str::to_owned)),
             name => match name.strip_prefix("native.") {
-                Some(native) => some(job.settings.text(&Key::Native(native.to_owned())).map(str::to_owned)),
+                Some(native) => some(job.native.get(native).cloned()),
                 None => self.own_words(name, lookup(self.seen(output.pass), name)),
             },
         }
@@ -253,9 +247,9 @@ impl<'c> Call<'c> {
         }
     }
 
-    fn seen<'s>(&'s self, pass: &'s Pass) -> Seen<'s> {
+    fn seen<'s>(&'s self, pass: &'s Pass) -> TokenScope<'s> {
         const NONE: &BTreeSet<String> = &BTreeSet::new();
-        Seen {
+        TokenScope {
             job: self.job,
             pass,
             together: false,

@@ -2,15 +2,14 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use crate::adapter::{Adapter, Argument, Kind};
+use crate::adapter::{Adapter, AdapterKind, Argument};
 use crate::frames::Frames;
 use crate::plan::{Adapters, Plan};
 use crate::resolve::{Job, paths};
-use crate::sheet::Key;
 use crate::source::Spanned;
 use crate::template::{Template, expand_text, slug};
 
-use super::arguments::{Bench, Call, group, pairs};
+use super::arguments::{ArgumentScope, CallPaths, group, pairs};
 
 /// One export.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -35,7 +34,7 @@ pub struct Exports {
 /// The exporter of a job.
 #[must_use]
 pub fn exporter<'a>(job: &Job, adapters: &'a Adapters) -> Option<&'a Adapter> {
-    adapters.get(job.settings.text(&Key::Export)?).filter(|adapter| adapter.kind == Kind::Exporter)
+    adapters.get(job.export.as_deref()?).filter(|adapter| adapter.kind == AdapterKind::Exporter)
 }
 
 /// Which exports the jobs of a plan need.
@@ -47,7 +46,7 @@ pub fn exports(plan: &Plan, adapters: &Adapters) -> Exports {
         let (Some(adapter), Some(scene)) = (exporter(job, adapters), &job.scene) else { continue };
         let Some(file) = file(plan, at, adapter) else { continue };
         // Where it goes and what is written down of it is the same for all that ask for the same.
-        let words = arguments(plan, at, adapter, ("", &file), "");
+        let words = arguments(plan, at, adapter, &format!("/{file}"), "");
         let key = (adapter.name.clone(), words);
         let number = *known.entry(key).or_insert_with(|| {
             let id = format!("export-{}-{}", slug(paths::stem(&scene.value)), exports.all.len() + 1);
@@ -61,7 +60,8 @@ pub fn exports(plan: &Plan, adapters: &Adapters) -> Exports {
 
 /// The file that an exporter makes for a job: the first of its `writes`.
 fn file(plan: &Plan, job: usize, adapter: &Adapter) -> Option<String> {
-    let call = Call { plan, job: &plan.jobs[job], adapter, frames: &Frames::none(), bench: nowhere("") };
+    let call =
+        ArgumentScope { plan, job: &plan.jobs[job], adapter, frames: &Frames::none(), paths_of_call: nowhere("") };
     let stem = paths::stem(&plan.jobs[job].scene.as_ref()?.value).to_owned();
     let output = call.scene_output("", &stem)?;
     match adapter.writes.first() {
@@ -70,15 +70,16 @@ fn file(plan: &Plan, job: usize, adapter: &Adapter) -> Option<String> {
     }
 }
 
-fn nowhere(log: &str) -> Bench<'_> {
-    Bench { stage: &|_| String::new(), log, product: None, still: None }
+fn nowhere(log: &str) -> CallPaths<'_> {
+    CallPaths { stage: &|_| String::new(), log, product: None, still: None }
 }
 
 /// The arguments of an exporter that makes `file` in `folder`.
 #[must_use]
-pub fn arguments(plan: &Plan, job: usize, adapter: &Adapter, (folder, file): (&str, &str), log: &str) -> Vec<String> {
+pub fn arguments(plan: &Plan, job: usize, adapter: &Adapter, staged: &str, log: &str) -> Vec<String> {
+    let (folder, file) = (paths::parent(staged), paths::file_name(staged));
     let frames = plan.jobs[job].frames.clone().unwrap_or_default();
-    let call = Call { plan, job: &plan.jobs[job], adapter, frames: &frames, bench: nowhere(log) };
+    let call = ArgumentScope { plan, job: &plan.jobs[job], adapter, frames: &frames, paths_of_call: nowhere(log) };
     let Some(output) = call.scene_output(folder, file) else { return Vec::new() };
     let expanded = |templates: &[Spanned<Template>]| group(templates, &|name| call.lookup(name, &output));
     let mut words: Vec<String> = Vec::new();

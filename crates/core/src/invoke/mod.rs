@@ -1,9 +1,10 @@
 //! Series to command lines: what each program is told, and scripts that tell it.
 
 pub mod arguments;
+pub mod command_line;
 pub mod encode;
 pub mod export;
 pub mod quote;
-pub mod step;
-pub mod target;
+pub mod script;
+pub mod stage;
 pub mod written;

@@ -2,26 +2,26 @@
 
 use regex_lite::Regex;
 
-use crate::adapter::{Adapter, Number, Per};
-use crate::frames::Frames;
-use crate::plan::{Invocation, Plan};
+use crate::adapter::{Adapter, NumberStyle, Per};
+use crate::frames::{Frames, Number};
+use crate::plan::{Call, Plan};
 use crate::template::{Form, Lookup, Part, Pattern, Template, Value, expand_text};
 
-use super::arguments::{Bench, Call};
+use super::arguments::{ArgumentScope, CallPaths};
 
-/// The names under which the files of one series of an invocation come out.
+/// The names under which the files of one series of a call come out.
 #[derive(Clone, Debug)]
 pub struct Expected {
     /// Index into the plan's series.
     pub series: usize,
-    names: Vec<Names>,
+    names: Vec<NameRule>,
     /// The frame of a name without number.
     only: Option<i64>,
 }
 
 /// One rule for names, relative to the stage folder.
 #[derive(Clone, Debug)]
-enum Names {
+enum NameRule {
     /// As asked for: exactly these.
     Asked(Pattern),
     /// As `writes` of the adapter says, and what that is made of.
@@ -39,48 +39,48 @@ pub enum Spelt {
     Any,
 }
 
-/// What an invocation that renders `frames` is expected to write, by series.
+/// What a call that renders `frames` is expected to write, by series.
 #[must_use]
 pub fn expected(
     plan: &Plan,
-    invocation: &Invocation,
+    call: &Call,
     adapter: &Adapter,
     frames: &Frames,
-    bench: Bench<'_>,
+    paths_of_call: CallPaths<'_>,
 ) -> Vec<Expected> {
-    let call = Call { plan, job: &plan.jobs[invocation.job], adapter, frames, bench };
+    let scope = ArgumentScope { plan, job: &plan.jobs[call.job], adapter, frames, paths_of_call };
     let only = frames.first().filter(|_| frames.count() == 1);
     let one = |at: &usize| {
         let series = &plan.series[*at];
         let (_, file) = series.pattern.split_folder();
         let as_asked = || match (adapter.number, adapter.per) {
-            (Some(Number::None), _) | (None, Per::List | Per::Range) => without_hole(&call, *at),
-            (None, Per::Frame) => file.settled(only.unwrap_or(0).saturating_add(series.shift)),
+            (Some(NumberStyle::None), _) | (None, Per::List | Per::Range) => without_hole(&scope, *at),
+            (None, Per::Frame) => file.settled(series.number(only.unwrap_or(0))),
             (Some(_), _) => file.clone(),
         };
         let names = if adapter.writes.is_empty() {
-            vec![Names::Asked(as_asked())]
+            vec![NameRule::Asked(as_asked())]
         } else {
             let rule = |template: &crate::source::Spanned<Template>| match template.value.parts() {
-                [Part::Token(token)] if token.name == "out" => Some(Names::Asked(as_asked())),
-                _ => own(&call, *at, &template.value),
+                [Part::Token(token)] if token.name == "out" => Some(NameRule::Asked(as_asked())),
+                _ => own(&scope, *at, &template.value),
             };
             adapter.writes.iter().filter_map(rule).collect()
         };
         Expected { series: *at, names, only }
     };
-    invocation.series.iter().map(one).collect()
+    call.series.iter().map(one).collect()
 }
 
 /// The name without number that a program is given, as a pattern.
-fn without_hole(call: &Call<'_>, series: usize) -> Pattern {
+fn without_hole(call: &ArgumentScope<'_>, series: usize) -> Pattern {
     let mut pattern = Pattern::default();
     pattern.push_text(&super::arguments::out_name(call.adapter, &call.plan.series[series], call.frames));
     pattern
 }
 
 /// A rule of `writes` for one series.
-fn own(call: &Call<'_>, series: usize, template: &Template) -> Option<Names> {
+fn own(call: &ArgumentScope<'_>, series: usize, template: &Template) -> Option<NameRule> {
     let passes = &call.plan.series[series].passes;
     let output = call.output(series, *passes.first()?);
     let spelt = template.parts().iter().map(|part| {
@@ -105,7 +105,7 @@ fn own(call: &Call<'_>, series: usize, template: &Template) -> Option<Names> {
         Spelt::Frame(width) => format!(r"(?<frame>-?\d{{{width},}})"),
         Spelt::Any => "[^/]*".to_owned(),
     });
-    Some(Names::Own(Regex::new(&format!("^{}$", rule.collect::<String>())).ok()?, spelt))
+    Some(NameRule::Own(Regex::new(&format!("^{}$", rule.collect::<String>())).ok()?, spelt))
 }
 
 /// Digits that a program may pad a frame to of its own accord.
@@ -116,11 +116,12 @@ impl Expected {
     #[must_use]
     pub fn frame(&self, relative: &str) -> Option<i64> {
         self.names.iter().find_map(|names| match names {
-            Names::Asked(pattern) => {
+            NameRule::Asked(pattern) => {
                 let number = pattern.read(relative)?;
-                if pattern.frame_width().is_some() { Some(number) } else { self.only }
+                // The program is told frames, and writes them as they are.
+                if pattern.frame_width().is_some() { Some(number.value()) } else { self.only }
             }
-            Names::Own(rule, _) => {
+            NameRule::Own(rule, _) => {
                 let found = rule.captures(relative)?;
                 match found.name("frame") {
                     Some(frame) => frame.as_str().parse().ok(),
@@ -136,8 +137,8 @@ impl Expected {
         let mut all = Vec::new();
         for names in &self.names {
             match names {
-                Names::Asked(pattern) => all.push(vec![Spelt::Text(pattern.name(frame))]),
-                Names::Own(_, spelt) => {
+                NameRule::Asked(pattern) => all.push(vec![Spelt::Text(pattern.name(Number::new(frame)))]),
+                NameRule::Own(_, spelt) => {
                     let width = spelt
                         .iter()
                         .find_map(|piece| if let Spelt::Frame(width) = piece { Some(*width) } else { None });

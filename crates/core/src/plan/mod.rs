@@ -1,23 +1,25 @@
-//! Jobs to series and invocations. Symbolic: a series is a pattern and a set of frames, whatever its length, and
-//! invocations are made one by one. The same input gives the same plan.
+//! Jobs to series and calls. Symbolic: a series is a pattern and a set of frames, whatever its length, and
+//! calls are made one by one. The same input gives the same plan.
 
-mod invocation;
+mod call;
 mod series;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::time::Duration;
 
+use wildmatch::WildMatch;
+
 use crate::adapter::Adapter;
 use crate::catalogue::{Bits, Channels, FileType};
-use crate::frames::{self, Frames};
+use crate::frames::{self, Frames, Number, Shift};
 use crate::pins::{Pins, Wanted};
 use crate::resolve::{Home, Job, ResolvedRoot, lookup};
-use crate::sheet::{Existing, Format, Key, RunEntry, Setting, Sheet, Size, Version};
+use crate::sheet::{Existing, Format, Key, RunEntry, Sheet, Size, Version};
 use crate::source::Spanned;
-use crate::template::{Lookup, Pattern, Template, Trouble, token};
+use crate::template::{Lookup, Pattern, Template, TokenTrouble, token};
 
-pub use invocation::{Invocation, Still, calls_for, invocations, next_to_each_other};
+pub use call::{Call, Still, calls_for, calls_of, next_to_each_other};
 
 /// What follows from a sheet.
 #[derive(Clone, Debug)]
@@ -39,17 +41,17 @@ pub struct Plan {
     /// Where the sheet is at home.
     pub home: Home,
     /// How it is run.
-    pub run: Run,
+    pub run: RunSettings,
 }
 
 /// `[run]` with nothing left open.
 #[derive(Clone, Debug)]
-pub struct Run {
+pub struct RunSettings {
     /// Invocations at a time.
     pub workers: usize,
-    /// Frames per invocation.
+    /// Frames per call.
     pub chunk: i64,
-    /// How often a failed invocation is tried again.
+    /// How often a failed call is tried again.
     pub retries: i64,
     /// What becomes of files that are there.
     pub existing: Existing,
@@ -67,9 +69,9 @@ pub struct Run {
     pub slots: BTreeMap<String, i64>,
 }
 
-impl From<&RunEntry> for Run {
-    fn from(entry: &RunEntry) -> Run {
-        Run {
+impl From<&RunEntry> for RunSettings {
+    fn from(entry: &RunEntry) -> RunSettings {
+        RunSettings {
             workers: entry.workers.and_then(|n| usize::try_from(n).ok()).unwrap_or(1),
             chunk: entry.chunk.unwrap_or(12),
             retries: entry.retries.unwrap_or(1),
@@ -111,7 +113,7 @@ pub struct Series {
     /// The path's template and place.
     pub path: Option<Spanned<Arc<Template>>>,
     /// Tokens that could not be expanded.
-    pub troubles: Vec<Trouble>,
+    pub troubles: Vec<TokenTrouble>,
     /// Index into [`Plan::roots`] of the root the files lie below.
     pub root: Option<usize>,
     /// The job's frames; `None` where they are unknown.
@@ -119,7 +121,7 @@ pub struct Series {
     /// Whether a part of the path has nothing in it, because what stands there has no value.
     pub hollow: bool,
     /// Added to the frame in names.
-    pub shift: i64,
+    pub shift: Shift,
     /// The file options.
     pub format: Option<Arc<Format>>,
     /// Whether its format is one that nothing defines or whose type could not be read: said once.
@@ -151,19 +153,35 @@ impl Series {
     /// The file of one of the job's frames.
     #[must_use]
     pub fn name(&self, frame: i64) -> String {
-        self.pattern.name(frame.saturating_add(self.shift))
+        self.pattern.name(self.number(frame))
+    }
+
+    /// The number in the name of one of the job's frames.
+    ///
+    /// # Panics
+    /// For a frame that no sheet can have: beyond [`frames::MOST`] many times over.
+    #[must_use]
+    pub fn number(&self, frame: i64) -> Number {
+        self.shift.number(frame).expect("frames and shifts are bounded where they are read")
+    }
+
+    /// The frame whose name has a number; `None` where it is none of its own.
+    #[must_use]
+    pub fn frame_of(&self, number: Number) -> Option<i64> {
+        let frame = self.shift.frame(number)?;
+        self.frames.as_ref().is_some_and(|frames| frames.contains(frame)).then_some(frame)
     }
 
     /// The frames as numbered in names.
     #[must_use]
     pub fn numbers(&self) -> Option<Frames> {
-        self.frames.as_ref().map(|frames| frames.shifted(self.shift))
+        self.frames.as_ref().map(|frames| frames.shifted(self.shift.0))
     }
 
     /// Lists every name, each followed by `end`, through `buffer`; see [`Pattern::list`].
     pub fn list(&self, end: u8, buffer: &mut Vec<u8>, hand_on: &mut dyn FnMut(&mut Vec<u8>) -> bool) -> bool {
         if self.pattern.frame_width().is_none() {
-            let once = frames::Run { first: 0, step: 1, count: self.count().unwrap_or(0).min(1) };
+            let once = frames::FrameRun { first: 0, step: 1, count: self.count().unwrap_or(0).min(1) };
             return self.pattern.list(once, end, buffer, hand_on);
         }
         let Some(numbers) = self.numbers() else { return true };
@@ -177,6 +195,12 @@ impl Series {
 }
 
 impl Plan {
+    /// What the passes in the files of a series are called in names.
+    #[must_use]
+    pub fn labels(&self, series: &Series) -> Vec<&str> {
+        series.passes.iter().map(|pass| self.jobs[series.job].passes[*pass].label.as_str()).collect()
+    }
+
     /// The series of one job, as indices into [`Plan::series`].
     #[must_use]
     pub fn series_of(&self, job: usize) -> std::ops::Range<usize> {
@@ -212,37 +236,21 @@ impl Selection {
     /// Whether a job takes part. Named jobs do even when they are not enabled.
     #[must_use]
     pub fn takes(&self, job: &Job) -> bool {
-        let enabled = !matches!(job.settings.get(&Key::Enabled).map(|given| &*given.value), Some(Setting::Flag(false)));
-        let camera = self.cameras.is_empty()
-            || job.settings.text(&Key::Camera).is_some_and(|name| self.cameras.iter().any(|c| c == name));
-        camera && if self.jobs.is_empty() { enabled } else { self.names(&job.name, &job.job) }
+        let camera =
+            self.cameras.is_empty() || job.camera.as_deref().is_some_and(|name| self.cameras.iter().any(|c| c == name));
+        camera && if self.jobs.is_empty() { job.enabled } else { self.names(&job.name, &job.job) }
     }
 }
 
 /// Whether `name` fits a pattern with `*` (any text) and `?` (any character).
 #[must_use]
 pub fn matches(pattern: &str, name: &str) -> bool {
-    let (mut pattern, mut name) = (pattern.chars(), name.chars());
-    loop {
-        match pattern.next() {
-            None => return name.next().is_none(),
-            Some('*') => {
-                let rest = pattern.as_str();
-                return (0..=name.as_str().len())
-                    .filter(|at| name.as_str().is_char_boundary(*at))
-                    .any(|at| matches(rest, &name.as_str()[at..]));
-            }
-            Some(wanted) => match name.next() {
-                Some(found) if wanted == '?' || wanted == found => {}
-                _ => return false,
-            },
-        }
-    }
+    WildMatch::new(pattern).matches(name)
 }
 
 /// All that a plan is made of, beside its jobs.
 #[derive(Clone, Copy, Debug)]
-pub struct Ground<'g> {
+pub struct PlanInput<'g> {
     /// The sheet.
     pub sheet: &'g Sheet,
     /// Its roots.
@@ -259,7 +267,7 @@ pub struct Ground<'g> {
 
 /// Makes the plan of the selected jobs.
 #[must_use]
-pub fn plan(ground: Ground<'_>, jobs: &[Arc<Job>], selection: &Selection) -> Plan {
+pub fn plan(ground: PlanInput<'_>, jobs: &[Arc<Job>], selection: &Selection) -> Plan {
     let variables = variables(jobs);
     let jobs: Vec<Arc<Job>> = jobs.iter().filter(|job| selection.takes(job)).cloned().collect();
     let mode = (!ground.modes.is_empty()).then(|| ground.modes.join("-"));
@@ -272,7 +280,7 @@ pub fn plan(ground: Ground<'_>, jobs: &[Arc<Job>], selection: &Selection) -> Pla
         pins: ground.pins.clone(),
         roots: ground.roots.to_vec(),
         home: ground.home.clone(),
-        run: Run::from(&ground.sheet.run),
+        run: RunSettings::from(&ground.sheet.run),
     };
     let wanted = |series: &Series| {
         let passes = series.passes.iter().map(|pass| &plan.jobs[series.job].passes[*pass]);
@@ -290,7 +298,7 @@ pub fn plan(ground: Ground<'_>, jobs: &[Arc<Job>], selection: &Selection) -> Pla
 
 /// Every token of paths with its value for one series: built-in ones, roots and variables.
 #[must_use]
-pub fn tokens(ground: Ground<'_>, plan: &Plan, series: &Series) -> Vec<(String, Lookup)> {
+pub fn tokens(ground: PlanInput<'_>, plan: &Plan, series: &Series) -> Vec<(String, Lookup)> {
     let variables = variables(&plan.jobs);
     let maker = series::Maker { ground, plan, variables: &variables };
     let job = &plan.jobs[series.job];
@@ -303,7 +311,7 @@ pub fn tokens(ground: Ground<'_>, plan: &Plan, series: &Series) -> Vec<(String, 
 }
 
 fn variables(jobs: &[Arc<Job>]) -> BTreeSet<String> {
-    let keys = jobs.iter().flat_map(|job| job.settings.values.keys());
+    let keys = jobs.iter().flat_map(|job| job.given.values.keys());
     keys.filter_map(|key| if let Key::Var(name) = key { Some(name.clone()) } else { None }).collect()
 }
 
@@ -322,10 +330,8 @@ pub fn wanted<'j>(jobs: impl IntoIterator<Item = &'j Arc<Job>>) -> Wanted {
                 _ => {}
             }
         }
-        if let Some(Setting::Version(version @ (Version::Next | Version::Latest))) =
-            job.settings.get(&Key::Version).map(|given| &*given.value)
-        {
-            wanted.versions.insert(job.job.clone(), *version == Version::Next);
+        if let Some(version @ (Version::Next | Version::Latest)) = job.version {
+            wanted.versions.insert(job.job.clone(), version == Version::Next);
         }
     }
     wanted

@@ -2,17 +2,17 @@
 
 use std::collections::BTreeSet;
 
-use crate::resolve::{Job, Movie, Pass, Seen, lookup, paths};
+use crate::resolve::{Job, Movie, Pass, TokenScope, lookup, paths};
 use crate::sheet::Layers;
 use crate::template::{Pattern, Piece, expand};
 
-use super::{Ground, Plan, Series, SeriesKind};
+use super::{Plan, PlanInput, Series, SeriesKind};
 
 /// Makes series; all it knows is handed in once.
 #[derive(Clone, Copy)]
 pub struct Maker<'m> {
     /// What the plan stands on.
-    pub ground: Ground<'m>,
+    pub ground: PlanInput<'m>,
     /// The plan, still without its series.
     pub plan: &'m Plan,
     /// Every variable of the sheet.
@@ -32,7 +32,7 @@ impl Maker<'_> {
             let labels: Vec<&str> = passes.iter().map(|pass| job.passes[*pass].label.as_str()).collect();
             let name = labels.join("+");
             let pass = &job.passes[passes[0]];
-            let mut series = self.series((at, job), pass, passes, &name);
+            let mut series = self.series(at, pass, passes, &name);
             let single = job.frames.as_ref().is_some_and(|frames| frames.count() == 1);
             if single && series.pattern.frame_width().is_none() {
                 series.kind = SeriesKind::Still;
@@ -45,7 +45,7 @@ impl Maker<'_> {
     /// The movies of one job.
     pub fn movies(self, at: usize, job: &Job) -> Vec<Series> {
         let movie = |movie: &Movie| {
-            let mut series = self.series((at, job), &movie.pass, movie.shows.into_iter().collect(), &movie.name.value);
+            let mut series = self.series(at, &movie.pass, movie.shows.into_iter().collect(), &movie.name.value);
             series.kind = SeriesKind::Movie;
             series
         };
@@ -53,9 +53,9 @@ impl Maker<'_> {
     }
 
     /// What a path of one pass is made for.
-    pub fn seen<'s>(&'s self, job: &'s Job, pass: &'s Pass, together: bool) -> Seen<'s> {
+    pub fn seen<'s>(&'s self, job: &'s Job, pass: &'s Pass, together: bool) -> TokenScope<'s> {
         let ground = self.ground;
-        Seen {
+        TokenScope {
             job,
             pass,
             together,
@@ -69,8 +69,8 @@ impl Maker<'_> {
         }
     }
 
-    fn series(self, (at, job): (usize, &Job), pass: &Pass, passes: Vec<usize>, name: &str) -> Series {
-        let ground = self.ground;
+    fn series(self, at: usize, pass: &Pass, passes: Vec<usize>, name: &str) -> Series {
+        let (ground, job) = (self.ground, &self.plan.jobs[at]);
         let seen = self.seen(job, pass, passes.len() > 1);
         let (pattern, troubles) = match &pass.path {
             Some(path) => expand(&path.value, &|name| lookup(seen, name)),
@@ -126,20 +126,31 @@ fn absolute(pattern: Pattern, folder: &str) -> Pattern {
     if is_tidy(&pattern) {
         return pattern;
     }
-    // Control characters cannot come from values, so they can stand for holes while the text is tidied.
-    let text = pattern.with_frame(|width| format!("\u{1}{width}\u{2}"));
-    let text = if paths::is_absolute(&text) { text } else { format!("{folder}/{text}") };
-    let mut tidied = Pattern::default();
-    for (at, piece) in paths::tidy(&text).split('\u{1}').enumerate() {
-        match piece.split_once('\u{2}').filter(|_| at > 0) {
-            Some((width, rest)) => {
-                tidied.push_frame(width.parse().unwrap_or(1));
-                tidied.push_text(rest);
-            }
-            None => tidied.push_text(piece),
+    let is_absolute = matches!(pattern.pieces().first(), Some(Piece::Text(text)) if paths::is_absolute(text));
+    let mut parts = Vec::new();
+    if !is_absolute {
+        let mut above = Pattern::default();
+        above.push_text(folder);
+        parts = above.parts();
+    }
+    parts.extend(pattern.parts());
+    let mut tidied: Vec<Pattern> = Vec::new();
+    for (at, part) in parts.into_iter().enumerate() {
+        let text = part.fixed();
+        match text.as_deref() {
+            // The head: the top itself, a drive, or a share.
+            _ if at == 0 => tidied.push(part),
+            Some("" | ".") => {}
+            Some("..") if tidied.len() > 1 => drop(tidied.pop()),
+            Some("..") => {}
+            _ => tidied.push(part),
         }
     }
-    tidied
+    let share = matches!(pattern.pieces().first(), Some(Piece::Text(text)) if text.starts_with("//"));
+    if share || (!is_absolute && folder.starts_with("//")) {
+        tidied.insert(0, Pattern::default());
+    }
+    Pattern::joined(&tidied)
 }
 
 /// Whether a pattern is absolute and has nothing to tidy, as nearly all have that begin with a root.
@@ -147,6 +158,6 @@ fn is_tidy(pattern: &Pattern) -> bool {
     let untidy = |text: &str| text.contains("//") || text.contains("/./") || text.contains("/../");
     let plain = |piece: &Piece| matches!(piece, Piece::Text(text) if !untidy(text) && !text.ends_with("/.") && !text.ends_with("/.."));
     let starts = matches!(pattern.pieces().first(), Some(Piece::Text(text)) if paths::is_absolute(text));
-    let no_dots = |piece: &Piece| matches!(piece, Piece::Frame { .. }) || plain(piece);
+    let no_dots = |piece: &Piece| !matches!(piece, Piece::Text(_)) || plain(piece);
     starts && pattern.pieces().iter().all(no_dots)
 }

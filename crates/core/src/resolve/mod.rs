@@ -4,21 +4,23 @@ pub mod paths;
 mod stack;
 mod tokens;
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use crate::catalogue::FileType;
 use crate::diagnostic::{Findings, Words};
-use crate::frames::Frames;
+use crate::frames::{Frames, Shift};
 use crate::scene::Facts;
 use crate::sheet::machine::MachineFile;
 use crate::sheet::{
-    Colour, Format, Fps, Key, Kind, Layers, MovieEntry, PassEntry, RootPaths, Setting, Settings, Sheet, Size, System,
+    Checkpoint, Colour, Format, Fps, Key, Layers, MovieEntry, PassEntry, PassKind, RootPaths, Setting, Settings, Sheet,
+    Size, System, Version,
 };
 use crate::source::{Place, Spanned};
 use crate::template::{Part, Template};
 
 pub use stack::{Stacked, stack, why};
-pub use tokens::{Seen, lookup};
+pub use tokens::{TokenScope, lookup};
 
 /// Where a sheet is at home. All paths are absolute text with `/`.
 #[derive(Clone, Debug)]
@@ -66,8 +68,40 @@ pub struct Job {
     pub job: String,
     /// The `[[job]]`.
     pub at: Place,
-    /// All values with their places.
-    pub settings: Arc<Settings>,
+    /// All values as they were given, with their places: for findings that point at one.
+    pub given: Arc<Settings>,
+    /// How its renderer is driven; `None` where nothing says it.
+    pub adapter: Option<String>,
+    /// The exporter that runs before the renderer.
+    pub export: Option<String>,
+    /// The camera; the scene's own where there is none.
+    pub camera: Option<String>,
+    /// One of several views.
+    pub view: Option<String>,
+    /// A part of the picture, as the sheet spells it.
+    pub region: Option<String>,
+    /// The version, looked up or not.
+    pub version: Option<Version>,
+    /// Percent of the size.
+    pub scale: f64,
+    /// Width of a pixel over its height.
+    pub pixel_aspect: Option<f64>,
+    /// Samples per pixel.
+    pub samples: Option<i64>,
+    /// Threads that the renderer may use.
+    pub threads: Option<i64>,
+    /// The device to render on.
+    pub device: Option<String>,
+    /// How often a long still is saved under way.
+    pub checkpoint: Option<Checkpoint>,
+    /// Whether it is rendered unless it is named.
+    pub enabled: bool,
+    /// Tokens of the sheet's own, by name.
+    pub vars: BTreeMap<String, String>,
+    /// Environment of the renderer, by name.
+    pub env: BTreeMap<String, String>,
+    /// Settings that only the renderer understands, by name.
+    pub native: BTreeMap<String, String>,
     /// The scene's absolute path.
     pub scene: Option<Spanned<String>>,
     /// What is known about the scene; `None` where nothing is.
@@ -77,7 +111,7 @@ pub struct Job {
     /// Whether a mode or the command line asked for some of its frames only.
     pub narrowed: bool,
     /// Added to the frame in names.
-    pub shift: i64,
+    pub shift: Shift,
     /// Frames per second.
     pub fps: Option<Fps>,
     /// Size before scale.
@@ -117,7 +151,7 @@ pub struct Pass {
     /// What it is called in names.
     pub label: String,
     /// What it is.
-    pub kind: Kind,
+    pub kind: PassKind,
     /// How its pixels are meant.
     pub colour: Option<Colour>,
     /// Where that is written.
@@ -141,46 +175,79 @@ pub fn resolve(
     findings: &mut Findings,
 ) -> Vec<Arc<Job>> {
     let formats: Vec<Arc<Format>> = sheet.formats.iter().cloned().map(Arc::new).collect();
-    stacked.iter().map(|stacked| Arc::new(job(sheet, stacked, &formats, (facts, home), findings))).collect()
+    let known = Known { sheet, formats: &formats, facts, home };
+    stacked.iter().map(|stacked| Arc::new(job(&known, stacked, findings))).collect()
 }
 
-type Knowledge<'k> = (&'k dyn Fn(&str) -> Option<Arc<Facts>>, &'k Home);
+/// All that jobs are resolved with.
+struct Known<'k> {
+    sheet: &'k Sheet,
+    formats: &'k [Arc<Format>],
+    /// Each scene by its absolute path.
+    facts: &'k dyn Fn(&str) -> Option<Arc<Facts>>,
+    home: &'k Home,
+}
 
-fn job(
-    sheet: &Sheet,
-    stacked: &Stacked,
-    formats: &[Arc<Format>],
-    (facts, home): Knowledge<'_>,
-    findings: &mut Findings,
-) -> Job {
-    let settings = stacked.settings.clone();
-    let scene = match (settings.text(&Key::Scene), settings.place(&Key::Scene)) {
+fn job(known: &Known<'_>, stacked: &Stacked, findings: &mut Findings) -> Job {
+    let Known { sheet, formats, facts, home } = *known;
+    let given = stacked.settings.clone();
+    let scene = match (given.text(&Key::Scene), given.place(&Key::Scene)) {
         (Some(scene), Some(at)) => Some(Spanned::new(paths::absolute(scene, at, home), at)),
         _ => None,
     };
     let facts = scene.as_ref().and_then(|scene| facts(&scene.value));
-    let value = |key: Key| settings.get(&key).map(|given| &*given.value);
-    let fps = match value(Key::Fps) {
+    let text = |key: Key| given.text(&key).map(str::to_owned);
+    let number = |key: Key| match given.value(&key) {
+        Some(Setting::Number(number)) => Some(*number),
+        _ => None,
+    };
+    let fps = match given.value(&Key::Fps) {
         Some(Setting::Fps(fps)) => Some(*fps),
         _ => facts.as_ref().and_then(|facts| facts.fps),
     };
-    let full_size = match value(Key::Size) {
+    let full_size = match given.value(&Key::Size) {
         Some(Setting::Size(size)) => Some(*size),
         _ => facts.as_ref().and_then(|facts| facts.size),
     };
-    let scale = match value(Key::Scale) {
-        Some(Setting::Number(percent)) => *percent,
-        _ => 100.0,
-    };
-    let layers = match value(Key::Layers) {
+    let scale = number(Key::Scale).unwrap_or(100.0);
+    let layers = match given.value(&Key::Layers) {
         Some(Setting::Layers(layers)) => *layers,
         _ => Layers::Apart,
+    };
+    let table = |pick: fn(&Key) -> Option<&String>| -> BTreeMap<String, String> {
+        let own = given.values.iter().filter_map(|(key, given)| match (&*given.value, pick(key)) {
+            (Setting::Text(value), Some(name)) => Some((name.clone(), value.clone())),
+            _ => None,
+        });
+        own.collect()
     };
     let span = facts.as_ref().and_then(|facts| facts.frames(fps));
     let mut job = Job {
         frames: None,
         narrowed: !stacked.refine.is_empty(),
-        shift: settings.whole(&Key::Shift).unwrap_or(0),
+        shift: Shift(given.whole(&Key::Shift).unwrap_or(0)),
+        adapter: text(Key::Adapter),
+        export: text(Key::Export),
+        camera: text(Key::Camera),
+        view: text(Key::View),
+        region: text(Key::Region),
+        device: text(Key::Device),
+        version: match given.value(&Key::Version) {
+            Some(Setting::Version(version)) => Some(*version),
+            _ => None,
+        },
+        pixel_aspect: number(Key::PixelAspect),
+        samples: given.whole(&Key::Samples),
+        threads: given.whole(&Key::Threads),
+        checkpoint: match given.value(&Key::Checkpoint) {
+            Some(Setting::Checkpoint(checkpoint)) => Some(*checkpoint),
+            _ => None,
+        },
+        enabled: !matches!(given.value(&Key::Enabled), Some(Setting::Flag(false))),
+        vars: table(|key| if let Key::Var(name) = key { Some(name) } else { None }),
+        env: table(|key| if let Key::Env(name) = key { Some(name) } else { None }),
+        native: table(|key| if let Key::Native(name) = key { Some(name) } else { None }),
+        scale,
         size: full_size.map(|size| size.scaled(scale)),
         passes: Vec::new(),
         movies: Vec::new(),
@@ -192,29 +259,24 @@ fn job(
         fps,
         full_size,
         layers,
-        settings,
+        given,
     };
     job.frames = frames(&job, span.as_ref(), &stacked.refine, findings);
-    let entries = match job.settings.get(&Key::Passes).map(|given| given.value.clone()).as_deref() {
+    let entries = match job.given.value(&Key::Passes) {
         Some(Setting::Passes(entries)) => entries.clone(),
         _ => Vec::new(),
     };
     job.passes = entries.iter().map(|entry| pass(sheet, &job, entry, formats, findings)).collect();
     for entry in sheet.movies.iter().filter(|movie| movie.of.as_ref().is_some_and(|of| of.value == job.job)) {
-        let movie = movie(sheet, &job, entry, (formats, home), findings);
+        let movie = movie(known, &job, entry, findings);
         job.movies.extend(movie);
     }
     job
 }
 
 /// A movie of a job: the pass it shows under a format and a path of its own.
-fn movie(
-    sheet: &Sheet,
-    job: &Job,
-    entry: &MovieEntry,
-    (formats, home): (&[Arc<Format>], &Home),
-    findings: &mut Findings,
-) -> Option<Movie> {
+fn movie(known: &Known<'_>, job: &Job, entry: &MovieEntry, findings: &mut Findings) -> Option<Movie> {
+    let Known { sheet, formats, home, .. } = *known;
     let shown = |pass: &Pass| entry.pass.as_ref().is_none_or(|name| pass.label == name.value);
     let shows = job.passes.iter().position(shown);
     let name = shows.map(|at| job.passes[at].name.clone()).or(entry.pass.clone())?;
@@ -236,7 +298,7 @@ fn movie(
         pass.format = None;
         pass.format_lost = false;
     }
-    let of_job = || Some(Spanned::new(job.settings.text(&Key::Audio)?.to_owned(), job.settings.place(&Key::Audio)?));
+    let of_job = || Some(Spanned::new(job.given.text(&Key::Audio)?.to_owned(), job.given.place(&Key::Audio)?));
     let audio = entry.audio.clone().or_else(of_job);
     Some(Movie {
         name: entry.name.clone(),
@@ -255,20 +317,20 @@ fn frames(
     refine: &[Spanned<crate::frames::FrameExpr>],
     findings: &mut Findings,
 ) -> Option<Frames> {
-    let mut frames = match job.settings.get(&Key::Frames).map(|given| &*given.value) {
+    let mut frames = match job.given.value(&Key::Frames) {
         Some(Setting::Frames(expr)) if expr.needs_own() => {
             let words = Words::new(
                 "`frames` of a job cannot speak of its own frames",
                 "all, first, middle and last belong on the command line",
             );
-            findings.add("frames-not-understood", job.settings.place(&Key::Frames), Some(&job.name), words);
+            findings.add("frames-not-understood", job.given.place(&Key::Frames), Some(&job.name), words);
             return None;
         }
         Some(Setting::Frames(expr)) => expr.frames(span, None)?,
         _ => span.cloned()?,
     };
     if let (Some(Setting::Handles(before, after)), Some(first), Some(last)) =
-        (job.settings.get(&Key::Handles).map(|given| &*given.value), frames.first(), frames.last())
+        (job.given.value(&Key::Handles), frames.first(), frames.last())
     {
         frames = frames.union(&Frames::range(first - before, first)).union(&Frames::range(last, last + after));
     }
@@ -296,7 +358,7 @@ fn pass(sheet: &Sheet, job: &Job, entry: &PassEntry, formats: &[Arc<Format>], fi
     let wanted = entry
         .format
         .clone()
-        .or_else(|| Some(Spanned::new(job.settings.text(&Key::Format)?.to_owned(), job.settings.place(&Key::Format)?)));
+        .or_else(|| Some(Spanned::new(job.given.text(&Key::Format)?.to_owned(), job.given.place(&Key::Format)?)));
     let format = wanted.as_ref().and_then(|name| formats.iter().find(|format| format.name.value == name.value));
     if let (Some(name), None) = (&wanted, format) {
         let mut words = Words::new(format!("there is no format `{}`", name.value), "nothing is called so");
@@ -309,7 +371,7 @@ fn pass(sheet: &Sheet, job: &Job, entry: &PassEntry, formats: &[Arc<Format>], fi
         };
         findings.add("name-unknown", Some(name.at), Some(&job.name), words);
     }
-    let path = entry.path.clone().or_else(|| match job.settings.get(&Key::Path) {
+    let path = entry.path.clone().or_else(|| match job.given.get(&Key::Path) {
         Some(given) => match (&*given.value, given.at) {
             (Setting::Path(path), Some(at)) => Some(Spanned::new(path.clone(), at)),
             _ => None,
@@ -318,11 +380,9 @@ fn pass(sheet: &Sheet, job: &Job, entry: &PassEntry, formats: &[Arc<Format>], fi
     });
     let by_format = format.and_then(|format| crate::catalogue::by_name(&format.kind.as_ref()?.value));
     let by_path = || path.as_ref().and_then(|path| crate::catalogue::by_extension(written_extension(&path.value)?));
-    let colour = entry.colour.as_ref().map(|colour| colour.value).or_else(|| {
-        match job.settings.get(&Key::Colour).map(|given| &*given.value) {
-            Some(Setting::Colour(colour)) => Some(*colour),
-            _ => None,
-        }
+    let colour = entry.colour.as_ref().map(|colour| colour.value).or_else(|| match job.given.value(&Key::Colour) {
+        Some(Setting::Colour(colour)) => Some(*colour),
+        _ => None,
     });
     Pass {
         label: entry.label.as_ref().unwrap_or(&entry.name).value.clone(),
@@ -333,7 +393,7 @@ fn pass(sheet: &Sheet, job: &Job, entry: &PassEntry, formats: &[Arc<Format>], fi
             .and_then(|pass| pass.kind)
             .unwrap_or(usual_kind(&entry.name.value)),
         colour,
-        colour_at: entry.colour.as_ref().map(|colour| colour.at).or(job.settings.place(&Key::Colour)),
+        colour_at: entry.colour.as_ref().map(|colour| colour.at).or(job.given.place(&Key::Colour)),
         format_lost: (wanted.is_some() && format.is_none()) || format.is_some_and(|format| format.kind_unread),
         format: format.cloned(),
         file_type: by_format.or_else(by_path),
@@ -343,11 +403,11 @@ fn pass(sheet: &Sheet, job: &Job, entry: &PassEntry, formats: &[Arc<Format>], fi
 }
 
 /// What a pass is when the sheet does not say.
-fn usual_kind(name: &str) -> Kind {
+fn usual_kind(name: &str) -> PassKind {
     match name {
-        "depth" | "normal" | "position" | "motion" | "uv" | "id" => Kind::Data,
-        "mask" | "alpha" => Kind::Mask,
-        _ => Kind::Colour,
+        "depth" | "normal" | "position" | "motion" | "uv" | "id" => PassKind::Data,
+        "mask" | "alpha" => PassKind::Mask,
+        _ => PassKind::Colour,
     }
 }
 

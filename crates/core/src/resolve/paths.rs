@@ -15,6 +15,20 @@ pub fn absolute(path: &str, at: Place, home: &Home) -> String {
     tidy(&full)
 }
 
+/// A path of this system as text with `/`.
+#[must_use]
+pub fn from_system(path: &std::path::Path) -> String {
+    let text = path.to_string_lossy().into_owned();
+    if cfg!(windows) { text.replace('\\', "/") } else { text }
+}
+
+/// A path as people write it who stand in `folder`: relative where it lies below it, else whole.
+#[must_use]
+pub fn seen_from(path: &str, folder: &str) -> String {
+    let below = path.strip_prefix(folder.trim_end_matches('/')).and_then(|rest| rest.strip_prefix('/'));
+    below.filter(|rest| !rest.is_empty()).unwrap_or(path).to_owned()
+}
+
 /// Whether a path starts at the top: `/`, a drive letter, or a machine's share.
 #[must_use]
 pub fn is_absolute(path: &str) -> bool {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::diagnostic::{Findings, Words, nearest};
 use crate::frames::FrameExpr;
-use crate::sheet::setting::KEYS;
+use crate::sheet::setting::{Above, KEYS};
 use crate::sheet::{Each, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet, Version};
 use crate::source::{FileId, Place, Spanned};
 
@@ -51,13 +51,13 @@ pub fn stack(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut F
             let (mut settings, mut refine) = (row.over(&own), Vec::new());
             for layer in &above {
                 let mut layer = (**layer).clone();
-                if let Some(Given { value, at: Some(at), .. }) = layer.values.remove(&Key::Frames) {
-                    refine.extend(if let Setting::Frames(expr) = &*value {
-                        Some(Spanned::new(expr.clone(), at))
-                    } else {
-                        None
-                    });
-                }
+                let narrowing: Vec<Key> =
+                    layer.values.keys().filter(|key| key.row().above == Above::Narrows).cloned().collect();
+                let narrowing = narrowing.iter().filter_map(|key| layer.values.remove(key));
+                refine.extend(narrowing.filter_map(|given| match (&*given.value, given.at) {
+                    (Setting::Frames(expr), Some(at)) => Some(Spanned::new(expr.clone(), at)),
+                    _ => None,
+                }));
                 settings = layer.over(&settings);
             }
             let job = named(&settings);
@@ -134,7 +134,7 @@ fn each_is_known(entry: &JobEntry, own: &Settings, above: &[Arc<Settings>], find
         {
             let known =
                 own.values.keys().map(|key| if let Key::Var(name) = key { name.clone() } else { key.to_string() });
-            let known: Vec<String> = known.chain(KEYS.iter().map(|(name, ..)| (*name).to_owned())).collect();
+            let known: Vec<String> = known.chain(KEYS.iter().map(|(name, _)| (*name).to_owned())).collect();
             let words = Words::new(
                 format!("`each` varies `{name}`, which is neither a setting nor a variable"),
                 "nothing reads this",

@@ -2,8 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use crate::pins::{Pins, VERSION_HOLE};
-use crate::sheet::{Key, Setting, Version};
+use crate::pins::Pins;
+use crate::sheet::Version;
 use crate::source::Spanned;
 use crate::template::{Lookup, Value, token};
 
@@ -11,7 +11,7 @@ use super::{Home, Job, Pass, ResolvedRoot, paths};
 
 /// What a path is made for.
 #[derive(Clone, Copy)]
-pub struct Seen<'s> {
+pub struct TokenScope<'s> {
     /// The job.
     pub job: &'s Job,
     /// The pass; where layers are together the first one, whose format holds for the file.
@@ -36,42 +36,42 @@ pub struct Seen<'s> {
 
 /// The value of a token in a path.
 #[must_use]
-pub fn lookup(seen: Seen<'_>, name: &str) -> Lookup {
+pub fn lookup(seen: TokenScope<'_>, name: &str) -> Lookup {
     if let Some(root) = seen.roots.iter().find(|root| root.name == name) {
         return root.path.clone().map_or(Lookup::NoValue, |path| Lookup::Value(Value::Folder(path)));
     }
     if let Some(value) = built_in(seen, name) {
         return value.map_or(Lookup::NoValue, Lookup::Value);
     }
-    match seen.job.settings.text(&Key::Var(name.to_owned())) {
-        Some(value) => Lookup::Value(Value::Text(value.to_owned())),
+    match seen.job.vars.get(name) {
+        Some(value) => Lookup::Value(Value::Text(value.clone())),
         None if seen.variables.contains(name) => Lookup::NoValue,
         None => Lookup::Unknown,
     }
 }
 
 /// `None` for names that are no built-in token of paths.
-fn built_in(seen: Seen<'_>, name: &str) -> Option<Option<Value>> {
-    let Seen { job, pass, .. } = seen;
+fn built_in(seen: TokenScope<'_>, name: &str) -> Option<Option<Value>> {
+    let TokenScope { job, pass, .. } = seen;
     let text = |value: Option<String>| value.map(Value::Text);
     let number = |value: Option<i64>| value.map(Value::Number);
     let format = pass.format.as_deref();
-    let setting = |key: Key| job.settings.get(&key).map(|given| &*given.value);
     Some(match name {
         "frame" => Some(Value::Frame),
         "project" => text(seen.project.map(|name| name.value.clone())),
         "sheet" => text(Some(seen.home.sheet.clone())),
         "job" => text(Some(job.job.clone())),
         "pass" => text((!seen.together).then(|| pass.label.clone())),
-        "camera" | "view" | "adapter" | "region" => {
-            text(Key::parse(name).and_then(|key| job.settings.text(&key)).map(str::to_owned))
-        }
-        "version" => match setting(Key::Version) {
-            Some(Setting::Version(Version::Number(version))) => Some(Value::Version(*version)),
+        "camera" => text(job.camera.clone()),
+        "view" => text(job.view.clone()),
+        "adapter" => text(job.adapter.clone()),
+        "region" => text(job.region.clone()),
+        "version" => match job.version {
+            Some(Version::Number(version)) => Some(Value::Version(version)),
             // Where versions are still to be looked for, the hole stands for any.
-            Some(Setting::Version(_)) if seen.looking => Some(Value::Folder(VERSION_HOLE.to_owned())),
-            Some(Setting::Version(_)) => seen.pins.versions.get(&job.job).copied().map(Value::Version),
-            _ => None,
+            Some(_) if seen.looking => Some(Value::AnyVersion),
+            Some(_) => seen.pins.versions.get(&job.job).copied().map(Value::Version),
+            None => None,
         },
         "type" => text(pass.file_type.map(|known| known.name.to_owned())),
         "ext" => text(pass.file_type.map(|known| known.extensions[0].to_owned())),
@@ -84,7 +84,7 @@ fn built_in(seen: Seen<'_>, name: &str) -> Option<Option<Value>> {
         }
         "quality" => number(format.and_then(|format| format.quality.as_ref()).map(|quality| quality.value)),
         "colour" => text(pass.colour.map(|colour| colour.to_string())),
-        "samples" => number(job.settings.whole(&Key::Samples)),
+        "samples" => number(job.samples),
         "scene" => text(job.scene.as_ref().map(|scene| paths::stem(&scene.value).to_owned())),
         "scene_folder" => job.scene.as_ref().map(|scene| Value::Folder(paths::parent(&scene.value).to_owned())),
         "first" => number(job.frames.as_ref().and_then(|frames| frames.first())),
@@ -95,10 +95,8 @@ fn built_in(seen: Seen<'_>, name: &str) -> Option<Option<Value>> {
         "height" => number(job.size.map(|size| i64::from(size.height))),
         "full_width" => number(job.full_size.map(|size| i64::from(size.width))),
         "full_height" => number(job.full_size.map(|size| i64::from(size.height))),
-        "scale" | "pixel_aspect" => match Key::parse(name).and_then(setting) {
-            Some(Setting::Number(number)) => Some(Value::Text(number.to_string())),
-            _ => None,
-        },
+        "scale" => text(Some(job.scale.to_string())),
+        "pixel_aspect" => text(job.pixel_aspect.map(|aspect| aspect.to_string())),
         "mode" => text(seen.mode.map(str::to_owned)),
         "codec" => text(format.and_then(|format| format.codec.as_ref()).map(|codec| codec.value.clone())),
         "chroma" => text(format.and_then(|format| format.chroma.as_ref()).map(|chroma| chroma.value.clone())),

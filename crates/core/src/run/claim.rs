@@ -23,7 +23,7 @@ pub fn done(call: &str, generation: u64) -> String {
 
 /// How a call stands among the workers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Standing {
+pub enum ClaimState {
     /// Nobody has it.
     Free,
     /// Somebody has it.
@@ -64,11 +64,11 @@ impl Table {
 
     /// How one call stands.
     #[must_use]
-    pub fn standing(&self, call: &str) -> Standing {
+    pub fn standing(&self, call: &str) -> ClaimState {
         match self.calls.get(call) {
-            None => Standing::Free,
-            Some((held, done)) if held == done => Standing::Over { generation: *held },
-            Some((held, _)) => Standing::Held { generation: *held },
+            None => ClaimState::Free,
+            Some((held, done)) if held == done => ClaimState::Over { generation: *held },
+            Some((held, _)) => ClaimState::Held { generation: *held },
         }
     }
 
@@ -106,15 +106,15 @@ impl Signs {
 mod tests {
     use std::time::Duration;
 
-    use super::{Signs, Standing, Table, claim, done};
+    use super::{ClaimState, Signs, Table, claim, done};
 
     #[test]
     fn the_highest_generation_owns() {
         let names = [claim("a.b_1-12", 1), claim("a.b_1-12", 2), done("a.b_1-12", 1), claim("c", 9), claim("c", 10)];
         let table = Table::of(names.into_iter().chain([done("c", 10), "lost+found".to_owned()]));
-        assert_eq!(table.standing("a.b_1-12"), Standing::Held { generation: 2 });
-        assert_eq!(table.standing("c"), Standing::Over { generation: 10 });
-        assert_eq!(table.standing("d"), Standing::Free);
+        assert_eq!(table.standing("a.b_1-12"), ClaimState::Held { generation: 2 });
+        assert_eq!(table.standing("c"), ClaimState::Over { generation: 10 });
+        assert_eq!(table.standing("d"), ClaimState::Free);
     }
 
     #[test]

@@ -5,6 +5,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::frames::Frames;
+
 /// The version of the journal.
 pub const VERSION: u32 = 1;
 
@@ -56,6 +58,13 @@ pub enum Event {
         /// The first of them.
         paths: Vec<String>,
     },
+    /// A renderer says which frame it works on. Only shown, never written down.
+    Working {
+        /// The call.
+        call: String,
+        /// The frame.
+        frame: i64,
+    },
     /// A renderer waits for a licence.
     Waiting {
         /// The call.
@@ -76,10 +85,10 @@ pub enum Event {
         /// Its series.
         series: Vec<String>,
         /// The frames.
-        frames: String,
+        frames: Frames,
         /// Why, as far as known.
         why: String,
-        /// The log of the last try.
+        /// The log of the last try; empty where it was never started.
         log: String,
     },
     /// Another worker has taken this call over.
@@ -93,8 +102,8 @@ pub enum Event {
     GaveUp {
         /// The combination.
         job: String,
-        /// How many calls were tried.
-        calls: u64,
+        /// Why.
+        why: String,
     },
     /// The run is over.
     Over {
@@ -170,7 +179,7 @@ pub struct Started {
     /// Its series.
     pub series: Vec<String>,
     /// Its frames.
-    pub frames: String,
+    pub frames: Frames,
     /// Which worker of this run, from 1.
     pub worker: usize,
     /// The process.
@@ -223,7 +232,7 @@ pub struct Ended {
     /// Files that landed.
     pub files: i64,
     /// Frames of which a file did not land.
-    pub lacking: String,
+    pub lacking: Frames,
     /// Seconds it took.
     pub seconds: f64,
     /// Where its output is written down.

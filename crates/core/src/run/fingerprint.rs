@@ -6,7 +6,8 @@ use std::fmt;
 
 use crate::adapter::{Adapter, Argument};
 use crate::plan::{Plan, Series};
-use crate::sheet::Key;
+use crate::sheet::setting::{Carrier, Changes};
+use crate::sheet::{Key, Layers};
 use crate::source::Spanned;
 use crate::template::Template;
 
@@ -81,13 +82,20 @@ impl Fingerprint {
             parts.extend(value.map(|value| (name.to_owned(), value)));
         };
         let handed = adapter.is_some_and(|adapter| !adapter.variable.is_empty());
-        let counts = |key: &Key| match key {
-            Key::Var(_) => handed,
-            Key::Camera | Key::Fps | Key::Region | Key::View | Key::Samples | Key::PixelAspect => true,
-            Key::Native(_) | Key::Env(_) => true,
-            _ => false,
+        // Some enter as they were resolved, below: the scene by its bytes, sizes after scale, file options one by one.
+        let resolved = |key: &Key| match key {
+            Key::Scene | Key::Size | Key::Scale | Key::Format | Key::Layers | Key::Colour | Key::Passes => true,
+            Key::Adapter | Key::Export => true,
+            Key::Camera | Key::Fps | Key::PixelAspect | Key::Region | Key::View | Key::Samples => false,
+            Key::Frames | Key::Handles | Key::Shift | Key::Path | Key::Version | Key::Threads => false,
+            Key::Device | Key::Checkpoint | Key::Audio | Key::Enabled => false,
+            Key::Var(_) | Key::Env(_) | Key::Native(_) => false,
         };
-        for (key, given) in job.settings.values.iter().filter(|(key, _)| counts(key)) {
+        let counts = |key: &Key| match key.row().carrier {
+            Carrier::Variables => handed,
+            _ => key.row().changes == Changes::Picture && !resolved(key),
+        };
+        for (key, given) in job.given.values.iter().filter(|(key, _)| counts(key)) {
             add(&key.to_string(), Some(given.value.to_string()));
         }
         let or_unknown = |value: &Option<String>| Some(value.clone().unwrap_or_else(|| UNKNOWN.to_owned()));
@@ -101,6 +109,7 @@ impl Fingerprint {
         add("size", series.size.map(|size| size.to_string()));
         let passes: Vec<&str> = series.passes.iter().map(|pass| job.passes[*pass].name.value.as_str()).collect();
         add("pass", Some(passes.join("+")));
+        add("layers", (job.layers == Layers::Together).then(|| "together".to_owned()));
         let colours = series.passes.iter().filter_map(|pass| job.passes[*pass].colour);
         add("colour", colours.map(|colour| colour.to_string()).next());
         add("type", series.file_type.map(|known| known.name.to_owned()));

@@ -4,14 +4,14 @@
 use std::collections::HashMap;
 use std::io::BufRead;
 
-use rayon::iter::{IntoParallelIterator, ParallelIterator};
 use serde::Deserialize;
 
-use crate::frames::{FrameExpr, Frames};
+use crate::frames::{Frames, Number, Shift};
 use crate::plan::Series;
-use crate::verify::Standing;
+use crate::threads::{Threads, map};
+use crate::verify::Provenance;
 
-use super::event::{Began, Ended, Event, SeriesOf, Started};
+use super::event::{Began, Ended, Event, SeriesOf, Started, VERSION};
 use super::fingerprint::{Difference, Fingerprint};
 
 /// Bytes of journal that are read at a time.
@@ -32,7 +32,7 @@ pub struct Record {
 #[derive(Clone, Debug, Default)]
 pub struct History {
     /// Landed files by their series' pattern: number in the name and landing, by number, later landings later.
-    landed: HashMap<String, Vec<(i64, Record)>>,
+    landed: HashMap<String, Vec<(Number, Record)>>,
     made: Vec<Vec<(String, String)>>,
     made_index: HashMap<Vec<(String, String)>, u32>,
     /// Runs in the order in which they began.
@@ -49,9 +49,9 @@ pub struct Session {
     /// What its series were made of.
     pub series: Vec<SeriesOf>,
     /// Its calls in the order in which they were started.
-    pub calls: Vec<Call>,
+    pub calls: Vec<PastCall>,
     /// Frames that were given up, by the combination and its series: what was said of them.
-    pub failures: Vec<Failure>,
+    pub failures: Vec<GivenUp>,
     /// Half-rendered frames that were put by.
     pub saved: Vec<super::event::Saved>,
     /// How it ended; `None` for one that still runs, or was cut short.
@@ -64,7 +64,7 @@ pub struct Session {
 
 /// One call of a renderer.
 #[derive(Clone, Debug, Default)]
-pub struct Call {
+pub struct PastCall {
     /// How it was started.
     pub started: Started,
     /// How it ended; `None` while it runs, or when the run was cut short.
@@ -77,7 +77,7 @@ pub struct Call {
 
 /// Frames that were given up.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Failure {
+pub struct GivenUp {
     /// The call.
     pub call: String,
     /// The combination.
@@ -97,6 +97,21 @@ pub enum Depth {
     Landings,
     /// Every call, too.
     Calls,
+}
+
+/// Why a journal is not read.
+#[derive(Debug)]
+pub enum JournalUnread {
+    /// Its bytes cannot be read.
+    Bytes(std::io::Error),
+    /// It was written in a version that is not known here.
+    Version(u32),
+}
+
+impl From<std::io::Error> for JournalUnread {
+    fn from(error: std::io::Error) -> JournalUnread {
+        JournalUnread::Bytes(error)
+    }
 }
 
 /// One line, read.
@@ -120,12 +135,12 @@ struct LandedLine<'l> {
 
 /// A journal while it is read.
 #[derive(Default)]
-struct Journal {
+struct Reading {
     session: Session,
     patterns: HashMap<String, usize>,
     /// By name: index into the patterns, what is added to a frame, what it is made of.
-    series: HashMap<String, (usize, i64, u32)>,
-    landed: Vec<(usize, i64, Record)>,
+    series: HashMap<String, (usize, Shift, u32)>,
+    landed: Vec<(usize, Number, Record)>,
     open: HashMap<String, usize>,
 }
 
@@ -133,16 +148,22 @@ impl History {
     /// Reads one journal. Lines that are torn or foreign are skipped.
     ///
     /// # Errors
-    /// When the bytes cannot be read.
-    pub fn read(&mut self, mut bytes: impl BufRead, depth: Depth) -> std::io::Result<()> {
-        let mut journal = Journal::default();
+    /// When the bytes cannot be read, or are of a version that is not known here.
+    pub fn read(&mut self, mut bytes: impl BufRead, depth: Depth, threads: &dyn Threads) -> Result<(), JournalUnread> {
+        let mut journal = Reading::default();
         let mut block = Vec::with_capacity(BLOCK);
         loop {
             let rest = std::io::Read::take(&mut bytes, BLOCK as u64);
             let read = std::io::Read::read_to_end(&mut { rest }, &mut block)?;
             let end =
                 if read == 0 { block.len() } else { block.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1) };
-            for line in lines(&block[..end], depth) {
+            for line in lines(&block[..end], depth, threads) {
+                if let Line::Other(event) = &line
+                    && let Event::Began(began) = &**event
+                    && began.truepath != VERSION
+                {
+                    return Err(JournalUnread::Version(began.truepath));
+                }
                 self.line(&mut journal, line, depth);
             }
             block.drain(..end);
@@ -150,7 +171,7 @@ impl History {
                 break;
             }
         }
-        let mut own: Vec<Vec<(i64, Record)>> = vec![Vec::new(); journal.patterns.len()];
+        let mut own: Vec<Vec<(Number, Record)>> = vec![Vec::new(); journal.patterns.len()];
         for (pattern, at) in &journal.patterns {
             own[*at] = self.landed.remove(pattern).unwrap_or_default();
         }
@@ -163,7 +184,7 @@ impl History {
     }
 
     /// Puts everything in order once all journals are read.
-    pub fn settle(&mut self) {
+    pub fn sort(&mut self) {
         for landed in self.landed.values_mut() {
             // Stable: of one number, later landings stay later.
             landed.sort_by_key(|(number, _)| *number);
@@ -172,14 +193,15 @@ impl History {
         }
     }
 
-    fn line(&mut self, journal: &mut Journal, line: Line<'_>, depth: Depth) {
+    fn line(&mut self, journal: &mut Reading, line: Line<'_>, depth: Depth) {
         let session = &mut journal.session;
         match line {
             Line::Landed { line, digest } => {
                 let LandedLine { series, frame, bytes, call, .. } = line;
                 let Some((pattern, shift, made)) = journal.series.get(&*series) else { return };
+                let Some(number) = shift.number(frame) else { return };
                 session.files += 1;
-                journal.landed.push((*pattern, frame.saturating_add(*shift), Record { bytes, digest, made: *made }));
+                journal.landed.push((*pattern, number, Record { bytes, digest, made: *made }));
                 if depth == Depth::Calls
                     && let Some(at) = journal.open.get(&*call)
                 {
@@ -194,7 +216,7 @@ impl History {
         }
     }
 
-    fn other(&mut self, journal: &mut Journal, event: Event, depth: Depth) {
+    fn other(&mut self, journal: &mut Reading, event: Event, depth: Depth) {
         let session = &mut journal.session;
         match event {
             Event::Began(began) => session.began = began,
@@ -206,12 +228,12 @@ impl History {
                 }
                 let next = journal.patterns.len();
                 let pattern = *journal.patterns.entry(of.pattern.clone()).or_insert(next);
-                journal.series.insert(of.series.clone(), (pattern, of.shift, made));
+                journal.series.insert(of.series.clone(), (pattern, Shift(of.shift), made));
                 session.series.push(of);
             }
             Event::Late { series, frame } => {
                 let Some((pattern, shift, _)) = journal.series.get(&series) else { return };
-                let number = frame.saturating_add(*shift);
+                let Some(number) = shift.number(frame) else { return };
                 if let Some(at) =
                     journal.landed.iter().rposition(|(own, own_number, _)| own == pattern && *own_number == number)
                 {
@@ -236,7 +258,7 @@ impl History {
 
     /// The landings of one series by number in the name.
     #[must_use]
-    pub fn of(&self, series: &Series) -> &[(i64, Record)] {
+    pub fn of(&self, series: &Series) -> &[(Number, Record)] {
         self.landed.get(&series.pattern.spelt()).map_or(&[], Vec::as_slice)
     }
 
@@ -256,10 +278,10 @@ impl History {
 /// What a series' landings say of a file with this number in its name and this size: the landing that it comes from, and
 /// whether the sizes are the same. `None` where no journal knows the name.
 #[must_use]
-pub fn past(landed: &[(i64, Record)], number: i64, bytes: u64) -> Option<(Record, bool)> {
+pub fn past(landed: &[(Number, Record)], number: Number, bytes: u64) -> Option<(Record, bool)> {
     let first = landed.first()?.0;
     // Frames are mostly there without a gap: then the place is known.
-    let guess = usize::try_from(number.checked_sub(first)?).ok()?;
+    let guess = number.value().checked_sub(first.value()).and_then(|guess| usize::try_from(guess).ok())?;
     let is_first = |at: usize| landed[at].0 == number && (at == 0 || landed[at - 1].0 < number);
     let from = match guess < landed.len() && is_first(guess) {
         true => guess,
@@ -283,7 +305,7 @@ impl Session {
             Event::Started(started) => {
                 self.seconds = self.seconds.max(started.t);
                 open.insert(started.call.clone(), self.calls.len());
-                self.calls.push(Call { started, ..Call::default() });
+                self.calls.push(PastCall { started, ..PastCall::default() });
             }
             Event::Ended(ended) => {
                 self.seconds = self.seconds.max(ended.t);
@@ -292,9 +314,7 @@ impl Session {
                 }
             }
             Event::Failed { call, job, frames, why, log, .. } => {
-                let frames =
-                    FrameExpr::parse(&frames).ok().and_then(|frames| frames.frames(None, None)).unwrap_or_default();
-                self.failures.push(Failure { call, job, frames, why, log });
+                self.failures.push(GivenUp { call, job, frames, why, log });
             }
             Event::Saved(saved) => self.saved.push(saved),
             event => {
@@ -307,8 +327,8 @@ impl Session {
 }
 
 /// The lines of a block, in order; read on all threads.
-fn lines(block: &[u8], depth: Depth) -> Vec<Line<'_>> {
-    let parts = rayon::current_num_threads() * 4;
+fn lines<'b>(block: &'b [u8], depth: Depth, threads: &dyn Threads) -> Vec<Line<'b>> {
+    let parts = threads.count() * 4;
     let mut pieces = Vec::new();
     let mut rest = block;
     while !rest.is_empty() {
@@ -317,8 +337,7 @@ fn lines(block: &[u8], depth: Depth) -> Vec<Line<'_>> {
         pieces.push(&rest[..end]);
         rest = &rest[end..];
     }
-    let read: Vec<Vec<Line<'_>>> = pieces.into_par_iter().map(|piece| lines_of(piece, depth)).collect();
-    read.into_iter().flatten().collect()
+    map(threads, &pieces, |piece| lines_of(piece, depth)).into_iter().flatten().collect()
 }
 
 fn lines_of(piece: &[u8], depth: Depth) -> Vec<Line<'_>> {
@@ -380,13 +399,13 @@ fn bytes(digits: &str) -> Option<[u8; 32]> {
 
 /// How a file that is there stands to what landed. `stale` is what [`History::stale`] said; without it, nothing is compared.
 #[must_use]
-pub fn standing(past: Option<(Record, bool)>, bytes: u64, stale: Option<&[Vec<Difference>]>) -> Standing {
-    let Some((record, same)) = past else { return Standing::Foreign };
+pub fn standing(past: Option<(Record, bool)>, bytes: u64, stale: Option<&[Vec<Difference>]>) -> Provenance {
+    let Some((record, same)) = past else { return Provenance::Foreign };
     let differences = stale.and_then(|stale| stale.get(record.made as usize)).filter(|list| !list.is_empty());
     match differences {
-        Some(list) => Standing::Stale(list.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")),
-        None if !same => Standing::Changed(format!("{bytes} bytes, landed with {}", record.bytes)),
-        None => Standing::Fresh,
+        Some(list) => Provenance::Stale(list.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")),
+        None if !same => Provenance::Changed(format!("{bytes} bytes, landed with {}", record.bytes)),
+        None => Provenance::Fresh,
     }
 }
 

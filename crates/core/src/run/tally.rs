@@ -2,16 +2,16 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use crate::frames::{FrameExpr, Frames};
+use crate::frames::Frames;
 use crate::plan::Plan;
 use crate::verify::{State, Verdict};
 
-use super::history::{Call, History, Session};
+use super::history::{History, PastCall, Session};
 use super::pace::{Load, Pace};
 
 /// How one series stands.
 #[derive(Clone, Debug, Default)]
-pub struct Row {
+pub struct SeriesStatus {
     /// Index into the plan's series.
     pub series: usize,
     /// Frames planned.
@@ -47,9 +47,14 @@ pub struct Running {
 
 /// How every series stands. `is_alive` tells whether a session still runs.
 #[must_use]
-pub fn tally(plan: &Plan, verdicts: &[Verdict], history: &History, is_alive: &dyn Fn(&Session) -> bool) -> Vec<Row> {
+pub fn tally(
+    plan: &Plan,
+    verdicts: &[Verdict],
+    history: &History,
+    is_alive: &dyn Fn(&Session) -> bool,
+) -> Vec<SeriesStatus> {
     let alive: Vec<usize> = (0..history.sessions.len()).filter(|at| is_alive(&history.sessions[*at])).collect();
-    let mut open: HashMap<&str, Vec<(usize, &Call)>> = HashMap::new();
+    let mut open: HashMap<&str, Vec<(usize, &PastCall)>> = HashMap::new();
     for at in &alive {
         for call in history.sessions[*at].calls.iter().filter(|call| call.ended.is_none()) {
             call.started.series.iter().for_each(|name| open.entry(name).or_default().push((*at, call)));
@@ -83,7 +88,7 @@ pub fn tally(plan: &Plan, verdicts: &[Verdict], history: &History, is_alive: &dy
         let running = open.get(series.id.as_str()).into_iter().flatten().map(|(session, call)| Running {
             host: history.sessions[*session].began.host.clone(),
             worker: call.started.worker,
-            frames: frames(&call.started.frames).intersect(&lacking),
+            frames: call.started.frames.intersect(&lacking),
             since: call.started.t,
             session: *session,
         });
@@ -96,7 +101,7 @@ pub fn tally(plan: &Plan, verdicts: &[Verdict], history: &History, is_alive: &dy
             pixels: pixels.get(series.id.as_str()).copied().unwrap_or(0.0),
             frames: lacking.count() as f64,
         };
-        Row {
+        SeriesStatus {
             series: verdict.series,
             total: verdict.expected.count(),
             done: verdict.expected.minus(&lacking),
@@ -115,8 +120,4 @@ fn workers(plan: &Plan, history: &History, alive: &[usize]) -> f64 {
     let open = alive.iter().map(|at| history.sessions[*at].calls.iter().filter(|call| call.ended.is_none()).count());
     let open: usize = open.sum();
     if open > 0 { open as f64 } else { plan.run.workers.max(1) as f64 }
-}
-
-fn frames(text: &str) -> Frames {
-    FrameExpr::parse(text).ok().and_then(|frames| frames.frames(None, None)).unwrap_or_default()
 }

@@ -65,6 +65,9 @@ pub fn part(name: &str, head: &[u8]) -> Option<Range<u64>> {
 }
 
 /// Reads the facts of a scene from that part of its bytes. `name` is its file name, whose extension tells the format.
+///
+/// # Errors
+/// For a format that nothing here reads, and for bytes that are damaged.
 pub fn read(name: &str, bytes: &[u8]) -> Result<Facts, Unread> {
     match name.rsplit_once('.').map(|(_, extension)| extension.to_ascii_lowercase()).as_deref() {
         Some("gltf" | "glb") => gltf::read(bytes).map_err(Unread::Damaged),

@@ -8,6 +8,9 @@ use crate::frames::FrameExpr;
 use crate::sheet::{Fps, Size};
 
 /// Reads what a renderer printed. Anything around the object, such as a greeting, is skipped.
+///
+/// # Errors
+/// In words, where there is no object, or a value in it is none of its kind.
 pub fn read(printed: &str) -> Result<Facts, String> {
     let object = printed
         .lines()

@@ -13,10 +13,14 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
     }
     let words = words(text);
     let mut facts = Facts { cameras: Some(Vec::new()), ..Facts::default() };
-    let header_end = words.iter().position(|word| *word == Word::Sign(')')).unwrap_or(0);
+    let header_end = words.iter().position(|word| *word == UsdWord::Sign(')')).unwrap_or(0);
     let number = |name: &str| {
-        let at = words[..header_end].windows(3).find(|w| w[0] == Word::Name(name) && w[1] == Word::Sign('='))?;
-        if let Word::Name(value) = at[2] { value.parse::<f64>().ok().filter(|value| value.is_finite()) } else { None }
+        let at = words[..header_end].windows(3).find(|w| w[0] == UsdWord::Name(name) && w[1] == UsdWord::Sign('='))?;
+        if let UsdWord::Name(value) = at[2] {
+            value.parse::<f64>().ok().filter(|value| value.is_finite())
+        } else {
+            None
+        }
     };
     if let (Some(start), Some(end)) = (number("startTimeCode"), number("endTimeCode")) {
         facts.span = (start <= end).then_some((start.round() as i64, end.round() as i64));
@@ -24,12 +28,12 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
     // A layer without a rate has 24 time codes per second, by definition of the format; it is not guessed here.
     facts.fps = number("framesPerSecond").or(number("timeCodesPerSecond")).and_then(rate);
     for window in words.windows(3) {
-        if let [Word::Name("def"), Word::Name("Camera"), Word::Text(name)] = window {
+        if let [UsdWord::Name("def"), UsdWord::Name("Camera"), UsdWord::Text(name)] = window {
             facts.cameras.get_or_insert_default().push((*name).to_owned());
         }
     }
     for word in &words {
-        if let Word::Asset(path) = word
+        if let UsdWord::Asset(path) = word
             && !path.is_empty()
             && !facts.resources.iter().any(|known| known == path)
         {
@@ -56,14 +60,14 @@ fn rate(value: f64) -> Option<Fps> {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]
-enum Word<'t> {
+enum UsdWord<'t> {
     Name(&'t str),
     Text(&'t str),
     Asset(&'t str),
     Sign(char),
 }
 
-fn words(text: &str) -> Vec<Word<'_>> {
+fn words(text: &str) -> Vec<UsdWord<'_>> {
     let mut words = Vec::new();
     let mut rest = text;
     while let Some(c) = rest.chars().next() {
@@ -73,20 +77,20 @@ fn words(text: &str) -> Vec<Word<'_>> {
                 let quote = if rest.starts_with("\"\"\"") { "\"\"\"" } else { &rest[..1] };
                 let body = &rest[quote.len()..];
                 let end = body.find(quote).unwrap_or(body.len());
-                (Some(Word::Text(&body[..end])), (quote.len() * 2 + end).min(rest.len()))
+                (Some(UsdWord::Text(&body[..end])), (quote.len() * 2 + end).min(rest.len()))
             }
             '@' => {
                 let quote = if rest.starts_with("@@@") { "@@@" } else { "@" };
                 let body = &rest[quote.len()..];
                 let end = body.find(quote).unwrap_or(body.len());
-                (Some(Word::Asset(&body[..end])), (quote.len() * 2 + end).min(rest.len()))
+                (Some(UsdWord::Asset(&body[..end])), (quote.len() * 2 + end).min(rest.len()))
             }
             c if c.is_alphanumeric() || "_:.-+".contains(c) => {
                 let end = rest.find(|c: char| !(c.is_alphanumeric() || "_:.-+".contains(c))).unwrap_or(rest.len());
-                (Some(Word::Name(&rest[..end])), end)
+                (Some(UsdWord::Name(&rest[..end])), end)
             }
             c if c.is_whitespace() => (None, c.len_utf8()),
-            c => (Some(Word::Sign(c)), c.len_utf8()),
+            c => (Some(UsdWord::Sign(c)), c.len_utf8()),
         };
         words.extend(word);
         rest = &rest[length..];

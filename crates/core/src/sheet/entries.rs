@@ -68,7 +68,7 @@ impl Reader<'_> {
         for (key, given) in
             [("name", !movie.name.value.is_empty()), ("of", movie.of.is_some()), ("path", movie.path.is_some())]
         {
-            self.needed(table, "movie", (key, given), movie.name.at);
+            self.needed(table, &Spanned::new("movie", movie.name.at), key, given);
         }
         Some(movie)
     }
@@ -87,7 +87,7 @@ impl Reader<'_> {
             }
         }
         for (key, given) in [("check", check.is_some()), ("because", because.is_some())] {
-            self.needed(table, "meant entry", (key, given), at);
+            self.needed(table, &Spanned::new("meant entry", at), key, given);
         }
         let check = check?;
         if !CHECKS.iter().any(|known| known.slug == check.value) {
@@ -98,7 +98,8 @@ impl Reader<'_> {
     }
 
     /// A key that an entry cannot do without.
-    fn needed(&mut self, table: &DeTable<'_>, what: &str, (key, given): (&str, bool), at: Place) {
+    fn needed(&mut self, table: &DeTable<'_>, entry: &Spanned<&str>, key: &str, given: bool) {
+        let (what, at) = (entry.value, entry.at);
         if !given && !table.iter().any(|(name, _)| name.get_ref() == key) {
             let words = Words::new(format!("this {what} has no `{key}`"), format!("this {what}"))
                 .help(format!("write {key} = \"...\""));

@@ -83,6 +83,12 @@ impl Settings {
         self.values.get(key)
     }
 
+    /// The value of a key, without its place.
+    #[must_use]
+    pub fn value(&self, key: &Key) -> Option<&Setting> {
+        self.get(key).map(|given| &*given.value)
+    }
+
     /// The text of a key that holds text.
     #[must_use]
     pub fn text(&self, key: &Key) -> Option<&str> {
@@ -134,6 +140,23 @@ mod tests {
             prop_assert_eq!(a.over(&b).over(&c), a.over(&b.over(&c)));
             prop_assert_eq!(a.over(&Settings::default()), a.clone());
             prop_assert_eq!(Settings::default().over(&a), a);
+        }
+
+        /// Any number of layers against a search from the top, key by key.
+        #[test]
+        fn many_layers_agree_with_a_search_from_the_top(layers in prop::collection::vec(settings(), 1..7)) {
+            let all = layers.iter().skip(1).fold(layers[0].clone(), |below, layer| layer.over(&below));
+            for key in [Key::Samples, Key::Camera, Key::Var("a".into()), Key::Var("b".into())] {
+                let mut found = None;
+                for layer in layers.iter().rev() {
+                    found = layer.get(&key);
+                    // What a layer gives back is no longer looked for below it.
+                    if found.is_some() || layer.leave.contains_key(&key) {
+                        break;
+                    }
+                }
+                prop_assert_eq!(all.get(&key), found, "{}", key);
+            }
         }
 
         #[test]

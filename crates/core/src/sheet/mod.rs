@@ -34,7 +34,7 @@ pub struct Sheet {
     /// `[formats.*]`.
     pub formats: Vec<Format>,
     /// `[passes.*]`.
-    pub passes: Vec<PassKind>,
+    pub passes: Vec<PassTable>,
     /// `[defaults]`.
     pub defaults: Settings,
     /// `[bases.*]`.
@@ -140,7 +140,7 @@ impl Format {
 
 /// What a pass is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
+pub enum PassKind {
     /// Looks like something: light and colour.
     Colour,
     /// Numbers: depth, normals.
@@ -151,11 +151,11 @@ pub enum Kind {
 
 /// `[passes.NAME] kind`.
 #[derive(Clone, Debug)]
-pub struct PassKind {
+pub struct PassTable {
     /// The pass.
     pub name: Spanned<String>,
     /// What it is.
-    pub kind: Option<Kind>,
+    pub kind: Option<PassKind>,
 }
 
 /// A named starting point for jobs.
@@ -277,9 +277,9 @@ pub const EXISTING: [(&str, Existing); 4] =
 pub struct RunEntry {
     /// Invocations at a time.
     pub workers: Option<i64>,
-    /// Frames per invocation.
+    /// Frames per call.
     pub chunk: Option<i64>,
-    /// How often a failed invocation is tried again.
+    /// How often a failed call is tried again.
     pub retries: Option<i64>,
     /// What becomes of files that are there.
     pub existing: Option<Existing>,

@@ -5,11 +5,11 @@ use std::sync::Arc;
 use toml::de::{DeTable, DeValue};
 
 use crate::diagnostic::{Findings, Words};
-use crate::frames::FrameExpr;
+use crate::frames::{FrameExpr, MOST};
 use crate::source::{FileId, Place, Spanned};
 
 use super::read::{Raw, Reader, integer, number, part_of, scalar};
-use super::setting::KEYS;
+use super::setting::{KEYS, ValueKind};
 use super::{
     Checkpoint, Colour, Each, Fps, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet, Size,
     Version,
@@ -72,7 +72,7 @@ impl Reader<'_> {
                     None => {
                         let known: Vec<&str> = KEYS
                             .iter()
-                            .map(|(name, ..)| *name)
+                            .map(|(name, _)| *name)
                             .chain(["vars", "env", "native", "leave"])
                             .chain(others.iter().copied())
                             .collect();
@@ -111,41 +111,42 @@ impl Reader<'_> {
     pub(crate) fn given(&mut self, key: &Key, raw: &Raw<'_>, layer: Layer) -> Option<Given> {
         let at = self.at(raw);
         let name = key.to_string();
-        let setting = match key {
-            Key::Region => self.region(raw)?,
-            Key::Scene
-            | Key::Camera
-            | Key::View
-            | Key::Format
-            | Key::Adapter
-            | Key::Export
-            | Key::Device
-            | Key::Audio => Setting::Text(self.text(raw, &name)?.value),
-            Key::Samples | Key::Threads => Setting::Whole(self.whole(raw, &name, 1)?.value),
-            Key::Shift => Setting::Whole(self.whole(raw, &name, i64::MIN)?.value),
-            Key::Enabled => Setting::Flag(self.flag(raw, &name)?),
-            Key::Scale | Key::PixelAspect => self.positive(raw, &name)?,
-            Key::Frames => self.frames(raw)?,
-            Key::Fps => self.fps(raw)?,
-            Key::Size => self.size(raw)?,
-            Key::Handles => self.handles(raw)?,
-            Key::Layers => Setting::Layers(
-                self.choice(raw, &name, &[("apart", Layers::Apart), ("together", Layers::Together)])?.value,
-            ),
-            Key::Colour => Setting::Colour(self.choice(raw, &name, COLOURS)?.value),
-            Key::Passes => Setting::Passes(self.passes(raw)?),
-            Key::Path => Setting::Path(self.template(raw, &name)?.value),
-            Key::Version => self.version(raw)?,
-            Key::Checkpoint => self.checkpoint(raw)?,
-            Key::Var(_) | Key::Env(_) | Key::Native(_) => {
+        let setting = match key.row().kind {
+            ValueKind::Text => Setting::Text(self.text(raw, &name)?.value),
+            ValueKind::Scalar => {
                 let text = scalar(raw);
                 if text.is_none() {
                     self.wrong_kind(raw, &name, "text, a number, true or false");
                 }
                 Setting::Text(text?)
             }
+            ValueKind::Count => Setting::Whole(self.whole(raw, &name, 1)?.value),
+            ValueKind::Moved => Setting::Whole(self.bounded(raw, &name, -MOST)?),
+            ValueKind::Positive => self.positive(raw, &name)?,
+            ValueKind::Flag => Setting::Flag(self.flag(raw, &name)?),
+            ValueKind::Frames => self.frames(raw)?,
+            ValueKind::Fps => self.fps(raw)?,
+            ValueKind::Size => self.size(raw)?,
+            ValueKind::Region => self.region(raw)?,
+            ValueKind::Handles => self.handles(raw)?,
+            ValueKind::Layers => Setting::Layers(self.choice(raw, &name, LAYERS)?.value),
+            ValueKind::Colour => Setting::Colour(self.choice(raw, &name, COLOURS)?.value),
+            ValueKind::Passes => Setting::Passes(self.passes(raw)?),
+            ValueKind::Path => Setting::Path(self.template(raw, &name)?.value),
+            ValueKind::Version => self.version(raw)?,
+            ValueKind::Checkpoint => self.checkpoint(raw)?,
         };
         Some(Given { value: Arc::new(setting), at: Some(at), layer })
+    }
+
+    /// A whole number that frames can be moved by.
+    fn bounded(&mut self, raw: &Raw<'_>, key: &str, least: i64) -> Option<i64> {
+        let found = self.whole(raw, key, least)?;
+        if found.value > MOST {
+            self.bad(found.at, key, &format!("a whole number of at most {MOST}"), "this is more");
+            return None;
+        }
+        Some(found.value)
     }
 
     fn checkpoint(&mut self, raw: &Raw<'_>) -> Option<Setting> {
@@ -260,16 +261,13 @@ impl Reader<'_> {
 
     fn handles(&mut self, raw: &Raw<'_>) -> Option<Setting> {
         if let Some([before, after]) = raw.get_ref().as_array().map(|list| list.iter().collect::<Vec<_>>()).as_deref() {
-            return Some(Setting::Handles(
-                self.whole(before, "handles", 0)?.value,
-                self.whole(after, "handles", 0)?.value,
-            ));
+            return Some(Setting::Handles(self.bounded(before, "handles", 0)?, self.bounded(after, "handles", 0)?));
         }
         if raw.get_ref().is_array() {
             self.wrong_kind(raw, "handles", "a whole number, or a list of two: before and after");
             return None;
         }
-        self.whole(raw, "handles", 0).map(|both| Setting::Handles(both.value, both.value))
+        self.bounded(raw, "handles", 0).map(|both| Setting::Handles(both, both))
     }
 
     fn passes(&mut self, raw: &Raw<'_>) -> Option<Vec<PassEntry>> {
@@ -366,6 +364,8 @@ impl Reader<'_> {
     }
 }
 
+/// How passes may be laid into files.
+pub(super) const LAYERS: &[(&str, Layers)] = &[("apart", Layers::Apart), ("together", Layers::Together)];
 /// How pixels may be meant.
 pub(super) const COLOURS: &[(&str, Colour)] = &[("linear", Colour::Linear), ("display", Colour::Display)];
 

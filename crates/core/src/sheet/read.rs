@@ -76,7 +76,10 @@ impl Reader<'_> {
     /// Text that is one of a list of names.
     pub fn choice<T: Copy>(&mut self, raw: &Raw<'_>, key: &str, list: &[(&str, T)]) -> Option<Spanned<T>> {
         let names = || list.iter().map(|(name, _)| *name);
-        let written = scalar(raw)?;
+        let Some(written) = scalar(raw) else {
+            self.wrong_kind(raw, key, &format!("one of {}", names().collect::<Vec<_>>().join(", ")));
+            return None;
+        };
         let at = self.at(raw);
         if let Some((_, value)) = list.iter().find(|(name, _)| *name == written) {
             return Some(Spanned::new(*value, at));

@@ -4,11 +4,13 @@
 use serde_json::{Map, Value, json};
 
 use super::entries::{MEANT_KEYS, MOVIE_KEYS};
-use super::setting::{KEYS, Key};
+use super::parse::{COLOURS, LAYERS};
+use super::setting::{self, KEYS, SettingRow, ValueKind};
 use super::tables::{FORMAT_KEYS, RUN_KEYS};
 use super::{EXISTING, SYSTEMS, machine};
 use crate::catalogue::{BITS, CHANNELS, CHROMA, SPEEDS, types};
 use crate::diagnostic::CHECKS;
+use crate::frames::MOST;
 
 /// A span of time.
 const SPAN: &str = "^[0-9.]+ *(ms|s|m|h)$";
@@ -94,52 +96,50 @@ fn with(more: &[(&str, Value)]) -> Map<String, Value> {
 }
 
 fn settings() -> Map<String, Value> {
-    let mut all: Map<String, Value> =
-        KEYS.iter().map(|(name, key, what)| ((*name).to_owned(), described(&kind(key), what))).collect();
-    let scalar = json!({ "type": ["string", "number", "boolean"] });
-    for (name, what) in [
-        ("vars", "Tokens of your own."),
-        ("env", "Environment of the renderer."),
-        ("native", "Settings that only the renderer understands."),
-    ] {
-        all.insert(name.to_owned(), table_of(scalar.clone(), what));
+    let row = |row: SettingRow| described(&kind(row.kind), row.meaning);
+    let mut all: Map<String, Value> = KEYS.iter().map(|(name, key)| ((*name).to_owned(), row(key.row()))).collect();
+    for row in setting::tables() {
+        all.insert(row.name.to_owned(), table_of(kind(row.kind), row.meaning));
     }
     all.insert("leave".to_owned(), texts("Settings given back to the scene."));
     all
 }
 
-fn kind(key: &Key) -> Value {
+fn kind(kind: ValueKind) -> Value {
     let text = || json!({ "type": "string", "minLength": 1 });
     let whole = |least: i64| json!({ "type": "integer", "minimum": least });
-    match key {
-        Key::Frames => {
+    let moved = |least: i64| json!({ "type": "integer", "minimum": least, "maximum": MOST });
+    match kind {
+        ValueKind::Text | ValueKind::Path => text(),
+        ValueKind::Region => {
+            json!({ "type": "string", "pattern": "^[0-9. ]+%?(,[0-9. ]+%?){3}$", "examples": ["0,0,640,360"] })
+        }
+        ValueKind::Scalar => json!({ "type": ["string", "number", "boolean"] }),
+        ValueKind::Frames => {
             json!({ "type": ["string", "integer"], "examples": ["1-96", "1-96/4", "1-10,20-30", "1-96 except 40-44"] })
         }
-        Key::Fps => json!({ "type": ["integer", "number", "string"], "examples": [24, "24000/1001"] }),
-        Key::Size => {
+        ValueKind::Fps => json!({ "type": ["integer", "number", "string"], "examples": [24, "24000/1001"] }),
+        ValueKind::Size => {
             json!({ "type": "string", "pattern": "^\\s*[0-9]+\\s*x\\s*[0-9]+\\s*$", "examples": ["1280x720"] })
         }
-        Key::Scale | Key::PixelAspect => json!({ "type": "number", "exclusiveMinimum": 0 }),
-        Key::Handles => {
-            json!({ "anyOf": [whole(0), { "type": "array", "items": whole(0), "minItems": 2, "maxItems": 2 }] })
+        ValueKind::Positive => json!({ "type": "number", "exclusiveMinimum": 0 }),
+        ValueKind::Handles => {
+            json!({ "anyOf": [moved(0), { "type": "array", "items": moved(0), "minItems": 2, "maxItems": 2 }] })
         }
-        Key::Shift => json!({ "type": "integer" }),
-        Key::Samples | Key::Threads => whole(1),
-        Key::Enabled => json!({ "type": "boolean" }),
-        Key::Layers => json!({ "enum": ["apart", "together"] }),
-        Key::Colour => json!({ "enum": ["linear", "display"] }),
-        Key::Version => json!({ "anyOf": [whole(0), { "enum": ["next", "latest"] }] }),
-        Key::Checkpoint => object(
-            [
-                ("every".to_owned(), json!({ "type": "string", "pattern": SPAN, "examples": ["20m"] })),
-                ("keep".to_owned(), whole(1)),
-            ]
-            .into_iter()
-            .collect(),
-            "How often, and how many of the last ones are kept.",
-        ),
-        Key::Passes => json!({ "type": "array", "minItems": 1, "items": { "anyOf": [text(), pass()] } }),
-        _ => text(),
+        ValueKind::Moved => moved(-MOST),
+        ValueKind::Count => whole(1),
+        ValueKind::Flag => json!({ "type": "boolean" }),
+        ValueKind::Layers => json!({ "enum": LAYERS.iter().map(|(name, _)| name).collect::<Vec<_>>() }),
+        ValueKind::Colour => json!({ "enum": COLOURS.iter().map(|(name, _)| name).collect::<Vec<_>>() }),
+        ValueKind::Version => json!({ "anyOf": [whole(0), { "enum": ["next", "latest"] }] }),
+        ValueKind::Checkpoint => {
+            let every = json!({ "type": "string", "pattern": SPAN, "examples": ["20m"] });
+            let keys = [("every".to_owned(), every), ("keep".to_owned(), whole(1))];
+            let mut table = object(keys.into_iter().collect(), "How often, and how many of the last ones are kept.");
+            table["required"] = json!(["every"]);
+            table
+        }
+        ValueKind::Passes => json!({ "type": "array", "minItems": 1, "items": { "anyOf": [text(), pass()] } }),
     }
 }
 
@@ -190,7 +190,7 @@ fn format() -> Value {
 fn movie() -> Value {
     let schema = |name: &str, what: &str| match name {
         "colour" => one_of(["linear", "display"], what),
-        "fps" => described(&kind(&Key::Fps), what),
+        "fps" => described(&kind(ValueKind::Fps), what),
         _ => text(what),
     };
     let keys = MOVIE_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what)));

@@ -8,8 +8,103 @@ use crate::frames::FrameExpr;
 use crate::source::Spanned;
 use crate::template::Template;
 
-macro_rules! keys {
-    ($($variant:ident $name:literal $meaning:literal)*) => {
+/// What a setting's value looks like in a sheet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ValueKind {
+    /// Text that is not empty.
+    Text,
+    /// Text, a number, true or false.
+    Scalar,
+    /// A whole number of at least 1.
+    Count,
+    /// A whole number by which frames are moved.
+    Moved,
+    /// A number above 0.
+    Positive,
+    /// True or false.
+    Flag,
+    /// A frame expression.
+    Frames,
+    /// A whole number, or a fraction as text.
+    Fps,
+    /// `WIDTHxHEIGHT`.
+    Size,
+    /// `x,y,w,h`.
+    Region,
+    /// A whole number, or two.
+    Handles,
+    /// `apart` or `together`.
+    Layers,
+    /// `linear` or `display`.
+    Colour,
+    /// A list of passes.
+    Passes,
+    /// A path template.
+    Path,
+    /// A whole number, `next` or `latest`.
+    Version,
+    /// A table of `every` and `keep`.
+    Checkpoint,
+}
+
+/// What becomes different when a setting does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Changes {
+    /// What the pictures show, or how they are written.
+    Picture,
+    /// What a movie made of them holds.
+    Movie,
+    /// Only the names of the files.
+    Name,
+    /// Neither: only which frames there are, or how they are made.
+    Neither,
+}
+
+/// What brings a setting to where it is used.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Carrier {
+    /// True Path itself.
+    Own,
+    /// An argument or an environment value of the adapter that uses one of these tokens.
+    Tokens(&'static [&'static str]),
+    /// What it holds, each part of it by itself.
+    Parts,
+    /// The adapter's `variable`.
+    Variables,
+    /// The adapter's `native`, or a token of its own.
+    Natives,
+    /// The movies of the job.
+    Movies,
+}
+
+/// How a layer above the job acts on a setting: modes and the command line.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Above {
+    /// It replaces the value.
+    Replaces,
+    /// It takes some of what is there.
+    Narrows,
+}
+
+/// One row of the table of settings: everything that differs from one setting to the next.
+#[derive(Clone, Copy, Debug)]
+pub struct SettingRow {
+    /// How it is written in a sheet.
+    pub name: &'static str,
+    /// What its value looks like.
+    pub kind: ValueKind,
+    /// What it changes.
+    pub changes: Changes,
+    /// What carries it.
+    pub carrier: Carrier,
+    /// How modes and the command line act on it.
+    pub above: Above,
+    /// What it means.
+    pub meaning: &'static str,
+}
+
+macro_rules! settings {
+    ($($variant:ident $name:literal $kind:ident $changes:ident $carrier:expr, $meaning:literal)*) => {
         /// A job setting.
         #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
         pub enum Key {
@@ -22,8 +117,28 @@ macro_rules! keys {
             Native(String),
         }
 
-        /// The plain keys with their names and meanings.
-        pub const KEYS: &[(&str, Key, &str)] = &[$(($name, Key::$variant, $meaning)),*];
+        /// The plain settings, in the order of the guide.
+        pub const KEYS: &[(&str, Key)] = &[$(($name, Key::$variant)),*];
+
+        impl Key {
+            /// Its row in the table.
+            #[must_use]
+            pub fn row(&self) -> SettingRow {
+                match self {
+                    $(Key::$variant => SettingRow {
+                        name: $name,
+                        kind: ValueKind::$kind,
+                        changes: Changes::$changes,
+                        carrier: $carrier,
+                        above: if matches!(self, Key::Frames) { Above::Narrows } else { Above::Replaces },
+                        meaning: $meaning,
+                    },)*
+                    Key::Var(_) => table("vars", Carrier::Variables, "Tokens of your own."),
+                    Key::Env(_) => table("env", Carrier::Own, "Environment of the renderer."),
+                    Key::Native(_) => table("native", Carrier::Natives, "Settings that only the renderer understands."),
+                }
+            }
+        }
 
         impl fmt::Display for Key {
             fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -38,32 +153,43 @@ macro_rules! keys {
     };
 }
 
-keys! {
-    Scene "scene" "The file handed to the renderer."
-    Camera "camera" "The camera to render through."
-    Frames "frames" "The frames, such as 1-96 or 1-96/4."
-    Fps "fps" "Frames per second, a whole number or a fraction."
-    Size "size" "Width and height in pixels before scale."
-    Scale "scale" "Percent of the size."
-    PixelAspect "pixel_aspect" "Width of a pixel over its height."
-    Region "region" "A part of the picture: x,y,w,h in pixels or percent."
-    View "view" "One of several views, such as left."
-    Handles "handles" "Frames added before and after."
-    Shift "shift" "Added to the frame number in names only."
-    Format "format" "A named set of file options."
-    Layers "layers" "apart: a file per pass; together: one file with all."
-    Colour "colour" "linear or display: how the pixels are meant."
-    Passes "passes" "The components of the picture to write."
-    Path "path" "The template of the output path."
-    Version "version" "A number, next or latest."
-    Adapter "adapter" "How the renderer is driven."
-    Export "export" "The exporter that runs before the renderer."
-    Samples "samples" "Samples per pixel."
-    Threads "threads" "Threads the renderer may use."
-    Device "device" "The device to render on."
-    Checkpoint "checkpoint" "How often a long still is saved under way."
-    Audio "audio" "A sound file for movies."
-    Enabled "enabled" "false: the job is left out unless named."
+/// The row of a table whose entries are settings of their own.
+fn table(name: &'static str, carrier: Carrier, meaning: &'static str) -> SettingRow {
+    SettingRow { name, kind: ValueKind::Scalar, changes: Changes::Picture, carrier, above: Above::Replaces, meaning }
+}
+
+/// The tables whose entries are settings of their own: they merge entry by entry.
+#[must_use]
+pub fn tables() -> [SettingRow; 3] {
+    [Key::Var(String::new()), Key::Env(String::new()), Key::Native(String::new())].map(|key| key.row())
+}
+
+settings! {
+    Scene "scene" Text Picture Carrier::Tokens(&["scene", "scene_folder"]), "The file handed to the renderer."
+    Camera "camera" Text Picture Carrier::Tokens(&["camera"]), "The camera to render through."
+    Frames "frames" Frames Neither Carrier::Tokens(&["frames", "first", "last", "frame"]), "The frames, such as 1-96 or 1-96/4."
+    Fps "fps" Fps Picture Carrier::Tokens(&["fps"]), "Frames per second, a whole number or a fraction."
+    Size "size" Size Picture Carrier::Tokens(&["width", "height", "full_width", "full_height"]), "Width and height in pixels before scale."
+    Scale "scale" Positive Picture Carrier::Own, "Percent of the size."
+    PixelAspect "pixel_aspect" Positive Picture Carrier::Tokens(&["pixel_aspect"]), "Width of a pixel over its height."
+    Region "region" Region Picture Carrier::Tokens(&["region"]), "A part of the picture: x,y,w,h in pixels or percent."
+    View "view" Text Picture Carrier::Tokens(&["view"]), "One of several views, such as left."
+    Handles "handles" Handles Neither Carrier::Own, "Frames added before and after."
+    Shift "shift" Moved Name Carrier::Own, "Added to the frame number in names only."
+    Format "format" Text Picture Carrier::Parts, "A named set of file options."
+    Layers "layers" Layers Picture Carrier::Parts, "apart: a file per pass; together: one file with all."
+    Colour "colour" Colour Picture Carrier::Tokens(&["colour"]), "linear or display: how the pixels are meant."
+    Passes "passes" Passes Picture Carrier::Parts, "The components of the picture to write."
+    Path "path" Path Name Carrier::Own, "The template of the output path."
+    Version "version" Version Name Carrier::Own, "A number, next or latest."
+    Adapter "adapter" Text Picture Carrier::Own, "How the renderer is driven."
+    Export "export" Text Picture Carrier::Parts, "The exporter that runs before the renderer."
+    Samples "samples" Count Picture Carrier::Tokens(&["samples"]), "Samples per pixel."
+    Threads "threads" Count Neither Carrier::Tokens(&["threads"]), "Threads the renderer may use."
+    Device "device" Text Neither Carrier::Tokens(&["device"]), "The device to render on."
+    Checkpoint "checkpoint" Checkpoint Neither Carrier::Tokens(&["checkpoint"]), "How often a long still is saved under way."
+    Audio "audio" Text Movie Carrier::Movies, "A sound file for movies."
+    Enabled "enabled" Flag Neither Carrier::Own, "false: the job is left out unless named."
 }
 
 impl Key {
@@ -74,7 +200,7 @@ impl Key {
             Some(("vars", rest)) => Some(Key::Var(rest.to_owned())),
             Some(("env", rest)) => Some(Key::Env(rest.to_owned())),
             Some(("native", rest)) => Some(Key::Native(rest.to_owned())),
-            _ => KEYS.iter().find(|(known, ..)| *known == name).map(|(_, key, _)| key.clone()),
+            _ => KEYS.iter().find(|(known, _)| *known == name).map(|(_, key)| key.clone()),
         }
     }
 }
@@ -231,7 +357,9 @@ impl fmt::Display for Setting {
             Setting::Handles(before, after) => write!(f, "{before},{after}"),
             Setting::Layers(layers) => f.write_str(if *layers == Layers::Apart { "apart" } else { "together" }),
             Setting::Colour(colour) => write!(f, "{colour}"),
-            Setting::Checkpoint(Checkpoint { every, keep }) => write!(f, "every {every:?}, keep {keep}"),
+            Setting::Checkpoint(Checkpoint { every, keep }) => {
+                write!(f, "every {}, keep {keep}", humantime::format_duration(*every))
+            }
             Setting::Passes(passes) => {
                 let names: Vec<&str> = passes.iter().map(|pass| pass.name.value.as_str()).collect();
                 f.write_str(&names.join(","))

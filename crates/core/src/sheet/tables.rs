@@ -13,7 +13,7 @@ use crate::template::Template;
 
 use super::parse::LANGUAGE;
 use super::read::{Raw, Reader};
-use super::{Base, EXISTING, Format, Kind, Layer, Mode, PassKind, Root, RootPaths, SYSTEMS, Sheet};
+use super::{Base, EXISTING, Format, Layer, Mode, PassKind, PassTable, Root, RootPaths, SYSTEMS, Sheet};
 
 const TABLES: &[&str] = &[
     "sheet", "from", "project", "roots", "formats", "passes", "defaults", "bases", "modes", "job", "movie", "policy",
@@ -198,13 +198,13 @@ impl Reader<'_> {
         Some(found)
     }
 
-    fn pass_kind(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<PassKind> {
+    fn pass_kind(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<PassTable> {
         let table = self.table(raw, &format!("passes.{}", name.value))?;
-        let mut pass = PassKind { name, kind: None };
+        let mut pass = PassTable { name, kind: None };
         for (key, raw) in table {
             match key.get_ref().as_ref() {
                 "kind" => {
-                    let kinds = [("colour", Kind::Colour), ("data", Kind::Data), ("mask", Kind::Mask)];
+                    let kinds = [("colour", PassKind::Colour), ("data", PassKind::Data), ("mask", PassKind::Mask)];
                     pass.kind = self.choice(raw, "kind", &kinds).map(|kind| kind.value);
                 }
                 _ => self.unknown(key, "[passes.*]", &["kind"]),

@@ -22,6 +22,8 @@ pub enum Value {
     Clock(Clock, &'static str),
     /// The frame: a hole in the pattern.
     Frame,
+    /// A version that is being looked for: a hole in the pattern.
+    AnyVersion,
 }
 
 /// What is known of a token's name.
@@ -37,7 +39,7 @@ pub enum Lookup {
 
 /// Why a token could not be expanded.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Trouble {
+pub struct TokenTrouble {
     /// What is wrong.
     pub kind: TroubleKind,
     /// The token's name.
@@ -60,14 +62,14 @@ pub enum TroubleKind {
 }
 
 /// Expands a path template. With troubles, the pattern holds what could be expanded.
-pub fn expand(template: &Template, lookup: &dyn Fn(&str) -> Lookup) -> (Pattern, Vec<Trouble>) {
+pub fn expand(template: &Template, lookup: &dyn Fn(&str) -> Lookup) -> (Pattern, Vec<TokenTrouble>) {
     let (mut pattern, mut troubles) = (Pattern::default(), Vec::new());
     for part in template.parts() {
         match part {
             Part::Text(text) => pattern.push_text(text),
             Part::Token(token) => {
                 if let Err(kind) = expand_token(token, lookup(&token.name), &mut pattern) {
-                    troubles.push(Trouble { kind, token: token.name.clone(), range: token.range.clone() });
+                    troubles.push(TokenTrouble { kind, token: token.name.clone(), range: token.range.clone() });
                 }
             }
         }
@@ -110,6 +112,11 @@ fn expand_token(token: &Token, lookup: Lookup, pattern: &mut Pattern) -> Result<
             Form::Width(width) => pattern.push_frame(width),
             Form::Clock(_) | Form::Onto(..) => return Err(TroubleKind::Form),
         }
+        return Ok(());
+    }
+    if value == Value::AnyVersion {
+        pattern.push_text(&sign);
+        pattern.push_version();
         return Ok(());
     }
     let text = written(token, &value)?;

@@ -1,6 +1,6 @@
 //! Names by the million: one line is kept, and only its digits change from frame to frame.
 
-use crate::frames::Run;
+use crate::frames::{FrameRun, Number};
 
 use super::{Pattern, Piece};
 
@@ -10,14 +10,20 @@ const BLOCK: usize = 1 << 16;
 impl Pattern {
     /// Appends the names of a run of frames to `buffer`, each followed by `end`. `hand_on` empties the buffer whenever it
     /// has filled, and stops the listing by returning false. Returns whether all names were listed.
-    pub fn list(&self, run: Run, end: u8, buffer: &mut Vec<u8>, hand_on: &mut dyn FnMut(&mut Vec<u8>) -> bool) -> bool {
+    pub fn list(
+        &self,
+        run: FrameRun,
+        end: u8,
+        buffer: &mut Vec<u8>,
+        hand_on: &mut dyn FnMut(&mut Vec<u8>) -> bool,
+    ) -> bool {
         let holes = self.pieces().iter().filter(|piece| matches!(piece, Piece::Frame { .. })).count();
         let mut frame = run.first;
         let mut left = run.count;
         while left > 0 {
             // Within one number of digits a line keeps its shape; with several holes or a sign it is written anew.
             let same = if holes == 1 && frame >= 0 { same_digits(frame, run.step).min(left) } else { 1 };
-            let mut line = self.name(frame).into_bytes();
+            let mut line = self.name(Number::new(frame)).into_bytes();
             let last = self.last_digit(frame, &line);
             line.push(end);
             for at in 0..same {
@@ -41,6 +47,7 @@ impl Pattern {
         for piece in self.pieces() {
             match piece {
                 Piece::Text(text) => at += text.len(),
+                Piece::Version => at += 1,
                 Piece::Frame { width } => {
                     let digits = frame.unsigned_abs().checked_ilog10().unwrap_or(0) as usize + 1;
                     return at + usize::from(frame < 0) + digits.max(*width) - 1;
@@ -74,7 +81,7 @@ fn add(line: &mut [u8], mut step: u64) {
 mod tests {
     use proptest::prelude::*;
 
-    use super::{Pattern, Run};
+    use super::{FrameRun, Number, Pattern};
 
     proptest! {
         #[test]
@@ -85,11 +92,11 @@ mod tests {
                 pattern.push_frame(width);
                 pattern.push_text(".x");
             }
-            let run = Run { first, step, count };
+            let run = FrameRun { first, step, count };
             let (mut buffer, mut all) = (Vec::new(), Vec::new());
             let whole = pattern.list(run, b'\n', &mut buffer, &mut |bytes| { all.append(bytes); true });
             all.append(&mut buffer);
-            let expected: String = (0..count).map(|at| pattern.name(first + at * step) + "\n").collect();
+            let expected: String = (0..count).map(|at| pattern.name(Number::new(first + at * step)) + "\n").collect();
             prop_assert!(whole);
             prop_assert_eq!(String::from_utf8(all).expect("text"), expected);
         }

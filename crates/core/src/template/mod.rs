@@ -13,7 +13,7 @@ use std::fmt;
 use std::ops::Range;
 
 pub use clock::Clock;
-pub use expand::{Lookup, Trouble, TroubleKind, Value, expand, expand_text, slug};
+pub use expand::{Lookup, TokenTrouble, TroubleKind, Value, expand, expand_text, slug};
 pub use parse::TemplateError;
 pub use pattern::{Pattern, Piece};
 
@@ -73,7 +73,10 @@ pub enum Filter {
 }
 
 impl Template {
-    /// Reads a template. Errors carry the bytes at fault.
+    /// Reads a template.
+    ///
+    /// # Errors
+    /// For text that is none, with the bytes at fault.
     pub fn parse(text: &str) -> Result<Template, TemplateError> {
         Ok(Template { text: text.to_owned(), parts: parse::parts(text)? })
     }

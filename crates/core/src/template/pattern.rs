@@ -2,6 +2,8 @@
 
 use unicode_normalization::UnicodeNormalization;
 
+use crate::frames::Number;
+
 /// The names of one series: text with holes for the frame.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Pattern {
@@ -18,6 +20,8 @@ pub enum Piece {
         /// Digits at least.
         width: usize,
     },
+    /// A version that is being looked for: `v` and any digits.
+    Version,
 }
 
 impl Pattern {
@@ -35,6 +39,11 @@ impl Pattern {
         self.pieces.push(Piece::Frame { width });
     }
 
+    /// Adds a hole for a version that is being looked for.
+    pub fn push_version(&mut self) {
+        self.pieces.push(Piece::Version);
+    }
+
     /// Its pieces in order; no two texts are neighbours.
     #[must_use]
     pub fn pieces(&self) -> &[Piece] {
@@ -46,31 +55,86 @@ impl Pattern {
     pub fn frame_width(&self) -> Option<usize> {
         self.pieces.iter().find_map(|piece| match piece {
             Piece::Frame { width } => Some(*width),
-            Piece::Text(_) => None,
+            Piece::Text(_) | Piece::Version => None,
         })
     }
 
-    /// The name of one frame (as numbered in names).
+    /// The text of a pattern that has no hole.
     #[must_use]
-    pub fn name(&self, frame: i64) -> String {
+    pub fn fixed(&self) -> Option<String> {
+        match self.pieces.as_slice() {
+            [] => Some(String::new()),
+            [Piece::Text(text)] => Some(text.clone()),
+            _ => None,
+        }
+    }
+
+    /// Its parts: what stands between the separators.
+    #[must_use]
+    pub fn parts(&self) -> Vec<Pattern> {
+        let mut parts = vec![Pattern::default()];
+        for piece in &self.pieces {
+            match piece {
+                Piece::Text(text) => {
+                    for (at, part) in text.split('/').enumerate() {
+                        if at > 0 {
+                            parts.push(Pattern::default());
+                        }
+                        parts.iter_mut().next_back().into_iter().for_each(|last| last.push_text(part));
+                    }
+                }
+                hole => parts.iter_mut().next_back().into_iter().for_each(|last| last.push(hole.clone())),
+            }
+        }
+        parts
+    }
+
+    /// Parts with separators between them.
+    #[must_use]
+    pub fn joined(parts: &[Pattern]) -> Pattern {
+        let mut pattern = Pattern::default();
+        for (at, part) in parts.iter().enumerate() {
+            pattern.push_text(if at > 0 { "/" } else { "" });
+            part.pieces.iter().for_each(|piece| pattern.push(piece.clone()));
+        }
+        pattern
+    }
+
+    /// What comes below a folder; `None` where its names do not lie there.
+    #[must_use]
+    pub fn below(&self, folder: &str) -> Option<Pattern> {
+        let (first, rest) = self.pieces.split_first()?;
+        let Piece::Text(text) = first else { return None };
+        let text = text.strip_prefix(folder.trim_end_matches('/'))?.strip_prefix('/')?;
+        let mut pattern = Pattern::default();
+        pattern.push_text(text);
+        pattern.pieces.extend(rest.iter().cloned());
+        Some(pattern)
+    }
+
+    /// The name with a number. A version that is being looked for has no digits there.
+    #[must_use]
+    pub fn name(&self, number: Number) -> String {
         let mut name = String::with_capacity(
             self.pieces.iter().map(|piece| if let Piece::Text(text) = piece { text.len() } else { 20 }).sum(),
         );
-        self.write(frame, &mut name);
+        self.write(number, &mut name);
         name
     }
 
-    /// Appends the name of one frame to `out`.
-    pub fn write(&self, frame: i64, out: &mut String) {
+    /// Appends the name with a number to `out`.
+    pub fn write(&self, number: Number, out: &mut String) {
         use std::fmt::Write;
+        let number = number.value();
         for piece in &self.pieces {
             match piece {
                 Piece::Text(text) => out.push_str(text),
                 Piece::Frame { width } => {
-                    let sign = if frame < 0 { "-" } else { "" };
+                    let sign = if number < 0 { "-" } else { "" };
                     // Writing to a String cannot fail.
-                    let _ = write!(out, "{sign}{:0width$}", frame.unsigned_abs());
+                    let _ = write!(out, "{sign}{:0width$}", number.unsigned_abs());
                 }
+                Piece::Version => out.push('v'),
             }
         }
     }
@@ -88,6 +152,7 @@ impl Pattern {
             .map(|piece| match piece {
                 Piece::Text(text) => text.clone(),
                 Piece::Frame { width } => hole(*width),
+                Piece::Version => "v".to_owned(),
             })
             .collect()
     }
@@ -109,17 +174,17 @@ impl Pattern {
                         file.push_text(text);
                     }
                 }
-                Piece::Frame { width } => file.push_frame(*width),
+                hole => file.push(hole.clone()),
             }
         }
         (folder, file)
     }
 
-    /// The name of one frame as a pattern without hole.
+    /// The name with a number, as a pattern without hole.
     #[must_use]
-    pub fn settled(&self, frame: i64) -> Pattern {
+    pub fn settled(&self, number: Number) -> Pattern {
         let mut pattern = Pattern::default();
-        pattern.push_text(&self.name(frame));
+        pattern.push_text(&self.name(number));
         pattern
     }
 
@@ -142,15 +207,15 @@ impl Pattern {
     fn push(&mut self, piece: Piece) {
         match piece {
             Piece::Text(text) => self.push_text(&text),
-            Piece::Frame { width } => self.push_frame(width),
+            hole => self.pieces.push(hole),
         }
     }
 
-    /// The frame (as numbered in names) whose name this is, if it is one. A name without holes gives 0.
+    /// The number in a name of this pattern; `None` where it is none. A name without holes gives 0.
     #[must_use]
-    pub fn read(&self, name: &str) -> Option<i64> {
+    pub fn read(&self, name: &str) -> Option<Number> {
         let mut found = None;
-        read(&self.pieces, name, &mut found).then(|| found.unwrap_or(0))
+        read(&self.pieces, name, &mut found).then(|| Number::new(found.unwrap_or(0)))
     }
 
     /// The pattern as systems see it that take upper and lower case, and Unicode's spellings, for the same.
@@ -164,7 +229,7 @@ impl Pattern {
         };
         let pieces = self.pieces.iter().map(|piece| match piece {
             Piece::Text(text) => Piece::Text(fold(text)),
-            frame @ Piece::Frame { .. } => frame.clone(),
+            hole => hole.clone(),
         });
         Pattern { pieces: pieces.collect() }
     }
@@ -176,6 +241,8 @@ fn read(pieces: &[Piece], name: &str, found: &mut Option<i64>) -> bool {
     match pieces.split_first() {
         None => name.is_empty(),
         Some((Piece::Text(text), rest)) => name.strip_prefix(text.as_str()).is_some_and(|name| read(rest, name, found)),
+        // What is being looked for is read by whoever looks for it.
+        Some((Piece::Version, _)) => false,
         Some((Piece::Frame { width }, rest)) => {
             let sign = usize::from(name.starts_with('-'));
             let digits = name[sign..].bytes().take_while(u8::is_ascii_digit).count().min(18);

@@ -1,5 +1,7 @@
 use proptest::prelude::*;
 
+use crate::frames::Number;
+
 use super::{Lookup, Pattern, Template, TroubleKind, Value, expand, slug};
 
 fn lookup(name: &str) -> Lookup {
@@ -24,7 +26,7 @@ fn tokens_expand_as_the_guide_says() {
         ("{{x}}{frame:1}", "{x}7"),
     ] {
         let (pattern, troubles) = expand(&Template::parse(template).expect(template), &lookup);
-        assert_eq!((pattern.name(7), troubles), (name.to_owned(), vec![]), "{template}");
+        assert_eq!((pattern.name(Number::new(7)), troubles), (name.to_owned(), vec![]), "{template}");
     }
 }
 
@@ -53,12 +55,12 @@ fn troubles_carry_their_place_and_kind() {
 fn names_are_read_back_even_beside_digits() {
     let pattern = |text: &str| expand(&Template::parse(text).expect(text), &lookup).0;
     assert_eq!(pattern("a{frame:2}").read("a0123"), None, "more than two digits begin with no zero");
-    assert_eq!(pattern("a{frame:2}").read("a123"), Some(123));
-    assert_eq!(pattern("a{frame:4}9.png").read("a00129.png"), Some(12));
-    assert_eq!(pattern("{frame:2}/{frame:3}").read("07/007"), Some(7));
+    assert_eq!(pattern("a{frame:2}").read("a123"), Some(Number::new(123)));
+    assert_eq!(pattern("a{frame:4}9.png").read("a00129.png"), Some(Number::new(12)));
+    assert_eq!(pattern("{frame:2}/{frame:3}").read("07/007"), Some(Number::new(7)));
     assert_eq!(pattern("{frame:2}/{frame:3}").read("07/008"), None);
-    assert_eq!(pattern("a{frame:4}").read("a-0012"), Some(-12));
-    assert_eq!(pattern("plain.png").read("plain.png"), Some(0));
+    assert_eq!(pattern("a{frame:4}").read("a-0012"), Some(Number::new(-12)));
+    assert_eq!(pattern("plain.png").read("plain.png"), Some(Number::new(0)));
 }
 
 proptest! {
@@ -71,10 +73,11 @@ proptest! {
         if let Ok(template) = Template::parse(&text) {
             prop_assert_eq!(template.to_string(), text);
             let (pattern, _) = expand(&template, &lookup);
-            let read = pattern.read(&pattern.name(frame));
-            prop_assert_eq!(read, Some(if pattern.frame_width().is_some() { frame } else { 0 }));
+            let number = Number::new(frame);
+            let read = pattern.read(&pattern.name(number));
+            prop_assert_eq!(read, Some(Number::new(if pattern.frame_width().is_some() { frame } else { 0 })));
             let (folder, file) = pattern.split_folder();
-            prop_assert_eq!(format!("{}{}", folder.name(frame), file.name(frame)), pattern.name(frame));
+            prop_assert_eq!(format!("{}{}", folder.name(number), file.name(number)), pattern.name(number));
         }
     }
 
@@ -87,6 +90,6 @@ proptest! {
         let mut pattern = Pattern::default();
         pattern.push_frame(3);
         pattern.push_text(&text);
-        prop_assert_eq!(pattern.read(&pattern.name(12)), Some(12));
+        prop_assert_eq!(pattern.read(&pattern.name(Number::new(12))), Some(Number::new(12)));
     }
 }

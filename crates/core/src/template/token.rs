@@ -1,10 +1,10 @@
 //! The built-in tokens, with what each stands for in a path.
 
 /// A built-in token of paths: its name and its meaning.
-pub type Known = (&'static str, &'static str);
+pub type KnownTokens = (&'static str, &'static str);
 
 /// Tokens that a path may use, beside roots and variables.
-pub const PATH: &[Known] = &[
+pub const PATH: &[KnownTokens] = &[
     ("project", "the project's name"),
     ("sheet", "the sheet's name without extension"),
     ("job", "the job's own name"),

@@ -1,20 +1,19 @@
 //! The files of a folder, by name.
 
-use rayon::iter::{IndexedParallelIterator, IntoParallelIterator, IntoParallelRefIterator, ParallelIterator};
-use rayon::slice::ParallelSliceMut;
-
+use crate::frames::Number;
 use crate::template::{Pattern, Piece};
+use crate::threads::{Threads, map};
 
 /// Names and lengths of files. All names lie in one text: a million texts of their own would cost more than all else that
 /// is done with them.
 #[derive(Clone, Debug, Default)]
 pub struct Files {
     names: String,
-    rows: Vec<Row>,
+    rows: Vec<FileRow>,
 }
 
 #[derive(Clone, Copy, Debug)]
-struct Row {
+struct FileRow {
     start: usize,
     end: usize,
     bytes: u64,
@@ -25,34 +24,40 @@ impl Files {
     pub fn push(&mut self, name: &str, bytes: u64) {
         let start = self.names.len();
         self.names.push_str(name);
-        self.rows.push(Row { start, end: self.names.len(), bytes });
+        self.rows.push(FileRow { start, end: self.names.len(), bytes });
     }
 
     /// All files of some lists, by name.
     #[must_use]
-    pub fn merged(lists: &[Files]) -> Files {
+    pub fn merged(lists: &[Files], threads: &dyn Threads) -> Files {
         // Names of one folder begin alike: the bytes after that tell most of them apart at once.
         let first = lists.iter().find(|list| !list.rows.is_empty()).map_or("", |list| list.name(0));
         let alike = |name: &str| name.bytes().zip(first.bytes()).take_while(|(a, b)| a == b).count();
-        let own = |list: &Files| list.iter().map(|(name, _)| alike(name)).min();
-        let alike = lists.par_iter().filter_map(own).min().unwrap_or(0);
+        let own = map(threads, lists, |list| list.iter().map(|(name, _)| alike(name)).min());
+        let alike = own.into_iter().flatten().min().unwrap_or(0);
         let key = |name: &str| {
             let mut bytes = [0; 8];
             bytes.iter_mut().zip(name.bytes().skip(alike)).for_each(|(to, from)| *to = from);
             u64::from_be_bytes(bytes)
         };
-        let keyed = |(at, list): (usize, &Files)| {
-            list.iter().enumerate().map(|(row, (name, _))| (key(name), at, row)).collect::<Vec<_>>()
-        };
-        let mut order: Vec<(u64, usize, usize)> = lists.par_iter().enumerate().flat_map_iter(keyed).collect();
-        let name = |at: usize, row: usize| lists[at].name(row);
-        order.par_sort_unstable_by(|(a, x, i), (b, y, j)| a.cmp(b).then_with(|| name(*x, *i).cmp(name(*y, *j))));
+        type Place = (u64, usize, usize);
+        let name = |place: &Place| lists[place.1].name(place.2);
+        let by_name = |a: &Place, b: &Place| a.0.cmp(&b.0).then_with(|| name(a).cmp(name(b)));
+        let numbered: Vec<(usize, &Files)> = lists.iter().enumerate().collect();
+        let sorted = map(threads, &numbered, |(at, list)| {
+            let mut own: Vec<Place> = list.iter().enumerate().map(|(row, (name, _))| (key(name), *at, row)).collect();
+            own.sort_unstable_by(by_name);
+            own
+        });
+        let mut order = sorted.concat();
+        // Stable, since that one takes runs that are in order as they are.
+        order.sort_by(by_name);
         let mut all = Files {
             names: String::with_capacity(lists.iter().map(|list| list.names.len()).sum()),
             rows: Vec::with_capacity(order.len()),
         };
-        for (_, at, row) in order {
-            all.push(lists[at].name(row), lists[at].bytes(row));
+        for place in &order {
+            all.push(name(place), lists[place.1].bytes(place.2));
         }
         all
     }
@@ -101,7 +106,7 @@ impl Files {
 
     /// The files whose names are of a pattern, as rows, with the numbers in their names.
     #[must_use]
-    pub fn of(&self, pattern: &Pattern) -> Vec<(usize, i64)> {
+    pub fn of(&self, pattern: &Pattern, threads: &dyn Threads) -> Vec<(usize, Number)> {
         // Only names that begin as the pattern does are read.
         let head = match pattern.pieces().first() {
             Some(Piece::Text(text)) => text.as_str(),
@@ -109,25 +114,28 @@ impl Files {
         };
         let from = self.rows.partition_point(|row| self.text(row) < head);
         let until = from + self.rows[from..].partition_point(|row| self.text(row).starts_with(head));
-        (from..until).into_par_iter().filter_map(|row| Some((row, pattern.read(self.name(row))?))).collect()
+        let rows: Vec<usize> = (from..until).collect();
+        let read = map(threads, &rows, |row| Some((*row, pattern.read(self.name(*row))?)));
+        read.into_iter().flatten().collect()
     }
 
-    fn text(&self, row: &Row) -> &str {
+    fn text(&self, row: &FileRow) -> &str {
         &self.names[row.start..row.end]
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use super::Files;
+    use super::{Files, Number};
     use crate::template::Pattern;
+    use crate::threads::OneByOne;
 
     #[test]
     fn lists_become_one_by_name_and_are_read_by_pattern() {
         let names = ["a.0002.png", "b", "a.0010.png", "", "a.0001.png", "a.0001.pngx", "ä.0001.png", "a.1.png"];
         let mut lists = vec![Files::default(); 3];
         names.iter().enumerate().for_each(|(at, name)| lists[at % 3].push(name, at as u64));
-        let all = Files::merged(&lists);
+        let all = Files::merged(&lists, &OneByOne);
         let mut sorted: Vec<(&str, u64)> = names.iter().enumerate().map(|(at, name)| (*name, at as u64)).collect();
         sorted.sort_unstable();
         assert_eq!(all.iter().collect::<Vec<_>>(), sorted);
@@ -138,8 +146,9 @@ mod tests {
         pattern.push_frame(4);
         pattern.push_text(".png");
         let of = |row: usize| all.name(row).to_owned();
-        let found: Vec<(String, i64)> = all.of(&pattern).into_iter().map(|(row, number)| (of(row), number)).collect();
-        let frames = [1, 2, 10].map(|frame| (pattern.name(frame), frame));
+        let found: Vec<(String, Number)> =
+            all.of(&pattern, &OneByOne).into_iter().map(|(row, number)| (of(row), number)).collect();
+        let frames = [1, 2, 10].map(Number::new).map(|frame| (pattern.name(frame), frame));
         assert_eq!(found, frames);
     }
 }

@@ -41,7 +41,7 @@ pub enum Seen {
 
 /// How a whole file stands to what landed, and to what it would be made of now.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub enum Standing {
+pub enum Provenance {
     /// It is what landed, and would be made of the same now.
     #[default]
     Fresh,
@@ -156,11 +156,11 @@ pub struct Verdict {
 }
 
 /// What was found of one frame: what stands there, and how it stands to what landed.
-pub type Found = (i64, Seen, Standing);
+pub type Observed = (i64, Seen, Provenance);
 
 impl Verdict {
     /// Puts the frames of a series together. `found` gives each planned frame, ascending.
-    pub fn gather(series: (usize, &Series), labels: &[&str], found: impl IntoIterator<Item = Found>) -> Verdict {
+    pub fn gather(series: (usize, &Series), labels: &[&str], found: impl IntoIterator<Item = Observed>) -> Verdict {
         let (index, series) = series;
         let expected = series.frames.clone().unwrap_or_default();
         let mut frames: [Vec<i64>; STATES.len()] = Default::default();
@@ -169,11 +169,11 @@ impl Verdict {
             let (mut state, mut why) = judge(series, labels, &seen);
             if state == State::Good {
                 (state, why) = match standing {
-                    Standing::Fresh => (State::Good, None),
-                    Standing::Stale(why) => (State::Stale, Some(why)),
-                    Standing::Changed(why) => (State::Changed, Some(why)),
-                    Standing::Odd(why) => (State::Odd, Some(why)),
-                    Standing::Foreign => (State::Foreign, Some("no journal knows it".to_owned())),
+                    Provenance::Fresh => (State::Good, None),
+                    Provenance::Stale(why) => (State::Stale, Some(why)),
+                    Provenance::Changed(why) => (State::Changed, Some(why)),
+                    Provenance::Odd(why) => (State::Odd, Some(why)),
+                    Provenance::Foreign => (State::Foreign, Some("no journal knows it".to_owned())),
                 };
             }
             frames[state as usize].push(frame);

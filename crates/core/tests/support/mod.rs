@@ -5,22 +5,28 @@ use truepath_core::adapter::{self, Adapter};
 use truepath_core::check::{self, Input};
 use truepath_core::diagnostic::Findings;
 use truepath_core::pins::Pins;
-use truepath_core::plan::{Adapters, Ground, Plan, Selection, plan};
+use truepath_core::plan::{Adapters, Plan, PlanInput, Selection, plan};
 use truepath_core::resolve::{Home, resolve, roots, stack};
 use truepath_core::sheet::{Settings, System, parse};
 use truepath_core::source::FileId;
+use truepath_core::threads::OneByOne;
 
 /// The plan of a sheet in `/work`, with what was found while it was read.
 pub fn planned(text: &str) -> (Plan, Findings) {
-    made(text, false)
+    made(text, false, Selection::default())
 }
 
 /// As [`planned`], with the findings of all checks that need no machine.
 pub fn checked(text: &str) -> (Plan, Findings) {
-    made(text, true)
+    made(text, true, Selection::default())
 }
 
-fn made(text: &str, check: bool) -> (Plan, Findings) {
+/// As [`planned`], with jobs that are not enabled.
+pub fn planned_all(text: &str) -> (Plan, Findings) {
+    made(text, false, Selection { jobs: vec!["*".to_owned()], ..Selection::default() })
+}
+
+fn made(text: &str, check: bool, selection: Selection) -> (Plan, Findings) {
     let home = Home {
         folder: "/work".into(),
         sheet: "s".into(),
@@ -35,11 +41,19 @@ fn made(text: &str, check: bool) -> (Plan, Findings) {
     let jobs = resolve(&sheet, &stacked, &|_| None, &home, &mut findings);
     let roots = roots(&sheet, &home, &Default::default(), true);
     let ground =
-        Ground { sheet: &sheet, roots: &roots, home: &home, modes: &[], pins: &Pins::default(), looking: false };
-    let plan = plan(ground, &jobs, &Selection::default());
+        PlanInput { sheet: &sheet, roots: &roots, home: &home, modes: &[], pins: &Pins::default(), looking: false };
+    let plan = plan(ground, &jobs, &selection);
     if check {
         let adapters = Adapters::new();
-        let input = Input { sheet: &sheet, plan: &plan, rivals: &[], adapters: &adapters, machine: None, whole: true };
+        let input = Input {
+            sheet: &sheet,
+            plan: &plan,
+            rivals: &[],
+            adapters: &adapters,
+            machine: None,
+            whole: true,
+            threads: &OneByOne,
+        };
         check::check(input, &mut findings);
     }
     (plan, findings)

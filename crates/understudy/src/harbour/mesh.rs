@@ -1,5 +1,7 @@
 //! Solids and sheets with vertex colours.
 
+use std::ops::Range;
+
 use glam::{Vec3, Vec4};
 
 #[derive(Default)]
@@ -25,11 +27,12 @@ impl Shape {
 
     /// A box between two corners.
     pub fn block(self, low: Vec3, high: Vec3, colour: Vec4) -> Shape {
-        self.prism(&[(low.x, low.z), (high.x, low.z), (high.x, high.z), (low.x, high.z)], (low.y, high.y), 1.0, colour)
+        self.prism(&[(low.x, low.z), (high.x, low.z), (high.x, high.z), (low.x, high.z)], low.y..high.y, 1.0, colour)
     }
 
     /// An outline in x and z pulled up from `low` to `high`; its top is `taper` times as large.
-    pub fn prism(mut self, outline: &[(f32, f32)], (low, high): (f32, f32), taper: f32, colour: Vec4) -> Shape {
+    pub fn prism(mut self, outline: &[(f32, f32)], height: Range<f32>, taper: f32, colour: Vec4) -> Shape {
+        let (low, high) = (height.start, height.end);
         let corner = |at: usize, y: f32, grow: f32| Vec3::new(outline[at].0 * grow, y, outline[at].1 * grow);
         for at in 0..outline.len() {
             let next = (at + 1) % outline.len();
@@ -46,12 +49,12 @@ impl Shape {
     }
 
     /// A round tower around the Y axis.
-    pub fn tower(self, radius: f32, (low, high): (f32, f32), taper: f32, colour: Vec4) -> Shape {
+    pub fn tower(self, radius: f32, height: Range<f32>, taper: f32, colour: Vec4) -> Shape {
         let sides = 20;
         let round = |at: usize| std::f32::consts::TAU * at as f32 / sides as f32;
         let outline: Vec<(f32, f32)> =
             (0..sides).map(|at| (radius * round(at).cos(), radius * round(at).sin())).collect();
-        self.prism(&outline, (low, high), taper, colour)
+        self.prism(&outline, height, taper, colour)
     }
 
     /// The same shape elsewhere.

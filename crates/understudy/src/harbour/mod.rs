@@ -10,7 +10,7 @@ mod props;
 use glam::{Quat, Vec3};
 
 use mesh::Shape;
-use pack::{Lens, Packer, Storage};
+use pack::{Lens, Look, Packer, Storage};
 
 /// A generated file and its name.
 pub type Made = (&'static str, Vec<u8>);
@@ -42,11 +42,15 @@ fn crossing() -> Packer {
     scene.camera(
         None,
         "quay",
-        Vec3::new(-4.0, 3.4, 11.0),
-        Vec3::new(3.0, 4.2, -30.0),
+        Look { from: Vec3::new(-4.0, 3.4, 11.0), to: Vec3::new(3.0, 4.2, -30.0) },
         Lens::perspective(0.72).within(0.1, 900.0),
     );
-    scene.camera(Some(ferry), "mast", Vec3::new(-7.0, 15.5, 0.0), Vec3::new(18.0, 4.5, -7.0), Lens::perspective(0.95));
+    scene.camera(
+        Some(ferry),
+        "mast",
+        Look { from: Vec3::new(-7.0, 15.5, 0.0), to: Vec3::new(18.0, 4.5, -7.0) },
+        Lens::perspective(0.95),
+    );
     scene
 }
 
@@ -62,11 +66,15 @@ fn lighthouse() -> Packer {
     scene.camera(
         None,
         "cliff",
-        Vec3::new(-17.0, 6.0, 27.0),
-        Vec3::new(-3.0, 8.2, 0.0),
+        Look { from: Vec3::new(-17.0, 6.0, 27.0), to: Vec3::new(-3.0, 8.2, 0.0) },
         Lens::perspective(0.70).within(0.1, 900.0),
     );
-    scene.camera(None, "chart", Vec3::new(-20.0, 90.0, -14.0), Vec3::new(-20.0, 0.0, -14.01), Lens::orthographic(42.0));
+    scene.camera(
+        None,
+        "chart",
+        Look { from: Vec3::new(-20.0, 90.0, -14.0), to: Vec3::new(-20.0, 0.0, -14.01) },
+        Lens::orthographic(42.0),
+    );
     scene
 }
 
@@ -83,8 +91,18 @@ fn arrival() -> Packer {
     for (at, phase) in [(-13.0, 0.0), (-4.0, 0.5), (15.0, 0.9)] {
         props::buoy(&mut scene, Vec3::new(at, 0.0, -5.5 - phase * 6.0), phase, 2.0);
     }
-    scene.camera(None, "pier", Vec3::new(15.0, 4.2, 7.5), Vec3::new(-1.0, 4.0, -15.0), Lens::perspective(0.8));
-    scene.camera(Some(ferry), "bridge", Vec3::new(4.6, 8.9, 0.0), Vec3::new(22.0, 3.5, 1.5), Lens::perspective(1.0));
+    scene.camera(
+        None,
+        "pier",
+        Look { from: Vec3::new(15.0, 4.2, 7.5), to: Vec3::new(-1.0, 4.0, -15.0) },
+        Lens::perspective(0.8),
+    );
+    scene.camera(
+        Some(ferry),
+        "bridge",
+        Look { from: Vec3::new(4.6, 8.9, 0.0), to: Vec3::new(22.0, 3.5, 1.5) },
+        Lens::perspective(1.0),
+    );
     scene
 }
 

@@ -26,6 +26,34 @@ pub enum Surface {
     Haze,
 }
 
+/// Component types of accessors (glTF 2.0, 3.6.2.2): 32-bit floats and unsigned integers.
+const FLOAT: u32 = 5126;
+const UNSIGNED: u32 = 5125;
+
+/// How the elements of an accessor lie in its bytes.
+struct Layout {
+    kind: &'static str,
+    component: u32,
+    count: usize,
+}
+
+/// What an animation changes of a node, and how it goes from key to key.
+struct Channel {
+    path: &'static str,
+    kind: &'static str,
+    way: &'static str,
+}
+
+const SLIDE: Channel = Channel { path: "translation", kind: "VEC3", way: "LINEAR" };
+const TURN: Channel = Channel { path: "rotation", kind: "VEC4", way: "LINEAR" };
+const BLINK: Channel = Channel { path: "scale", kind: "VEC3", way: "STEP" };
+
+/// Where a camera stands and what it looks at.
+pub struct Look {
+    pub from: Vec3,
+    pub to: Vec3,
+}
+
 #[derive(Clone, Copy)]
 pub struct Lens {
     opening: Option<f32>,
@@ -102,12 +130,20 @@ impl Packer {
         let low = shape.positions.iter().copied().fold(Vec3::INFINITY, Vec3::min).to_array();
         let high = shape.positions.iter().copied().fold(Vec3::NEG_INFINITY, Vec3::max).to_array();
         let positions = numbers(shape.positions.iter().flat_map(|p| p.to_array()).collect());
-        let positions =
-            self.accessor(&positions, "VEC3", (5126, shape.positions.len()), json!({ "min": low, "max": high }));
+        let positions = self.accessor(
+            &positions,
+            Layout { kind: "VEC3", component: FLOAT, count: shape.positions.len() },
+            json!({ "min": low, "max": high }),
+        );
         let colours = numbers(shape.colours.iter().flat_map(|c| c.to_array()).collect());
-        let colours = self.accessor(&colours, "VEC4", (5126, shape.colours.len()), json!({}));
+        let colours =
+            self.accessor(&colours, Layout { kind: "VEC4", component: FLOAT, count: shape.colours.len() }, json!({}));
         let indices: Vec<u8> = shape.indices.iter().flat_map(|i| i.to_le_bytes()).collect();
-        let indices = self.accessor(&indices, "SCALAR", (5125, shape.indices.len()), json!({}));
+        let indices = self.accessor(
+            &indices,
+            Layout { kind: "SCALAR", component: UNSIGNED, count: shape.indices.len() },
+            json!({}),
+        );
         self.meshes.push(json!({ "name": name, "primitives": [{
             "attributes": { "POSITION": positions, "COLOR_0": colours }, "indices": indices, "material": surface as usize,
         }]}));
@@ -116,7 +152,8 @@ impl Packer {
         node
     }
 
-    pub fn camera(&mut self, parent: Option<usize>, name: &str, from: Vec3, to: Vec3, lens: Lens) {
+    pub fn camera(&mut self, parent: Option<usize>, name: &str, look: Look, lens: Lens) {
+        let Look { from, to } = look;
         let (near, far) = lens.clip.unwrap_or((0.1, 2000.0));
         let mut camera = match lens.opening {
             Some(opening) => json!({ "type": "perspective", "perspective": { "yfov": opening, "znear": near } }),
@@ -157,38 +194,40 @@ impl Packer {
     /// Moves a node along a path, evenly between the keys.
     pub fn slide(&mut self, node: usize, keys: &[(f32, Vec3)]) {
         let values = keys.iter().flat_map(|(_, at)| at.to_array()).collect();
-        self.animate(node, ("translation", "VEC3", "LINEAR"), keys.iter().map(|(time, _)| *time), values);
+        self.animate(node, &SLIDE, keys.iter().map(|(time, _)| *time), values);
     }
 
     pub fn turn(&mut self, node: usize, keys: &[(f32, Quat)]) {
         let values = keys.iter().flat_map(|(_, turn)| turn.to_array()).collect();
-        self.animate(node, ("rotation", "VEC4", "LINEAR"), keys.iter().map(|(time, _)| *time), values);
+        self.animate(node, &TURN, keys.iter().map(|(time, _)| *time), values);
     }
 
     /// Switches a node between its full size and nothing.
     pub fn blink(&mut self, node: usize, keys: &[(f32, bool)]) {
         let values = keys.iter().flat_map(|(_, on)| [if *on { 1.0 } else { 0.0 }; 3]).collect();
-        self.animate(node, ("scale", "VEC3", "STEP"), keys.iter().map(|(time, _)| *time), values);
+        self.animate(node, &BLINK, keys.iter().map(|(time, _)| *time), values);
     }
 
-    fn animate(
-        &mut self,
-        node: usize,
-        (path, kind, way): (&str, &str, &str),
-        times: impl Iterator<Item = f32>,
-        values: Vec<f32>,
-    ) {
+    fn animate(&mut self, node: usize, channel: &Channel, times: impl Iterator<Item = f32>, values: Vec<f32>) {
         let times: Vec<f32> = times.collect();
         let (first, last) = (times.first().copied().unwrap_or(0.0), times.last().copied().unwrap_or(0.0));
         let bytes = |values: &[f32]| values.iter().flat_map(|v| v.to_le_bytes()).collect::<Vec<u8>>();
-        let input =
-            self.accessor(&bytes(&times), "SCALAR", (5126, times.len()), json!({ "min": [first], "max": [last] }));
-        let output = self.accessor(&bytes(&values), kind, (5126, times.len()), json!({}));
-        self.channels.push(json!({ "sampler": self.samplers.len(), "target": { "node": node, "path": path } }));
-        self.samplers.push(json!({ "input": input, "output": output, "interpolation": way }));
+        let input = self.accessor(
+            &bytes(&times),
+            Layout { kind: "SCALAR", component: FLOAT, count: times.len() },
+            json!({ "min": [first], "max": [last] }),
+        );
+        let output = self.accessor(
+            &bytes(&values),
+            Layout { kind: channel.kind, component: FLOAT, count: times.len() },
+            json!({}),
+        );
+        self.channels.push(json!({ "sampler": self.samplers.len(), "target": { "node": node, "path": channel.path } }));
+        self.samplers.push(json!({ "input": input, "output": output, "interpolation": channel.way }));
     }
 
-    fn accessor(&mut self, bytes: &[u8], kind: &str, (component, count): (u32, usize), more: Value) -> usize {
+    fn accessor(&mut self, bytes: &[u8], layout: Layout, more: Value) -> usize {
+        let Layout { kind, component, count } = layout;
         self.views.push(json!({ "buffer": 0, "byteOffset": self.bytes.len(), "byteLength": bytes.len() }));
         self.bytes.extend(bytes);
         let mut accessor =

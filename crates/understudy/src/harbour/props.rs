@@ -155,16 +155,15 @@ pub fn lighthouse(scene: &mut Packer, at: Vec3, seconds: f32, turns: f32) {
         .map(|i| (TAU * i as f32 / 11.0, 6.4 + 2.4 * scatter(i + 5)))
         .map(|(t, r)| (r * t.cos(), r * t.sin()))
         .collect();
-    let mut tower = shape().prism(&rock, (-1.0, 2.2), 0.62, rgb(0.17, 0.16, 0.16));
+    let mut tower = shape().prism(&rock, -1.0..2.2, 0.62, rgb(0.17, 0.16, 0.16));
     let (white, red) = (rgb(0.80, 0.79, 0.75), rgb(0.62, 0.08, 0.06));
     for band in 0..5 {
         let (low, radius) = (2.2 + band as f32 * 2.2, 1.75 - band as f32 * 0.13);
-        tower =
-            tower.tower(radius, (low, low + 2.2), (radius - 0.13) / radius, if band % 2 == 0 { white } else { red });
+        tower = tower.tower(radius, low..low + 2.2, (radius - 0.13) / radius, if band % 2 == 0 { white } else { red });
     }
-    tower = tower.tower(1.75, (13.2, 13.5), 1.0, rgb(0.2, 0.2, 0.22)).tower(1.05, (15.3, 16.5), 0.05, red);
+    tower = tower.tower(1.75, 13.2..13.5, 1.0, rgb(0.2, 0.2, 0.22)).tower(1.05, 15.3..16.5, 0.05, red);
     scene.part(Some(foot), "tower", &tower, Surface::Lit);
-    scene.part(Some(foot), "lantern", &shape().tower(0.72, (13.5, 15.3), 1.0, rgb(1.0, 0.93, 0.66)), Surface::Glow);
+    scene.part(Some(foot), "lantern", &shape().tower(0.72, 13.5..15.3, 1.0, rgb(1.0, 0.93, 0.66)), Surface::Glow);
     let lamp = scene.node(Some(foot), "turning-lamp", Vec3::new(0.0, 14.4, 0.0));
     let mut beam = shape();
     for side in [1.0f32, -1.0] {
@@ -202,15 +201,14 @@ pub fn ferry(scene: &mut Packer) -> usize {
     let outline =
         |long: f32, wide: f32| [(-long, -wide), (long * 0.7, -wide), (long, 0.0), (long * 0.7, wide), (-long, wide)];
     let (dark, white) = (rgb(0.06, 0.11, 0.22), rgb(0.74, 0.75, 0.76));
-    let deck =
-        |long: f32, wide: f32, (low, high), colour| shape().prism(&outline(long, wide), (low, high), 0.985, colour);
-    let solid = deck(10.6, 2.9, (-0.6, 1.6), dark)
-        .and(deck(10.9, 3.0, (1.6, 2.3), rgb(0.55, 0.10, 0.08)))
-        .and(deck(8.6, 2.6, (2.3, 4.5), white).moved(Vec3::new(-0.8, 0.0, 0.0)))
-        .and(deck(6.4, 2.3, (4.5, 6.5), white).moved(Vec3::new(-0.9, 0.0, 0.0)))
-        .and(deck(2.2, 2.2, (6.5, 8.1), white).moved(Vec3::new(2.6, 0.0, 0.0)))
-        .and(shape().tower(0.85, (6.5, 10.2), 0.82, rgb(0.62, 0.12, 0.08)).moved(Vec3::new(-4.4, 0.0, 0.0)))
-        .and(shape().tower(0.10, (8.1, 12.4), 0.6, rgb(0.5, 0.5, 0.52)).moved(Vec3::new(2.0, 0.0, 0.0)));
+    let deck = |long: f32, wide: f32, height, colour| shape().prism(&outline(long, wide), height, 0.985, colour);
+    let solid = deck(10.6, 2.9, -0.6..1.6, dark)
+        .and(deck(10.9, 3.0, 1.6..2.3, rgb(0.55, 0.10, 0.08)))
+        .and(deck(8.6, 2.6, 2.3..4.5, white).moved(Vec3::new(-0.8, 0.0, 0.0)))
+        .and(deck(6.4, 2.3, 4.5..6.5, white).moved(Vec3::new(-0.9, 0.0, 0.0)))
+        .and(deck(2.2, 2.2, 6.5..8.1, white).moved(Vec3::new(2.6, 0.0, 0.0)))
+        .and(shape().tower(0.85, 6.5..10.2, 0.82, rgb(0.62, 0.12, 0.08)).moved(Vec3::new(-4.4, 0.0, 0.0)))
+        .and(shape().tower(0.10, 8.1..12.4, 0.6, rgb(0.5, 0.5, 0.52)).moved(Vec3::new(2.0, 0.0, 0.0)));
     scene.part(Some(ferry), "hull", &solid, Surface::Lit);
     let (mut lights, mut streaks) = (shape(), shape());
     for (row, (count, from, y, z)) in
@@ -254,15 +252,15 @@ pub fn ferry(scene: &mut Packer) -> usize {
 /// A buoy that bobs, with a light that blinks.
 pub fn buoy(scene: &mut Packer, at: Vec3, phase: f32, seconds: f32) {
     let node = scene.node(None, "buoy", at);
-    let body = shape().tower(0.85, (-0.4, 0.35), 0.9, rgb(0.08, 0.3, 0.14)).and(shape().tower(
+    let body = shape().tower(0.85, -0.4..0.35, 0.9, rgb(0.08, 0.3, 0.14)).and(shape().tower(
         0.5,
-        (0.35, 2.1),
+        0.35..2.1,
         0.3,
         rgb(0.10, 0.42, 0.18),
     ));
     scene.part(Some(node), "buoy-body", &body, Surface::Lit);
     let light =
-        scene.part(Some(node), "buoy-light", &shape().tower(0.2, (2.1, 2.5), 0.8, rgb(0.4, 1.0, 0.5)), Surface::Glow);
+        scene.part(Some(node), "buoy-light", &shape().tower(0.2, 2.1..2.5, 0.8, rgb(0.4, 1.0, 0.5)), Surface::Glow);
     let steps = (seconds * 4.0) as u32;
     let time = |i: u32| seconds * i as f32 / steps as f32;
     scene.slide(
@@ -284,11 +282,11 @@ pub fn quay(scene: &mut Packer, at: Vec3) {
     let mut glow = shape();
     for post in 0..9u32 {
         let x = post as f32 * 6.0 - 24.0;
-        stone = stone.and(shape().tower(0.28, (1.1, 1.75), 1.15, rgb(0.12, 0.12, 0.13)).moved(Vec3::new(x, 0.0, -3.2)));
+        stone = stone.and(shape().tower(0.28, 1.1..1.75, 1.15, rgb(0.12, 0.12, 0.13)).moved(Vec3::new(x, 0.0, -3.2)));
     }
     let root = scene.node(None, "quay-lamps", at);
     for x in [-11.5f32, 9.5] {
-        stone = stone.and(shape().tower(0.09, (1.1, 6.0), 0.7, rgb(0.2, 0.2, 0.2)).moved(Vec3::new(x, 0.0, -2.2)));
+        stone = stone.and(shape().tower(0.09, 1.1..6.0, 0.7, rgb(0.2, 0.2, 0.2)).moved(Vec3::new(x, 0.0, -2.2)));
         glow = glow.block(Vec3::new(x - 0.22, 5.9, -2.42), Vec3::new(x + 0.22, 6.3, -1.98), WARM);
         scene.lamp(Some(root), Vec3::new(x, 5.8, -2.2), Vec3::new(15.0, 11.0, 6.0), 24.0);
     }

@@ -9,9 +9,11 @@ use truepath_core::diagnostic::Findings;
 use truepath_core::plan::Adapters;
 use truepath_core::source::Sources;
 
-use crate::args::{Adapter, AdapterNew, AdapterOf};
-use crate::effect::load;
-use crate::exit_code::{Exit, Failure};
+use crate::args::{AdapterArgs, AdapterNew, AdapterOf};
+use crate::pipeline::load;
+use truepath_exec::failure::Failure;
+
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline;
 use crate::show;
@@ -20,41 +22,41 @@ use crate::show;
 const STARTER: &str = include_str!("starter.toml");
 
 /// Everything that can be done with adapters.
-pub fn run(args: &Adapter, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &AdapterArgs, around: &Surroundings) -> Result<Exit, Failure> {
     match args {
-        Adapter::List(of) => {
-            let shelf = Shelf::of(around);
+        AdapterArgs::List(of) => {
+            let shelf = KnownAdapters::of(around);
             show::print(&if of.json { table::list_json(&shelf, around) } else { table::list(&shelf, around) })?;
             shelf.complain(around);
             Ok(if shelf.findings.has_errors() { Exit::No } else { Exit::Well })
         }
-        Adapter::Show(of) => {
-            let shelf = Shelf::of(around);
+        AdapterArgs::Show(of) => {
+            let shelf = KnownAdapters::of(around);
             let adapter = shelf.get(of)?;
             show::print(&if of.json { table::show_json(adapter) } else { table::show(adapter, &shelf, around) })?;
             Ok(Exit::Well)
         }
-        Adapter::New(new) => starter(new),
-        Adapter::Prove(prove) => prove::run(prove, &Shelf::of(around), around),
+        AdapterArgs::New(new) => starter(new),
+        AdapterArgs::Prove(prove) => prove::run(prove, &KnownAdapters::of(around), around),
     }
 }
 
 /// Every adapter that can be named here.
-struct Shelf {
+struct KnownAdapters {
     adapters: Adapters,
     sources: Sources,
     findings: Findings,
     folder: PathBuf,
 }
 
-impl Shelf {
+impl KnownAdapters {
     /// The adapters beside the nearest sheet, else beside the current folder, then the user's own, then those in the box.
-    fn of(around: &Surroundings) -> Shelf {
+    fn of(around: &Surroundings) -> KnownAdapters {
         let sheet = load::find_sheets(&[], &around.folder).ok().and_then(|sheets| sheets.into_iter().next());
         let sheet = sheet.unwrap_or_else(|| around.folder.join(load::SHEET));
         let (mut sources, mut findings) = (Sources::default(), Findings::default());
         let adapters = pipeline::adapters(&sheet, around, &mut sources, &mut findings);
-        Shelf { adapters, sources, findings, folder: sheet.parent().unwrap_or(Path::new(".")).to_owned() }
+        KnownAdapters { adapters, sources, findings, folder: sheet.parent().unwrap_or(Path::new(".")).to_owned() }
     }
 
     fn get(&self, of: &AdapterOf) -> Result<&truepath_core::adapter::Adapter, Failure> {

@@ -5,17 +5,19 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use serde_json::{Value, json};
-use truepath_core::adapter::{Adapter, Arrangement, Kind, Per, Program};
+use truepath_core::adapter::{Adapter, AdapterKind, Arrangement, Per, Program};
 use truepath_core::catalogue::{self, FileType};
 use truepath_core::invoke::encode::{Encoding, encode};
 use truepath_core::sheet::{Format, Fps, Key};
 use truepath_core::source::{FileId, Place, Spanned};
 use truepath_understudy::harbour;
 
-use super::Shelf;
+use super::KnownAdapters;
 use crate::args::AdapterProve;
-use crate::effect::facts;
-use crate::exit_code::{Exit, Failure};
+use crate::pipeline::programs::{Places, program as find};
+use truepath_exec::failure::Failure;
+
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::show::{self, BAD, GOOD, paint};
 
@@ -36,22 +38,23 @@ struct Claim {
 }
 
 /// What became of a claim: nothing, or why it failed.
-type Verdict = (String, Option<String>);
+type ClaimVerdict = (String, Option<String>);
 
 /// Tries every claim and prints what held.
-pub fn run(args: &AdapterProve, shelf: &Shelf, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) -> Result<Exit, Failure> {
     let adapter = shelf.get(&args.of)?;
     let folder = around.temporary.last().cloned().unwrap_or_else(std::env::temp_dir);
     let scratch = Scratch(folder.join(format!("truepath-prove-{}", std::process::id())));
     let made = std::fs::create_dir_all(scratch.0.join("adapters"));
     made.map_err(|error| Failure::machine("make the folder", &scratch.0, &error))?;
-    let place = (shelf.folder.as_path(), around.system);
-    let program = facts::program(adapter, place, (&around.program, &std::collections::BTreeMap::new()))
+    let known = std::collections::BTreeMap::new();
+    let places = Places { folder: &shelf.folder, system: around.system, own: &around.program, known: &known };
+    let program = find(adapter, &places)
         .map_err(|name| Failure::unreadable(format!("the program {name} is not on this machine")))?;
     let verdicts = match adapter.kind {
-        Kind::Renderer => renderer(args, (adapter, shelf), &scratch.0, around)?,
-        Kind::Encoder => encoder(adapter, &program, &scratch.0, around)?,
-        Kind::Exporter => exporter(args, (adapter, shelf), &scratch.0, around)?,
+        AdapterKind::Renderer => renderer(args, (adapter, shelf), &scratch.0, around)?,
+        AdapterKind::Encoder => encoder(adapter, &program, &scratch.0, around)?,
+        AdapterKind::Exporter => exporter(args, (adapter, shelf), &scratch.0, around)?,
     };
     let held = verdicts.iter().filter(|(_, why)| why.is_none()).count();
     if args.of.json {
@@ -64,7 +67,7 @@ pub fn run(args: &AdapterProve, shelf: &Shelf, around: &Surroundings) -> Result<
     Ok(if held == verdicts.len() { Exit::Well } else { Exit::No })
 }
 
-fn table(name: &str, verdicts: &[Verdict], around: &Surroundings) -> String {
+fn table(name: &str, verdicts: &[ClaimVerdict], around: &Surroundings) -> String {
     let widest = verdicts.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
     let mut out = String::new();
     for (claim, why) in verdicts {
@@ -87,10 +90,10 @@ fn table(name: &str, verdicts: &[Verdict], around: &Surroundings) -> String {
 /// Every claim of a renderer.
 fn renderer(
     args: &AdapterProve,
-    (adapter, shelf): (&Adapter, &Shelf),
+    (adapter, shelf): (&Adapter, &KnownAdapters),
     scratch: &Path,
     around: &Surroundings,
-) -> Result<Vec<Verdict>, Failure> {
+) -> Result<Vec<ClaimVerdict>, Failure> {
     let failed = |path: &Path, error: &std::io::Error| Failure::machine("write", path, error);
     let scene = scene(args, adapter, scratch)?;
     let own = scratch.join(format!("adapters/{}.toml", args.of.name));
@@ -109,7 +112,7 @@ fn renderer(
 /// The scene to render: the one named, or our own where the adapter reads that format.
 fn scene(args: &AdapterProve, adapter: &Adapter, scratch: &Path) -> Result<PathBuf, Failure> {
     if let Some(scene) = &args.scene {
-        return std::fs::canonicalize(scene)
+        return dunce::canonicalize(scene)
             .map_err(|error| Failure::unreadable(format!("cannot read {}: {error}", scene.display())));
     }
     let reads = adapter.accepts.scenes.is_empty() || adapter.accepts.scenes.iter().any(|scene| scene == "gltf");
@@ -134,7 +137,10 @@ fn link_program(adapter: &Adapter, folder: &Path, scratch: &Path) {
     for name in names.into_iter().filter(|name| name.contains('/') && !name.starts_with('/')) {
         let top = name.trim_start_matches("./").split('/').next().unwrap_or(name);
         // Without the link the program is not found, and the first claim says so.
+        #[cfg(unix)]
         let _ = std::os::unix::fs::symlink(folder.join(top), scratch.join(top));
+        #[cfg(windows)]
+        let _ = std::os::windows::fs::symlink_dir(folder.join(top), scratch.join(top));
     }
 }
 
@@ -301,7 +307,12 @@ fn telling_line(log: &Path) -> Option<String> {
 }
 
 /// Every codec in every container that an encoder claims, with two tiny pictures and a short sound.
-fn encoder(adapter: &Adapter, program: &Path, scratch: &Path, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
+fn encoder(
+    adapter: &Adapter,
+    program: &Path,
+    scratch: &Path,
+    around: &Surroundings,
+) -> Result<Vec<ClaimVerdict>, Failure> {
     let failed = |what: &str, error: std::io::Error| Failure::machine(what, scratch, &error);
     for (name, bytes) in harbour::scenes() {
         std::fs::write(scratch.join(name), bytes).map_err(|error| failed("write to", error))?;
@@ -408,10 +419,10 @@ fn silence(samples: u32) -> Vec<u8> {
 /// An exporter is proved by the file it makes of a scene.
 fn exporter(
     args: &AdapterProve,
-    (adapter, shelf): (&Adapter, &Shelf),
+    (adapter, shelf): (&Adapter, &KnownAdapters),
     scratch: &Path,
     around: &Surroundings,
-) -> Result<Vec<Verdict>, Failure> {
+) -> Result<Vec<ClaimVerdict>, Failure> {
     let scene = scene(args, adapter, scratch)?;
     let own = scratch.join(format!("adapters/{}.toml", args.of.name));
     let text = &shelf.sources.get(adapter.file).text;

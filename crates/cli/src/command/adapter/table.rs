@@ -3,13 +3,13 @@
 use std::collections::BTreeMap;
 
 use serde_json::{Value, json};
-use truepath_core::adapter::{ARRANGEMENTS, Adapter, KINDS, Kind, PERS};
+use truepath_core::adapter::{ARRANGEMENTS, Adapter, AdapterKind, KINDS, PERS};
 use truepath_core::catalogue;
-use truepath_core::sheet::setting::{KEYS, Key};
+use truepath_core::sheet::setting::{Carrier, KEYS, Key};
 
-use super::Shelf;
-use crate::effect::facts;
+use super::KnownAdapters;
 use crate::lower::Surroundings;
+use crate::pipeline::programs::{Places, program as find};
 use crate::show::{self, BAD, GOOD, HEAD, QUIET, paint};
 
 /// The file options of a format, as a renderer or an encoder may receive them.
@@ -22,13 +22,14 @@ fn kind(adapter: &Adapter) -> &'static str {
 }
 
 /// Where the program is, or its name where it is nowhere.
-fn program(adapter: &Adapter, shelf: &Shelf, around: &Surroundings) -> Result<String, String> {
-    let place = (shelf.folder.as_path(), around.system);
-    facts::program(adapter, place, (&around.program, &BTreeMap::new())).map(|path| path.display().to_string())
+fn program(adapter: &Adapter, shelf: &KnownAdapters, around: &Surroundings) -> Result<String, String> {
+    let known = BTreeMap::new();
+    let places = Places { folder: &shelf.folder, system: around.system, own: &around.program, known: &known };
+    find(adapter, &places).map(|path| path.display().to_string())
 }
 
 /// All adapters, a line each.
-pub fn list(shelf: &Shelf, around: &Surroundings) -> String {
+pub fn list(shelf: &KnownAdapters, around: &Surroundings) -> String {
     let widest = shelf.adapters.keys().map(String::len).max().unwrap_or(0);
     let line = |(name, adapter): (&String, &Adapter)| {
         let program = match program(adapter, shelf, around) {
@@ -43,7 +44,7 @@ pub fn list(shelf: &Shelf, around: &Surroundings) -> String {
 }
 
 /// The same as one document.
-pub fn list_json(shelf: &Shelf, around: &Surroundings) -> String {
+pub fn list_json(shelf: &KnownAdapters, around: &Surroundings) -> String {
     let one = |(name, adapter): (&String, &Adapter)| {
         json!({ "name": name, "kind": kind(adapter), "program": program(adapter, shelf, around).ok(),
             "from": shelf.sources.get(adapter.file).name })
@@ -53,37 +54,21 @@ pub fn list_json(shelf: &Shelf, around: &Surroundings) -> String {
 
 /// Settings that a program of this kind may be given at all.
 fn settings(adapter: &Adapter) -> Vec<(&'static str, &'static Key)> {
-    let own = |key: &Key| {
-        matches!(
-            key,
-            Key::Adapter
-                | Key::Version
-                | Key::Path
-                | Key::Shift
-                | Key::Handles
-                | Key::Enabled
-                | Key::Passes
-                | Key::Layers
-                | Key::Format
-                | Key::Export
-                | Key::Audio
-                | Key::Scale
-        )
-    };
-    let keys = KEYS.iter().filter(|(_, key, _)| adapter.kind != Kind::Encoder && !own(key));
-    keys.map(|(name, key, _)| (*name, key)).collect()
+    let own = |key: &Key| matches!(key.row().carrier, Carrier::Own | Carrier::Parts | Carrier::Movies);
+    let keys = KEYS.iter().filter(|(_, key)| adapter.kind != AdapterKind::Encoder && !own(key));
+    keys.map(|(name, key)| (*name, key)).collect()
 }
 
 fn options(adapter: &Adapter) -> &'static [&'static str] {
     match adapter.kind {
-        Kind::Renderer => &PICTURE,
-        Kind::Encoder => &MOVIE,
-        Kind::Exporter => &[],
+        AdapterKind::Renderer => &PICTURE,
+        AdapterKind::Encoder => &MOVIE,
+        AdapterKind::Exporter => &[],
     }
 }
 
 /// Each claim of an adapter: what it is about, what it holds, what it does not.
-struct Row {
+struct AdapterRow {
     about: &'static str,
     yes: Vec<String>,
     no: Vec<String>,
@@ -94,11 +79,11 @@ fn takes(list: &[String], name: &str) -> bool {
     list.is_empty() || list.iter().any(|own| own == name)
 }
 
-fn rows(adapter: &Adapter) -> Vec<Row> {
+fn rows(adapter: &Adapter) -> Vec<AdapterRow> {
     let split = |about, all: Vec<(String, bool)>| {
         let (yes, no): (Vec<_>, Vec<_>) = all.into_iter().partition(|(_, yes)| *yes);
         let names = |list: Vec<(String, bool)>| list.into_iter().map(|(name, _)| name).collect();
-        Row { about, yes: names(yes), no: names(no) }
+        AdapterRow { about, yes: names(yes), no: names(no) }
     };
     let accepts = |list: &[String], all: Vec<&str>| {
         all.into_iter().map(|name| (name.to_owned(), takes(list, name))).collect::<Vec<_>>()
@@ -114,9 +99,9 @@ fn rows(adapter: &Adapter) -> Vec<Row> {
         ("facts of a scene".to_owned(), !adapter.facts.is_empty()),
     ];
     let list = &adapter.accepts;
-    let renderer = adapter.kind == Kind::Renderer;
+    let renderer = adapter.kind == AdapterKind::Renderer;
     let mut rows = Vec::new();
-    if adapter.kind != Kind::Encoder {
+    if adapter.kind != AdapterKind::Encoder {
         let keys = settings(adapter).into_iter().map(|(name, key)| (name.to_owned(), adapter.carries(key)));
         rows.push(split("settings", keys.collect()));
         rows.push(split("also", variables));
@@ -139,7 +124,7 @@ fn rows(adapter: &Adapter) -> Vec<Row> {
             rows.push(split("channels", accepts(&list.channels, channels.map(|(name, _)| *name).collect())));
         }
     }
-    if adapter.kind == Kind::Encoder {
+    if adapter.kind == AdapterKind::Encoder {
         rows.push(split("types", accepts(&list.types, catalogue::CONTAINERS.iter().map(|known| known.name).collect())));
         rows.push(split("codecs", accepts(&list.codecs, catalogue::CODECS.iter().map(|known| known.name).collect())));
         let sounds = catalogue::AUDIO_CODECS.iter().map(|known| known.name).collect();
@@ -150,7 +135,7 @@ fn rows(adapter: &Adapter) -> Vec<Row> {
 }
 
 /// What an adapter can carry and accept, and what not.
-pub fn show(adapter: &Adapter, shelf: &Shelf, around: &Surroundings) -> String {
+pub fn show(adapter: &Adapter, shelf: &KnownAdapters, around: &Surroundings) -> String {
     let screen = around.out;
     let program = match program(adapter, shelf, around) {
         Ok(path) => path,

@@ -5,9 +5,11 @@ use std::process::Command;
 
 use truepath_understudy::harbour;
 
-use crate::args::Demo;
-use crate::effect::load::SHEET;
-use crate::exit_code::{Exit, Failure};
+use crate::args::DemoArgs;
+use crate::pipeline::load::SHEET;
+use truepath_exec::failure::{Cause, Failure};
+
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::show::{self, paint};
 
@@ -25,7 +27,7 @@ const MISTAKES: [(&str, &str); 3] = [
 const MISTAKEN: &str = "mistakes.toml";
 
 /// Writes the project and walks through it. The commands it shows are really run.
-pub fn run(args: &Demo, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &DemoArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let folder = &args.folder;
     write_project(folder)?;
     let folder = std::fs::canonicalize(folder).map_err(|error| Failure::machine("find", folder, &error))?;
@@ -96,7 +98,7 @@ impl Walk<'_> {
             words.join(" "),
             expected as i32
         );
-        let exit = if status.code() == Some(130) { Exit::Interrupted } else { Exit::Lacking };
-        Err(Failure { message, help: Some(format!("the project stays in {}", self.folder.display())), exit })
+        let cause = if status.code() == Some(130) { Cause::Interrupted } else { Cause::Program };
+        Err(Failure::new(cause, message).help(format!("the project stays in {}", self.folder.display())))
     }
 }

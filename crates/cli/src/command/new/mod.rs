@@ -9,17 +9,21 @@ use truepath_core::sheet::{self, Key};
 use truepath_core::source::FileId;
 use truepath_core::template::slug;
 
-use crate::args::New;
-use crate::effect::load::{self, SHEET};
-use crate::exit_code::{Exit, Failure};
-use crate::lower::{Surroundings, text as text_of};
+use crate::args::NewArgs;
+use crate::pipeline::load::{self, SHEET};
+use truepath_exec::failure::Failure;
+
+use crate::exit_code::Exit;
+use truepath_core::resolve::paths::from_system as text_of;
+
+use crate::lower::Surroundings;
 use crate::show;
 
 /// The starter.
 const TEXT: &str = include_str!("starter.toml");
 
 /// Writes the sheet for the first scene found in the folder or its `scenes`. A sheet that is there is never touched.
-pub fn run(args: &New, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &NewArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let folder = &args.folder;
     for made in [folder.clone(), folder.join("scenes"), folder.join("renders")] {
         std::fs::create_dir_all(&made).map_err(|error| Failure::machine("make the folder", &made, &error))?;

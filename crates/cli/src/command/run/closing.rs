@@ -8,14 +8,14 @@ use truepath_core::run::event::Event;
 use truepath_core::template::{Lookup, Value, expand_text};
 use truepath_core::verify::{State, Verdict};
 
-use crate::args::Run;
+use crate::args::RunArgs;
 use crate::command::again;
-use crate::effect::crew::Outcome;
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline::Loaded;
 use crate::show::verdicts::cut;
 use crate::show::{self, counted, paint, progress};
+use truepath_exec::scheduler::Outcome;
 
 /// Failures that are listed before the rest is only counted.
 const MOST_LINES: usize = 8;
@@ -60,7 +60,7 @@ impl Result {
     }
 
     /// How the call ends.
-    pub fn exit(&self, args: &Run) -> Exit {
+    pub fn exit(&self, args: &RunArgs) -> Exit {
         if self.outcome.interrupted {
             Exit::Interrupted
         } else if self.total > 0 && (!self.failures.is_empty() || (self.lost() > 0 && args.only.is_empty())) {
@@ -75,7 +75,7 @@ impl Result {
 }
 
 /// What was done, what failed, and the next command.
-pub fn summary(args: &Run, loaded: &Loaded, ended: &Result, around: &Surroundings) -> String {
+pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroundings) -> String {
     let screen = around.err;
     let files: i64 = ended.after.iter().map(|verdict| verdict.expected.count()).sum();
     let mut out = match ended.total {
@@ -109,15 +109,18 @@ pub fn summary(args: &Run, loaded: &Loaded, ended: &Result, around: &Surrounding
     } else if ended.total > 0 && ended.lost() > 0 && args.only.is_empty() {
         let lost = format!("{} did not come out", counted(ended.lost(), "file"));
         let job = ended.failures.iter().find_map(|event| match event {
-            Event::Failed { job, frames, .. } => Some(format!("log {job} {frames}")),
+            Event::Failed { job, frames, log, .. } if !log.is_empty() => Some(format!("log {job} {frames}")),
             _ => None,
         });
-        let command = job.unwrap_or_else(|| "verify".to_owned());
-        out.push_str(&format!(
-            "{}; see why with: truepath {command}{}\n",
-            paint(screen, show::BAD, lost),
-            sheets(args)
-        ));
+        let never = job.is_none() && ended.failures.iter().any(|event| matches!(event, Event::GaveUp { .. }));
+        if never {
+            // Nothing was started: what is said above is all there is.
+            out.push_str(&next(lost, show::BAD, "once that is put right, go on", "run"));
+        } else {
+            let command = job.unwrap_or_else(|| "verify".to_owned());
+            let lost = paint(screen, show::BAD, lost);
+            out.push_str(&format!("{lost}; see why with: truepath {command}{}\n", sheets(args)));
+        }
     } else if !kept.is_empty() {
         out.push_str(&next(kept.join(", "), show::ODD, "render again", "run --existing renew"));
     } else if changed > 0 {
@@ -149,7 +152,7 @@ fn kept_lines(loaded: &Loaded, ended: &Result, around: &Surroundings) -> String 
 }
 
 /// The sheets of a call as they were named.
-fn sheets(args: &Run) -> String {
+fn sheets(args: &RunArgs) -> String {
     use truepath_core::invoke::quote::sh::word;
     args.common.sheet.iter().map(|sheet| format!(" -f {}", word(&sheet.display().to_string()))).collect()
 }

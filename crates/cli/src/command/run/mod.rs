@@ -8,21 +8,26 @@ use std::time::Instant;
 
 use truepath_core::check::Machine;
 use truepath_core::frames::Frames;
+use truepath_core::plan::Call;
 use truepath_core::run::event::Event;
 use truepath_core::run::outstanding::{outstanding, standing};
 use truepath_core::sheet::Existing;
 use truepath_core::verify::Verdict;
 
-use crate::args::{self, Order, Run};
-use crate::effect::claims::{self, Claims, Other, Times, Worker};
-use crate::effect::crew::{Crew, Outcome};
-use crate::effect::lock::{self, Lock};
-use crate::effect::made::Asking;
-use crate::effect::observe::{Look, Observation};
-use crate::effect::{export, journal, journal::Journal, recover};
-use crate::exit_code::{Exit, Failure};
+use crate::args::{self, CallOrder, RunArgs};
+use truepath_exec::failure::{Cause, Failure, Trouble};
+use truepath_exec::landing::recover;
+use truepath_exec::observe::{Look, Observation};
+use truepath_exec::process::SystemPrograms;
+use truepath_exec::record::Asking;
+use truepath_exec::scheduler::{self, Orders, Outcome, export};
+use truepath_exec::share::{self as claims, Claims, Member, Other, Times};
+use truepath_exec::state::journal::{self, Journal, Opening};
+use truepath_exec::state::{Lock, StateFolder};
+
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, Loaded, Queue, Way};
+use crate::pipeline::{self, LoadOptions, Loaded, Queue};
 use crate::show::counter::Counter;
 use crate::show::progress::Progress;
 use crate::show::{self, counted};
@@ -40,10 +45,14 @@ struct Ours {
 }
 
 /// Renders, stages and lands all frames that are needed, sheet by sheet.
-pub fn run(args: &Run, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let mut ours: Vec<Ours> = Vec::new();
     let mut queue = loop {
-        let queue = pipeline::load(&args.common, around, Way { anew: args.anew && ours.is_empty(), ..Way::default() })?;
+        let queue = pipeline::load(
+            &args.common,
+            around,
+            LoadOptions { anew: args.anew && ours.is_empty(), ..LoadOptions::default() },
+        )?;
         if ours.is_empty() {
             super::tell_findings(&queue, around);
         }
@@ -66,25 +75,28 @@ pub fn run(args: &Run, around: &Surroundings) -> Result<Exit, Failure> {
 
 /// Takes the sheets for this run and clears up after earlier ones. False where something has changed since they were
 /// loaded: they have to be looked at again.
-fn take(args: &Run, queue: &Queue, ours: &mut Vec<Ours>, around: &Surroundings) -> Result<bool, Failure> {
+fn take(args: &RunArgs, queue: &Queue, ours: &mut Vec<Ours>, around: &Surroundings) -> Result<bool, Failure> {
     let mut as_loaded = true;
     for loaded in &queue.sheets {
         super::guard_final(loaded, args.is_final)?;
         super::need_adapters(loaded)?;
-        let state = lock::state_folder(&loaded.sheet);
+        let state = &loaded.state;
         if !ours.iter().any(|own| own.sheet == loaded.sheet) {
-            let lock = lock::take(&state, &around.host, args.share);
-            let lock = lock.map_err(|failure| match claims::others(&state).is_empty() {
+            let lock = state.lock(&around.host, args.share);
+            let lock = lock.map_err(|failure| match claims::others(state).is_empty() {
                 true => failure,
                 false => failure.help(JOIN),
             })?;
             if !args.share {
-                alone(&state, loaded, around)?;
-                claims::clear(&state);
+                alone(state, loaded, around)?;
+                claims::clear(state);
             }
-            let journal = Journal::new(&state, around, loaded.ground.history.next_turn(), args.share);
+            let now = around.now().timestamp();
+            let opening =
+                Opening { host: &around.host, at: now.to_string(), second: now.as_second(), share: args.share };
+            let journal = Journal::new(state, &opening, loaded.ground.history.next_turn());
             ours.push(Ours { sheet: loaded.sheet.clone(), journal, _lock: lock });
-            as_loaded &= super::pin(loaded, args.anew)? && journal::list(&state) == loaded.ground.history.journals;
+            as_loaded &= super::pin(loaded, args.anew)? && journal::list(state) == loaded.ground.history.journals;
             let Some(own) = ours.last() else { continue };
             as_loaded &= recovered(args, loaded, &own.journal, around)?;
         } else {
@@ -95,14 +107,14 @@ fn take(args: &Run, queue: &Queue, ours: &mut Vec<Ours>, around: &Surroundings) 
 }
 
 /// Clears up after runs that were cut short. True where that changed nothing on disk.
-fn recovered(args: &Run, loaded: &Loaded, journal: &Journal, around: &Surroundings) -> Result<bool, Failure> {
+fn recovered(args: &RunArgs, loaded: &Loaded, journal: &Journal, around: &Surroundings) -> Result<bool, Failure> {
     let sessions = &loaded.ground.history.sessions;
     let dead = |tag: &str| {
         let session = sessions.iter().find(|session| session.began.tag == tag);
         // Without others, whatever is left is left for good.
         !args.share || session.is_some_and(|session| recover::is_over(&session.began))
     };
-    let found = recover::recover(loaded, around, journal, &loaded.ground.made_of, &dead)?;
+    let found = recover::recover(loaded.project(around), journal, &dead).map_err(only)?;
     if found.ended > 0 {
         let renderers = counted(i64::try_from(found.ended).unwrap_or(i64::MAX), "renderer");
         show::tell(&format!("{renderers} of an interrupted run still ran, and was ended\n"));
@@ -114,7 +126,7 @@ fn recovered(args: &Run, loaded: &Loaded, journal: &Journal, around: &Surroundin
 }
 
 /// Makes sure that nobody on another machine shares the sheet: the kernel's lock may not reach that far.
-fn alone(state: &std::path::Path, loaded: &Loaded, around: &Surroundings) -> Result<(), Failure> {
+fn alone(state: &StateFolder, loaded: &Loaded, around: &Surroundings) -> Result<(), Failure> {
     let others: Vec<(Other, Option<String>)> = claims::others(state)
         .into_iter()
         .map(|other| (other.sign(), other))
@@ -125,7 +137,8 @@ fn alone(state: &std::path::Path, loaded: &Loaded, around: &Surroundings) -> Res
     if first.worker.host != around.host {
         let host = &first.worker.host;
         show::tell(&format!(
-            "{host} has shared this sheet and not left it; watching {takeover:?} for a sign of life\n"
+            "{host} has shared this sheet and not left it; watching {} for a sign of life\n",
+            humantime::format_duration(takeover)
         ));
     }
     let since = Instant::now();
@@ -134,7 +147,7 @@ fn alone(state: &std::path::Path, loaded: &Loaded, around: &Surroundings) -> Res
         if let Some((other, _)) = alive {
             let worker = &other.worker;
             let message = format!("others share this sheet: process {} on {}", worker.process, worker.host);
-            return Err(Failure { message, help: Some(JOIN.to_owned()), exit: Exit::Machine });
+            return Err(Failure::new(Cause::Machine, message).help(JOIN));
         }
         if since.elapsed() >= takeover {
             return Ok(());
@@ -143,7 +156,7 @@ fn alone(state: &std::path::Path, loaded: &Loaded, around: &Surroundings) -> Res
     }
 }
 
-fn sheet(args: &Run, loaded: &mut Loaded, journal: &Journal, around: &Surroundings) -> Result<Exit, Failure> {
+fn sheet(args: &RunArgs, loaded: &mut Loaded, journal: &Journal, around: &Surroundings) -> Result<Exit, Failure> {
     let choice = args.existing.map(existing).unwrap_or(loaded.plan.run.existing);
     let here = loaded.machine.workers.and_then(|workers| usize::try_from(workers).ok());
     if let Some(chunk) = args.chunk {
@@ -161,7 +174,7 @@ fn sheet(args: &Run, loaded: &mut Loaded, journal: &Journal, around: &Surroundin
     if choice == Existing::Stop && before.iter().any(|verdict| !standing(verdict).is_empty()) {
         let there: i64 = before.iter().map(|verdict| standing(verdict).count()).sum();
         let message = format!("{} of this plan are there already, and existing = \"stop\"", counted(there, "file"));
-        return Err(Failure { message, help: Some("`truepath verify` shows them".to_owned()), exit: Exit::No });
+        return Err(Failure::new(Cause::Refused, message).help("`truepath verify` shows them"));
     }
     let mut need: Vec<Frames> = before.iter().map(|verdict| outstanding(verdict, choice)).collect();
     if !args.only.is_empty() {
@@ -173,8 +186,8 @@ fn sheet(args: &Run, loaded: &mut Loaded, journal: &Journal, around: &Surroundin
     let mut ended = Ended { total, ..Ended::default() };
     let mut last = true;
     if total > 0 {
-        let work = Work { loaded, before: &before, need: &need, spread: args.order == Order::Spread };
-        (ended.outcome, last) = render(args, &work, (journal, choice), (around, &mut ended.failures))?;
+        let work = Work { loaded, before: &before, need: &need, spread: args.order == CallOrder::Spread };
+        (ended.outcome, ended.failures, last) = render(args, &work, (journal, choice), around)?;
     }
     ended.seconds = began.elapsed().as_secs_f64();
     ended.after = if total == 0 { before } else { again(loaded, around)? };
@@ -206,7 +219,7 @@ fn observe(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failu
 /// Looks at disk and journals once more.
 fn again(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
     let machine = Machine {
-        history: journal::read(&lock::state_folder(&loaded.sheet), truepath_core::run::history::Depth::Landings),
+        history: journal::read(&loaded.state, truepath_core::run::history::Depth::Landings)?,
         made_of: loaded.ground.made_of.clone(),
         ..Default::default()
     };
@@ -225,23 +238,21 @@ fn asking<'a>(loaded: &'a Loaded, around: &'a Surroundings, told: &'a dyn Fn(u64
     Asking {
         plan: &loaded.plan,
         adapters: &loaded.adapters,
-        programs: &loaded.machine.programs,
+        programs: loaded.programs(around),
         facts: &loaded.facts,
-        sheet: &loaded.sheet,
-        around,
+        state: &loaded.state,
+        resource: &pipeline::load::resource,
         told,
     }
 }
 
-type Told<'t> = (&'t Surroundings, &'t mut Vec<Event>);
-
-/// Renders; whether this is the worker that ends the round.
+/// Renders; what failed for good, and whether this is the member that ends the round.
 fn render(
-    args: &Run,
+    args: &RunArgs,
     work: &Work<'_>,
     (journal, choice): (&Journal, Existing),
-    (around, failures): Told<'_>,
-) -> Result<(Outcome, bool), Failure> {
+    around: &Surroundings,
+) -> Result<(Outcome, Vec<Event>, bool), Failure> {
     let loaded = work.loaded;
     let calls = work.calls(&args.only, args.share);
     let claims = args.share.then(|| join(work, journal, choice, around)).transpose()?;
@@ -250,42 +261,77 @@ fn render(
     let began = journal.began(total);
     journal.write(&began)?;
     progress.show(&began);
-    let parts: Vec<_> = calls.iter().flat_map(|call| loaded.shop(around).narrowed(call, work.need)).collect();
-    export::needs(loaded, &parts, around)?;
-    export::make(&loaded.shop(around).exports(&parts), loaded, (journal, around))?;
-    let own = (around, journal, claims.as_ref());
-    let mut crew = Crew::new(loaded, own, (work.before, work.need, &loaded.ground.made_of), calls);
-    crew.keep_going = args.keep_going;
-    let outcome = crew.render(|events| progress.follow(events));
+    let parts: Vec<_> = calls.iter().flat_map(|call| loaded.command_lines(around).narrowed(call, work.need)).collect();
+    let programs = SystemPrograms::guarded(&around.program);
+    let blocked = prepare(loaded, &parts, (journal, &programs), around)?;
+    for (job, failure) in &blocked {
+        let job = loaded.plan.jobs[*job].name.clone();
+        let event = Event::GaveUp { job, why: failure.message.clone() };
+        journal.write(&event)?;
+        progress.show(&event);
+    }
+    let calls: Vec<_> = calls.into_iter().filter(|call| !blocked.contains_key(&call.job)).collect();
+    if let (true, Some(first)) = (calls.is_empty(), blocked.into_values().next()) {
+        progress.end();
+        return Err(first);
+    }
+    let mut orders = Orders::new(loaded.project(around), journal, &programs, calls);
+    orders.claims = claims.as_ref();
+    orders.before = work.before;
+    orders.need = work.need;
+    orders.keep_going = args.keep_going;
+    for (name, count) in &loaded.machine.slots {
+        let own = orders.licences.entry(name.clone()).or_insert(*count);
+        *own = (*own).min(*count);
+    }
+    let outcome = scheduler::run(orders, |events| progress.follow(events));
     progress.end();
-    *failures = progress.into_failures();
+    let failures = progress.into_failures();
     recover::remove_empty_bases(&loaded.plan);
     let outcome = outcome?;
     let last = match claims {
         None => true,
         // Whoever makes some calls only does not know what becomes of the others.
         Some(_) if outcome.interrupted || !args.only.is_empty() => false,
-        Some(claims) if outcome.gave_up => {
-            claims::others(&lock::state_folder(&loaded.sheet)).is_empty() && claims.end_round()
-        }
+        Some(claims) if outcome.gave_up => claims::others(&loaded.state).is_empty() && claims.end_round(),
         Some(claims) => claims.end_round(),
     };
-    Ok((outcome, last))
+    Ok((outcome, failures, last))
+}
+
+/// What comes before the first frame. Jobs for which it cannot be done are returned with the reason.
+fn prepare(
+    loaded: &Loaded,
+    calls: &[Call],
+    (journal, programs): (&Journal, &SystemPrograms),
+    around: &Surroundings,
+) -> Result<export::Blocked, Failure> {
+    let mut blocked = export::needs(&loaded.plan, &loaded.adapters, calls, &around.program);
+    let free: Vec<_> = calls.iter().filter(|call| !blocked.contains_key(&call.job)).cloned().collect();
+    let unexported = export::make(loaded.project(around), &free, journal, programs)?;
+    blocked.extend(unexported);
+    Ok(blocked)
+}
+
+/// What went wrong, where it makes no difference how far it reaches.
+fn only(trouble: Trouble) -> Failure {
+    match trouble {
+        Trouble::Call(failure) | Trouble::Run(failure) => failure,
+    }
 }
 
 fn join(work: &Work<'_>, journal: &Journal, choice: Existing, around: &Surroundings) -> Result<Claims, Failure> {
     let run = &work.loaded.plan.run;
     let times = Times { heartbeat: run.heartbeat, takeover: run.takeover };
-    let worker = Worker::own(&around.host, journal.name());
-    let state = lock::state_folder(&work.loaded.sheet);
-    Claims::join(&state, &work.digest(choice), &worker, (journal.tag(), times), choice == Existing::Replace)
+    let member = Member::own(&around.host, journal);
+    Claims::join(&work.loaded.state, &work.digest(choice), &member, times, choice == Existing::Replace)
 }
 
-fn existing(choice: args::Existing) -> Existing {
+fn existing(choice: args::ExistingFiles) -> Existing {
     match choice {
-        args::Existing::Keep => Existing::Keep,
-        args::Existing::Renew => Existing::Renew,
-        args::Existing::Replace => Existing::Replace,
-        args::Existing::Stop => Existing::Stop,
+        args::ExistingFiles::Keep => Existing::Keep,
+        args::ExistingFiles::Renew => Existing::Renew,
+        args::ExistingFiles::Replace => Existing::Replace,
+        args::ExistingFiles::Stop => Existing::Stop,
     }
 }

@@ -2,19 +2,21 @@
 
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
-use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
 use std::sync::Arc;
 
 use truepath_core::frames::Frames;
-use truepath_core::plan::{Invocation, invocations};
+use truepath_core::plan::{Call, calls_of};
 use truepath_core::resolve::Job;
 use truepath_core::run::order::spread;
 use truepath_core::run::outstanding::standing;
 use truepath_core::run::pace::Load;
-use truepath_core::sheet::{Existing, Given, Key, Layer, Setting};
+use truepath_core::sheet::Existing;
 use truepath_core::verify::Verdict;
 
-use crate::exit_code::{Exit, Failure};
+use truepath_exec::disk;
+use truepath_exec::failure::{Cause, Failure};
+
 use crate::pipeline::Loaded;
 use crate::show::counted;
 
@@ -35,18 +37,18 @@ pub struct Work<'w> {
 
 impl Work<'_> {
     /// The calls of the plan of which anything is needed, in their order. Calls that others may claim are never split.
-    pub fn calls(&self, only: &[String], share: bool) -> Vec<Invocation> {
+    pub fn calls(&self, only: &[String], share: bool) -> Vec<Call> {
         let plan = &self.loaded.plan;
         let adapter = |job: &Job| self.loaded.adapter(job);
-        let is_needed = |call: &Invocation| call.series.iter().any(|at| !self.need[*at].is_disjoint(&call.frames));
-        let calls = invocations(plan, &adapter).filter(|call| only.is_empty() || only.contains(&call.id));
-        let mut calls: Vec<Invocation> = calls.filter(is_needed).collect();
+        let is_needed = |call: &Call| call.series.iter().any(|at| !self.need[*at].is_disjoint(&call.frames));
+        let calls = calls_of(plan, &adapter).filter(|call| only.is_empty() || only.contains(&call.id));
+        let mut calls: Vec<Call> = calls.filter(is_needed).collect();
         if self.spread && share {
-            let group = |call: &Invocation| call.series.first().copied().unwrap_or(0);
+            let group = |call: &Call| call.series.first().copied().unwrap_or(0);
             let order = spread(&calls.iter().map(group).collect::<Vec<_>>());
             calls = order.into_iter().map(|at| calls[at].clone()).collect();
         } else if self.spread {
-            let mut ranked: Vec<(usize, Invocation)> = calls.iter().flat_map(|call| self.apart(call)).collect();
+            let mut ranked: Vec<(usize, Call)> = calls.iter().flat_map(|call| self.apart(call)).collect();
             ranked.sort_by_key(|(rank, _)| *rank);
             calls = ranked.into_iter().map(|(_, call)| call).collect();
         }
@@ -54,7 +56,7 @@ impl Work<'_> {
     }
 
     /// A call with the first, the last and the middle frame of its series in calls of their own, each with its rank.
-    fn apart(&self, call: &Invocation) -> Vec<(usize, Invocation)> {
+    fn apart(&self, call: &Call) -> Vec<(usize, Call)> {
         let Some(adapter) = self.loaded.adapter(&self.loaded.plan.jobs[call.job]) else { return Vec::new() };
         let frames = self.loaded.plan.series[call.series[0]].frames.clone().unwrap_or_default();
         let early = [frames.first(), frames.last(), frames.middle()].into_iter().enumerate();
@@ -72,7 +74,7 @@ impl Work<'_> {
     }
 
     /// How much there is of each kind of call.
-    pub fn loads(&self, calls: &[Invocation]) -> Vec<Load> {
+    pub fn loads(&self, calls: &[Call]) -> Vec<Load> {
         let plan = &self.loaded.plan;
         let mut loads: Vec<Load> = Vec::new();
         let mut rows: BTreeMap<String, usize> = BTreeMap::new();
@@ -113,10 +115,9 @@ pub fn share_threads(loaded: &mut Loaded) {
     let threads = i64::try_from((cores / workers).max(1)).unwrap_or(1);
     let adapters = loaded.adapters.clone();
     for job in &mut loaded.plan.jobs {
-        let adapter = job.settings.text(&Key::Adapter).and_then(|name| adapters.get(name));
-        if job.settings.get(&Key::Threads).is_none() && adapter.is_some_and(|adapter| adapter.uses("threads")) {
-            let given = Given { value: Arc::new(Setting::Whole(threads)), at: None, layer: Layer::BuiltIn };
-            Arc::make_mut(&mut Arc::make_mut(job).settings).values.insert(Key::Threads, given);
+        let adapter = job.adapter.as_deref().and_then(|name| adapters.get(name));
+        if job.threads.is_none() && adapter.is_some_and(|adapter| adapter.uses("threads")) {
+            Arc::make_mut(job).threads = Some(threads);
         }
     }
 }
@@ -124,7 +125,7 @@ pub fn share_threads(loaded: &mut Loaded) {
 /// Leaves of what is needed only what the calls named with --only write.
 pub fn keep_only(only: &[String], loaded: &Loaded, need: &mut [Frames]) -> Result<(), Failure> {
     let adapter = |job: &Job| loaded.adapter(job);
-    let calls: Vec<Invocation> = invocations(&loaded.plan, &adapter).filter(|call| only.contains(&call.id)).collect();
+    let calls: Vec<Call> = calls_of(&loaded.plan, &adapter).filter(|call| only.contains(&call.id)).collect();
     if let Some(unknown) = only.iter().find(|id| !calls.iter().any(|call| call.id == **id)) {
         return Err(Failure::unreadable(format!("no call of this plan is named `{unknown}`"))
             .help("`truepath build --to json` lists them; frames per call (chunk) are part of their names"));
@@ -143,15 +144,13 @@ pub fn guard_protected(loaded: &Loaded, before: &[Verdict], need: &[Frames]) -> 
     for (verdict, need) in before.iter().zip(need) {
         let series = &loaded.plan.series[verdict.series];
         let over = need.intersect(&standing(verdict));
-        let is_protected = |path: &String| {
-            std::fs::metadata(path).is_ok_and(|about| about.is_file() && about.permissions().mode() & 0o222 == 0)
-        };
+        let is_protected = |path: &String| disk::is_protected(Path::new(path));
         protected.extend(over.iter().map(|frame| series.name(frame)).filter(is_protected));
     }
     let Some(first) = protected.first() else { return Ok(()) };
     let count = i64::try_from(protected.len()).unwrap_or(i64::MAX);
     let are = if count == 1 { "is" } else { "are" };
     let message = format!("{} to be replaced {are} write-protected, the first is {first}", counted(count, "file"));
-    let help = Some("allow writing (chmod u+w), move them away, or leave them out with --frames".to_owned());
-    Err(Failure { message, help, exit: Exit::Machine })
+    Err(Failure::new(Cause::Machine, message)
+        .help("allow writing (chmod u+w), move them away, or leave them out with --frames"))
 }

@@ -7,12 +7,12 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use crate::frames::{Frames, Run};
+use crate::frames::{FrameRun, Frames, Number};
 use crate::template::{Pattern, Piece};
 
 /// The names of one series: `at` is the caller's number for it, `frames` are as numbered in names.
 #[derive(Clone, Debug)]
-pub struct Names {
+pub struct NamedSeries {
     /// The caller's number.
     pub at: usize,
     /// The pattern, folded where systems fold.
@@ -28,21 +28,21 @@ pub struct Meeting {
     pub first: usize,
     /// And of the other.
     pub second: usize,
-    /// A frame of the second series whose name is also one of the first.
-    pub frame: i64,
+    /// A number of the second series whose name is also one of the first.
+    pub number: Number,
 }
 
 /// For every series that meets an earlier one, one such meeting. Series are compared only where their text without
 /// numbers is the same, so that ten thousand unlike ones cost ten thousand look-ups. Of two
 /// series numbered `own` or higher nothing is said: somebody else asks for those.
 #[must_use]
-pub fn meetings(names: &[Names], own: usize) -> Vec<Meeting> {
-    let mut shelves: HashMap<String, Shelf> = HashMap::new();
+pub fn meetings(names: &[NamedSeries], own: usize) -> Vec<Meeting> {
+    let mut shelves: HashMap<Vec<String>, ByNumbers> = HashMap::new();
     for (at, name) in names.iter().enumerate() {
         let (skeleton, structure) = structure(&name.pattern);
         shelves.entry(skeleton).or_default().entry(structure).or_default().push(at);
     }
-    let mut found = Found { names, own, by_second: BTreeMap::new() };
+    let mut found = Meetings { names, own, by_second: BTreeMap::new() };
     for shelf in shelves.values() {
         shelf.values().for_each(|list| sweep(list, &mut found));
         let mut masks: BTreeMap<Vec<bool>, Vec<&Structure>> = BTreeMap::new();
@@ -61,7 +61,7 @@ pub fn meetings(names: &[Names], own: usize) -> Vec<Meeting> {
 }
 
 /// Compares series whose holes stand in different places: only those that agree in the numbers which both spell out.
-fn join(shelf: &Shelf, (left, right): (&[&Structure], &[&Structure]), common: &[usize], found: &mut Found<'_>) {
+fn join(shelf: &ByNumbers, (left, right): (&[&Structure], &[&Structure]), common: &[usize], found: &mut Meetings<'_>) {
     let spelt = |structure: &Structure| common.iter().map(|run| structure.0[*run].clone()).collect::<Vec<_>>();
     let mut by_number: HashMap<Vec<Option<String>>, Vec<&Structure>> = HashMap::new();
     for structure in right {
@@ -76,10 +76,10 @@ fn join(shelf: &Shelf, (left, right): (&[&Structure], &[&Structure]), common: &[
 }
 
 /// Series whose text without numbers is the same, by what their numbers are.
-type Shelf = BTreeMap<Structure, Vec<usize>>;
+type ByNumbers = BTreeMap<Structure, Vec<usize>>;
 
 /// Series of one structure, by their first frames: of one pattern only those whose spans overlap are compared.
-fn sweep(list: &[usize], found: &mut Found<'_>) {
+fn sweep(list: &[usize], found: &mut Meetings<'_>) {
     let names = found.names;
     let first = |at: &usize| names[*at].frames.first().unwrap_or(0);
     let mut by_first = list.to_vec();
@@ -95,13 +95,13 @@ fn sweep(list: &[usize], found: &mut Found<'_>) {
 }
 
 /// The meetings found so far, by the later series.
-struct Found<'n> {
-    names: &'n [Names],
+struct Meetings<'n> {
+    names: &'n [NamedSeries],
     own: usize,
     by_second: BTreeMap<usize, Meeting>,
 }
 
-impl Found<'_> {
+impl Meetings<'_> {
     /// Compares two series, unless the later one is known to meet another already.
     fn compare(&mut self, a: usize, b: usize) {
         let (a, b) = (&self.names[a], &self.names[b]);
@@ -109,8 +109,8 @@ impl Found<'_> {
         if first.at >= self.own || self.by_second.contains_key(&second.at) {
             return;
         }
-        if let Some(frame) = meet((&second.pattern, &second.frames), (&first.pattern, &first.frames)) {
-            self.by_second.insert(second.at, Meeting { first: first.at, second: second.at, frame });
+        if let Some(number) = meet((&second.pattern, &second.frames), (&first.pattern, &first.frames)) {
+            self.by_second.insert(second.at, Meeting { first: first.at, second: second.at, number });
         }
     }
 }
@@ -119,13 +119,13 @@ impl Found<'_> {
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 struct Structure(Vec<Option<String>>);
 
-/// The text of a pattern with each run of digits, signs and holes made one mark, and what those runs were.
-fn structure(pattern: &Pattern) -> (String, Structure) {
-    let (mut skeleton, mut runs) = (String::new(), Vec::new());
+/// The text of a pattern between its runs of digits, signs and holes, and what those runs were.
+fn structure(pattern: &Pattern) -> (Vec<String>, Structure) {
+    let (mut skeleton, mut runs) = (vec![String::new()], Vec::new());
     let mut open: Option<Option<String>> = None;
     for piece in pattern.pieces() {
         match piece {
-            Piece::Frame { .. } => open = Some(None),
+            Piece::Frame { .. } | Piece::Version => open = Some(None),
             Piece::Text(text) => {
                 for c in text.chars() {
                     if c.is_ascii_digit() || c == '-' {
@@ -135,9 +135,9 @@ fn structure(pattern: &Pattern) -> (String, Structure) {
                     } else {
                         if let Some(run) = open.take() {
                             runs.push(run);
-                            skeleton.push('\u{1}');
+                            skeleton.push(String::new());
                         }
-                        skeleton.push(c);
+                        skeleton.iter_mut().next_back().into_iter().for_each(|text| text.push(c));
                     }
                 }
             }
@@ -145,38 +145,39 @@ fn structure(pattern: &Pattern) -> (String, Structure) {
     }
     if let Some(run) = open {
         runs.push(run);
-        skeleton.push('\u{1}');
+        skeleton.push(String::new());
     }
     (skeleton, Structure(runs))
 }
 
-/// A frame of the first series whose name is also a name of the second.
+/// A number of the first series whose name is also a name of the second.
 #[must_use]
-pub fn meet(a: (&Pattern, &Frames), b: (&Pattern, &Frames)) -> Option<i64> {
+pub fn meet(a: (&Pattern, &Frames), b: (&Pattern, &Frames)) -> Option<Number> {
     if a.0 == b.0 && a.0.frame_width().is_some() {
-        return a.1.intersect(b.1).first();
+        return a.1.intersect(b.1).first().map(Number::new);
     }
-    if b.0.frame_width().is_none() {
-        return a.0.read(&b.0.name(0)).filter(|frame| a.0.frame_width().is_none() || a.1.contains(*frame));
+    if let Some(name) = b.0.fixed() {
+        return a.0.read(&name).filter(|number| a.0.frame_width().is_none() || a.1.contains(number.value()));
     }
-    if a.0.frame_width().is_none() {
-        return b.0.read(&a.0.name(0)).filter(|frame| b.1.contains(*frame)).and(a.1.first());
+    if let Some(name) = a.0.fixed() {
+        let read = b.0.read(&name).filter(|number| b.1.contains(number.value()));
+        return read.and(a.1.first().map(Number::new));
     }
     let (forms_a, forms_b) = (forms(a.1), forms(b.1));
     forms_a.iter().flat_map(|x| forms_b.iter().map(move |y| (x, y))).find_map(|(x, y)| {
         let found = overlay(&cells(a.0, x), &cells(b.0, y), x, y)?;
-        Some(if x.negative { -found } else { found })
+        Some(Number::new(if x.negative { -found } else { found }))
     })
 }
 
 /// Frames of one sign and one number of digits, without their sign.
-struct Form {
+struct DigitForm {
     negative: bool,
     digits: usize,
-    runs: Vec<Run>,
+    runs: Vec<FrameRun>,
 }
 
-fn forms(frames: &Frames) -> Vec<Form> {
+fn forms(frames: &Frames) -> Vec<DigitForm> {
     let mut forms = Vec::new();
     for digits in 1..=16u32 {
         let (low, high) = (if digits == 1 { 0 } else { 10i64.pow(digits - 1) }, 10i64.pow(digits) - 1);
@@ -184,9 +185,9 @@ fn forms(frames: &Frames) -> Vec<Form> {
             let low = if negative { low.max(1) } else { low };
             let range = if negative { Frames::range(-high, -low) } else { Frames::range(low, high) };
             let inside = frames.intersect(&range);
-            let unsigned = |run: &Run| if negative { Run { first: -run.last(), ..*run } } else { *run };
+            let unsigned = |run: &FrameRun| if negative { FrameRun { first: -run.last(), ..*run } } else { *run };
             if !inside.is_empty() {
-                forms.push(Form {
+                forms.push(DigitForm {
                     negative,
                     digits: digits as usize,
                     runs: inside.runs().iter().map(unsigned).collect(),
@@ -204,11 +205,12 @@ enum Cell {
     Digit(usize),
 }
 
-fn cells(pattern: &Pattern, form: &Form) -> Vec<Cell> {
+fn cells(pattern: &Pattern, form: &DigitForm) -> Vec<Cell> {
     let mut cells = Vec::new();
     for piece in pattern.pieces() {
         match piece {
             Piece::Text(text) => cells.extend(text.bytes().map(Cell::Known)),
+            Piece::Version => cells.push(Cell::Known(b'v')),
             Piece::Frame { width } => {
                 cells.extend(form.negative.then_some(Cell::Known(b'-')));
                 cells.extend((form.digits..*width).map(|_| Cell::Known(b'0')));
@@ -253,7 +255,7 @@ impl Digits {
 }
 
 /// Lays two names over each other; a frame number (without sign) of the first that solves it.
-fn overlay(a: &[Cell], b: &[Cell], x: &Form, y: &Form) -> Option<i64> {
+fn overlay(a: &[Cell], b: &[Cell], x: &DigitForm, y: &DigitForm) -> Option<i64> {
     if a.len() != b.len() {
         return None;
     }
@@ -279,7 +281,7 @@ fn overlay(a: &[Cell], b: &[Cell], x: &Form, y: &Form) -> Option<i64> {
     match (slope(&weights_a), slope(&weights_b)) {
         (Some(slope_a), Some(slope_b)) => {
             let most = 10i64.checked_pow(u32::try_from(free.len()).ok()?)? - 1;
-            let solutions = |runs: &[Run], slope, known| {
+            let solutions = |runs: &[FrameRun], slope, known| {
                 runs.iter().filter_map(|run| preimage(run, slope, known, most)).collect::<Vec<_>>()
             };
             let (left, right) = (solutions(&x.runs, slope_a, known_a), solutions(&y.runs, slope_b, known_b));
@@ -287,7 +289,10 @@ fn overlay(a: &[Cell], b: &[Cell], x: &Form, y: &Form) -> Option<i64> {
             Some(known_a + slope_a * both.first)
         }
         // Only patterns with several holes that lie across each other come here; their free digits are few.
-        _ => try_all(&x.runs, &y.runs, (known_a, &weights_a), (known_b, &weights_b)),
+        _ => {
+            let side = |runs, known, weights| Side { runs, known, weights };
+            try_all(&side(&x.runs, known_a, &weights_a), &side(&y.runs, known_b, &weights_b))
+        }
     }
 }
 
@@ -315,7 +320,7 @@ fn slope(weights: &[i64]) -> Option<i64> {
 }
 
 /// All `n` from 0 to `most` for which `known + slope * n` lies in the run.
-fn preimage(run: &Run, slope: i64, known: i64, most: i64) -> Option<Run> {
+fn preimage(run: &FrameRun, slope: i64, known: i64, most: i64) -> Option<FrameRun> {
     let step = i128::from(run.step);
     let start = i128::from(run.first) - i128::from(known);
     let end = i128::from(run.last()) - i128::from(known);
@@ -326,29 +331,32 @@ fn preimage(run: &Run, slope: i64, known: i64, most: i64) -> Option<Run> {
     }
     // slope * n = start (mod step): walk at most the classes of the step's part that the slope does not share.
     let classes = step / gcd(slope, step);
-    let inverse_found = Run::congruent(slope, start, step)?;
+    let inverse_found = FrameRun::congruent(slope, start, step)?;
     let first = low + (inverse_found - low).rem_euclid(classes);
-    Run::new(i64::try_from(first).ok()?, i64::try_from(high).ok()?, i64::try_from(classes).ok()?)
+    FrameRun::new(i64::try_from(first).ok()?, i64::try_from(high).ok()?, i64::try_from(classes).ok()?)
 }
 
 fn gcd(a: i128, b: i128) -> i128 {
     if b == 0 { a } else { gcd(b, a % b) }
 }
 
-fn try_all(
-    a: &[Run],
-    b: &[Run],
-    (known_a, weights_a): (i64, &[i64]),
-    (known_b, weights_b): (i64, &[i64]),
-) -> Option<i64> {
-    let total = 10u64.checked_pow(u32::try_from(weights_a.len()).ok()?)?;
+/// One pattern's numbers, what is known of one, and what each free digit adds to it.
+struct Side<'s> {
+    runs: &'s [FrameRun],
+    known: i64,
+    weights: &'s [i64],
+}
+
+fn try_all(a: &Side<'_>, b: &Side<'_>) -> Option<i64> {
+    let total = 10u64.checked_pow(u32::try_from(a.weights.len()).ok()?)?;
     (0..total).find_map(|mut n| {
-        let (mut left, mut right) = (known_a, known_b);
-        for (wa, wb) in weights_a.iter().zip(weights_b) {
+        let (mut left, mut right) = (a.known, b.known);
+        for (wa, wb) in a.weights.iter().zip(b.weights) {
             let digit = i64::try_from(n % 10).unwrap_or(0);
             (left, right, n) = (left + wa * digit, right + wb * digit, n / 10);
         }
-        (a.iter().any(|run| run.contains(left)) && b.iter().any(|run| run.contains(right))).then_some(left)
+        let among = |side: &Side<'_>, number| side.runs.iter().any(|run| run.contains(number));
+        (among(a, left) && among(b, right)).then_some(left)
     })
 }
 
@@ -358,8 +366,8 @@ mod tests {
 
     use proptest::prelude::*;
 
-    use super::{Names, meet, meetings};
-    use crate::frames::{FrameExpr, Frames};
+    use super::{NamedSeries, meet, meetings};
+    use crate::frames::{FrameExpr, Frames, Number};
     use crate::template::Pattern;
 
     fn pattern(text: &str) -> Pattern {
@@ -380,7 +388,7 @@ mod tests {
     fn one_frame_in_a_billion_is_found() {
         let (a, b) = (frames("1-1000000000"), frames("1000000000-2000000000"));
         let name = pattern("/r/x.#4.exr");
-        assert_eq!(meet((&name, &a), (&name, &b)), Some(1_000_000_000));
+        assert_eq!(meet((&name, &a), (&name, &b)), Some(Number::new(1_000_000_000)));
         assert_eq!(meet((&name, &frames("1-999999999/2")), (&name, &frames("2-1000000000/2"))), None);
         let short = frames("1-99999999");
         assert_eq!(
@@ -390,7 +398,7 @@ mod tests {
         );
         assert_eq!(
             meet((&pattern("x1#4"), &frames("1-999999999")), (&pattern("x#4"), &frames("1000000007-1999999999/9"))),
-            Some(100_000_006)
+            Some(Number::new(100_000_006))
         );
     }
 
@@ -400,12 +408,12 @@ mod tests {
         fn deciding_agrees_with_listing(
             parts in prop::collection::vec(("[ab]?[0-2-]{0,2}", 1usize..4, "[0-2-]{0,2}[ab]?", -30i64..130, 0i64..140, 1i64..8, any::<bool>()), 2..5)
         ) {
-            let names: Vec<Names> = parts.iter().enumerate().map(|(at, (head, width, tail, first, more, step, hole))| Names {
+            let names: Vec<NamedSeries> = parts.iter().enumerate().map(|(at, (head, width, tail, first, more, step, hole))| NamedSeries {
                 at,
                 pattern: pattern(&if *hole { format!("{head}#{width}{tail}") } else { format!("{head}{tail}") }),
                 frames: if *hole { frames(&format!("{first}-{}/{step}", first + more)) } else { frames("1") },
             }).collect();
-            let listed: Vec<BTreeSet<String>> = names.iter().map(|n| n.frames.iter().map(|f| n.pattern.name(f)).collect()).collect();
+            let listed: Vec<BTreeSet<String>> = names.iter().map(|n| n.frames.iter().map(|f| n.pattern.name(Number::new(f))).collect()).collect();
             let mut expected = Vec::new();
             for second in 0..names.len() {
                 expected.extend((0..second).find(|first| !listed[*first].is_disjoint(&listed[second])).map(|first| (first, second)));
@@ -413,7 +421,7 @@ mod tests {
             let found = meetings(&names, names.len());
             prop_assert_eq!(found.iter().map(|m| m.second).collect::<Vec<_>>(), expected.iter().map(|(_, second)| *second).collect::<Vec<_>>());
             for meeting in found {
-                let name = names[meeting.second].pattern.name(meeting.frame);
+                let name = names[meeting.second].pattern.name(meeting.number);
                 prop_assert!(listed[meeting.second].contains(&name) && listed[meeting.first].contains(&name));
             }
         }
@@ -424,8 +432,8 @@ mod tests {
             let (a, b) = (pattern(&a), pattern(&b));
             let all = frames(&format!("1-{last}/3"));
             let other = frames(&format!("2-{}", last + 2));
-            let names: BTreeSet<String> = all.iter().map(|f| a.name(f)).collect();
-            let expected = other.iter().any(|f| names.contains(&b.name(f)));
+            let names: BTreeSet<String> = all.iter().map(|f| a.name(Number::new(f))).collect();
+            let expected = other.iter().any(|f| names.contains(&b.name(Number::new(f))));
             prop_assert_eq!(meet((&a, &all), (&b, &other)).is_some(), expected);
         }
     }

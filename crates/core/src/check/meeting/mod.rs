@@ -5,7 +5,7 @@ mod decide;
 
 use std::collections::{HashMap, HashSet};
 
-use crate::frames::Frames;
+use crate::frames::{Frames, Number};
 use crate::plan::{Plan, Series};
 use crate::resolve::paths;
 use crate::sheet::System;
@@ -13,7 +13,7 @@ use crate::template::Pattern;
 
 use super::{Sink, wording};
 
-pub use decide::{Meeting, Names, meet, meetings};
+pub use decide::{Meeting, NamedSeries, meet, meetings};
 
 type Owned<'i> = (&'i Series, &'i Plan);
 
@@ -32,7 +32,7 @@ pub(super) fn check(sink: &mut Sink<'_, '_>) {
     let own = sink.series().count();
     let met = report(sink, &all, (own, folded), &HashSet::new());
     if !folded {
-        // Names that are told apart here, and nowhere else.
+        // NamedSeries that are told apart here, and nowhere else.
         report(sink, &all, (own, true), &met);
     }
     folders(sink, &all, (own, folded));
@@ -46,11 +46,11 @@ fn report(
     said: &HashSet<usize>,
 ) -> HashSet<usize> {
     let known = all.iter().enumerate().filter(|(at, (series, _))| series.is_known() && !said.contains(at));
-    let names: Vec<Names> = known
+    let names: Vec<NamedSeries> = known
         .filter_map(|(at, (series, _))| {
             let pattern = if folded { series.pattern.folded() } else { series.pattern.clone() };
             let frames = if pattern.frame_width().is_some() { series.numbers()? } else { Frames::one(0) };
-            Some(Names { at, pattern, frames })
+            Some(NamedSeries { at, pattern, frames })
         })
         .collect();
     let fold_only = folded && sink.input.sheet.policy.systems.as_deref().is_some_and(|s| s == [System::Linux]);
@@ -61,10 +61,10 @@ fn report(
         // Two jobs of one name are a finding of their own.
         let twins = job_a.name == job_b.name && job_a.at.file == job_b.at.file && job_a.at != job_b.at;
         if !twins && meeting.first < own {
-            let example = b.pattern.name(meeting.frame);
+            let example = b.pattern.name(meeting.number);
             let at = b.path.as_ref().map(|path| path.at);
             if fold_only {
-                let other = a.pattern.name(meeting.frame);
+                let other = a.pattern.name(meeting.number);
                 sink.add("names-alike", at, job_b, wording::meeting::names_alike(&other, &example));
             } else {
                 sink.add("names-meet", at, job_b, wording::meeting::names_meet((a, of_a), (b, of_b), &example));
@@ -106,7 +106,7 @@ fn folders(sink: &mut Sink<'_, '_>, all: &[Owned<'_>], (own, folded): (usize, bo
 }
 
 /// Series that write a file, series that need a folder, and the number in the file's name.
-type Hits = Vec<(usize, usize, i64)>;
+type Hits = Vec<(usize, usize, Number)>;
 
 fn numbers((series, _): Owned<'_>, pattern: &Pattern) -> Frames {
     let own = if pattern.frame_width().is_some() { series.numbers() } else { Some(Frames::one(0)) };
@@ -117,14 +117,14 @@ fn numbers((series, _): Owned<'_>, pattern: &Pattern) -> Frames {
 fn by_name(all: &[Owned<'_>], files: &[(usize, Pattern)], wanted: &[(Pattern, usize)]) -> Hits {
     let mut by_folder: HashMap<String, Vec<&(usize, Pattern)>> = HashMap::new();
     for file in files {
-        by_folder.entry(file.1.folder().unwrap_or_default().name(0)).or_default().push(file);
+        by_folder.entry(file.1.folder().and_then(|folder| folder.fixed()).unwrap_or_default()).or_default().push(file);
     }
     let hit = |(folder, at): &(Pattern, usize)| {
-        let name = folder.name(0);
+        let name = folder.fixed()?;
         let beside = by_folder.get(paths::parent(&name))?;
         beside.iter().find_map(|(file, pattern)| {
             let number = pattern.read(&name)?;
-            let own = pattern.frame_width().is_none() || numbers(all[*file], pattern).contains(number);
+            let own = pattern.frame_width().is_none() || numbers(all[*file], pattern).contains(number.value());
             own.then_some((*file, *at, number))
         })
     };
@@ -133,15 +133,18 @@ fn by_name(all: &[Owned<'_>], files: &[(usize, Pattern)], wanted: &[(Pattern, us
 
 /// Folders that hold frame numbers are decided as names are.
 fn by_meeting(all: &[Owned<'_>], files: &[(usize, Pattern)], wanted: &[(Pattern, usize)]) -> Hits {
-    let of =
-        |(at, pattern): (usize, &Pattern)| Names { at, pattern: pattern.clone(), frames: numbers(all[at], pattern) };
-    let mut names: Vec<Names> = files.iter().map(|(at, pattern)| of((*at, pattern))).collect();
+    let of = |(at, pattern): (usize, &Pattern)| NamedSeries {
+        at,
+        pattern: pattern.clone(),
+        frames: numbers(all[at], pattern),
+    };
+    let mut names: Vec<NamedSeries> = files.iter().map(|(at, pattern)| of((*at, pattern))).collect();
     names.extend(wanted.iter().map(|(folder, at)| of((*at, folder))));
     names.iter_mut().enumerate().for_each(|(at, name)| name.at = at);
     let hit = |met: Meeting| {
         let (folder, at) = wanted.get(met.second.checked_sub(files.len())?)?;
         let file = files.get(met.first)?;
-        Some((file.0, *at, file.1.read(&folder.name(met.frame))?))
+        Some((file.0, *at, file.1.read(&folder.name(met.number))?))
     };
     meetings(&names, names.len()).into_iter().filter_map(hit).collect()
 }

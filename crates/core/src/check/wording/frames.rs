@@ -56,6 +56,6 @@ pub fn sequence_of_one() -> Words {
 
 pub fn frames_twice(other: &Job, both: &Frames) -> Words {
     Words::new(format!("frames {both} are rendered for `{}` as well", other.name), "the same picture a second time")
-        .also(other.settings.place(&crate::sheet::Key::Frames).unwrap_or(other.at), "the first time")
+        .also(other.given.place(&crate::sheet::Key::Frames).unwrap_or(other.at), "the first time")
         .help("leave them out of one of the two")
 }

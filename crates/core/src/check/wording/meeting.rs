@@ -3,12 +3,11 @@
 use crate::diagnostic::Words;
 use crate::plan::Plan;
 use crate::plan::Series;
-use crate::sheet::Key;
 
 pub fn names_meet((a, of_a): (&Series, &Plan), (b, of_b): (&Series, &Plan), example: &str) -> Words {
     let words = Words::new(format!("{} and {} both write {example}", a.id, b.id), "the second writes over the first");
     let (job_a, job_b) = (&of_a.jobs[a.job], &of_b.jobs[b.job]);
-    let (x, y) = (job_a.settings.text(&Key::Camera), job_b.settings.text(&Key::Camera));
+    let (x, y) = (job_a.camera.as_deref(), job_b.camera.as_deref());
     let help = if of_a.mode != of_b.mode {
         "put {-mode} into the path, or give the mode a path of its own; final = true says that it means these names"
     } else if of_a.home.folder != of_b.home.folder || of_a.home.sheet != of_b.home.sheet {

@@ -66,6 +66,11 @@ pub fn program_missing(program: &str, adapter: &str) -> Words {
         .help(format!("install it, or say where it is in the machine file: [programs] {program} = \"...\""))
 }
 
+pub fn program_not_executable(program: &str, adapter: &str) -> Words {
+    Words::new(format!("this user may not start the program `{program}`"), format!("{adapter} calls it"))
+        .help(format!("make it executable: chmod +x {program}"))
+}
+
 pub fn need_missing(adapter: &str, need: &str) -> Words {
     Words::new(format!("{adapter} needs {need}"), "not on this machine").help("[needs] of the adapter asks for it")
 }

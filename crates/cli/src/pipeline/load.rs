@@ -1,0 +1,150 @@
+//! Finding and reading sheets.
+
+use std::fs::File;
+use std::io::{Read as _, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+
+use truepath_core::diagnostic::Findings;
+use truepath_core::scene::{self, Facts, Unread};
+use truepath_core::source::FileId;
+
+use truepath_exec::failure::Failure;
+
+/// The name a sheet has unless another is given.
+pub const SHEET: &str = "truepath.toml";
+
+/// The sheets that a call means: those named, or the nearest `truepath.toml` from `folder` upwards. Absolute.
+pub fn find_sheets(named: &[PathBuf], folder: &Path) -> Result<Vec<PathBuf>, Failure> {
+    if named.is_empty() {
+        let found = folder.ancestors().map(|folder| folder.join(SHEET)).find(|path| path.is_file());
+        return found.map(|found| vec![found]).ok_or_else(|| {
+            Failure::unreadable(format!("there is no {SHEET} in {} or above", folder.display()))
+                .help("`truepath new` writes one, -f FILE names one, `truepath demo` shows the whole way")
+        });
+    }
+    let find = |named: &PathBuf| {
+        let path = if named.is_dir() { named.join(SHEET) } else { named.clone() };
+        dunce::canonicalize(&path).map_err(|error| {
+            Failure::unreadable(format!("cannot read the sheet {}: {error}", path.display()))
+                .help("`truepath new` writes one")
+        })
+    };
+    named.iter().map(find).collect()
+}
+
+/// A text file. Bytes that are no UTF-8 are said with their place.
+pub fn text(path: &Path) -> Result<String, Failure> {
+    let bytes =
+        std::fs::read(path).map_err(|error| Failure::unreadable(format!("cannot read {}: {error}", path.display())))?;
+    String::from_utf8(bytes).map_err(|error| {
+        let at = error.utf8_error().valid_up_to();
+        let line = error.as_bytes()[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
+        Failure::unreadable(format!("{}:{line}: this is not UTF-8 text (byte {at})", path.display()))
+            .help("save the file as UTF-8")
+    })
+}
+
+/// The TOML files in a folder, by name; none where there is no such folder.
+pub fn toml_files(folder: &Path) -> Vec<PathBuf> {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok);
+    let mut files: Vec<PathBuf> = entries
+        .map(|entry| entry.path())
+        .filter(|path| path.extension().is_some_and(|extension| extension == "toml"))
+        .collect();
+    files.sort();
+    files
+}
+
+/// A path as the user would write it: relative where it lies below the current folder.
+pub fn short(path: &Path, folder: &Path) -> String {
+    path.strip_prefix(folder).unwrap_or(path).display().to_string()
+}
+
+/// A URI reference as a file name: percent signs decoded (RFC 3986, 2.1).
+fn percent_decoded(uri: &str) -> String {
+    percent_encoding::percent_decode_str(uri).decode_utf8_lossy().into_owned()
+}
+
+/// What is known about a scene, and from where.
+pub struct Read {
+    /// The facts.
+    pub facts: Facts,
+    /// Where they come from, for people.
+    pub source: &'static str,
+    /// Why the scene could not be read.
+    pub damaged: Option<String>,
+    /// The facts file and its text, where there is one.
+    pub beside: Option<(PathBuf, String)>,
+}
+
+/// Reads what is known about a scene: from the scene itself, and from `<scene>.facts.toml` beside it, which has the last
+/// word.
+///
+/// # Errors
+/// When the scene cannot be opened.
+pub fn facts(scene: &Path) -> std::io::Result<Read> {
+    let name = scene.file_name().unwrap_or_default().to_string_lossy();
+    let bytes = scene_bytes(scene, &name)?;
+    let (own, mut source, damaged) = match scene::read(&name, &bytes) {
+        Ok(facts) => (facts, "read from the scene", None),
+        Err(Unread::Damaged(why)) => (Facts::default(), "", Some(why)),
+        Err(Unread::OtherFormat) => {
+            (Facts::default(), "nothing here reads this format, and there is no facts file", None)
+        }
+    };
+    let path = scene.with_file_name(format!("{name}.facts.toml"));
+    let beside = std::fs::read_to_string(&path).ok().map(|text| (path, text));
+    let mut facts = own;
+    if let Some((_, text)) = &beside {
+        let mut quiet = Findings::default();
+        facts = scene::beside::read(FileId(0), text, &mut quiet).or(facts);
+        source = if source.starts_with("read") {
+            "read from the scene and its facts file"
+        } else {
+            "read from its facts file"
+        };
+    }
+    Ok(Read { facts, source, damaged, beside })
+}
+
+/// The bytes of a scene that hold its facts: none of a format that nothing here reads.
+fn scene_bytes(path: &Path, name: &str) -> std::io::Result<Vec<u8>> {
+    let mut file = File::open(path)?;
+    let mut head = Vec::new();
+    file.by_ref().take(scene::HEAD as u64).read_to_end(&mut head)?;
+    let mut bytes = Vec::new();
+    if let Some(part) = scene::part(name, &head) {
+        file.seek(SeekFrom::Start(part.start))?;
+        file.take(part.end - part.start).read_to_end(&mut bytes)?;
+    }
+    Ok(bytes)
+}
+
+/// Where an outside file of a scene lies, if it is there.
+pub fn resource(scene: &Path, name: &str) -> Option<PathBuf> {
+    let folder = scene.parent().unwrap_or(Path::new("."));
+    [folder.join(name), folder.join(percent_decoded(name))].into_iter().find(|path| path.exists())
+}
+
+/// The outside files of a scene that are not there, as the scene spells them.
+pub fn missing(scene: &Path, facts: &Facts) -> Vec<String> {
+    facts.resources.iter().filter(|name| resource(scene, name).is_none()).cloned().collect()
+}
+
+/// A copy beside a scene that a program saved by itself, or that an editor still holds, and that is newer than the scene.
+pub fn newer(scene: &Path) -> Option<PathBuf> {
+    let changed = |path: &Path| path.metadata().and_then(|about| about.modified()).ok();
+    let name = scene.file_name()?.to_string_lossy().into_owned();
+    let (stem, extension) = name.rsplit_once('.').unwrap_or((&name, ""));
+    let copies = [
+        format!("{name}~"),
+        format!("#{name}#"),
+        format!(".{name}.swp"),
+        format!("{name}.autosave"),
+        format!("{stem}.autosave.{extension}"),
+        format!("{stem}_autosave.{extension}"),
+        format!("{stem}.recovered.{extension}"),
+    ];
+    let saved = changed(scene)?;
+    copies.iter().map(|copy| scene.with_file_name(copy)).find(|copy| changed(copy).is_some_and(|copied| copied > saved))
+}

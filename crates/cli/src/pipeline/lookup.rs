@@ -1,0 +1,89 @@
+//! Looking values up that are pinned afterwards: clock, user, host and the versions on disk.
+
+use std::path::Path;
+
+use regex_lite::Regex;
+use truepath_core::pins::{Pins, Wanted};
+use truepath_core::plan::Plan;
+use truepath_core::template::{Clock, Pattern, Piece};
+
+use crate::lower::Surroundings;
+
+/// Looks up clock, user and host, as far as they are wanted.
+pub fn now(wanted: &Wanted, around: &Surroundings) -> Pins {
+    let mut pins = Pins::default();
+    if wanted.clock {
+        let now = around.now();
+        pins.clock = Some(Clock {
+            year: now.year(),
+            month: now.month(),
+            day: now.day(),
+            hour: now.hour(),
+            minute: now.minute(),
+            second: now.second(),
+            day_of_year: now.day_of_year(),
+        });
+    }
+    pins.user = around.user.clone().filter(|_| wanted.user);
+    pins.host = Some(around.host.clone()).filter(|_| wanted.host);
+    pins
+}
+
+/// Looks up versions on disk. `looking` is a plan in which they are holes.
+pub fn versions(wanted: &Wanted, looking: &Plan) -> Pins {
+    let mut pins = Pins::default();
+    for (job, next) in &wanted.versions {
+        let own = looking.series.iter().chain(&looking.movies).filter(|series| looking.jobs[series.job].job == *job);
+        let highest = own.filter_map(|series| highest_version(&series.pattern)).max();
+        let version = if *next { Some(highest.map_or(1, |highest| highest + 1)) } else { highest };
+        pins.versions.extend(version.map(|version| (job.clone(), version)));
+    }
+    pins
+}
+
+/// The highest version among the files and folders that a pattern with holes for version and frame could name.
+fn highest_version(pattern: &Pattern) -> Option<i64> {
+    if !pattern.pieces().contains(&Piece::Version) {
+        return None;
+    }
+    let parts = pattern.parts();
+    let (top, rest) = parts.split_first()?;
+    let mut best = None;
+    // The first part is what stands before the first separator: nothing, or a drive.
+    walk(Path::new(&format!("{}/", top.fixed()?)), rest, None, &mut best);
+    best
+}
+
+fn walk(folder: &Path, parts: &[Pattern], version: Option<i64>, best: &mut Option<i64>) {
+    let Some((part, rest)) = parts.split_first() else { return };
+    if let Some(part) = part.fixed() {
+        let next = folder.join(part);
+        if rest.is_empty() {
+            if next.exists() {
+                *best = (*best).max(version);
+            }
+        } else {
+            walk(&next, rest, version, best);
+        }
+        return;
+    }
+    let mut named = false;
+    let piece = |piece: &Piece| match piece {
+        Piece::Text(text) => regex_lite::escape(text),
+        Piece::Frame { .. } => r"-?\d+".to_owned(),
+        Piece::Version if std::mem::replace(&mut named, true) => r"v\d+".to_owned(),
+        Piece::Version => r"v(?<version>\d+)".to_owned(),
+    };
+    let rule: String = part.pieces().iter().map(piece).collect();
+    // A part made of escaped text and fixed pieces is always a regular expression.
+    let Ok(regex) = Regex::new(&format!("^{rule}$")) else { return };
+    for entry in std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok) {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let Some(found) = regex.captures(&name) else { continue };
+        let here = found.name("version").and_then(|version| version.as_str().parse::<i64>().ok());
+        let version = version.or(here);
+        // A version folder counts even while it is empty: somebody has begun it.
+        *best = (*best).max(version);
+        walk(&entry.path(), rest, version, best);
+    }
+}

@@ -1,0 +1,49 @@
+//! Where the programs of adapters are on this machine.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use truepath_core::adapter::Adapter;
+use truepath_core::sheet::System;
+
+/// Where programs are sought.
+#[derive(Clone, Copy)]
+pub struct Places<'p> {
+    /// The sheet's folder.
+    pub folder: &'p Path,
+    /// The system.
+    pub system: System,
+    /// This program.
+    pub own: &'p Path,
+    /// Programs that the machine file knows.
+    pub known: &'p BTreeMap<String, String>,
+}
+
+/// An adapter's program on this system, or its name where it is nowhere to be found: `truepath` is the running binary, one
+/// with a slash starts at the sheet's folder, any other is sought in the machine file, then on the path.
+pub fn program(adapter: &Adapter, places: &Places<'_>) -> Result<PathBuf, String> {
+    let name = adapter.program_on(places.system).ok_or("a program for this system")?;
+    let found = if name == "truepath" {
+        places.own.to_owned()
+    } else if name.contains('/') {
+        PathBuf::from(truepath_core::resolve::paths::tidy(&places.folder.join(name).to_string_lossy()))
+    } else if let Some(known) = places.known.get(name) {
+        PathBuf::from(known)
+    } else {
+        on_path(name).ok_or(name)?
+    };
+    tracing::debug!(adapter = %adapter.name, program = %found.display(), "looked for");
+    if found.is_file() { Ok(found) } else { Err(found.display().to_string()) }
+}
+
+/// A program on the path of this system, with the extension that it has there.
+fn on_path(name: &str) -> Option<PathBuf> {
+    let spellings = if cfg!(windows) {
+        vec![format!("{name}.exe"), format!("{name}.bat"), name.to_owned()]
+    } else {
+        vec![name.to_owned()]
+    };
+    let mut found = crate::lower::search_path()
+        .flat_map(|folder| spellings.iter().map(move |name| folder.join(name)).collect::<Vec<_>>());
+    found.find(|path| path.is_file())
+}

@@ -1,0 +1,159 @@
+//! What this machine says to a plan before anything runs: roots, programs, sounds, files that are there.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+use std::sync::Arc;
+
+use truepath_core::adapter::Adapter;
+use truepath_core::check::Machine;
+use truepath_core::frames::Frames;
+use truepath_core::invoke::arguments::{CallPaths, arguments};
+use truepath_core::plan::{Adapters, Call, Plan, Series};
+use truepath_core::resolve::paths::from_system;
+use truepath_core::run::history::Depth;
+use truepath_core::scene::Facts;
+use truepath_core::sheet::Key;
+
+use truepath_exec::disk;
+use truepath_exec::failure::Failure;
+use truepath_exec::record;
+use truepath_exec::state::{StateFolder, journal};
+
+use super::load;
+use super::programs::{Places, program};
+use crate::lower::{self, Surroundings};
+
+/// Bytes of values from which on a command line may become too long.
+const LONG: usize = 1000;
+
+/// What is asked about.
+pub struct Survey<'s> {
+    /// The plan.
+    pub plan: &'s Plan,
+    /// The adapters of its jobs.
+    pub adapters: &'s Adapters,
+    /// Programs that the machine file knows.
+    pub programs: &'s BTreeMap<String, String>,
+    /// What is known about scenes.
+    pub facts: &'s BTreeMap<String, Arc<Facts>>,
+    /// Hears of every megabyte of scenes that is read.
+    pub told: &'s dyn Fn(u64),
+}
+
+impl Survey<'_> {
+    /// Looks at everything that checks want to know. What cannot be looked up stays unknown.
+    pub fn look(&self, state: &StateFolder, around: &Surroundings, machine: &mut Machine) -> Result<(), Failure> {
+        let plan = self.plan;
+        let series = || plan.series.iter().chain(&plan.movies);
+        let roots: BTreeSet<usize> = series().filter_map(|series| series.root).collect();
+        let roots = roots.into_iter().filter_map(|root| plan.roots[root].path.clone());
+        machine.roots = roots.map(|path| (path.clone(), disk::ground(Path::new(&path)))).collect();
+        machine.state = disk::not_writable(state.folder());
+        machine.cores = std::thread::available_parallelism().ok().map(|cores| cores.get() as u64);
+        let sounds = plan.jobs.iter().flat_map(|job| &job.movies).filter_map(|movie| movie.audio.as_ref());
+        let sounds: BTreeSet<&String> = sounds.map(|audio| &audio.value).collect();
+        machine.sounds =
+            sounds.into_iter().map(|path| (path.clone(), truepath_media::sound(Path::new(path)))).collect();
+        self.needs(around, machine);
+        self.commands(machine);
+        let folders = plan.series.iter().filter_map(|series| series.pattern.folder());
+        let folders: BTreeSet<String> = folders.filter_map(|folder| folder.fixed()).collect();
+        let listed = |folder: String| {
+            let there = Path::new(&folder).is_dir();
+            disk::files(Path::new(&folder)).ok().filter(|_| there).map(|files| (folder, files))
+        };
+        // The disk is asked for names while journals are read.
+        let read = || journal::read(state, Depth::Landings);
+        let (listed, history) = rayon::join(|| folders.into_iter().filter_map(listed).collect(), read);
+        (machine.folders, machine.history) = (listed, history?);
+        if !machine.history.sessions.is_empty() {
+            let programs = self.programs(around);
+            let asking = record::Asking {
+                plan,
+                adapters: self.adapters,
+                programs: &programs,
+                facts: self.facts,
+                state,
+                resource: &load::resource,
+                told: self.told,
+            };
+            machine.made_of = asking.now();
+        }
+        Ok(())
+    }
+
+    /// Full paths of the programs that are here, by the names of their adapters.
+    fn programs(&self, around: &Surroundings) -> BTreeMap<String, String> {
+        let places = self.places(around);
+        let found =
+            |(name, adapter): (&String, &Adapter)| Some((name.clone(), from_system(&program(adapter, &places).ok()?)));
+        self.adapters.iter().filter_map(found).collect()
+    }
+
+    fn places<'p>(&'p self, around: &'p Surroundings) -> Places<'p> {
+        let home = &self.plan.home;
+        Places { folder: Path::new(&home.folder), system: home.system, own: &around.program, known: self.programs }
+    }
+
+    /// Calls that cannot be started even for a single frame. Only jobs with long values are looked at.
+    fn commands(&self, machine: &mut Machine) {
+        let plan = self.plan;
+        let long = |job: &truepath_core::resolve::Job| {
+            job.given.values.values().map(|given| given.value.to_string().len()).sum::<usize>() > LONG
+        };
+        for (at, job) in plan.jobs.iter().enumerate().filter(|(_, job)| long(job)) {
+            let adapter = job.adapter.as_deref().and_then(|name| self.adapters.get(name));
+            let (Some(adapter), Some(frame)) = (adapter, job.frames.as_ref().and_then(Frames::first)) else { continue };
+            let (series, frames) = (plan.series_of(at).collect(), Frames::one(frame));
+            let call =
+                Call { id: String::new(), job: at, series, frames: frames.clone(), mark: String::new(), still: None };
+            let stage = |series: &Series| truepath_core::invoke::stage::stage_folder(plan, &call, series);
+            let paths_of_call = CallPaths { stage: &stage, log: "", product: None, still: None };
+            let words = arguments(plan, &call, adapter, &frames, paths_of_call);
+            let longest = words.iter().map(String::len).max().unwrap_or(0);
+            let all: usize = words.iter().map(|word| word.len() + 1).sum();
+            // MAX_ARG_STRLEN for one word, and what is left of ARG_MAX beside an environment of usual size.
+            for (length, most) in [(longest, 128 * 1024 - 1), (all, 1536 * 1024)] {
+                if length > most {
+                    machine.long_commands.insert(job.name.clone(), (length, most));
+                }
+            }
+        }
+    }
+
+    /// Programs and what they need.
+    fn needs(&self, around: &Surroundings, machine: &mut Machine) {
+        let plan = self.plan;
+        let named = |key: Key| plan.jobs.iter().filter_map(move |job| job.given.text(&key)).collect::<BTreeSet<_>>();
+        let names: BTreeSet<&str> = named(Key::Adapter).union(&named(Key::Export)).copied().collect();
+        let folder = Path::new(&plan.home.folder);
+        for name in names {
+            let Some(adapter) = self.adapters.get(name) else { continue };
+            match program(adapter, &self.places(around)) {
+                Err(program) => drop(machine.programs.insert(name.to_owned(), program)),
+                Ok(program) if !is_foreign(&program) && !disk::is_executable(&program) => {
+                    machine.not_executable.insert(name.to_owned(), from_system(&program));
+                }
+                Ok(_) => {}
+            }
+            let env = adapter.needs.env.iter().filter(|name| !lower::is_set(name));
+            let mut lacking: Vec<String> = env.map(|name| format!("the environment variable {name}")).collect();
+            for file in &adapter.needs.files {
+                let path = folder.join(file.replacen('~', &plan.home.user.clone().unwrap_or_default(), 1));
+                if !path.exists() {
+                    lacking.push(format!("the file {file}"));
+                }
+            }
+            if !lacking.is_empty() {
+                machine.needs.insert(name.to_owned(), lacking);
+            }
+        }
+    }
+}
+
+/// Whether a program is one that only Windows starts: a script for it can be built anywhere.
+fn is_foreign(program: &Path) -> bool {
+    program
+        .extension()
+        .is_some_and(|extension| ["bat", "cmd", "exe"].iter().any(|own| extension.eq_ignore_ascii_case(own)))
+}

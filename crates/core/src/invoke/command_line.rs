@@ -1,0 +1,210 @@
+//! The command line of a call with everything around it, for scripts and for running alike.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::adapter::Adapter;
+use crate::frames::Frames;
+use crate::plan::{Adapters, Call, Plan, Series};
+use crate::resolve::{Job, paths};
+
+use super::arguments::{CallPaths, arguments, environment};
+use super::export::{Export, Exports, arguments as export_arguments, exporter};
+use super::stage::stage_folder;
+use super::written::{Expected, expected};
+
+/// One command line of a plan with everything around it.
+#[derive(Clone, Debug)]
+pub struct CommandLine {
+    /// The call's name.
+    pub id: String,
+    /// The combination.
+    pub job: String,
+    /// Its passes.
+    pub passes: Vec<String>,
+    /// Frames it is given.
+    pub frames: Frames,
+    /// Full path of the program.
+    pub program: String,
+    /// Arguments.
+    pub arguments: Vec<String>,
+    /// Environment on top of the given one.
+    pub env: Vec<(String, String)>,
+    /// Where its output is written down.
+    pub log: String,
+    /// What it writes: stage folder and series.
+    pub writes: Vec<Write>,
+    /// What an exporter makes, instead of pictures.
+    pub product: Option<Product>,
+    /// Steps that have to be over before.
+    pub needs: Vec<String>,
+}
+
+/// A file that an exporter makes of a scene.
+#[derive(Clone, Debug)]
+pub struct Product {
+    /// Where it writes it.
+    pub staged: String,
+    /// Where renderers find it.
+    pub path: String,
+}
+
+/// One series of a step.
+#[derive(Clone, Debug)]
+pub struct Write {
+    /// The series.
+    pub series: usize,
+    /// Where the program writes.
+    pub stage: String,
+    /// The names under which its files come out there.
+    pub expected: Expected,
+}
+
+impl CommandLine {
+    /// The series and the frame of a staged file; `None` where it is none that this step may write.
+    #[must_use]
+    pub fn place(&self, path: &str) -> Option<(usize, i64)> {
+        self.writes.iter().find_map(|write| {
+            let relative = path.strip_prefix(write.stage.as_str())?.strip_prefix('/')?;
+            let frame = write.expected.frame(relative)?;
+            self.frames.contains(frame).then_some((write.series, frame))
+        })
+    }
+}
+
+/// The stage folders of a step, each once.
+#[must_use]
+pub fn stages(step: &CommandLine) -> Vec<&str> {
+    let mut stages: Vec<&str> = step.writes.iter().map(|write| write.stage.as_str()).collect();
+    stages.extend(step.product.as_ref().map(|product| paths::parent(&product.staged)));
+    stages.dedup();
+    stages
+}
+
+/// All that steps are made from.
+#[derive(Clone, Copy, Debug)]
+pub struct CommandLines<'s> {
+    /// The plan.
+    pub plan: &'s Plan,
+    /// The adapters of its jobs.
+    pub adapters: &'s Adapters,
+    /// What is made of scenes before they are rendered.
+    pub exports: &'s Exports,
+    /// Full paths of programs by the names of their adapters.
+    pub programs: &'s BTreeMap<String, String>,
+    /// Where the logs of calls go.
+    pub logs: &'s str,
+    /// Where what exporters make goes.
+    pub products: &'s str,
+}
+
+impl<'s> CommandLines<'s> {
+    /// The step of a call; `None` where its job has no adapter.
+    pub fn step(&self, call: &Call) -> Option<CommandLine> {
+        let plan = self.plan;
+        let job = &plan.jobs[call.job];
+        let adapter = self.adapter(job)?;
+        let stage = |series: &Series| stage_folder(plan, call, series);
+        let labels =
+            call.series.iter().flat_map(|at| &plan.series[*at].passes).map(|pass| job.passes[*pass].label.clone());
+        let log = format!("{}/{}.log", self.logs, call.marked());
+        let export = self.exports.of_job.get(&call.job).map(|at| &self.exports.all[*at]);
+        let product = export.map(|export| self.product(export).path);
+        let paths_of_call =
+            CallPaths { stage: &stage, log: &log, product: product.as_deref(), still: call.still.as_ref() };
+        Some(CommandLine {
+            product: None,
+            needs: export.map(|export| export.id.clone()).into_iter().collect(),
+            id: call.id.clone(),
+            job: job.name.clone(),
+            passes: labels.collect(),
+            frames: call.frames.clone(),
+            program: self.program(adapter),
+            arguments: arguments(plan, call, adapter, &call.frames, paths_of_call),
+            env: environment(plan, call, adapter, &call.frames, paths_of_call),
+            log: log.clone(),
+            writes: expected(plan, call, adapter, &call.frames, paths_of_call)
+                .into_iter()
+                .map(|expected| Write {
+                    series: expected.series,
+                    stage: stage(&plan.series[expected.series]),
+                    expected,
+                })
+                .collect(),
+        })
+    }
+
+    /// A call with only the series and frames that are `wanted` (by series), in as many calls as its program needs.
+    pub fn narrowed(&self, call: &Call, wanted: &[Frames]) -> Vec<Call> {
+        let of = |series: &usize| wanted[*series].intersect(&call.frames);
+        let series: Vec<usize> = call.series.iter().copied().filter(|series| !of(series).is_empty()).collect();
+        let frames = series.iter().fold(Frames::none(), |sum, series| sum.union(&of(series)));
+        let adapter = self.adapter(&self.plan.jobs[call.job]).filter(|_| !frames.is_empty());
+        let call = Call { series, ..call.clone() };
+        adapter.map(|adapter| call.for_frames(adapter, &frames)).unwrap_or_default()
+    }
+
+    /// The steps of a call, split by frames until no command line is longer than `most` bytes. One that is too long even for
+    /// a single frame stays as it is.
+    pub fn fitting(&self, call: &Call, most: usize) -> Vec<CommandLine> {
+        let Some(step) = self.step(call) else { return Vec::new() };
+        let length: usize = step.arguments.iter().map(|word| word.len() + 3).sum::<usize>() + step.program.len();
+        if length <= most || call.frames.count() < 2 {
+            return vec![step];
+        }
+        let half = (call.frames.count() + 1) / 2;
+        let adapter = self.adapter(&self.plan.jobs[call.job]);
+        let halves = call.frames.chunks(half).flat_map(|frames| {
+            let id = format!("{}.{}-{}", call.id, frames.first().unwrap_or(0), frames.last().unwrap_or(0));
+            adapter.map(|_| Call { id, frames, ..call.clone() })
+        });
+        halves.flat_map(|part| self.fitting(&part, most)).collect()
+    }
+
+    /// The exports that some calls need, each once.
+    pub fn exports(&self, calls: &[Call]) -> Vec<CommandLine> {
+        let wanted: BTreeSet<usize> =
+            calls.iter().filter_map(|call| self.exports.of_job.get(&call.job).copied()).collect();
+        wanted.into_iter().filter_map(|at| self.export(&self.exports.all[at])).collect()
+    }
+
+    /// The name of the export that a job's scene needs.
+    pub fn export_of(&self, job: usize) -> Option<&'s String> {
+        self.exports.of_job.get(&job).map(|at| &self.exports.all[*at].id)
+    }
+
+    /// Where renderers find what an export makes.
+    fn product(&self, export: &Export) -> Product {
+        let folder = format!("{}/{}", self.products, export.id);
+        Product { staged: format!("{folder}/.part/{}", export.file), path: format!("{folder}/{}", export.file) }
+    }
+
+    fn export(&self, export: &Export) -> Option<CommandLine> {
+        let (plan, product) = (self.plan, self.product(export));
+        let job = &plan.jobs[export.job];
+        let adapter = exporter(job, self.adapters)?;
+        let log = format!("{}/{}.log", self.logs, export.id);
+        Some(CommandLine {
+            id: export.id.clone(),
+            job: job.name.clone(),
+            passes: Vec::new(),
+            frames: Frames::none(),
+            program: self.program(adapter),
+            arguments: export_arguments(plan, export.job, adapter, &product.staged, &log),
+            env: Vec::new(),
+            log,
+            writes: Vec::new(),
+            product: Some(product),
+            needs: Vec::new(),
+        })
+    }
+
+    /// The adapter of a job.
+    pub fn adapter(&self, job: &Job) -> Option<&'s Adapter> {
+        self.adapters.get(job.adapter.as_deref()?)
+    }
+
+    /// The full path of an adapter's program.
+    fn program(&self, adapter: &Adapter) -> String {
+        self.programs.get(&adapter.name).cloned().unwrap_or_default()
+    }
+}

@@ -1,0 +1,155 @@
+//! Command lines to scripts.
+
+pub mod cmd;
+pub mod json;
+pub mod sh;
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use crate::frames::{FrameRun, Frames};
+use crate::invoke::command_line::CommandLine;
+use crate::invoke::stage::stage_base;
+use crate::plan::Plan;
+use crate::resolve::paths;
+
+/// How a script behaves.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Script {
+    /// Go on after a call that failed.
+    pub keep_going: bool,
+    /// Wait for a key at the end, so that a window opened by a double-click stays (cmd only).
+    pub pause: bool,
+}
+
+/// A folder or a program that a script names at its head and nowhere else.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct BasePath {
+    /// The variable.
+    pub name: String,
+    /// The path.
+    pub path: String,
+}
+
+/// A piece of a word: text, or a base folder.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Body<'b> {
+    /// Text.
+    Text(&'b str),
+    /// A base.
+    BasePath(&'b BasePath),
+}
+
+/// The frames of one job's steps, by their passes.
+type ByPasses<'s> = BTreeMap<&'s [String], Vec<FrameRun>>;
+
+/// What stands at the head of a script: what made it, and for which frames.
+#[must_use]
+pub fn head(plan: &Plan, steps: &[CommandLine]) -> Vec<String> {
+    // Chunks of one set of passes share no frame, so that their runs can simply be gathered.
+    let mut jobs: Vec<(&str, ByPasses<'_>)> = Vec::new();
+    let mut known: HashMap<&str, usize> = HashMap::new();
+    for step in steps.iter().filter(|step| step.product.is_none()) {
+        let at = *known.entry(&step.job).or_insert_with(|| {
+            jobs.push((&step.job, BTreeMap::new()));
+            jobs.len() - 1
+        });
+        jobs[at].1.entry(&step.passes).or_default().extend(step.frames.runs());
+    }
+    let together = |by_pass: &ByPasses<'_>| {
+        let mut all = by_pass.values().map(|runs| runs.iter().copied().collect::<Frames>());
+        let first = all.next().unwrap_or_default();
+        all.fold(first, |sum, frames| if sum == frames { sum } else { sum.union(&frames) })
+    };
+    let mode = plan.mode.as_ref().map(|mode| format!(", mode {mode}")).unwrap_or_default();
+    let mut lines =
+        vec![format!("Made by True Path {} from the sheet {}{mode}.", env!("CARGO_PKG_VERSION"), plan.home.sheet)];
+    lines.extend(jobs.iter().map(|(name, by_pass)| format!("{name}: frames {}", together(by_pass))));
+    lines.push(format!("{} calls", steps.len()));
+    lines
+}
+
+/// The folders and programs of a script: the sheet's folder, roots with their stage folders, programs.
+#[must_use]
+pub fn bases(plan: &Plan, steps: &[CommandLine]) -> Vec<BasePath> {
+    let base = |name: String, path: &str| BasePath { name, path: path.to_owned() };
+    let mut all = vec![base("home".to_owned(), &plan.home.folder)];
+    all.extend(steps.first().map(|step| base("logs".to_owned(), paths::parent(&step.log))));
+    for (at, root) in plan.roots.iter().enumerate() {
+        let Some(path) = root.path.as_deref() else { continue };
+        all.push(base(format!("root_{}", at + 1), path));
+        all.push(base(format!("stage_{}", at + 1), &stage_base(plan, path)));
+    }
+    let programs: BTreeSet<&str> = steps.iter().map(|step| step.program.as_str()).collect();
+    all.extend(programs.iter().enumerate().map(|(at, path)| base(format!("program_{}", at + 1), path)));
+    all
+}
+
+/// A word with every base folder in it found, the longest first.
+#[must_use]
+pub fn in_pieces<'b>(text: &'b str, bases: &'b [BasePath]) -> Vec<Body<'b>> {
+    let mut pieces = Vec::new();
+    let (mut from, mut at) = (0, 0);
+    let bytes = text.as_bytes();
+    // Where every base begins with a slash, nothing else needs to be looked at.
+    let slashes = bases.iter().all(|base| base.path.starts_with('/'));
+    while at < bytes.len() {
+        if slashes {
+            let Some(next) = text[at..].find('/') else { break };
+            at += next;
+        }
+        let base = base_at(&bytes[at..], bases);
+        let Some(base) = base else {
+            at += 1;
+            continue;
+        };
+        if at > from {
+            pieces.push(Body::Text(&text[from..at]));
+        }
+        pieces.push(Body::BasePath(base));
+        at += base.path.len();
+        from = at;
+    }
+    if from < text.len() {
+        pieces.push(Body::Text(&text[from..]));
+    }
+    pieces
+}
+
+/// The longest base that a text begins with, as a whole folder.
+fn base_at<'b>(text: &[u8], bases: &'b [BasePath]) -> Option<&'b BasePath> {
+    let first = *text.first()?;
+    // Nearly every byte begins no base at all.
+    let fits = |base: &&BasePath| {
+        let path = base.path.as_bytes();
+        path.first() == Some(&first) && text.starts_with(path) && matches!(text.get(path.len()), None | Some(b'/'))
+    };
+    bases.iter().filter(fits).max_by_key(|base| base.path.len())
+}
+
+/// The folders that all steps need, each once: for logs, files and products.
+#[must_use]
+pub fn folders(plan: &Plan, steps: &[CommandLine]) -> Vec<String> {
+    let mut folders: BTreeSet<String> = BTreeSet::new();
+    let mut known: BTreeSet<usize> = BTreeSet::new();
+    for step in steps {
+        let log = paths::parent(&step.log);
+        if !folders.contains(log) {
+            folders.insert(log.to_owned());
+        }
+        for write in &step.writes {
+            let series = &plan.series[write.series];
+            if known.contains(&write.series) {
+                continue;
+            }
+            match series.pattern.folder().and_then(|folder| folder.fixed()) {
+                Some(folder) => {
+                    known.insert(write.series);
+                    folders.insert(folder);
+                }
+                None => folders.extend(step.frames.iter().map(|frame| paths::parent(&series.name(frame)).to_owned())),
+            }
+        }
+        folders.extend(step.product.as_ref().map(|product| paths::parent(&product.path).to_owned()));
+    }
+    folders.into_iter().collect()
+}

@@ -1,0 +1,79 @@
+//! Why something could not go on, in one sentence, with what to do about it.
+
+use std::path::Path;
+
+/// What is to blame; the command line makes an exit code of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Cause {
+    /// The answer is no: what is there does not allow it.
+    Refused,
+    /// The command line or a file of it cannot be understood.
+    Unreadable,
+    /// A program failed.
+    Program,
+    /// This machine could not: disk full, no permission.
+    Machine,
+    /// Somebody has ended it.
+    Interrupted,
+}
+
+/// Why something could not go on.
+#[derive(Clone, Debug)]
+pub struct Failure {
+    /// One sentence.
+    pub message: String,
+    /// What to do.
+    pub help: Option<String>,
+    /// What is to blame.
+    pub cause: Cause,
+}
+
+impl std::fmt::Display for Failure {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
+impl std::error::Error for Failure {}
+
+impl Failure {
+    /// A failure of one cause.
+    pub fn new(cause: Cause, message: impl Into<String>) -> Failure {
+        Failure { message: message.into(), help: None, cause }
+    }
+
+    /// The command line or a file of it cannot be understood.
+    pub fn unreadable(message: impl Into<String>) -> Failure {
+        Failure::new(Cause::Unreadable, message)
+    }
+
+    /// The machine could not do something with a path: `cannot <what> <path>: <error>`.
+    pub fn machine(what: &str, path: impl AsRef<Path>, error: &std::io::Error) -> Failure {
+        Failure::new(Cause::Machine, format!("cannot {what} {}: {error}", path.as_ref().display()))
+    }
+
+    /// What a panic said: a fault of True Path itself.
+    #[must_use]
+    pub fn bug(panic: &(dyn std::any::Any + Send)) -> Failure {
+        let text = panic.downcast_ref::<String>().map(String::as_str).or(panic.downcast_ref::<&str>().copied());
+        let message = format!("this is a fault of True Path itself: {}", text.unwrap_or("it left no words"));
+        Failure::new(Cause::Machine, message)
+            .help("no renderer was left running, and `truepath run` continues where a run stopped; -vv shows the place")
+    }
+
+    /// Adds what to do.
+    #[must_use]
+    pub fn help(mut self, help: impl Into<String>) -> Failure {
+        self.help = Some(help.into());
+        self
+    }
+}
+
+/// How far a failure reaches while a plan runs.
+#[derive(Clone, Debug)]
+pub enum Trouble {
+    /// One call cannot go on; other jobs are not concerned.
+    Call(Failure),
+    /// What happens cannot be written down any more: nothing may go on.
+    Run(Failure),
+}

@@ -1,0 +1,180 @@
+//! Landing: a staged file bears its final name only once it is whole and as planned.
+
+pub mod recover;
+pub mod stage;
+
+use std::fs::File;
+use std::io::ErrorKind;
+use std::path::Path;
+
+use tempfile::TempPath;
+use truepath_core::plan::Series;
+use truepath_core::run::event::{Event, Landed};
+use truepath_core::run::fingerprint::Fingerprint;
+use truepath_core::verify::{State, judge};
+
+use crate::disk::{Stamp, stamp};
+use crate::failure::{Failure, Trouble};
+use crate::state::journal::Journal;
+
+/// One staged file and where it is to go.
+pub struct Landing<'l> {
+    /// Where the renderer wrote it.
+    pub staged: &'l Path,
+    /// Its final name.
+    pub target: &'l Path,
+    /// The call that wrote it.
+    pub call: &'l str,
+    /// Its series.
+    pub series: &'l Series,
+    /// Labels of the series' passes.
+    pub labels: &'l [&'l str],
+    /// Its frame.
+    pub frame: i64,
+    /// What it is made of, where that is known.
+    pub made: Option<&'l Fingerprint>,
+    /// Whether what stands there may be replaced.
+    pub over: bool,
+}
+
+/// What became of a staged file.
+#[derive(Debug, PartialEq)]
+pub enum Fate {
+    /// It bears its final name: what the journal says of it, and what it looked like before it was read.
+    Landed(Event, Stamp),
+    /// It is not there (yet).
+    NotThere,
+    /// It is not fit: why.
+    Refused(String),
+    /// Another file was there first, and stays.
+    Late,
+}
+
+/// The steps of landing that a file system can refuse. The real ones are [`Disk`]'s.
+pub trait Moves: Sync {
+    /// Renames; without `over` only where nothing stands.
+    ///
+    /// # Errors
+    /// As the system says; `AlreadyExists` where something stands.
+    fn rename(&self, from: &Path, to: &Path, over: bool) -> std::io::Result<()>;
+    /// Copies all bytes to a new file, and waits until the disk has them.
+    ///
+    /// # Errors
+    /// As the system says.
+    fn copy(&self, from: &Path, to: &Path) -> std::io::Result<()>;
+    /// Waits until the disk has a file's bytes.
+    ///
+    /// # Errors
+    /// As the system says.
+    fn sync(&self, file: &File) -> std::io::Result<()>;
+}
+
+/// The file systems of this machine.
+pub struct Disk;
+
+impl Moves for Disk {
+    fn rename(&self, from: &Path, to: &Path, over: bool) -> std::io::Result<()> {
+        // A path that is dropped without that is a file that is removed.
+        let path = TempPath::try_from_path(from)?;
+        let moved = if over { path.persist(to) } else { path.persist_noclobber(to) };
+        moved.or_else(|failed| failed.path.keep().map_err(|kept| kept.error).and(Err(failed.error)))
+    }
+
+    fn copy(&self, from: &Path, to: &Path) -> std::io::Result<()> {
+        std::fs::copy(from, to)?;
+        File::options().write(true).open(to)?.sync_all()
+    }
+
+    fn sync(&self, file: &File) -> std::io::Result<()> {
+        file.sync_all()
+    }
+}
+
+/// Lands one file: decoded to its end, compared with the plan, on the disk for good, in the journal, and only then under
+/// its name, in one step.
+///
+/// # Errors
+/// When the file or its target cannot be read or written, or the journal cannot be.
+pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Result<Fate, Trouble> {
+    let failure = |what: &str, path: &Path, error: &std::io::Error| Trouble::Call(Failure::machine(what, path, error));
+    let before = stamp(landing.staged).unwrap_or_default();
+    let seen = truepath_media::decode(landing.staged).map_err(|error| failure("read", landing.staged, &error))?;
+    match judge(landing.series, landing.labels, &seen) {
+        (State::Missing, _) => return Ok(Fate::NotThere),
+        (State::Good, _) => {}
+        (_, why) => return Ok(Fate::Refused(why.unwrap_or_default())),
+    }
+    let protected = |about: std::fs::Metadata| about.is_file() && about.permissions().readonly();
+    if landing.over && landing.target.symlink_metadata().is_ok_and(protected) {
+        return Ok(Fate::Refused(format!("{} is write-protected, and stays as it is", landing.target.display())));
+    }
+    let mut hasher = blake3::Hasher::new();
+    // Some systems sync only what is open for writing.
+    let opened = File::options().read(true).write(cfg!(windows)).open(landing.staged);
+    let read = opened.and_then(|file| hasher.update_reader(&file).map(|_| file));
+    let file = match read {
+        Ok(file) => file,
+        // Somebody else who clears up has just landed it.
+        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(Fate::NotThere),
+        Err(error) => return Err(failure("read", landing.staged, &error)),
+    };
+    moves.sync(&file).map_err(|error| failure("write", landing.staged, &error))?;
+    drop(file);
+    let folder = landing.target.parent().unwrap_or(Path::new("/"));
+    if !folder.is_dir() {
+        std::fs::create_dir_all(folder).map_err(|error| failure("make the folder", folder, &error))?;
+    }
+    journal.announce(landing.series, landing.made).map_err(Trouble::Run)?;
+    let event = Event::Landed(Landed {
+        series: landing.series.id.clone(),
+        frame: landing.frame,
+        bytes: hasher.count(),
+        digest: hasher.finalize().to_hex().to_string(),
+        call: landing.call.to_owned(),
+    });
+    journal.write(&event).map_err(Trouble::Run)?;
+    let put = put(landing.staged, landing.target, landing.over, moves);
+    if let Ok(true) = put {
+        return Ok(Fate::Landed(event, before));
+    }
+    // The journal has said that it lands, and it did not.
+    journal.write(&Event::Late { series: landing.series.id.clone(), frame: landing.frame }).map_err(Trouble::Run)?;
+    put.map(|_| Fate::Late).map_err(Trouble::Call)
+}
+
+/// Gives a file its final name in one step; false where another file was there first. Across file systems it is
+/// copied beside its target first.
+fn put(staged: &Path, target: &Path, over: bool, moves: &dyn Moves) -> Result<bool, Failure> {
+    match moves.rename(staged, target, over) {
+        Ok(()) => Ok(true),
+        // Somebody else who clears up has just landed it.
+        Err(error) if error.kind() == ErrorKind::NotFound && !staged.exists() => Ok(false),
+        Err(error) if error.kind() == ErrorKind::AlreadyExists => {
+            stage::remove(staged)?;
+            Ok(false)
+        }
+        Err(error) if error.kind() == ErrorKind::CrossesDevices => {
+            let name = target.file_name().unwrap_or_default().to_string_lossy();
+            let folder = target.parent().unwrap_or(Path::new("/"));
+            let beside =
+                tempfile::Builder::new().prefix(&format!(".{name}.")).make_in(folder, |path| File::create_new(path));
+            // Its file goes with it, whatever happens next.
+            let beside = beside.map_err(|error| Failure::machine("write in", folder, &error))?.into_temp_path();
+            moves.copy(staged, &beside).map_err(|error| Failure::machine("write", &beside, &error))?;
+            match moves.rename(&beside, target, over) {
+                Ok(()) => {
+                    // It bears another name now: nothing is left to be removed.
+                    let _ = beside.keep();
+                    stage::remove(staged)?;
+                    Ok(true)
+                }
+                Err(error) if error.kind() == ErrorKind::AlreadyExists => {
+                    stage::remove(staged)?;
+                    Ok(false)
+                }
+                Err(error) => Err(Failure::machine("write", target, &error)),
+            }
+        }
+        Err(error) => Err(Failure::machine("write", target, &error)),
+    }
+}

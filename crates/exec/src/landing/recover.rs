@@ -1,0 +1,163 @@
+//! After a crash: renderers that were left running are ended, whole frames in stage are landed, the rest is removed.
+
+use std::collections::{BTreeMap, HashMap};
+use std::path::PathBuf;
+
+use truepath_core::frames::FrameExpr;
+use truepath_core::invoke::stage::stage_base;
+use truepath_core::plan::{Call, Plan, calls_of};
+use truepath_core::run::event::Began;
+use truepath_core::run::history::{Depth, Session};
+
+use super::stage::{self, staged};
+use super::{Disk, Fate, Landing, land};
+use crate::Project;
+use crate::failure::Trouble;
+use crate::process::identity;
+use crate::state::journal::{self, Journal};
+
+/// Whether a run has ended for certain: it was on this start of this system, and its process is gone.
+#[must_use]
+pub fn is_over(began: &Began) -> bool {
+    identity::is_here(&began.boot, &began.space) && !identity::is_alive(began.process, &began.born)
+}
+
+/// What was found.
+#[derive(Debug, Default)]
+pub struct Recovered {
+    /// Files that landed.
+    pub landed: i64,
+    /// Renderers that were running still.
+    pub ended: usize,
+}
+
+/// A stage folder that a run has left.
+struct Left {
+    path: PathBuf,
+    /// The call with its mark.
+    name: String,
+    /// The run's tag.
+    tag: String,
+}
+
+/// Clears up after runs that were cut short. `mine` tells by its tag whether a run has ended for certain. Folders with
+/// files that nobody planned stay: they were told, and somebody may want to look.
+///
+/// # Errors
+/// When what is left can be neither landed nor removed, or the journal cannot be written.
+pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> bool) -> Result<Recovered, Trouble> {
+    let plan = project.command_lines.plan;
+    let left: Vec<Left> = left(plan).into_iter().filter(|left| mine(&left.tag)).collect();
+    let mut recovered = Recovered::default();
+    if left.is_empty() {
+        remove_empty_bases(plan);
+        return Ok(recovered);
+    }
+    // A run that was killed between the start of a renderer and its line in the journal has written nothing of it down.
+    let tag_of = |mark: &str| mark.rsplit_once('~').and_then(|(_, tag)| tag.split('-').next().map(str::to_owned));
+    let marked = |mark: &str| tag_of(mark).is_some_and(|tag| left.iter().any(|left| left.tag == tag));
+    let by_mark = identity::end_marked(&marked);
+    let mut by_group = 0;
+    let calls: HashMap<String, Call> =
+        calls_of(plan, &|job| project.command_lines.adapter(job)).map(|call| (call.id.clone(), call)).collect();
+    let mut by_tag: BTreeMap<&str, Vec<&Left>> = BTreeMap::new();
+    for left in &left {
+        by_tag.entry(&left.tag).or_default().push(left);
+    }
+    for (tag, folders) in by_tag {
+        let end = format!("-{tag}.jsonl");
+        let history = journal::read_some(project.state, Depth::Calls, |name| name.ends_with(&end));
+        let history = history.map_err(Trouble::Run)?;
+        let session = history.sessions.first();
+        for left in folders {
+            let call = session.and_then(|session| {
+                let log = format!("/{}.log", left.name);
+                session.calls.iter().find(|call| call.started.log.ends_with(&log))
+            });
+            if call.is_some_and(|call| call.ended.is_some()) && !stage::files(&left.path).is_empty() {
+                continue;
+            }
+            if let (Some(session), Some(call)) = (session, call) {
+                let here = identity::is_here(&session.began.boot, &session.began.space);
+                by_group += usize::from(here && identity::end_group(call.started.process, &call.started.born));
+            }
+            let call = part_of(&calls, &left.name, tag);
+            if let (Some(session), Some(call)) = (session, call) {
+                recovered.landed += land_left(project, session, &call, journal)?;
+            }
+            stage::clear(&left.path).map_err(Trouble::Call)?;
+        }
+    }
+    recovered.ended = by_mark.max(by_group);
+    remove_empty_bases(plan);
+    Ok(recovered)
+}
+
+/// Lands whole frames of a call where nothing stands. Frames that were made of something else than they would be now are
+/// of no use.
+fn land_left(project: Project<'_>, session: &Session, call: &Call, journal: &Journal) -> Result<i64, Trouble> {
+    let plan = project.command_lines.plan;
+    let Some(step) = project.command_lines.step(call) else { return Ok(0) };
+    let mut landed = 0;
+    for path in staged(&step) {
+        let Some((at, frame)) = step.place(&truepath_core::resolve::paths::from_system(&path)) else { continue };
+        let series = &plan.series[at];
+        let Some(made) = project.made[at].as_ref() else { continue };
+        let then = session.series.iter().find(|of| of.series == series.id);
+        if then.is_none_or(|then| !made.differences(&then.made).is_empty()) {
+            continue;
+        }
+        let (target, labels) = (PathBuf::from(series.name(frame)), plan.labels(series));
+        let landing = Landing {
+            staged: &path,
+            target: &target,
+            call: "",
+            series,
+            labels: &labels,
+            frame,
+            made: Some(made),
+            over: false,
+        };
+        if let Fate::Landed(..) = land(&landing, journal, &Disk)? {
+            landed += 1;
+        }
+    }
+    Ok(landed)
+}
+
+/// All stage folders of a sheet that runs have left.
+fn left(plan: &Plan) -> Vec<Left> {
+    let bases = plan.roots.iter().filter_map(|root| root.path.as_deref()).map(|root| stage_base(plan, root));
+    let folders = bases.flat_map(|base| std::fs::read_dir(base).into_iter().flatten().filter_map(Result::ok));
+    let named = folders.filter_map(|folder| {
+        let name = folder.file_name().to_string_lossy().into_owned();
+        let tag = name.rsplit_once('~')?.1.split('-').next()?.to_owned();
+        Some(Left { path: folder.path(), name, tag })
+    });
+    let mut all: Vec<Left> = named.collect();
+    all.sort_by(|a, b| a.path.cmp(&b.path));
+    all
+}
+
+/// The call whose stage folder has a name: a planned one, or a part of one for some of its frames.
+fn part_of(calls: &HashMap<String, Call>, name: &str, tag: &str) -> Option<Call> {
+    let (id, mark) = name.rsplit_once('~').filter(|(_, mark)| mark.starts_with(tag))?;
+    let (unit, span) = id.split_once('.').map_or((id, None), |(unit, span)| (unit, Some(span)));
+    let call = calls.get(unit)?;
+    let frames = match span {
+        Some(span) => FrameExpr::parse(span).ok()?.frames(None, None)?.intersect(&call.frames),
+        None => call.frames.clone(),
+    };
+    Some(Call { id: id.to_owned(), frames, mark: mark.to_owned(), ..call.clone() })
+}
+
+/// Takes away stage folders that are empty, up to the root's own `.truepath`.
+pub fn remove_empty_bases(plan: &Plan) {
+    for root in plan.roots.iter().filter_map(|root| root.path.as_deref()) {
+        let base = PathBuf::from(stage_base(plan, root));
+        for folder in base.ancestors().take(3) {
+            // A folder that is not empty stays.
+            let _ = std::fs::remove_dir(folder);
+        }
+    }
+}

@@ -1,0 +1,127 @@
+//! Stage folders: made empty, used again, cleared. Whatever lies in one was not landed yet.
+
+use std::collections::BTreeSet;
+use std::io::ErrorKind;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
+
+use truepath_core::invoke::command_line::CommandLine;
+
+use crate::failure::Failure;
+
+/// How often a folder that fills while it is cleared is cleared again, and the pause before that.
+const TRIES: usize = 10;
+const PAUSE: Duration = Duration::from_millis(20);
+
+/// Removes a file that may be gone already.
+///
+/// # Errors
+/// When the system does not let us.
+pub fn remove(path: &Path) -> Result<(), Failure> {
+    match std::fs::remove_file(path) {
+        Err(error) if error.kind() != ErrorKind::NotFound => Err(Failure::machine("remove", path, &error)),
+        _ => Ok(()),
+    }
+}
+
+/// Empty stage folders that wait for the next call. File systems are slow to make and remove folders in a row; a new name
+/// for an old one costs next to nothing.
+#[derive(Default)]
+pub struct Folders {
+    free: Mutex<Vec<PathBuf>>,
+}
+
+impl Folders {
+    /// Makes an empty stage folder.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub fn prepare(&self, folder: &Path) -> Result<(), Failure> {
+        let free = {
+            let mut free = self.free.lock().unwrap_or_else(PoisonError::into_inner);
+            let at = free.iter().position(|free| free.parent() == folder.parent());
+            at.map(|at| free.swap_remove(at))
+        };
+        match free.filter(|free| std::fs::rename(free, folder).is_ok()) {
+            Some(_) => Ok(()),
+            None => prepare(folder),
+        }
+    }
+
+    /// Puts an empty stage folder by for the next call.
+    pub fn put_by(&self, folder: &Path) {
+        self.free.lock().unwrap_or_else(PoisonError::into_inner).push(folder.to_owned());
+    }
+
+    /// Removes the folders that wait.
+    pub fn remove(&self) {
+        for folder in self.free.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
+            // A renderer may have left folders of its own; a file that came later stays.
+            if files(&folder).is_empty() {
+                let _ = clear(&folder);
+            }
+        }
+    }
+}
+
+/// Makes an empty stage folder.
+///
+/// # Errors
+/// When it cannot be made.
+pub fn prepare(folder: &Path) -> Result<(), Failure> {
+    clear(folder)?;
+    // Another sheet's run on the same root may take an empty parent away in between.
+    let made = (0..5)
+        .map(|_| std::fs::create_dir_all(folder))
+        .find(|made| !matches!(made, Err(error) if error.kind() == ErrorKind::NotFound));
+    made.unwrap_or_else(|| std::fs::create_dir_all(folder))
+        .map_err(|error| Failure::machine("make the folder", folder, &error))
+}
+
+/// Removes a stage folder with all that is left in it.
+///
+/// # Errors
+/// When something in it cannot be removed.
+pub fn clear(folder: &Path) -> Result<(), Failure> {
+    let mut tries = 0;
+    loop {
+        match std::fs::remove_dir_all(folder) {
+            Ok(()) => return Ok(()),
+            Err(error) if error.kind() == ErrorKind::NotFound && !folder.exists() => return Ok(()),
+            // A renderer that is being ended writes a last file, or somebody else clears the same folder.
+            Err(error)
+                if tries < TRIES && matches!(error.kind(), ErrorKind::NotFound | ErrorKind::DirectoryNotEmpty) =>
+            {
+                tries += 1;
+                std::thread::sleep(PAUSE);
+            }
+            Err(error) => return Err(Failure::machine("remove", folder, &error)),
+        }
+    }
+}
+
+/// All files in a folder and below it.
+#[must_use]
+pub fn files(folder: &Path) -> Vec<PathBuf> {
+    let Ok(entries) = std::fs::read_dir(folder) else { return Vec::new() };
+    let mut found = Vec::new();
+    for entry in entries.filter_map(Result::ok) {
+        let path = entry.path();
+        if path.is_dir() { found.extend(files(&path)) } else { found.push(path) }
+    }
+    found.sort();
+    found
+}
+
+/// The stage folders of a step, each once.
+#[must_use]
+pub fn of(step: &CommandLine) -> BTreeSet<&Path> {
+    step.writes.iter().map(|write| Path::new(&write.stage)).collect()
+}
+
+/// Everything that lies in the stage folders of a step, each file once.
+#[must_use]
+pub fn staged(step: &CommandLine) -> BTreeSet<PathBuf> {
+    of(step).into_iter().flat_map(files).collect()
+}

@@ -1,0 +1,30 @@
+//! Running a plan: renderers as processes, files on their way to their final names, other members of a shared run, and the
+//! journal of all that. It takes a plan and prints nothing: what happens is told as events.
+#![warn(missing_docs)]
+
+pub mod disk;
+pub mod failure;
+pub mod landing;
+pub mod observe;
+pub mod process;
+pub mod record;
+pub mod scheduler;
+pub mod share;
+pub mod state;
+pub mod threads;
+
+use truepath_core::invoke::command_line::CommandLines;
+
+use record::Made;
+use state::StateFolder;
+
+/// One sheet's plan with all that running it needs to know.
+#[derive(Clone, Copy)]
+pub struct Project<'p> {
+    /// Makes command lines; holds the plan and its adapters.
+    pub command_lines: CommandLines<'p>,
+    /// Where the sheet's state is.
+    pub state: &'p StateFolder,
+    /// What the frames of each series are made of now, by series.
+    pub made: &'p [Made],
+}

@@ -1,0 +1,215 @@
+//! What lies on disk at the names of a plan. Every folder is listed once.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::path::Path;
+
+use rayon::iter::{Either, IntoParallelIterator, IntoParallelRefIterator, ParallelIterator};
+use rayon::slice::ParallelSliceMut;
+use truepath_core::check::Machine;
+use truepath_core::frames::Number;
+use truepath_core::plan::{Plan, Series};
+use truepath_core::resolve::paths;
+use truepath_core::run::history::{Record, past, standing};
+use truepath_core::sheet::PassKind;
+use truepath_core::verify::{Files, Observed, Provenance, Seen, Verdict};
+
+use crate::disk::files;
+use crate::failure::Failure;
+use crate::threads::Cores;
+
+/// Frames that are looked at together.
+const BLOCK: usize = 1 << 16;
+
+/// Frames with the sizes of their files.
+type Sizes = Vec<(i64, u64)>;
+
+/// How closely files are looked at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Look {
+    /// What the journals know at its size, made as it would be now, is not opened: it was decoded when it landed.
+    Trusting,
+    /// Head and end of every file.
+    Heads,
+    /// Every byte: decoded, compared with the digest of what landed, and looked at for what is odd.
+    Deep,
+}
+
+/// What every byte of a file says.
+struct Deep {
+    seen: Seen,
+    bytes: u64,
+    digest: [u8; 32],
+    odd: Option<String>,
+}
+
+impl Deep {
+    /// How a file stands that seemed to be what landed, if every byte says otherwise.
+    fn standing(&self, landed: Option<[u8; 32]>) -> Option<Provenance> {
+        if landed.is_some_and(|landed| landed != self.digest) {
+            return Some(Provenance::Changed("its bytes are not those that landed".to_owned()));
+        }
+        self.odd.clone().map(Provenance::Odd)
+    }
+}
+
+/// What is looked at.
+pub struct Observation<'o> {
+    /// The plan.
+    pub plan: &'o Plan,
+    /// What the disk and the journals said.
+    pub machine: &'o Machine,
+    /// How closely.
+    pub look: Look,
+    /// Hears of every file that was looked at.
+    pub told: &'o (dyn Fn(u64) + Sync),
+}
+
+impl Observation<'_> {
+    /// The verdict on every series.
+    ///
+    /// # Errors
+    /// When a folder or a file cannot be read.
+    pub fn verdicts(&self) -> Result<Vec<Verdict>, Failure> {
+        let mut listed: HashMap<String, Files> = HashMap::new();
+        (0..self.plan.series.len()).map(|at| self.verdict(at, &mut listed)).collect()
+    }
+
+    fn verdict(&self, at: usize, listed: &mut HashMap<String, Files>) -> Result<Verdict, Failure> {
+        let (plan, series) = (self.plan, &self.plan.series[at]);
+        if !series.is_known() || series.frames.is_none() {
+            return Ok(Verdict::gather((at, series), &[], []));
+        }
+        let mut stray = Vec::new();
+        let mut there = match series.pattern.folder().and_then(|folder| folder.fixed()) {
+            Some(folder) => {
+                let files = self.folder(folder.trim_end_matches('/'), listed)?;
+                in_folder(series, &folder, files, &mut stray)
+            }
+            None => self.in_folders(series, listed)?,
+        };
+        let landed = self.machine.history.of(series);
+        let now = self.machine.made_of.get(at).and_then(Option::as_ref);
+        let stale = now.map(|now| self.machine.history.stale(now));
+        let look = |(frame, bytes): (i64, u64)| -> Observed {
+            let past = past(landed, series.number(frame), bytes);
+            let standing = standing(past, bytes, stale.as_deref());
+            // Only a landing of this size and of the same making has been held against this plan.
+            let known = self.look == Look::Trusting && stale.is_some() && standing == Provenance::Fresh;
+            let seen = if known {
+                Seen::AsLanded
+            } else {
+                let path = series.name(frame);
+                let seen = truepath_media::probe(Path::new(&path));
+                seen.unwrap_or_else(|error| Seen::Broken(format!("cannot be read: {error}")))
+            };
+            (self.told)(1);
+            (frame, seen, standing)
+        };
+        there.par_sort_unstable();
+        let frames: Vec<i64> = series.frames.iter().flat_map(|frames| frames.iter()).collect();
+        let missing = (Seen::Missing, Provenance::Fresh);
+        let one = |frame: &i64| match there.binary_search_by_key(frame, |(own, _)| *own) {
+            Ok(at) => look(there[at]),
+            Err(_) => (*frame, missing.0.clone(), missing.1.clone()),
+        };
+        // Block by block: what was found of a million frames is large, what it comes to is small.
+        let found = frames.chunks(BLOCK).flat_map(|block| block.par_iter().map(one).collect::<Vec<Observed>>());
+        let labels: Vec<&str> =
+            series.passes.iter().map(|pass| plan.jobs[series.job].passes[*pass].label.as_str()).collect();
+        let mut verdict = if self.look == Look::Deep {
+            Verdict::gather((at, series), &labels, self.deepened(series, landed, found.collect())?)
+        } else {
+            Verdict::gather((at, series), &labels, found)
+        };
+        verdict.stray = stray;
+        Ok(verdict)
+    }
+
+    /// What was found of a series, corrected by what every byte says.
+    fn deepened(
+        &self,
+        series: &Series,
+        landed: &[(Number, Record)],
+        mut found: Vec<Observed>,
+    ) -> Result<Vec<Observed>, Failure> {
+        let looked = self.deep(series, &found)?;
+        for (frame, seen, standing) in &mut found {
+            let Some(deep) = looked.get(frame) else { continue };
+            seen.clone_from(&deep.seen);
+            if *standing == Provenance::Fresh {
+                let landed = past(landed, series.number(*frame), deep.bytes);
+                *standing = deep.standing(landed.map(|(record, _)| record.digest)).unwrap_or(Provenance::Fresh);
+            }
+        }
+        Ok(found)
+    }
+
+    /// Every byte of the files of a series that seem whole by head and end.
+    fn deep(&self, series: &Series, found: &[Observed]) -> Result<HashMap<i64, Deep>, Failure> {
+        let pass = &self.plan.jobs[series.job].passes[series.passes[0]];
+        let is_colour = series.passes.len() == 1 && pass.kind == PassKind::Colour;
+        let whole: Vec<i64> =
+            found.iter().filter(|(_, seen, _)| matches!(seen, Seen::Whole(_))).map(|(frame, ..)| *frame).collect();
+        let look = |frame: &i64| {
+            let path = series.name(*frame);
+            let failed = |error: std::io::Error| Failure::machine("read", &path, &error);
+            let (seen, content) = truepath_media::inspect(Path::new(&path)).map_err(failed)?;
+            let mut hasher = blake3::Hasher::new();
+            File::open(&path).and_then(|file| hasher.update_reader(file).map(drop)).map_err(failed)?;
+            (self.told)(1);
+            let (bytes, digest) = (hasher.count(), *hasher.finalize().as_bytes());
+            Ok((*frame, Deep { seen, bytes, digest, odd: content.odd(is_colour) }))
+        };
+        let mut looked = whole.par_iter().map(look).collect::<Result<Vec<(i64, Deep)>, Failure>>()?;
+        for at in 1..looked.len() {
+            let (before, digest) = (looked[at - 1].0, looked[at - 1].1.digest);
+            let deep = &mut looked[at].1;
+            if deep.digest == digest && deep.odd.is_none() {
+                deep.odd = Some(format!("it is the same to the byte as frame {before}"));
+            }
+        }
+        Ok(looked.into_iter().collect())
+    }
+
+    /// The files of a folder: as they were listed for the checks, or listed now.
+    fn folder<'f>(&'f self, folder: &str, listed: &'f mut HashMap<String, Files>) -> Result<&'f Files, Failure> {
+        if let Some(files) = self.machine.folders.get(folder) {
+            return Ok(files);
+        }
+        if !listed.contains_key(folder) {
+            let files = files(Path::new(folder)).map_err(|error| Failure::machine("list", folder, &error))?;
+            listed.insert(folder.to_owned(), files);
+        }
+        Ok(&listed[folder])
+    }
+
+    /// Frames that are there and their bytes, of a series whose folders bear the number.
+    fn in_folders(&self, series: &Series, listed: &mut HashMap<String, Files>) -> Result<Vec<(i64, u64)>, Failure> {
+        let mut there = Vec::new();
+        for (frame, path) in series.files() {
+            let files = self.folder(paths::parent(&path), listed)?;
+            let name = paths::file_name(&path);
+            there.extend(files.find(name).map(|bytes| (frame, bytes)));
+        }
+        Ok(there)
+    }
+}
+
+/// Frames of a series that are among the files of its folder, with their bytes. Numbers beyond its frames are strays.
+fn in_folder(series: &Series, folder: &str, files: &Files, stray: &mut Vec<String>) -> Sizes {
+    let (_, file) = series.pattern.split_folder();
+    let Some(frames) = series.frames.as_ref() else { return Vec::new() };
+    if file.frame_width().is_none() {
+        let found = file.fixed().and_then(|name| files.find(&name));
+        return found.map(|bytes| frames.iter().map(|frame| (frame, bytes)).collect()).unwrap_or_default();
+    }
+    let own = files.of(&file, &Cores).into_par_iter();
+    let (there, beyond): (Sizes, Vec<Number>) = own.partition_map(|(row, number)| match series.frame_of(number) {
+        Some(frame) => Either::Left((frame, files.bytes(row))),
+        None => Either::Right(number),
+    });
+    let folder = folder.trim_end_matches('/');
+    stray.extend(beyond.into_iter().map(|number| format!("{folder}/{}", file.name(number))));
+    there
+}

@@ -1,0 +1,79 @@
+//! Asking a renderer what it knows about a scene; the answer is kept by the scene's content.
+
+use std::fs::File;
+use std::io::Read as _;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use truepath_core::adapter::Adapter;
+use truepath_core::scene::{self, Facts};
+use truepath_core::template::{Lookup, Value, expand_text, slug};
+
+use crate::disk;
+
+/// The facts that an adapter's program tells about a scene, or why it tells none. `kept_in` keeps answers; `folder` is the
+/// sheet's own; `program` is the program's full path.
+///
+/// # Errors
+/// In words, when the program cannot be started or answers something else.
+pub fn ask(
+    adapter: &Adapter,
+    program: &Path,
+    scene: &Path,
+    (kept_in, folder): (&Path, &Path),
+) -> Result<Facts, String> {
+    let digest = content(scene, kept_in, &|_| {}).map_err(|error| error.to_string())?;
+    let kept = kept_in.join(format!("{digest}.{}.json", slug(&adapter.name)));
+    if let Ok(text) = std::fs::read_to_string(&kept) {
+        return scene::told::read(&text);
+    }
+    let known = |name: &str| {
+        if name == "scene" { Lookup::Value(Value::Text(scene.display().to_string())) } else { Lookup::Unknown }
+    };
+    let arguments: Vec<String> = adapter.facts.iter().filter_map(|template| expand_text(template, &known)).collect();
+    tracing::info!(program = %program.display(), scene = %scene.display(), "asking for facts");
+    let output = Command::new(program).args(arguments).current_dir(folder).stdin(Stdio::null()).output();
+    let output = output.map_err(|error| format!("cannot start {}: {error}", program.display()))?;
+    let text = String::from_utf8_lossy(&output.stdout).into_owned();
+    if !output.status.success() {
+        let said = String::from_utf8_lossy(&output.stderr);
+        return Err(format!(
+            "{} ended with {}: {}",
+            program.display(),
+            output.status,
+            said.lines().last().unwrap_or("")
+        ));
+    }
+    let facts =
+        scene::told::read(&text).map_err(|why| format!("what {} printed is no answer: {why}", program.display()))?;
+    // An answer that cannot be kept is asked for again next time.
+    let _ = std::fs::create_dir_all(kept_in).and_then(|()| std::fs::write(&kept, text));
+    Ok(facts)
+}
+
+/// The digest of a scene's content. That of a large scene is looked up by size, time and file number, and only worked out
+/// when one of them has changed.
+///
+/// `told` hears of every megabyte that is read.
+///
+/// # Errors
+/// When the scene cannot be read.
+pub fn content(scene: &Path, folder: &Path, told: &dyn Fn(u64)) -> std::io::Result<String> {
+    let known = folder.join(format!("{}.digest", &blake3::hash(disk::identity(scene)?.as_bytes()).to_hex()[..32]));
+    if let Ok(digest) = std::fs::read_to_string(&known)
+        && digest.len() == 32
+    {
+        return Ok(digest);
+    }
+    let (mut hasher, mut file) = (blake3::Hasher::new(), File::open(scene)?);
+    let mut block = Vec::with_capacity(1 << 20);
+    while std::io::Read::take(&mut file, 1 << 20).read_to_end(&mut block)? > 0 {
+        hasher.update(&block);
+        block.clear();
+        told(1);
+    }
+    let digest = hasher.finalize().to_hex()[..32].to_owned();
+    // What cannot be kept is worked out again next time.
+    let _ = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&known, &digest));
+    Ok(digest)
+}

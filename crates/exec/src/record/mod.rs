@@ -1,0 +1,141 @@
+//! What frames would be made of now: the outside of a sheet, looked up and hashed.
+
+pub mod ask;
+
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use truepath_core::adapter::Adapter;
+use truepath_core::plan::{Adapters, Plan};
+use truepath_core::run::fingerprint::{Fingerprint, Outside};
+use truepath_core::scene::Facts;
+use truepath_core::sheet::Key;
+
+use crate::disk;
+use crate::process::{self, End, Listener, Programs, Start, SystemPrograms};
+use crate::state::StateFolder;
+
+/// What the frames of one series are made of; `None` where nothing can be said of it.
+pub type Made = Option<Fingerprint>;
+
+/// How long a program may take to say its version.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// All that is asked.
+pub struct Asking<'a> {
+    /// The plan.
+    pub plan: &'a Plan,
+    /// The adapters of its jobs.
+    pub adapters: &'a Adapters,
+    /// Full paths of programs by the names of their adapters.
+    pub programs: &'a BTreeMap<String, String>,
+    /// What is known about scenes.
+    pub facts: &'a BTreeMap<String, Arc<Facts>>,
+    /// Where the sheet's state is.
+    pub state: &'a StateFolder,
+    /// Where an outside file of a scene lies, if it is there.
+    pub resource: &'a dyn Fn(&Path, &str) -> Option<PathBuf>,
+    /// Hears of every megabyte that is read.
+    pub told: &'a dyn Fn(u64),
+}
+
+impl Asking<'_> {
+    /// What each series of the plan is made of now. Every scene, resource and program is asked once.
+    #[must_use]
+    pub fn now(&self) -> Vec<Made> {
+        let folder = self.state.facts();
+        let mut outside: HashMap<(String, String, String), Outside> = HashMap::new();
+        let plan = self.plan;
+        let one = |series: &truepath_core::plan::Series| {
+            let job = &plan.jobs[series.job];
+            let name = |key: &Key| job.given.text(key).unwrap_or_default().to_owned();
+            let scene = job.scene.as_ref()?.value.clone();
+            let key = (scene, name(&Key::Adapter), name(&Key::Export));
+            let adapter = self.adapters.get(&key.1);
+            let outside =
+                outside.entry(key.clone()).or_insert_with(|| self.outside(&key.0, (adapter, &key.2), &folder));
+            Some(Fingerprint::of(plan, series, adapter, outside))
+        };
+        plan.series.iter().map(one).collect()
+    }
+
+    fn outside(&self, scene: &str, (adapter, exporter): (Option<&Adapter>, &str), folder: &Path) -> Outside {
+        let digest = |path: &Path| ask::content(path, folder, self.told).ok();
+        let bytes = digest(Path::new(scene));
+        let facts = self.facts.get(scene);
+        let resources = facts.into_iter().flat_map(|facts| &facts.resources);
+        let file =
+            |name: &String| (name.clone(), (self.resource)(Path::new(scene), name).and_then(|path| digest(&path)));
+        let export = (!exporter.is_empty()).then(|| {
+            let exporter = self.adapters.get(exporter)?;
+            // What it makes follows from the scene and how the exporter is called.
+            let templates =
+                exporter.templates().map(|template| template.value.to_string()).collect::<Vec<_>>().join(" ");
+            Some(short(format!("{}\n{templates}", bytes.as_ref()?).as_bytes()))
+        });
+        Outside {
+            resources: resources.map(file).collect(),
+            resources_known: facts.is_some(),
+            export,
+            version: adapter.and_then(|adapter| self.version(adapter, folder)),
+            scene: bytes,
+        }
+    }
+
+    /// What an adapter's program says its version is, kept by the program's size, time and file number.
+    fn version(&self, adapter: &Adapter, folder: &Path) -> Option<String> {
+        if adapter.version.is_empty() {
+            return Some("not asked for".to_owned());
+        }
+        let program = self.programs.get(&adapter.name)?;
+        let stamp = format!("{} {}", disk::identity(Path::new(program)).ok()?, adapter.version.join(" "));
+        let kept = folder.join(format!("{}.version", short(stamp.as_bytes())));
+        if let Some(text) = std::fs::read_to_string(&kept).ok().filter(|text| !text.is_empty()) {
+            return Some(text);
+        }
+        let programs = SystemPrograms::plain();
+        let mut answer = Answer { programs: &programs, lines: Vec::new(), process: 0, until: None };
+        let (folder_of, arguments) = (&self.plan.home.folder, &adapter.version);
+        let start = Start { program, arguments, env: &[], folder: folder_of, log: None, mark: "" };
+        process::run(&programs, &start, &mut answer).ok()?;
+        let text = answer.lines.into_iter().find(|line| !line.trim().is_empty())?.trim().to_owned();
+        // An answer that cannot be kept is asked for again next time.
+        let _ = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&kept, &text));
+        Some(text)
+    }
+}
+
+/// What a program says when it is asked for its version.
+struct Answer<'a> {
+    programs: &'a dyn Programs,
+    lines: Vec<String>,
+    process: u32,
+    until: Option<Instant>,
+}
+
+impl Listener for Answer<'_> {
+    fn began(&mut self, process: u32) {
+        self.process = process;
+        self.until = Some(Instant::now() + PATIENCE);
+    }
+
+    fn line(&mut self, line: &str) {
+        self.lines.push(line.to_owned());
+    }
+
+    fn due(&self) -> Option<Instant> {
+        self.until
+    }
+
+    fn tick(&mut self) {
+        self.until = None;
+        self.programs.end(self.process, End::Now);
+    }
+}
+
+/// The first half of a digest, in hexadecimal: enough to tell things apart.
+fn short(bytes: &[u8]) -> String {
+    blake3::hash(bytes).to_hex()[..32].to_owned()
+}

@@ -1,0 +1,353 @@
+//! One call of a renderer: stage, spawn, listen, land, tell.
+
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use truepath_core::frames::Frames;
+use truepath_core::invoke::command_line::CommandLine;
+use truepath_core::plan::Call;
+use truepath_core::resolve::paths::from_system;
+use truepath_core::run::event::{Ended, Event, Started};
+
+use super::checkpoint;
+use super::context::{Context, OwedFile};
+use super::lines::LogRules;
+use super::watch::{Limits, Watch};
+use crate::disk::Stamp;
+use crate::failure::{Failure, Trouble};
+use crate::landing::stage;
+use crate::process::{Alive, End, Listener, Prepared, Start, identity};
+use crate::state::journal::millis;
+
+/// How often stage folders are looked into, for renderers that do not say what they wrote.
+const LOOK: Duration = Duration::from_secs(1);
+/// How long a written file waits before it lands while its renderer runs. One that ends meanwhile makes room for the next
+/// call first.
+const LINGER: Duration = Duration::from_millis(100);
+/// How long a renderer that was asked to end may take.
+const GRACE: Duration = Duration::from_secs(5);
+
+/// How a call ended.
+#[derive(Debug, Default)]
+pub struct Done {
+    /// Files that landed.
+    pub files: i64,
+    /// What did not.
+    pub lacking: BTreeSet<OwedFile>,
+    /// Whether no licence was free, and nothing came out.
+    pub waited: bool,
+    /// Whether another worker has taken the call over.
+    pub lost: bool,
+    /// Whether it wrote files, and none of them under a planned name.
+    pub elsewhere: bool,
+    /// Whether it could not be made at all: its job is of no use before somebody has mended that.
+    pub stuck: bool,
+    /// Why something is lacking, as far as known.
+    pub why: String,
+    /// Its log; empty where it was never started.
+    pub log: String,
+}
+
+impl Done {
+    /// A call that could not be made: there is no log of it.
+    pub fn stuck(lacking: BTreeSet<OwedFile>, failure: &Failure) -> Done {
+        Done { lacking, stuck: true, why: failure.message.clone(), ..Done::default() }
+    }
+}
+
+/// A call with its program, which waits to be started.
+type Begun<'a, 'c> = (Attempt<'a, 'c>, Box<dyn Prepared + 'c>);
+
+/// One call while it runs.
+pub struct Attempt<'a, 'c> {
+    pub(super) context: &'a Context<'c>,
+    pub(super) call: &'a Call,
+    pub(super) step: CommandLine,
+    worker: usize,
+    /// Gives worker and licences back; to be called once.
+    free: Option<&'a dyn Fn(usize)>,
+    pub(super) awaited: BTreeSet<OwedFile>,
+    pub(super) landed: BTreeMap<OwedFile, Stamp>,
+    pub(super) files: i64,
+    lines: Arc<LogRules>,
+    pub(super) watch: Watch,
+    pub(super) looked: Instant,
+    /// Written files, and when each is to land if the renderer still runs.
+    written: VecDeque<(Instant, PathBuf, OwedFile)>,
+    process: u32,
+    ending: Option<Instant>,
+    why: Option<String>,
+    said: Option<String>,
+    pub(super) refused: BTreeMap<OwedFile, String>,
+    waiting: bool,
+    /// The frame that it says it works on.
+    working: Option<i64>,
+    pub(super) lost: bool,
+    pub(super) trouble: Option<Trouble>,
+}
+
+impl<'a, 'c> Attempt<'a, 'c> {
+    /// A call that is about to be made for the files in `awaited`, its stage folders made and its renderer ready. `None`
+    /// where its job has no adapter. `free` gives its worker and its licences back.
+    pub fn new(
+        context: &'a Context<'c>,
+        call: &'a Call,
+        awaited: BTreeSet<OwedFile>,
+        free: &'a dyn Fn(usize),
+    ) -> Result<Option<Begun<'a, 'c>>, Trouble> {
+        let plan = context.plan();
+        let (Some(step), Some(adapter)) = (context.project.command_lines.step(call), context.adapter(call)) else {
+            return Ok(None);
+        };
+        for stage in stage::of(&step) {
+            context.stages.prepare(stage).map_err(Trouble::Call)?;
+        }
+        let start = Start {
+            program: &step.program,
+            arguments: &step.arguments,
+            env: &step.env,
+            folder: &plan.home.folder,
+            log: Some(Path::new(&step.log)),
+            mark: &call.marked(),
+        };
+        let ready = context.programs.prepare(&start);
+        let ready = ready.map_err(|error| Trouble::Call(Failure::machine("write", Path::new(&step.log), &error)))?;
+        let attempt = Attempt {
+            worker: 0,
+            free: Some(free),
+            landed: BTreeMap::new(),
+            files: 0,
+            lines: context.lines(adapter),
+            watch: Watch::new(Limits { frame: plan.run.frame_timeout, silence: plan.run.silence }),
+            looked: Instant::now(),
+            written: VecDeque::new(),
+            process: 0,
+            ending: None,
+            why: None,
+            said: None,
+            refused: BTreeMap::new(),
+            waiting: false,
+            working: None,
+            lost: false,
+            trouble: None,
+            step,
+            awaited,
+            context,
+            call,
+        };
+        Ok(Some((attempt, ready)))
+    }
+
+    /// The call is not made after all.
+    pub fn leave(&self) {
+        stage::of(&self.step).into_iter().for_each(|stage| self.context.stages.put_by(stage));
+        // A log without a call says nothing; one that stays does no harm.
+        let _ = std::fs::remove_file(&self.step.log);
+    }
+
+    /// Follows the call to its end.
+    pub fn make(mut self, worker: usize, live: std::io::Result<Box<dyn Alive>>) -> Result<Done, Trouble> {
+        self.worker = worker;
+        tracing::info!(call = %self.call.id, worker, program = %self.step.program, log = %self.step.log, "starting");
+        self.watch = Watch::new(self.watch.limits);
+        let began = Instant::now();
+        let ended = live.and_then(|live| live.hear(&mut self));
+        self.set_free();
+        let code = match ended {
+            Ok(code) => code,
+            Err(error) => {
+                let program = Path::new(&self.step.program);
+                let mut failure = Failure::machine("start", program, &error);
+                if error.kind() == std::io::ErrorKind::NotFound && program.exists() {
+                    // The system means what a script's first line names.
+                    failure.message =
+                        format!("cannot start {}: what its first line names is not there", program.display());
+                }
+                return Ok(Done::stuck(std::mem::take(&mut self.awaited), &failure));
+            }
+        };
+        let strays = match self.trouble.take() {
+            None => self.land_all().and_then(|left| self.sweep(left)),
+            Some(trouble) => Err(trouble),
+        };
+        match strays {
+            Ok(strays) => self.close(code, strays, began),
+            // The renderer is over; what is wrong with its files is said of it.
+            Err(Trouble::Call(failure)) => {
+                self.why = Some(failure.message.clone());
+                let done = self.close(code, 0, began)?;
+                Ok(Done { stuck: true, why: failure.message, ..done })
+            }
+            Err(run) => Err(run),
+        }
+    }
+
+    /// What is said and known in the end.
+    fn close(mut self, code: Option<i32>, strays: i64, began: Instant) -> Result<Done, Trouble> {
+        let lacking = Frames::from_any(self.awaited.iter().map(|(_, frame)| *frame).collect());
+        // Whoever took it over may have cleared its stage away: then nothing lies there to tell.
+        self.lost |= !lacking.is_empty() && !self.context.is_mine(self.call);
+        if self.lost {
+            self.record(&Event::Lost { call: self.call.id.clone() })?;
+        }
+        self.record(&Event::Ended(Ended {
+            call: self.call.id.clone(),
+            code,
+            files: self.files,
+            lacking,
+            seconds: millis(began.elapsed().as_secs_f64()),
+            log: self.step.log.clone(),
+            why: self.why.clone(),
+            t: self.context.journal.t(),
+        }))?;
+        let how = match (&self.why, code) {
+            (Some(why), _) => format!("was ended: {why}"),
+            (None, None) => "was ended by a signal".to_owned(),
+            (None, Some(code)) => format!("ended with {code}"),
+        };
+        let refused = self.refused.iter().next().map(|((_, frame), why)| format!("; frame {frame}: {why}"));
+        let other = format!("; it wrote {strays} other file{}", if strays == 1 { "" } else { "s" });
+        let why = [
+            Some(how),
+            self.said.take().map(|said| format!("; it said: {said}")),
+            refused,
+            (strays > 0).then_some(other),
+        ];
+        Ok(Done {
+            files: self.files,
+            waited: self.waiting && self.files == 0 && self.refused.is_empty(),
+            lost: self.lost,
+            elsewhere: strays > 0 && self.files == 0 && self.refused.is_empty(),
+            stuck: false,
+            why: why.into_iter().flatten().collect(),
+            log: self.step.log,
+            lacking: self.awaited,
+        })
+    }
+
+    /// Into the journal, or nothing can go on.
+    pub(super) fn record(&self, event: &Event) -> Result<(), Trouble> {
+        self.context.record(event).map_err(Trouble::Run)
+    }
+
+    /// Keeps what went wrong while the renderer runs.
+    fn note(&mut self, told: Result<(), Failure>) {
+        if let Err(failure) = told {
+            self.trouble.get_or_insert(Trouble::Run(failure));
+            self.end(End::Now);
+        }
+    }
+
+    pub(super) fn end(&mut self, how: End) {
+        if self.process != 0 && (self.ending.is_none() || how == End::Now) {
+            self.context.programs.end(self.process, how);
+            self.ending = Some(Instant::now() + GRACE);
+        }
+    }
+
+    fn set_free(&mut self) {
+        self.process = 0;
+        if let Some(free) = self.free.take() {
+            free(self.worker);
+        }
+    }
+
+    /// A checkpoint is whole: it is put by.
+    fn put_by(&mut self, path: &str) {
+        let Some(still) = &self.call.still else { return };
+        let keep = self.context.plan().jobs[self.call.job].checkpoint.map_or(1, |setting| setting.keep);
+        match checkpoint::put_by(still, Path::new(path), self.call, keep) {
+            Ok(event) => {
+                let told = event.map_or(Ok(()), |event| self.context.record(&event));
+                self.note(told);
+                if self.context.is_stopping() {
+                    self.end(End::Ask);
+                }
+            }
+            Err(failure) => {
+                self.trouble.get_or_insert(Trouble::Call(failure));
+                self.end(End::Now);
+            }
+        }
+    }
+}
+
+impl Listener for Attempt<'_, '_> {
+    fn began(&mut self, process: u32) {
+        self.process = process;
+        let plan = self.context.plan();
+        let started = Started {
+            call: self.call.id.clone(),
+            job: plan.jobs[self.call.job].name.clone(),
+            series: self.call.series.iter().map(|at| plan.series[*at].id.clone()).collect(),
+            frames: self.call.frames.clone(),
+            worker: self.worker,
+            process,
+            born: identity::born(process),
+            log: self.step.log.clone(),
+            t: self.context.journal.t(),
+        };
+        let told =
+            self.context.announce(&self.call.series).and_then(|()| self.context.record(&Event::Started(started)));
+        self.note(told);
+    }
+
+    fn line(&mut self, line: &str) {
+        let meant = self.lines.read(line);
+        self.watch.line(meant.waits);
+        if meant.waits && !self.waiting {
+            let told = Event::Waiting { call: self.call.id.clone(), line: line.to_owned() };
+            let told = self.context.record(&told);
+            self.note(told);
+        }
+        self.waiting |= meant.waits;
+        self.said = meant.problem.or(self.said.take());
+        if let Some(frame) = meant.frame.filter(|frame| self.working != Some(*frame)) {
+            self.working = Some(frame);
+            self.context.tell(&Event::Working { call: self.call.id.clone(), frame });
+        }
+        // A relative path starts where the program was started.
+        let home = Path::new(&self.context.plan().home.folder);
+        if let Some(path) = meant.wrote.map(|path| home.join(path)) {
+            let place = self.step.place(&from_system(&path));
+            if let Some(place) = place.filter(|place| self.awaited.contains(place)) {
+                self.written.push_back((Instant::now() + LINGER, path, place));
+            }
+        }
+        if let Some(path) = meant.saved {
+            self.put_by(&from_system(&home.join(path)));
+        }
+    }
+
+    fn due(&self) -> Option<Instant> {
+        let look = (!self.lines.tell_files()).then(|| self.looked + LOOK);
+        let written = self.written.front().map(|(due, ..)| *due);
+        [self.watch.due().filter(|_| self.ending.is_none()), look, written, self.ending].into_iter().flatten().min()
+    }
+
+    fn tick(&mut self) {
+        if self.ending.is_some_and(|ending| ending <= Instant::now()) {
+            self.end(End::Now);
+        }
+        while self.written.front().is_some_and(|(due, ..)| *due <= Instant::now())
+            && let Some((_, path, place)) = self.written.pop_front()
+        {
+            self.try_land(&path, place);
+        }
+        if !self.lines.tell_files() && self.looked.elapsed() >= LOOK {
+            self.look();
+        }
+        if self.ending.is_none()
+            && let Some(why) = self.watch.over()
+        {
+            self.why = Some(why);
+            self.end(End::Now);
+        }
+    }
+
+    fn ended(&mut self) {
+        self.set_free();
+    }
+}

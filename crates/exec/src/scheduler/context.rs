@@ -1,0 +1,131 @@
+//! What all calls of one run share: the plan, the journal, the programs, what stood before, and who else is there.
+
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use truepath_core::adapter::Adapter;
+use truepath_core::frames::Frames;
+use truepath_core::plan::{Call, Plan};
+use truepath_core::run::event::Event;
+use truepath_core::run::history::{Depth, past};
+use truepath_core::verify::{State, Verdict};
+
+use super::feed::Feed;
+use super::lines::LogRules;
+use crate::Project;
+use crate::failure::{Failure, Trouble};
+use crate::landing::stage::Folders;
+use crate::landing::{Fate, Landing, Moves, land};
+use crate::process::Programs;
+use crate::share::Claims;
+use crate::state::journal::{self, Journal};
+
+/// A file that is waited for: series and frame.
+pub type OwedFile = (usize, i64);
+
+/// What all calls of a run share.
+pub struct Context<'c> {
+    pub project: Project<'c>,
+    pub journal: &'c Journal,
+    pub programs: &'c dyn Programs,
+    pub moves: &'c dyn Moves,
+    pub claims: Option<&'c Claims>,
+    /// What stood before, by series.
+    pub before: &'c [Verdict],
+    /// What is to be rendered, by series.
+    pub need: &'c [Frames],
+    pub events: Feed,
+    pub stages: Folders,
+    pub lines: Mutex<HashMap<String, Arc<LogRules>>>,
+    pub interrupts: AtomicUsize,
+    /// Whether the run cannot go on.
+    pub stopped: AtomicBool,
+}
+
+impl<'c> Context<'c> {
+    pub fn plan(&self) -> &'c Plan {
+        self.project.command_lines.plan
+    }
+
+    /// The adapter of a call.
+    pub fn adapter(&self, call: &Call) -> Option<&'c Adapter> {
+        self.project.command_lines.adapter(&self.plan().jobs[call.job])
+    }
+
+    /// What the lines of a renderer's log mean; read once.
+    pub fn lines(&self, adapter: &Adapter) -> Arc<LogRules> {
+        let mut known = self.lines.lock().unwrap_or_else(PoisonError::into_inner);
+        known.entry(adapter.name.clone()).or_insert_with(|| Arc::new(LogRules::of(&adapter.log))).clone()
+    }
+
+    /// Every file that a call owes: series and frame.
+    pub fn awaited(&self, call: &Call) -> BTreeSet<OwedFile> {
+        let needed = |series: &usize| self.need[*series].intersect(&call.frames);
+        let of = |series: &usize| needed(series).iter().map(|frame| (*series, frame)).collect::<Vec<_>>();
+        call.series.iter().flat_map(of).collect()
+    }
+
+    /// Whether another member of this round landed a file before it went.
+    pub fn landed_meanwhile(&self, claims: &Claims, (series, frame): OwedFile) -> Result<bool, Failure> {
+        let series = &self.plan().series[series];
+        let Ok(about) = std::fs::metadata(series.name(frame)) else { return Ok(false) };
+        let names: HashSet<String> = claims.journals().into_iter().collect();
+        let history = journal::read_some(self.project.state, Depth::Landings, |name| names.contains(name))?;
+        Ok(past(history.of(series), series.number(frame), about.len()).is_some_and(|(_, same)| same))
+    }
+
+    /// Whether nothing stood at a file's name before.
+    pub fn is_missing(&self, (series, frame): OwedFile) -> bool {
+        self.before[series].in_state(State::Missing).contains(frame)
+    }
+
+    /// Whether a call is ours still.
+    pub fn is_mine(&self, call: &Call) -> bool {
+        self.claims.is_none_or(|claims| claims.is_mine(call.unit()))
+    }
+
+    /// Whether no further call is to be made.
+    pub fn is_stopping(&self) -> bool {
+        self.stopped.load(Ordering::SeqCst) || self.is_interrupted()
+    }
+
+    /// Whether somebody has asked the run to end.
+    pub fn is_interrupted(&self) -> bool {
+        self.interrupts.load(Ordering::SeqCst) > 0
+    }
+
+    /// Says of what the frames of some series are made.
+    pub fn announce(&self, series: &[usize]) -> Result<(), Failure> {
+        for at in series {
+            let said = self.journal.announce(&self.plan().series[*at], self.project.made[*at].as_ref())?;
+            said.iter().for_each(|event| self.tell(event));
+        }
+        Ok(())
+    }
+
+    /// Into the journal, then to the display.
+    pub fn record(&self, event: &Event) -> Result<(), Failure> {
+        self.journal.write(event)?;
+        self.tell(event);
+        Ok(())
+    }
+
+    /// To the display only.
+    pub fn tell(&self, event: &Event) {
+        self.events.send(event.clone());
+    }
+
+    /// Lands one staged file of a call under its final name.
+    pub fn land(&self, call: &str, staged: &Path, place: OwedFile, over: bool) -> Result<Fate, Trouble> {
+        let (series, frame) = (&self.plan().series[place.0], place.1);
+        let target = PathBuf::from(series.name(frame));
+        let labels = self.plan().labels(series);
+        let made = self.project.made.get(place.0).and_then(Option::as_ref);
+        let landing = Landing { staged, target: &target, call, series, labels: &labels, frame, made, over };
+        let fate = land(&landing, self.journal, self.moves);
+        tracing::debug!(staged = %staged.display(), target = %target.display(), landed = matches!(fate, Ok(Fate::Landed(..))), "landing");
+        fate
+    }
+}

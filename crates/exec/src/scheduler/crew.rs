@@ -1,0 +1,460 @@
+//! The threads that carry a plan out: each takes a call, sees it through, and takes the next.
+
+use std::collections::{BTreeSet, HashMap};
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
+use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use truepath_core::frames::Frames;
+use truepath_core::plan::Call;
+use truepath_core::run::event::Event;
+
+use super::attempt::{Attempt, Done};
+use super::checkpoint;
+use super::context::{Context, OwedFile};
+use super::feed::Feed;
+use super::orders::{Orders, Outcome};
+use super::supply::{HOPELESS, Order, Supply, Taken};
+use super::tries::{Next, Tries};
+use crate::failure::{Failure, Trouble};
+use crate::landing::recover::recover;
+use crate::landing::stage::{self, Folders};
+use crate::process::{Alive, Prepared, Stops};
+use crate::share::{Claims, Wish};
+
+/// The pause before a renderer that found no licence is started again, and the longest one.
+const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
+/// How long a call that is ready waits for one before it that is not.
+const PATIENCE: Duration = Duration::from_secs(2);
+
+/// A worker with the renderer that was started for it, or why it could not be.
+struct Launched {
+    worker: usize,
+    live: std::io::Result<Box<dyn Alive>>,
+}
+
+/// A call that is ready, and waits for a worker.
+struct InLine<'c> {
+    ready: Box<dyn Prepared + 'c>,
+    tell: Sender<Launched>,
+}
+
+/// What a call holds from try to try.
+struct Hold {
+    taken: Taken<Call>,
+    /// Stage folders of the last try, which may hold what it wrote elsewhere.
+    left_over: Vec<String>,
+}
+
+struct Crew<'c> {
+    context: Context<'c>,
+    keep_going: bool,
+    supply: Mutex<Supply<Call, InLine<'c>>>,
+    bell: Condvar,
+    failure: Mutex<Option<Failure>>,
+}
+
+/// Makes all calls. `show` is told what happens, and called now and then when nothing does.
+///
+/// # Errors
+/// When what happens can no longer be written down, when claims cannot be read, or when a part of True Path panicked. All
+/// renderers have been ended then.
+pub fn run(orders: Orders<'_>, mut show: impl FnMut(&[Event])) -> Result<Outcome, Failure> {
+    let stops = Stops::new().map_err(|error| Failure::machine("listen for", "interrupts", &error))?;
+    let handle = stops.handle();
+    let workers = orders.project.command_lines.plan.run.workers;
+    let crew = Crew::new(orders, workers);
+    let context = &crew.context;
+    // While the files of one call land, its worker's next renderer runs already.
+    let hands = workers * 2;
+    let at_work = AtomicUsize::new(hands);
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            stops.each(|| {
+                // The first one lets each renderer finish its frame; the second ends them.
+                if context.interrupts.fetch_add(1, Ordering::SeqCst) > 0 {
+                    context.programs.end_all();
+                } else {
+                    context.tell(&Event::Interrupted);
+                }
+                crew.wake();
+            });
+        });
+        scope.spawn(|| crew.safely(|| context.claims.map_or(Ok(()), Claims::live)));
+        for _ in 0..hands {
+            scope.spawn(|| {
+                crew.safely(|| crew.work());
+                if at_work.fetch_sub(1, Ordering::SeqCst) == 1 {
+                    context.events.end();
+                    context.claims.inspect(|claims| claims.leave());
+                    handle.close();
+                }
+            });
+        }
+        let mut shown = true;
+        while let Some(events) = context.events.gather() {
+            // A display that is broken must not keep anybody from ending.
+            shown = shown
+                && crew.safely(|| {
+                    show(&events);
+                    Ok(())
+                });
+        }
+    });
+    context.stages.remove();
+    let failed = crew.failure.lock().unwrap_or_else(PoisonError::into_inner).take();
+    failed.map_or(Ok(()), Err)?;
+    let supply = crew.supply();
+    Ok(Outcome { landed: supply.landed, gave_up: supply.gave_up(), interrupted: context.is_interrupted() })
+}
+
+impl<'c> Crew<'c> {
+    fn new(orders: Orders<'c>, workers: usize) -> Crew<'c> {
+        let command_lines = orders.project.command_lines;
+        let licences = |call: &Call| {
+            let adapter = command_lines.adapter(&command_lines.plan.jobs[call.job]);
+            adapter.map(|adapter| adapter.needs.slots.clone()).unwrap_or_default()
+        };
+        let order = |call: Call| Order { licences: licences(&call), job: call.job, call };
+        let queue = orders.calls.into_iter().map(order).collect();
+        let context = Context {
+            project: orders.project,
+            journal: orders.journal,
+            programs: orders.programs,
+            moves: orders.moves,
+            claims: orders.claims,
+            before: orders.before,
+            need: orders.need,
+            events: Feed::default(),
+            stages: Folders::default(),
+            lines: Mutex::default(),
+            interrupts: AtomicUsize::new(0),
+            stopped: AtomicBool::new(false),
+        };
+        Crew {
+            context,
+            keep_going: orders.keep_going,
+            supply: Mutex::new(Supply::new(queue, workers, orders.licences)),
+            bell: Condvar::new(),
+            failure: Mutex::default(),
+        }
+    }
+
+    /// Does a part of the work; what it cannot get over, and a panic, end the run. Returns whether it went well.
+    fn safely(&self, work: impl FnOnce() -> Result<(), Failure>) -> bool {
+        let failure = match catch_unwind(AssertUnwindSafe(work)) {
+            Ok(Ok(())) => return true,
+            Ok(Err(failure)) => failure,
+            Err(panic) => Failure::bug(&*panic),
+        };
+        self.failure.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(failure);
+        self.context.stopped.store(true, Ordering::SeqCst);
+        self.context.programs.end_all();
+        self.wake();
+        false
+    }
+
+    /// One pair of hands: call after call.
+    fn work(&self) -> Result<(), Failure> {
+        while let Some(taken) = self.take()? {
+            match self.persist(taken) {
+                Ok(()) => {}
+                Err(Trouble::Run(failure) | Trouble::Call(failure)) => return Err(failure),
+            }
+        }
+        Ok(())
+    }
+
+    /// Waits for a call and all licences that it needs; where others could make it instead, for a worker, too. `None` when
+    /// nothing is left to be done. Whether somebody had begun it before is told beside it.
+    fn take(&self) -> Result<Option<(Taken<Call>, bool)>, Failure> {
+        let claims = self.context.claims;
+        loop {
+            let mut from = 0;
+            loop {
+                let mut supply = self.supply();
+                if self.context.is_stopping() || supply.is_over() {
+                    return Ok(None);
+                }
+                let Some(taken) = supply.take(from, claims.is_some()) else { break };
+                drop(supply);
+                // What is asked of a shared folder may take its time: nobody else waits for it.
+                let wish =
+                    claims.map_or(Ok(Wish::Granted { again: false }), |claims| claims.wish(&taken.order.call.id));
+                from = taken.ticket + 1;
+                let mut supply = self.supply();
+                match wish {
+                    Ok(Wish::Granted { again }) => {
+                        supply.granted();
+                        return Ok(Some((taken, again)));
+                    }
+                    Ok(Wish::Held) => supply.put_back(taken),
+                    Ok(Wish::Over) => supply.dropped(taken),
+                    Err(failure) => {
+                        supply.put_back(taken);
+                        return Err(failure);
+                    }
+                }
+                self.hand_out(supply);
+                // What it held is free again, or nothing is left: whoever waits has to know.
+                self.bell.notify_all();
+            }
+            let supply = self.supply();
+            if self.context.is_stopping() || supply.is_over() {
+                return Ok(None);
+            }
+            match claims.filter(|_| supply.is_idle()) {
+                // Others have the rest: what becomes of it?
+                Some(claims) => {
+                    drop(self.bell.wait_timeout(supply, claims.patience()));
+                    claims.look()?;
+                }
+                None => drop(self.bell.wait(supply)),
+            }
+        }
+    }
+
+    /// One call of the plan: tried, tried again for what it lacks as often as the sheet allows, then halved until the frames
+    /// that fail are known.
+    fn persist(&self, (taken, again): (Taken<Call>, bool)) -> Result<(), Trouble> {
+        let context = &self.context;
+        let whole = taken.order.call.clone();
+        let mut awaited = context.awaited(&whole);
+        if let Some(claims) = context.claims.filter(|_| again) {
+            // Whoever had it may have left whole frames, and renderers that go on without it.
+            let dead = claims.dead();
+            recover(context.project, context.journal, &|tag| dead.iter().any(|dead| dead == tag))?;
+            let mut there = BTreeSet::new();
+            for place in &awaited {
+                if context.landed_meanwhile(claims, *place).map_err(Trouble::Run)? {
+                    there.insert(*place);
+                }
+            }
+            awaited.retain(|place| !there.contains(place));
+        }
+        let mut tries = Tries::new(self.narrowed(&whole, &awaited), context.plan().run.retries);
+        let (mut landed, mut failed, mut number, mut pauses) = (0, Frames::none(), 0u64, 0u32);
+        let mut hold = Hold { taken, left_over: Vec::new() };
+        let mut stuck = None;
+        while let Some((part, left)) = tries.pop() {
+            number += 1;
+            let wanted: BTreeSet<OwedFile> = context.awaited(&part).intersection(&awaited).copied().collect();
+            let Some(done) = self.once(&part, number, wanted, &mut hold)? else { return Ok(()) };
+            landed += done.files;
+            self.supply().landed += done.files;
+            let asked = context.awaited(&part);
+            awaited.retain(|place| !asked.contains(place) || done.lacking.contains(place));
+            if done.lost || context.is_stopping() {
+                self.give_back(&mut hold.taken);
+                return Ok(());
+            }
+            if done.lacking.is_empty() {
+                continue;
+            }
+            if done.waited {
+                self.give_back(&mut hold.taken);
+                self.pause((PAUSES.0 * 2u32.saturating_pow(pauses)).min(PAUSES.1));
+                pauses += 1;
+                tries.waited(part, left);
+                continue;
+            }
+            let frames = Frames::from_any(done.lacking.iter().map(|(_, frame)| *frame).collect());
+            let can_be_halved = frames.count() > 1 && !done.elsewhere && !done.stuck;
+            let rest = self.narrowed(&part, &done.lacking);
+            match tries.lacking(left, rest, can_be_halved, |part| self.halved(part)) {
+                Next::Again => hold.left_over = self.stage_folders(&part, number),
+                Next::GivenUp => {
+                    failed = failed.union(&frames);
+                    stuck = stuck.or_else(|| done.stuck.then(|| done.why.clone()));
+                    self.failed(&whole, done, frames)?;
+                }
+            }
+        }
+        self.give_back(&mut hold.taken);
+        if let Some(claims) = context.claims {
+            claims.done(&whole.id, &failed.to_string()).map_err(Trouble::Run)?;
+        }
+        self.judge(&whole, landed, !failed.is_empty(), stuck)
+    }
+
+    /// One try of a part. What this machine refuses is told of the try; `None` when the run is being ended.
+    fn once(
+        &self,
+        part: &Call,
+        number: u64,
+        wanted: BTreeSet<OwedFile>,
+        hold: &mut Hold,
+    ) -> Result<Option<Done>, Trouble> {
+        let Hold { taken, left_over } = hold;
+        let stuck = |failure: &Failure| Ok(Some(Done::stuck(wanted.clone(), failure)));
+        let part = match self.marked(part, number) {
+            Ok(part) => part,
+            Err(failure) => return stuck(&failure),
+        };
+        let cleared = left_over.drain(..).try_for_each(|folder| stage::clear(Path::new(&folder)));
+        if let Err(failure) = cleared {
+            return stuck(&failure);
+        }
+        let licences = taken.order.licences.clone();
+        let free = |worker| self.release(worker, &licences);
+        let (attempt, ready) = match Attempt::new(&self.context, &part, wanted.clone(), &free) {
+            Ok(Some(both)) => both,
+            Ok(None) => return Ok(Some(Done::default())),
+            Err(Trouble::Call(failure)) => return stuck(&failure),
+            Err(run) => return Err(run),
+        };
+        let Some(launched) = self.launch(taken, ready) else {
+            attempt.leave();
+            return Ok(None);
+        };
+        let done = attempt.make(launched.worker, launched.live)?;
+        if done.lacking.is_empty() && checkpoint::clear(&part).is_err() {
+            tracing::warn!(call = %part.id, "its checkpoints could not be removed");
+        }
+        Ok(Some(done))
+    }
+
+    /// Starts a call with the worker that it has, or waits for one and, for a call that is made again, its licences. Whoever
+    /// frees them starts the renderer: so it runs before anybody was woken. `None` when the run is being ended.
+    fn launch(&self, taken: &mut Taken<Call>, ready: Box<dyn Prepared + 'c>) -> Option<Launched> {
+        if let Some(worker) = taken.worker.take() {
+            taken.licensed = false;
+            return Some(Launched { worker, live: ready.go() });
+        }
+        let (tell, launched) = channel();
+        let mut supply = self.supply();
+        if self.context.is_stopping() {
+            supply.release(taken);
+            return None;
+        }
+        supply.stand(taken, InLine { ready, tell });
+        taken.licensed = false;
+        self.hand_out(supply);
+        match launched.recv_timeout(PATIENCE) {
+            Err(RecvTimeoutError::Timeout) => {
+                let mut supply = self.supply();
+                supply.overtake(taken.ticket);
+                self.hand_out(supply);
+                launched.recv().ok()
+            }
+            heard => heard.ok(),
+        }
+    }
+
+    /// What a call lacks is given up.
+    fn failed(&self, whole: &Call, done: Done, frames: Frames) -> Result<(), Trouble> {
+        let plan = self.context.plan();
+        let at: BTreeSet<usize> = done.lacking.iter().map(|(series, _)| *series).collect();
+        let event = Event::Failed {
+            call: whole.id.clone(),
+            job: plan.jobs[whole.job].name.clone(),
+            series: at.into_iter().map(|at| plan.series[at].id.clone()).collect(),
+            frames,
+            why: done.why,
+            log: done.log,
+        };
+        self.context.record(&event).map_err(Trouble::Run)
+    }
+
+    /// Leaves the rest of a job alone that is hopeless: a call of it could not be made at all, or nothing ever came out.
+    fn judge(&self, call: &Call, landed: i64, failed: bool, stuck: Option<String>) -> Result<(), Trouble> {
+        let mut supply = self.supply();
+        let hopeless = supply.ended(call.job, landed, failed) && !self.keep_going;
+        let is_stuck = stuck.is_some();
+        let why = stuck.or_else(|| {
+            hopeless.then(|| format!("nothing came out of its first {HOPELESS} calls (--keep-going tries all)"))
+        });
+        let Some(why) = why.filter(|_| supply.give_up(call.job, is_stuck)) else { return Ok(()) };
+        drop(supply);
+        self.bell.notify_all();
+        let job = self.context.plan().jobs[call.job].name.clone();
+        self.context.record(&Event::GaveUp { job, why }).map_err(Trouble::Run)
+    }
+
+    /// A part with the mark of this try, and the place where it is saved under way.
+    fn marked(&self, part: &Call, number: u64) -> Result<Call, Failure> {
+        let project = self.context.project;
+        let setting = self.context.plan().jobs[part.job].checkpoint;
+        let still = setting.map(|setting| checkpoint::prepare(project.state, part, setting, project.made));
+        Ok(Call { mark: self.mark(number), still: still.transpose()?, ..part.clone() })
+    }
+
+    fn mark(&self, number: u64) -> String {
+        let tag = self.context.journal.tag();
+        if number == 1 { tag.to_owned() } else { format!("{tag}-{number}") }
+    }
+
+    /// The stage folders of a try, which may hold what it wrote elsewhere.
+    fn stage_folders(&self, part: &Call, number: u64) -> Vec<String> {
+        let part = Call { mark: self.mark(number), ..part.clone() };
+        let step = self.context.project.command_lines.step(&part);
+        step.into_iter().flat_map(|step| step.writes).map(|write| write.stage).collect()
+    }
+
+    /// A call for certain files only, in as many calls as its program needs.
+    fn narrowed(&self, call: &Call, places: &BTreeSet<OwedFile>) -> Vec<Call> {
+        let mut wanted: HashMap<usize, Vec<i64>> = HashMap::new();
+        places.iter().for_each(|(series, frame)| wanted.entry(*series).or_default().push(*frame));
+        let series: Vec<usize> = call.series.iter().copied().filter(|series| wanted.contains_key(series)).collect();
+        let frames = Frames::from_any(wanted.into_values().flatten().collect());
+        let Some(adapter) = self.context.adapter(call).filter(|_| !frames.is_empty()) else { return Vec::new() };
+        Call { series, ..call.clone() }.for_frames(adapter, &frames)
+    }
+
+    /// A call in two halves, or as it is where it has one frame.
+    fn halved(&self, part: &Call) -> Vec<Call> {
+        let adapter = self.context.adapter(part).filter(|_| part.frames.count() > 1);
+        let Some(adapter) = adapter else { return vec![part.clone()] };
+        let half = (part.frames.count() + 1) / 2;
+        part.frames.chunks(half).flat_map(|frames| part.parted(adapter, &frames)).collect()
+    }
+
+    /// Gives a worker and licences back, and starts with them whoever waited longest.
+    fn release(&self, worker: usize, licences: &[String]) {
+        let mut supply = self.supply();
+        supply.give(worker, licences);
+        self.hand_out(supply);
+        self.bell.notify_all();
+    }
+
+    /// Gives back what an order still holds.
+    fn give_back(&self, taken: &mut Taken<Call>) {
+        let mut supply = self.supply();
+        supply.release(taken);
+        self.hand_out(supply);
+        self.bell.notify_all();
+    }
+
+    /// Starts what waits, as far as there are workers and licences.
+    fn hand_out(&self, mut supply: MutexGuard<'_, Supply<Call, InLine<'c>>>) {
+        let served = if self.context.is_stopping() { Vec::new() } else { supply.serve() };
+        drop(supply);
+        for (worker, InLine { ready, tell }) in served {
+            // Whoever waits does so until it hears.
+            let _ = tell.send(Launched { worker, live: ready.go() });
+        }
+    }
+
+    /// Wakes all who wait, so that they see that the run is being ended.
+    fn wake(&self) {
+        let mut supply = self.supply();
+        if self.context.is_stopping() {
+            supply.close();
+        }
+        drop(supply);
+        self.bell.notify_all();
+    }
+
+    /// Sleeps; an interrupt wakes.
+    fn pause(&self, pause: Duration) {
+        let supply = self.supply();
+        drop(self.bell.wait_timeout_while(supply, pause, |_| !self.context.is_stopping()));
+    }
+
+    fn supply(&self) -> MutexGuard<'_, Supply<Call, InLine<'c>>> {
+        self.supply.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}

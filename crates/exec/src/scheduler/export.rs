@@ -1,0 +1,197 @@
+//! What comes before the first frame: prerequisites that a program can be asked about, and exports of scenes. What goes
+//! wrong concerns the jobs that need it, and no other.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use truepath_core::adapter::Adapter;
+use truepath_core::invoke::command_line::{CommandLine, Product};
+use truepath_core::plan::{Adapters, Call, Plan};
+use truepath_core::run::event::{Ended, Event, Started};
+use truepath_core::sheet::Key;
+
+use crate::Project;
+use crate::failure::{Cause, Failure};
+use crate::landing::stage;
+use crate::process::{self, Listener, Programs, Start, identity};
+use crate::state::journal::{Journal, millis};
+
+/// Jobs that cannot be rendered, by their place in the plan, and why.
+pub type Blocked = BTreeMap<usize, Failure>;
+
+/// Runs the commands that the adapters of some calls need to end with 0. `own` is this program.
+#[must_use]
+pub fn needs(plan: &Plan, adapters: &Adapters, calls: &[Call], own: &Path) -> Blocked {
+    let jobs: BTreeSet<usize> = calls.iter().map(|call| call.job).collect();
+    let mut answers: BTreeMap<&str, Option<Failure>> = BTreeMap::new();
+    let mut blocked = Blocked::new();
+    for job in jobs {
+        let settings = &plan.jobs[job].given;
+        let names = [settings.text(&Key::Adapter), settings.text(&Key::Export)];
+        for name in names.into_iter().flatten() {
+            let Some(adapter) = adapters.get(name) else { continue };
+            let answer = answers.entry(name).or_insert_with(|| unmet(adapter, &plan.home.folder, own));
+            if let Some(failure) = answer {
+                blocked.entry(job).or_insert_with(|| failure.clone());
+            }
+        }
+    }
+    blocked
+}
+
+/// Why a need of an adapter is not met.
+fn unmet(adapter: &Adapter, folder: &str, own: &Path) -> Option<Failure> {
+    adapter.needs.run.iter().find_map(|words| {
+        let (program, arguments) = words.split_first()?;
+        let program = if program == "truepath" { own.as_os_str() } else { program.as_ref() };
+        let mut command = Command::new(program);
+        command.args(arguments).current_dir(folder);
+        let status = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status();
+        if status.as_ref().is_ok_and(std::process::ExitStatus::success) {
+            return None;
+        }
+        let why = status.map_or_else(|error| error.to_string(), |status| status.to_string());
+        let message = format!("{} needs `{}` to end well, and it did not: {why}", adapter.name, words.join(" "));
+        let help = "[needs] of the adapter asks for it; no job that uses it was started";
+        Some(Failure::new(Cause::Machine, message).help(help))
+    })
+}
+
+/// Makes the products that are not there, or were made of something else.
+///
+/// # Errors
+/// When the journal cannot be written.
+pub fn make(
+    project: Project<'_>,
+    calls: &[Call],
+    journal: &Journal,
+    programs: &dyn Programs,
+) -> Result<Blocked, Failure> {
+    let mut blocked = Blocked::new();
+    for step in project.command_lines.exports(calls) {
+        let Some(product) = &step.product else { continue };
+        if let Some(failure) = made(project, (&step, product), journal, programs)? {
+            let jobs =
+                calls.iter().map(|call| call.job).filter(|job| project.command_lines.export_of(*job) == Some(&step.id));
+            blocked.extend(jobs.map(|job| (job, failure.clone())));
+        }
+    }
+    Ok(blocked)
+}
+
+/// Makes one product, unless it is there already; why it could not.
+fn made(
+    project: Project<'_>,
+    (step, product): (&CommandLine, &Product),
+    journal: &Journal,
+    programs: &dyn Programs,
+) -> Result<Option<Failure>, Failure> {
+    let digest = match digest(step, project.command_lines.plan) {
+        Ok(digest) => digest,
+        Err(error) => return Ok(Some(Failure::machine("read the scene of", &step.job, &error))),
+    };
+    let mark = format!("{}.of", product.path);
+    let fresh = Path::new(&product.path).is_file() && std::fs::read_to_string(&mark).is_ok_and(|old| old == digest);
+    if fresh {
+        return Ok(None);
+    }
+    let failed = export((step, product), project, journal, programs)?;
+    let marked = || std::fs::write(&mark, digest).map_err(|error| Failure::machine("write", &mark, &error));
+    Ok(failed.or_else(|| marked().err()))
+}
+
+/// What a product depends on: the scene's bytes and the command line.
+fn digest(step: &CommandLine, plan: &Plan) -> std::io::Result<String> {
+    let mut hash = blake3::Hasher::new();
+    let job = plan.jobs.iter().find(|job| job.name == step.job);
+    if let Some(scene) = job.and_then(|job| job.scene.as_ref()) {
+        hash.update_reader(std::fs::File::open(&scene.value)?)?;
+    }
+    for word in std::iter::once(&step.program).chain(&step.arguments) {
+        hash.update(word.as_bytes()).update(b"\0");
+    }
+    Ok(hash.finalize().to_hex().to_string())
+}
+
+/// An exporter while it runs.
+struct Hearing<'h> {
+    step: &'h CommandLine,
+    journal: &'h Journal,
+    last: String,
+    told: Result<(), Failure>,
+}
+
+impl Listener for Hearing<'_> {
+    fn began(&mut self, process: u32) {
+        let started = Started {
+            call: self.step.id.clone(),
+            job: self.step.job.clone(),
+            process,
+            born: identity::born(process),
+            log: self.step.log.clone(),
+            t: self.journal.t(),
+            ..Started::default()
+        };
+        self.told = self.journal.write(&Event::Started(started));
+    }
+
+    fn line(&mut self, line: &str) {
+        line.clone_into(&mut self.last);
+    }
+
+    fn due(&self) -> Option<std::time::Instant> {
+        None
+    }
+
+    fn tick(&mut self) {}
+}
+
+/// Runs one exporter; why it made nothing.
+fn export(
+    (step, product): (&CommandLine, &Product),
+    project: Project<'_>,
+    journal: &Journal,
+    programs: &dyn Programs,
+) -> Result<Option<Failure>, Failure> {
+    let staged = Path::new(&product.staged);
+    let folder = staged.parent().unwrap_or(Path::new("."));
+    if let Err(failure) = stage::prepare(folder) {
+        return Ok(Some(failure));
+    }
+    let start = Start {
+        program: &step.program,
+        arguments: &step.arguments,
+        env: &step.env,
+        folder: &project.command_lines.plan.home.folder,
+        log: Some(Path::new(&step.log)),
+        mark: "",
+    };
+    let began = std::time::Instant::now();
+    let mut hearing = Hearing { step, journal, last: String::new(), told: Ok(()) };
+    let code = match process::run(programs, &start, &mut hearing) {
+        Ok(code) => code,
+        Err(error) => return Ok(Some(Failure::machine("start", &step.program, &error))),
+    };
+    let last = hearing.last;
+    hearing.told?;
+    let made = staged.metadata().is_ok_and(|about| about.len() > 0);
+    journal.write(&Event::Ended(Ended {
+        call: step.id.clone(),
+        code,
+        files: i64::from(made),
+        seconds: millis(began.elapsed().as_secs_f64()),
+        log: step.log.clone(),
+        why: (!made).then(|| "made no file".to_owned()),
+        t: journal.t(),
+        ..Ended::default()
+    }))?;
+    if !made {
+        let code = code.map_or("a signal".to_owned(), |code| format!("exit code {code}"));
+        let message = format!("the export of {} did not make {}: {code}. {last}", step.job, product.staged);
+        return Ok(Some(Failure::new(Cause::Program, message).help(format!("its log is {}", step.log))));
+    }
+    let named = std::fs::rename(staged, &product.path);
+    let named = named.map_err(|error| Failure::machine("write", &product.path, &error));
+    Ok(named.and_then(|()| stage::clear(folder)).err())
+}

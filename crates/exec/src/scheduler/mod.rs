@@ -1,0 +1,20 @@
+//! A plan on its way: calls for workers and licences, tried again where they fail, until nothing is left to be done. What is
+//! decided stands apart from the threads that carry it out: [`supply`] and [`tries`] know neither.
+
+mod attempt;
+mod checkpoint;
+mod context;
+mod crew;
+pub mod export;
+mod feed;
+mod lines;
+mod orders;
+mod supply;
+mod tries;
+mod watch;
+mod written;
+
+pub use crew::run;
+pub use orders::{Orders, Outcome};
+pub use supply::{Order, Supply, Taken};
+pub use tries::{Next, Tries};

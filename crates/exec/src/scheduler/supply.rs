@@ -1,0 +1,337 @@
+//! What is to be done, and with what: calls, workers, licences, and when a job is hopeless. It waits for nothing and starts
+//! nothing; whoever asks is told what can be done now.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+
+/// After so many calls of a job of which nothing came out, the rest of it is left alone.
+pub const HOPELESS: u64 = 3;
+
+/// Something to be made, and what it needs.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Order<C> {
+    /// What is to be made.
+    pub call: C,
+    /// The job it belongs to.
+    pub job: usize,
+    /// Licences that it needs.
+    pub licences: Vec<String>,
+}
+
+/// An order that was taken, with what it holds.
+#[derive(Debug)]
+pub struct Taken<C> {
+    /// The order.
+    pub order: Order<C>,
+    /// Its place in the order of the plan; also its ticket in the line for a worker.
+    pub ticket: u64,
+    /// The worker that it has; without one it has to stand in line.
+    pub worker: Option<usize>,
+    /// Whether it holds its licences.
+    pub licensed: bool,
+}
+
+/// Who waits for a worker.
+#[derive(Debug)]
+struct Queued<W> {
+    licences: Vec<String>,
+    /// Whether it holds them already.
+    licensed: bool,
+    who: W,
+}
+
+/// What is left to be done, and with what. `C` is what is to be made, `W` who waits for a worker.
+#[derive(Debug)]
+pub struct Supply<C, W> {
+    /// Orders that nobody has taken, in their order.
+    queue: BTreeMap<u64, Order<C>>,
+    /// Orders that were taken, and of which it is not known yet whether they may be made here.
+    asked: usize,
+    /// Workers that are free.
+    free: BTreeSet<usize>,
+    /// Licences that are free, by name; those that nobody counts are always.
+    licences: BTreeMap<String, i64>,
+    /// Who is on the way to the line: nobody behind is served before.
+    coming: BTreeSet<u64>,
+    line: BTreeMap<u64, Queued<W>>,
+    /// Files that landed and calls that failed, by job.
+    tally: HashMap<usize, (i64, u64)>,
+    /// Jobs that are left alone.
+    given_up: HashSet<usize>,
+    /// Files that landed.
+    pub landed: i64,
+}
+
+impl<C, W> Supply<C, W> {
+    /// All of `orders`, with `workers` and counted licences.
+    #[must_use]
+    pub fn new(orders: Vec<Order<C>>, workers: usize, licences: BTreeMap<String, i64>) -> Supply<C, W> {
+        Supply {
+            queue: (0..).zip(orders).collect(),
+            asked: 0,
+            free: (1..=workers).collect(),
+            licences,
+            coming: BTreeSet::new(),
+            line: BTreeMap::new(),
+            tally: HashMap::new(),
+            given_up: HashSet::new(),
+            landed: 0,
+        }
+    }
+
+    /// Whether nothing is left to be taken, for good.
+    #[must_use]
+    pub fn is_over(&self) -> bool {
+        self.queue.is_empty() && self.asked == 0
+    }
+
+    /// Whether a worker is free while orders are left that could not be taken.
+    #[must_use]
+    pub fn is_idle(&self) -> bool {
+        !self.free.is_empty() && !self.queue.is_empty()
+    }
+
+    /// Takes the first order with a ticket of at least `from` for which there are licences now, and a worker if one is free
+    /// that nobody before waits for. With `at_once`, only where there is a worker. [`Supply::granted`],
+    /// [`Supply::put_back`] or [`Supply::dropped`] has to follow.
+    pub fn take(&mut self, from: u64, at_once: bool) -> Option<Taken<C>> {
+        let free = if at_once || (self.coming.is_empty() && self.line.is_empty()) { self.free.first() } else { None };
+        let worker = free.copied();
+        if at_once && worker.is_none() {
+            return None;
+        }
+        let fits = |order: &Order<C>| order.licences.iter().all(|name| self.licences.get(name).is_none_or(|n| *n > 0));
+        let ticket = self.queue.range(from..).find(|(_, order)| fits(order)).map(|(ticket, _)| *ticket)?;
+        let order = self.queue.remove(&ticket)?;
+        self.count(&order.licences, -1);
+        match worker {
+            Some(worker) => drop(self.free.remove(&worker)),
+            None => drop(self.coming.insert(ticket)),
+        }
+        self.asked += 1;
+        Some(Taken { order, ticket, worker, licensed: true })
+    }
+
+    /// The order may be made here.
+    pub fn granted(&mut self) {
+        self.asked -= 1;
+    }
+
+    /// Somebody else has the order: it may become free again.
+    pub fn put_back(&mut self, mut taken: Taken<C>) {
+        self.asked -= 1;
+        self.release(&mut taken);
+        self.queue.insert(taken.ticket, taken.order);
+    }
+
+    /// Somebody else has made it.
+    pub fn dropped(&mut self, mut taken: Taken<C>) {
+        self.asked -= 1;
+        self.release(&mut taken);
+    }
+
+    /// Gives back what an order holds.
+    pub fn release(&mut self, taken: &mut Taken<C>) {
+        self.coming.remove(&taken.ticket);
+        self.free.extend(taken.worker.take());
+        if std::mem::take(&mut taken.licensed) {
+            self.count(&taken.order.licences, 1);
+        }
+    }
+
+    /// A worker and the licences of its call are free again.
+    pub fn give(&mut self, worker: usize, licences: &[String]) {
+        self.free.insert(worker);
+        self.count(licences, 1);
+    }
+
+    /// Stands in line for a worker, and for the licences where they are not held.
+    pub fn stand(&mut self, taken: &Taken<C>, who: W) {
+        self.coming.remove(&taken.ticket);
+        let (licences, licensed) = (taken.order.licences.clone(), taken.licensed);
+        self.line.insert(taken.ticket, Queued { licences, licensed, who });
+    }
+
+    /// Those before an order are not waited for any longer: they take too long to get ready.
+    pub fn overtake(&mut self, ticket: u64) {
+        self.coming.retain(|other| *other >= ticket);
+    }
+
+    /// Who gets a worker now, in the order of their tickets. Who waits for a licence keeps nobody else from a worker.
+    pub fn serve(&mut self) -> Vec<(usize, W)> {
+        let mut served = Vec::new();
+        while !self.free.is_empty() {
+            let fits = |waiting: &Queued<W>| {
+                waiting.licensed
+                    || waiting.licences.iter().all(|name| self.licences.get(name).is_none_or(|free| *free > 0))
+            };
+            let first = self.line.iter().find(|(_, waiting)| fits(waiting)).map(|(ticket, _)| *ticket);
+            let before = self.coming.first().copied();
+            let Some(ticket) = first.filter(|first| before.is_none_or(|before| *first < before)) else { break };
+            let (Some(waiting), Some(worker)) = (self.line.remove(&ticket), self.free.pop_first()) else { break };
+            if !waiting.licensed {
+                self.count(&waiting.licences, -1);
+            }
+            served.push((worker, waiting.who));
+        }
+        served
+    }
+
+    /// Nobody waits any longer: the run is being ended.
+    pub fn close(&mut self) {
+        self.line.clear();
+    }
+
+    /// An order is over. True where the rest of its job is to be left alone: nothing of it came out in its first calls.
+    #[must_use]
+    pub fn ended(&mut self, job: usize, landed: i64, failed: bool) -> bool {
+        let tally = self.tally.entry(job).or_default();
+        *tally = (tally.0 + landed, tally.1 + u64::from(failed));
+        *tally == (0, HOPELESS)
+    }
+
+    /// Leaves the rest of a job alone. False where that was said before, or, unless it is `stuck`, nothing of it is left.
+    pub fn give_up(&mut self, job: usize, stuck: bool) -> bool {
+        let before = self.queue.len();
+        self.queue.retain(|_, order| order.job != job);
+        (stuck || self.queue.len() < before) && self.given_up.insert(job)
+    }
+
+    /// Whether any job was left alone.
+    #[must_use]
+    pub fn gave_up(&self) -> bool {
+        !self.given_up.is_empty()
+    }
+
+    fn count(&mut self, licences: &[String], more: i64) {
+        for name in licences {
+            self.licences.entry(name.clone()).and_modify(|free| *free += more);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+
+    use proptest::prelude::*;
+
+    use super::{Order, Supply, Taken};
+
+    /// What can happen to a supply, by a number that picks among what is possible.
+    #[derive(Clone, Debug)]
+    enum CommandLine {
+        Take { from: u64, at_once: bool },
+        Granted(usize),
+        PutBack(usize),
+        Dropped(usize),
+        Stand(usize),
+        Overtake(usize),
+        Ended(usize),
+    }
+
+    fn step() -> impl Strategy<Value = CommandLine> {
+        prop_oneof![
+            4 => (0u64..8, any::<bool>()).prop_map(|(from, at_once)| CommandLine::Take { from, at_once }),
+            3 => any::<usize>().prop_map(CommandLine::Granted),
+            1 => any::<usize>().prop_map(CommandLine::PutBack),
+            1 => any::<usize>().prop_map(CommandLine::Dropped),
+            3 => any::<usize>().prop_map(CommandLine::Stand),
+            1 => any::<usize>().prop_map(CommandLine::Overtake),
+            4 => any::<usize>().prop_map(CommandLine::Ended),
+        ]
+    }
+
+    fn pick<T>(list: &mut Vec<T>, at: usize) -> Option<T> {
+        (!list.is_empty()).then(|| list.remove(at % list.len()))
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(600))]
+        /// Whatever happens in whatever order: no worker and no licence is given twice, each order is taken once, and all
+        /// comes back in the end.
+        #[test]
+        fn nothing_is_given_twice_and_all_comes_back(
+            needs in prop::collection::vec(prop::collection::btree_set(prop_oneof![Just("red"), Just("blue")], 0..3), 1..8),
+            workers in 1usize..4,
+            steps in prop::collection::vec(step(), 0..80),
+        ) {
+            let licences: BTreeMap<String, i64> = [("red".to_owned(), 1), ("blue".to_owned(), 2)].into_iter().collect();
+            let order = |(call, needs): (usize, &std::collections::BTreeSet<&str>)| Order {
+                call,
+                job: call % 2,
+                licences: needs.iter().map(|name| (*name).to_owned()).collect(),
+            };
+            let mut supply: Supply<usize, u64> = Supply::new(needs.iter().enumerate().map(order).collect(), workers, licences.clone());
+            // Taken and not decided; granted, with or without a worker; in line, by ticket; running with a worker.
+            let (mut asked, mut ready, mut line, mut running) = (Vec::new(), Vec::new(), Vec::<Taken<usize>>::new(), Vec::new());
+            let mut over = Vec::new();
+            for step in steps {
+                match step {
+                    CommandLine::Take { from, at_once } => asked.extend(supply.take(from, at_once)),
+                    CommandLine::Granted(at) => {
+                        if let Some(taken) = pick(&mut asked, at) {
+                            supply.granted();
+                            ready.push(taken);
+                        }
+                    }
+                    CommandLine::PutBack(at) => if let Some(taken) = pick(&mut asked, at) { supply.put_back(taken) },
+                    CommandLine::Dropped(at) => if let Some(taken) = pick(&mut asked, at) {
+                        over.push(taken.order.call);
+                        supply.dropped(taken);
+                    },
+                    CommandLine::Stand(at) => if let Some(mut taken) = pick(&mut ready, at) {
+                        if let Some(worker) = taken.worker.take() {
+                            running.push((worker, taken));
+                        } else {
+                            supply.stand(&taken, taken.ticket);
+                            taken.licensed = false;
+                            line.push(taken);
+                        }
+                    },
+                    CommandLine::Overtake(at) => supply.overtake(at as u64 % 8),
+                    CommandLine::Ended(at) => if let Some((worker, taken)) = pick(&mut running, at) {
+                        over.push(taken.order.call);
+                        supply.give(worker, &taken.order.licences);
+                    },
+                }
+                let served = supply.serve();
+                prop_assert!(served.windows(2).all(|pair| pair[0].1 < pair[1].1), "in the order of tickets");
+                for (worker, ticket) in served {
+                    let at = line.iter().position(|taken| taken.ticket == ticket).expect("it stood in line");
+                    running.push((worker, line.remove(at)));
+                }
+                prop_assert!(supply.licences.values().all(|free| *free >= 0), "{:?}", supply.licences);
+                let mut busy: Vec<usize> = running.iter().map(|(worker, _)| *worker).collect();
+                busy.extend(asked.iter().chain(&ready).filter_map(|taken| taken.worker));
+                busy.extend(&supply.free);
+                busy.sort_unstable();
+                prop_assert_eq!(busy, (1..=workers).collect::<Vec<_>>(), "each worker is in one place");
+                for (name, all) in &licences {
+                    let holds = |taken: &&Taken<usize>| taken.order.licences.contains(name);
+                    let held = running.iter().map(|(_, taken)| taken).filter(holds).count()
+                        + asked.iter().chain(&ready).chain(&line).filter(holds).count();
+                    prop_assert_eq!(supply.licences[name] + held as i64, *all, "{}", name);
+                }
+                let mut calls: Vec<usize> = supply.queue.values().map(|order| order.call).chain(over.iter().copied()).collect();
+                calls.extend(asked.iter().chain(&ready).chain(&line).map(|taken| taken.order.call));
+                calls.extend(running.iter().map(|(_, taken)| taken.order.call));
+                calls.sort_unstable();
+                prop_assert_eq!(calls, (0..needs.len()).collect::<Vec<_>>(), "each order is in one place");
+                prop_assert_eq!(supply.is_over(), supply.queue.is_empty() && asked.is_empty());
+            }
+        }
+    }
+
+    #[test]
+    fn a_job_is_hopeless_when_its_first_calls_gave_nothing() {
+        let orders = (0..6).map(|call| Order { call, job: call % 2, licences: Vec::new() }).collect();
+        let mut supply: Supply<usize, ()> = Supply::new(orders, 1, BTreeMap::new());
+        assert_eq!([supply.ended(0, 0, true), supply.ended(0, 0, true), supply.ended(1, 1, true)], [false; 3]);
+        assert!(supply.ended(0, 0, true) && supply.give_up(0, false) && supply.gave_up());
+        assert!(!supply.ended(1, 0, true) && !supply.ended(1, 0, true), "something came out of it");
+        let left: Vec<usize> = std::iter::from_fn(|| supply.take(0, false)).map(|taken| taken.order.call).collect();
+        assert_eq!(left, [1, 3, 5]);
+        assert!(!supply.give_up(0, true) && !supply.give_up(1, false), "it was said, and nothing is left of the other");
+        assert!(supply.give_up(1, true));
+    }
+}

@@ -1,0 +1,164 @@
+//! The state folder of a sheet, `.truepath/<sheet>/` beside it: the one place that knows its layout, and the kernel lock on
+//! it, which is gone with the process, whatever ends it.
+
+pub mod journal;
+pub mod pins;
+
+use std::fs::File;
+use std::io::{ErrorKind, Read, Seek, Write};
+use std::path::{Path, PathBuf};
+
+use crate::failure::{Cause, Failure};
+
+/// The version of the layout that is read and written here.
+const VERSION: &str = "1";
+
+/// The state folder of one sheet. It need not be there.
+#[derive(Clone, Debug)]
+pub struct StateFolder {
+    folder: PathBuf,
+}
+
+impl StateFolder {
+    /// The state of a sheet.
+    ///
+    /// # Errors
+    /// When the folder was written by a True Path with another layout.
+    pub fn of(sheet: &Path) -> Result<StateFolder, Failure> {
+        let name = sheet.file_stem().unwrap_or_default();
+        let folder = sheet.parent().unwrap_or(Path::new(".")).join(".truepath").join(name);
+        let state = StateFolder { folder };
+        match std::fs::read_to_string(state.version()) {
+            Ok(text) if text.trim() != VERSION => Err(Failure::unreadable(format!(
+                "the state folder {} has version `{}`, and this True Path knows version {VERSION}",
+                state.folder.display(),
+                text.trim()
+            ))
+            .help(
+                "use the True Path that wrote it, or move the folder away: files that are there then count as foreign",
+            )),
+            _ => Ok(state),
+        }
+    }
+
+    /// The folder itself.
+    #[must_use]
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// The file that holds the version of this layout.
+    fn version(&self) -> PathBuf {
+        self.folder.join("version")
+    }
+
+    /// Looked-up values.
+    #[must_use]
+    pub fn pins(&self) -> PathBuf {
+        self.folder.join("pins.json")
+    }
+
+    /// Journals, one for each process that ran the sheet.
+    #[must_use]
+    pub fn journals(&self) -> PathBuf {
+        self.folder.join("journal")
+    }
+
+    /// What programs said, a file for each call.
+    #[must_use]
+    pub fn logs(&self) -> PathBuf {
+        self.folder.join("logs")
+    }
+
+    /// What exporters made of scenes.
+    #[must_use]
+    pub fn exports(&self) -> PathBuf {
+        self.folder.join("exports")
+    }
+
+    /// Digests of scenes, and what programs said of them.
+    #[must_use]
+    pub fn facts(&self) -> PathBuf {
+        self.folder.join("facts")
+    }
+
+    /// Who works on what, where members share the sheet.
+    #[must_use]
+    pub fn claims(&self) -> PathBuf {
+        self.folder.join("claims")
+    }
+
+    /// Half-rendered stills of one call.
+    #[must_use]
+    pub fn checkpoints(&self, call: &str) -> PathBuf {
+        self.folder.join("checkpoints").join(call)
+    }
+
+    /// Makes the folder with its version.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn make(&self) -> std::io::Result<()> {
+        std::fs::create_dir_all(&self.folder)?;
+        let version = self.version();
+        if version.exists() {
+            return Ok(());
+        }
+        match self.put(&version, &format!("{VERSION}\n"), false) {
+            // Somebody else made the folder at the same time.
+            Err(error) if error.kind() == ErrorKind::AlreadyExists => Ok(()),
+            made => made,
+        }
+    }
+
+    /// Writes a file of the folder whole beside its place, then puts it there: nobody ever reads half of it.
+    fn put(&self, path: &Path, text: &str, over: bool) -> std::io::Result<()> {
+        let mut beside =
+            tempfile::Builder::new().prefix(".new-").make_in(&self.folder, |path| File::create_new(path))?;
+        beside.write_all(text.as_bytes())?;
+        let put = if over { beside.persist(path) } else { beside.persist_noclobber(path) };
+        put.map(drop).map_err(|error| error.error)
+    }
+
+    /// Takes the lock, or says who holds it. Members that share the sheet hold it together.
+    ///
+    /// # Errors
+    /// When somebody else renders the sheet, or the folder cannot be written.
+    pub fn lock(&self, host: &str, share: bool) -> Result<Lock, Failure> {
+        let failure = |error: &std::io::Error| {
+            Failure::machine("write the state folder", &self.folder, error)
+                .help("the state lies beside the sheet: let this user write there")
+        };
+        self.make().map_err(|error| failure(&error))?;
+        let open = |name: &str| {
+            let mut how = File::options();
+            how.read(true).write(true).create(true).truncate(false).open(self.folder.join(name))
+        };
+        let file = open("lock").map_err(|error| failure(&error))?;
+        // A file of its own: some systems let nobody read what somebody has locked.
+        let mut holder = open("holder").map_err(|error| failure(&error))?;
+        match if share { file.try_lock_shared() } else { file.try_lock() } {
+            Ok(()) => {}
+            Err(std::fs::TryLockError::WouldBlock) => {
+                let mut name = String::new();
+                // The name of the holder is a courtesy; the lock itself is the kernel's word.
+                let _ = holder.read_to_string(&mut name);
+                let who = if name.trim().is_empty() { "another run" } else { name.trim() };
+                return Err(Failure::new(Cause::Machine, format!("this sheet is being rendered already, by {who}"))
+                    .help("wait for it, or end it: a run can always be continued"));
+            }
+            Err(std::fs::TryLockError::Error(error)) => return Err(failure(&error)),
+        }
+        let written = holder
+            .set_len(0)
+            .and_then(|()| holder.rewind())
+            .and_then(|()| writeln!(holder, "process {} on {host}", std::process::id()));
+        written.map_err(|error| failure(&error))?;
+        Ok(Lock { _file: file })
+    }
+}
+
+/// Holds the state folder for this process, as long as it lives.
+pub struct Lock {
+    _file: File,
+}

@@ -1,0 +1,105 @@
+//! Members of one round with a folder for claims that fails: it is said, and the member stops; whatever it made stays whole.
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use support::{Act, Fakes, Morning, Night};
+use truepath_core::frames::Frames;
+use truepath_core::run::event::Event;
+use truepath_exec::landing::Disk;
+use truepath_exec::share::{Claims, Member, Times, Wish};
+
+const TIMES: Times = Times { heartbeat: Duration::from_millis(50), takeover: Duration::from_millis(400) };
+
+fn night() -> Night {
+    Night::new(&[("quay", 40, None), ("mast", 20, None)], "workers = 1\nchunk = 2")
+}
+
+fn share(night: &Night, fakes: &Fakes, show: impl FnMut(&[Event], &Claims)) -> Morning {
+    let journal = night.open_journal(true);
+    let claims = Claims::join(&night.state(), "plan", &Member::own("here", &journal), TIMES, false).unwrap();
+    let mut show = show;
+    let morning = night.run_sharing(fakes, &Disk, (&journal, Some(&claims)), |events| show(events, &claims));
+    claims.leave();
+    morning
+}
+
+#[test]
+fn three_members_make_every_call_once() {
+    let night = night();
+    let all: Vec<(Fakes, Morning)> = std::thread::scope(|scope| {
+        let one = |slow: u64| {
+            let night = &night;
+            scope.spawn(move || {
+                let fakes = Fakes::new(&[slow, 1, 3], |_, _| Act::Writes);
+                let morning = share(night, &fakes, |_, _| {});
+                (fakes, morning)
+            })
+        };
+        [one(0), one(2), one(7)].into_iter().map(|member| member.join().unwrap()).collect()
+    });
+    let mut times: BTreeMap<(String, i64), usize> = BTreeMap::new();
+    for (fakes, morning) in &all {
+        assert!(morning.ended.is_ok(), "{:?}", morning.ended);
+        for job in ["quay", "mast"] {
+            fakes.started(job).iter().flat_map(Frames::iter).for_each(|frame| {
+                *times.entry((job.to_owned(), frame)).or_default() += 1;
+            });
+        }
+    }
+    assert!(times.len() == 60 && times.values().all(|count| *count == 1), "{times:?}");
+    let landed: i64 = all.iter().map(|(_, morning)| morning.ended.as_ref().unwrap().landed).sum();
+    assert_eq!(landed, 60);
+}
+
+#[test]
+fn claims_that_can_no_longer_be_read_or_written_stop_the_member() {
+    // The folder goes away; or a file stands where claims are made.
+    for replace in [false, true] {
+        let night = night();
+        let fakes = Fakes::new(&[20], |_, _| Act::Writes);
+        let folder = night.state().claims();
+        let morning = share(&night, &fakes, |events, _| {
+            if events.iter().any(|event| matches!(event, Event::Landed(_))) && folder.exists() {
+                std::fs::remove_dir_all(&folder).unwrap();
+                if replace {
+                    std::fs::write(&folder, "no folder").unwrap();
+                }
+            }
+        });
+        let failure = morning.ended.unwrap_err();
+        let words = ["cannot read the claims in", "cannot write the claim"];
+        assert!(words.iter().any(|words| failure.message.starts_with(words)), "{failure}");
+        assert!(morning.took < Duration::from_secs(5));
+        let whole = morning.there.values().map(Frames::count).sum::<i64>();
+        assert!((1..60).contains(&whole), "{:?}", morning.there);
+    }
+}
+
+#[test]
+fn a_silent_members_calls_are_taken_over_and_it_finds_out() {
+    let night = night();
+    let (first, second) = (night.open_journal(true), night.open_journal(true));
+    let join =
+        |journal| Claims::join(&night.state(), "plan", &Member::own("elsewhere", journal), TIMES, false).unwrap();
+    // The first one never gives a sign of life; both are this very process, so that only silence can tell.
+    let (silent, alive) = (join(&first), join(&second));
+    assert_eq!(silent.wish("quay_1-2").unwrap(), Wish::Granted { again: false });
+    alive.look().unwrap();
+    assert_eq!(alive.wish("quay_1-2").unwrap(), Wish::Held);
+    assert!(silent.is_mine("quay_1-2"));
+    std::thread::sleep(TIMES.takeover + Duration::from_millis(100));
+    alive.look().unwrap();
+    assert_eq!(alive.wish("quay_1-2").unwrap(), Wish::Granted { again: true });
+    assert!(!silent.is_mine("quay_1-2") && alive.is_mine("quay_1-2"));
+    // Its own end of the call counts no longer.
+    silent.done("quay_1-2", "").unwrap();
+    silent.look().unwrap();
+    assert_eq!(silent.wish("quay_1-2").unwrap(), Wish::Held);
+    alive.done("quay_1-2", "").unwrap();
+    silent.look().unwrap();
+    assert_eq!(silent.wish("quay_1-2").unwrap(), Wish::Over);
+}
