@@ -65,7 +65,7 @@ pub enum Command {
 }
 
 /// What all commands that plan have in common.
-#[derive(Debug, Default, Args)]
+#[derive(Clone, Debug, Default, Args)]
 pub struct Common {
     /// Jobs or combinations, such as crossing or 'crossing/*' (left out: all that are enabled)
     pub jobs: Vec<String>,

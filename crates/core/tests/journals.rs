@@ -278,13 +278,14 @@ proptest! {
         let texts: Vec<String> = runs.iter().enumerate().map(|(at, steps)| journal(&plan, at as u64, steps)).collect();
         let history = read(&texts.iter().map(String::as_str).collect::<Vec<_>>(), Depth::Calls, 8192);
         let is_alive = |session: &truepath_core::run::history::Session| alive[usize::try_from(session.began.turn).unwrap()];
-        let rows = tally(&plan, &verdicts, &history, &is_alive);
+        let rows = tally(&plan, verdicts.clone(), &history, &is_alive);
         for row in &rows {
             let running = row.running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames));
-            prop_assert_eq!(apart(&[&row.done, &running, &row.failed, &row.missing]), Frames::range(1, 12));
-            prop_assert_eq!(row.done.clone(), Frames::range(1, 12).minus(&lacking));
+            let done = Frames::range(1, 12).minus(&lacking);
+            let idle = lacking.minus(&running).minus(&row.failed);
+            prop_assert_eq!(apart(&[&done, &running, &row.failed, &idle]), Frames::range(1, 12));
             let open = history.sessions.iter().filter(|session| is_alive(session)).flat_map(|session| &session.calls);
-            let open = open.filter(|call| call.ended.is_none() && call.started.series[0] == plan.series[row.series].id);
+            let open = open.filter(|call| call.ended.is_none() && call.started.series[0] == plan.series[row.verdict.series].id);
             let asked: BTreeSet<i64> = open.flat_map(|call| call.started.frames.iter().collect::<Vec<_>>()).collect();
             let asked: BTreeSet<i64> = asked.into_iter().filter(|frame| lacking.contains(*frame)).collect();
             prop_assert_eq!(running.iter().collect::<BTreeSet<_>>(), asked);

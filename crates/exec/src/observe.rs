@@ -10,9 +10,9 @@ use truepath_core::check::Machine;
 use truepath_core::frames::Number;
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
-use truepath_core::run::history::{Record, past, standing};
+use truepath_core::run::history::{NO_DIGEST, Record, past, standing};
 use truepath_core::sheet::PassKind;
-use truepath_core::verify::{Files, Observed, Provenance, Seen, Verdict};
+use truepath_core::verify::{Facts, Files, MOVIE, Observed, Provenance, Seen, Verdict};
 
 use crate::disk::files;
 use crate::failure::Failure;
@@ -21,13 +21,14 @@ use crate::threads::Cores;
 /// Frames that are looked at together.
 const BLOCK: usize = 1 << 16;
 
-/// Frames with the sizes of their files.
-type Sizes = Vec<(i64, u64)>;
+/// Frames with what their folder says of their files.
+type Listed = Vec<(i64, Facts)>;
 
 /// How closely files are looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Look {
-    /// What the journals know at its size, made as it would be now, is not opened: it was decoded when it landed.
+    /// What the journals know at its size, made as it would be now and not written since, is not opened: it was decoded
+    /// when it landed.
     Trusting,
     /// Head and end of every file.
     Heads,
@@ -46,7 +47,8 @@ struct Deep {
 impl Deep {
     /// How a file stands that seemed to be what landed, if every byte says otherwise.
     fn standing(&self, landed: Option<[u8; 32]>) -> Option<Provenance> {
-        if landed.is_some_and(|landed| landed != self.digest) {
+        // A landing that a script wrote down has no digest.
+        if landed.is_some_and(|landed| landed != self.digest && landed != NO_DIGEST) {
             return Some(Provenance::Changed("its bytes are not those that landed".to_owned()));
         }
         self.odd.clone().map(Provenance::Odd)
@@ -61,11 +63,34 @@ pub struct Observation<'o> {
     pub machine: &'o Machine,
     /// How closely.
     pub look: Look,
+    /// Other plans whose files may stand in the same folders: nothing of theirs is a stray.
+    pub beside: &'o [&'o Plan],
     /// Hears of every file that was looked at.
     pub told: &'o (dyn Fn(u64) + Sync),
 }
 
 impl Observation<'_> {
+    /// The verdict on every series, then on every movie.
+    ///
+    /// # Errors
+    /// When a folder or a file cannot be read.
+    pub fn all(&self) -> Result<Vec<Verdict>, Failure> {
+        let mut verdicts = self.verdicts()?;
+        verdicts.extend(self.movies());
+        Ok(verdicts)
+    }
+
+    /// The verdict on every movie. No run makes movies, so no journal knows one.
+    pub fn movies(&self) -> impl Iterator<Item = Verdict> + '_ {
+        let known = self.plan.movies.iter().enumerate().filter(|(_, movie)| movie.is_known());
+        known.map(|(at, movie)| {
+            let there = movie.pattern.fixed().is_some_and(|path| Path::new(&path).is_file());
+            let seen = if there { Seen::AsLanded } else { Seen::Missing };
+            let found = [(MOVIE, seen, Provenance::Foreign)];
+            Verdict::gather((self.plan.series.len() + at, movie), &[], found)
+        })
+    }
+
     /// The verdict on every series.
     ///
     /// # Errors
@@ -91,11 +116,13 @@ impl Observation<'_> {
         let landed = self.machine.history.of(series);
         let now = self.machine.made_of.get(at).and_then(Option::as_ref);
         let stale = now.map(|now| self.machine.history.stale(now));
-        let look = |(frame, bytes): (i64, u64)| -> Observed {
+        let history = &self.machine.history;
+        let look = |(frame, (bytes, changed)): (i64, Facts)| -> Observed {
             let past = past(landed, series.number(frame), bytes);
+            let untouched = past.is_some_and(|(record, _)| history.may_be(&record, changed));
             let standing = standing(past, bytes, stale.as_deref());
             // Only a landing of this size and of the same making has been held against this plan.
-            let known = self.look == Look::Trusting && stale.is_some() && standing == Provenance::Fresh;
+            let known = self.look == Look::Trusting && stale.is_some() && standing == Provenance::Fresh && untouched;
             let seen = if known {
                 Seen::AsLanded
             } else {
@@ -122,7 +149,12 @@ impl Observation<'_> {
         } else {
             Verdict::gather((at, series), &labels, found)
         };
-        verdict.stray = stray;
+        if let Some(own) = &plan.jobs[series.job].own_frames {
+            let is_own = |number: &Number| series.shift.frame(*number).is_some_and(|frame| own.contains(frame));
+            stray.retain(|(number, _)| !is_own(number));
+        }
+        let is_planned = |path: &String| self.beside.iter().chain([&plan]).any(|plan| plan.is_named(path));
+        verdict.stray = stray.into_iter().map(|(_, path)| path).filter(|path| !is_planned(path)).collect();
         Ok(verdict)
     }
 
@@ -184,32 +216,32 @@ impl Observation<'_> {
         Ok(&listed[folder])
     }
 
-    /// Frames that are there and their bytes, of a series whose folders bear the number.
-    fn in_folders(&self, series: &Series, listed: &mut HashMap<String, Files>) -> Result<Vec<(i64, u64)>, Failure> {
+    /// Frames that are there, of a series whose folders bear the number.
+    fn in_folders(&self, series: &Series, listed: &mut HashMap<String, Files>) -> Result<Listed, Failure> {
         let mut there = Vec::new();
         for (frame, path) in series.files() {
             let files = self.folder(paths::parent(&path), listed)?;
             let name = paths::file_name(&path);
-            there.extend(files.find(name).map(|bytes| (frame, bytes)));
+            there.extend(files.find(name).map(|facts| (frame, facts)));
         }
         Ok(there)
     }
 }
 
-/// Frames of a series that are among the files of its folder, with their bytes. Numbers beyond its frames are strays.
-fn in_folder(series: &Series, folder: &str, files: &Files, stray: &mut Vec<String>) -> Sizes {
+/// Frames of a series that are among the files of its folder. Numbers beyond its frames may be strays.
+fn in_folder(series: &Series, folder: &str, files: &Files, stray: &mut Vec<(Number, String)>) -> Listed {
     let (_, file) = series.pattern.split_folder();
     let Some(frames) = series.frames.as_ref() else { return Vec::new() };
     if file.frame_width().is_none() {
         let found = file.fixed().and_then(|name| files.find(&name));
-        return found.map(|bytes| frames.iter().map(|frame| (frame, bytes)).collect()).unwrap_or_default();
+        return found.map(|facts| frames.iter().map(|frame| (frame, facts)).collect()).unwrap_or_default();
     }
     let own = files.of(&file, &Cores).into_par_iter();
-    let (there, beyond): (Sizes, Vec<Number>) = own.partition_map(|(row, number)| match series.frame_of(number) {
-        Some(frame) => Either::Left((frame, files.bytes(row))),
+    let (there, beyond): (Listed, Vec<Number>) = own.partition_map(|(row, number)| match series.frame_of(number) {
+        Some(frame) => Either::Left((frame, files.facts(row))),
         None => Either::Right(number),
     });
     let folder = folder.trim_end_matches('/');
-    stray.extend(beyond.into_iter().map(|number| format!("{folder}/{}", file.name(number))));
+    stray.extend(beyond.into_iter().map(|number| (number, format!("{folder}/{}", file.name(number)))));
     there
 }

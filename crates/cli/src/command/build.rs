@@ -79,7 +79,8 @@ fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<Vec
     let calls = calls_of(plan, &adapter);
     let calls: Vec<Call> = if args.missing {
         let told = |_: u64| {};
-        let observation = Observation { plan, machine: &loaded.ground, look: Look::Heads, told: &told };
+        let observation =
+            Observation { plan, machine: &loaded.ground, look: Look::Heads, beside: &[], told: &told };
         let lost: Vec<_> = observation.verdicts()?.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
         calls.flat_map(|call| command_lines.narrowed(&call, &lost)).collect()
     } else {

@@ -18,8 +18,12 @@ pub mod status;
 pub mod verify;
 pub mod whose;
 
-use crate::args::Common;
+use truepath_core::sheet::Existing;
+use truepath_core::verify::Verdict;
+use truepath_core::verify::fix::{self, Fix};
 use truepath_exec::failure::Failure;
+
+use crate::args::Common;
 
 use crate::lower::Surroundings;
 use crate::pipeline::{Loaded, Queue};
@@ -56,8 +60,16 @@ fn pin(loaded: &Loaded, anew: bool) -> Result<bool, Failure> {
 
 /// A command of ours with the sheet, the jobs and the settings of this call, ready to be pasted.
 fn again(command: &str, common: &Common) -> String {
-    use truepath_core::invoke::quote::sh::word;
-    let mut line = format!("truepath {command}");
+    pasted(&words(command, common))
+}
+
+/// A command line as it is typed into a shell.
+fn pasted(words: &[String]) -> String {
+    words.iter().map(|word| truepath_core::invoke::quote::sh::word(word)).collect::<Vec<_>>().join(" ")
+}
+
+fn words(command: &str, common: &Common) -> Vec<String> {
+    let mut line: Vec<String> = ["truepath"].into_iter().chain(command.split(' ')).map(str::to_owned).collect();
     let options = [("--frames", common.frames.as_deref()), ("--scale", common.scale.as_deref())];
     let sheets: Vec<String> = common.sheet.iter().map(|sheet| sheet.display().to_string()).collect();
     let lists = [
@@ -67,14 +79,58 @@ fn again(command: &str, common: &Common) -> String {
         ("--pass", &common.pass),
         ("--set", &common.set),
     ];
-    let pairs = options.iter().filter_map(|(name, value)| Some((*name, (*value)?)));
-    for (name, value) in
-        pairs.chain(lists.iter().flat_map(|(name, list)| list.iter().map(move |value| (*name, value.as_str()))))
-    {
-        line.push_str(&format!(" {name} {}", word(value)));
+    let single = options.iter().filter_map(|(name, value)| Some((*name, (*value)?)));
+    let listed = lists.iter().flat_map(|(name, list)| list.iter().map(move |value| (*name, value.as_str())));
+    for (name, value) in single.chain(listed) {
+        line.extend([name.to_owned(), value.to_owned()]);
     }
-    for job in &common.jobs {
-        line.push_str(&format!(" {}", word(job)));
+    line.extend(common.jobs.iter().cloned());
+    line
+}
+
+/// The commands that make the plans of a queue complete, in their order. `judged` has the verdicts of each sheet.
+fn fixes<'v>(queue: &Queue, judged: impl IntoIterator<Item = &'v [Verdict]>, common: &Common) -> Vec<Vec<String>> {
+    let several = queue.sheets.len() > 1;
+    let of_sheet = |(at, (loaded, verdicts)): (usize, (&Loaded, &[Verdict]))| {
+        let all = fix::fixes(&loaded.plan, verdicts).into_iter();
+        all.map(|fix| fixed(loaded, fix, common, several.then_some(at))).collect::<Vec<_>>()
+    };
+    queue.sheets.iter().zip(judged).enumerate().flat_map(of_sheet).collect()
+}
+
+/// The same for one sheet, to be pasted. `at` is its place among several.
+fn fixes_of(loaded: &Loaded, verdicts: &[Verdict], common: &Common, at: Option<usize>) -> Vec<String> {
+    let all = fix::fixes(&loaded.plan, verdicts).into_iter();
+    all.map(|fix| pasted(&fixed(loaded, fix, common, at))).collect()
+}
+
+/// The command of one fix. `at` is the sheet's place among several.
+fn fixed(loaded: &Loaded, fix: Fix, common: &Common, at: Option<usize>) -> Vec<String> {
+    let mut own = common.clone();
+    if let Some(sheet) = at.and_then(|at| common.sheet.get(at)) {
+        own.sheet = vec![sheet.clone()];
+        // A name that was typed may be that of a job in another sheet.
+        if !common.jobs.is_empty() {
+            own.jobs = loaded.plan.jobs.iter().map(|job| job.name.clone()).collect();
+        }
+    }
+    if !fix.jobs.is_empty() {
+        own.jobs = fix.jobs;
+    }
+    if !fix.passes.is_empty() {
+        own.pass = fix.passes;
+    }
+    own.frames = fix.frames.or(own.frames);
+    let command = match fix.existing {
+        Existing::Renew => "run --existing renew",
+        Existing::Replace => "run --existing replace",
+        Existing::Keep | Existing::Stop => "run --existing keep",
+    };
+    // A sheet that keeps by itself need not be told so.
+    let command = if fix.existing == Existing::Keep && loaded.plan.run.existing == Existing::Keep { "run" } else { command };
+    let mut line = words(command, &own);
+    if loaded.retouched {
+        line.insert(2, "--final".to_owned());
     }
     line
 }

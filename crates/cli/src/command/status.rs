@@ -5,12 +5,12 @@ use std::time::Duration;
 use truepath_core::frames::{FrameExpr, Frames};
 use truepath_core::run::history::{Depth, Session};
 use truepath_core::run::tally::{SeriesStatus, tally};
-use truepath_core::verify::Verdict;
+use truepath_core::verify::{Outcome, State, Verdict};
 
-use crate::args::StatusArgs;
+use crate::args::{Common, StatusArgs};
 use truepath_exec::failure::Failure;
 use truepath_exec::landing::recover;
-use truepath_exec::observe::{Look, Observation};
+use truepath_exec::observe::Look;
 use truepath_exec::process::identity;
 use truepath_exec::share as claims;
 use truepath_exec::state::journal;
@@ -24,7 +24,7 @@ use crate::show::status::{self, Stand};
 /// How often a watched status is looked up anew.
 const AGAIN: Duration = Duration::from_secs(1);
 
-/// Shows every series: done, running and where, failed, missing, and times. With --why, what frames are made of.
+/// Shows every series: states as `verify` has them, running and where, failed, and times. With --why, what frames are made of.
 pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let mut drawn = 0;
     let mut last = String::new();
@@ -39,15 +39,16 @@ pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
         if let Some(frames) = &args.why {
             return why(frames, &queue, around);
         }
-        let mut all = Vec::new();
-        for loaded in &queue.sheets {
-            all.push(look(loaded, around)?);
-        }
+        let all = (0..queue.sheets.len()).map(|at| look(&queue, at, around));
+        let all = all.collect::<Result<Vec<Stand>, Failure>>()?;
         let text = text(args, &queue, &all, around);
-        let over = all.iter().flat_map(|stand| &stand.rows).all(|row| row.done.count() == row.total);
+        let verdicts = || all.iter().flat_map(|stand| &stand.rows).map(|row| &row.verdict);
+        let over = verdicts().all(|verdict| verdict.is_movie || verdict.files(&[State::Missing, State::Broken]) == 0);
+        let outcome = Outcome::of(verdicts().collect::<Vec<_>>().iter().copied());
+        let exit = if outcome == Outcome::Incomplete { Exit::No } else { Exit::Well };
         if !args.watch {
             show::print(&text)?;
-            return Ok(Exit::Well);
+            return Ok(exit);
         }
         if around.out.terminal {
             let back = if drawn > 0 { format!("\x1b[{drawn}A\x1b[J") } else { String::new() };
@@ -58,16 +59,17 @@ pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
             last = text;
         }
         if over {
-            return Ok(Exit::Well);
+            return Ok(exit);
         }
         std::thread::sleep(AGAIN);
     }
 }
 
-fn look(loaded: &Loaded, around: &Surroundings) -> Result<Stand, Failure> {
+fn look(queue: &Queue, at: usize, around: &Surroundings) -> Result<Stand, Failure> {
+    let loaded = &queue.sheets[at];
     let state = &loaded.state;
     let history = journal::read(state, Depth::Calls)?;
-    let verdicts = observe(loaded)?;
+    let verdicts = queue.verdicts(at, Look::Heads, around)?;
     let boot = identity::boot();
     let shared: Vec<String> = claims::others(state).into_iter().map(|other| other.worker.journal).collect();
     let is_alive = |session: &Session| {
@@ -78,30 +80,32 @@ fn look(loaded: &Loaded, around: &Surroundings) -> Result<Stand, Failure> {
         let silent = began.share && !shared.iter().any(|journal| journal.contains(&format!("-{}.", began.tag)));
         !ended && !before && !silent
     };
-    Ok(Stand { rows: tally(&loaded.plan, &verdicts, &history, &is_alive), history })
-}
-
-fn observe(loaded: &Loaded) -> Result<Vec<Verdict>, Failure> {
-    let told = |_: u64| {};
-    Observation { plan: &loaded.plan, machine: &loaded.ground, look: Look::Trusting, told: &told }.verdicts()
+    Ok(Stand { rows: tally(&loaded.plan, verdicts, &history, &is_alive), history })
 }
 
 fn text(args: &StatusArgs, queue: &Queue, all: &[Stand], around: &Surroundings) -> String {
     let pairs = || queue.sheets.iter().map(|loaded| &loaded.plan).zip(all);
+    let of_sheet = |stand: &Stand| stand.rows.iter().map(|row| row.verdict.clone()).collect::<Vec<_>>();
+    let judged: Vec<Vec<Verdict>> = all.iter().map(of_sheet).collect();
+    let fixes = super::fixes(queue, judged.iter().map(Vec::as_slice), &args.common);
     if args.common.json {
-        return show::json::text(&status::json(pairs(), &around.now()));
+        return show::json::text(&status::json(pairs(), &fixes, &around.now()));
     }
     let mut text = String::new();
     for (plan, stand) in pairs() {
         text.push_str(&status::table(plan, stand, around));
     }
     let rows: Vec<&SeriesStatus> = all.iter().flat_map(|stand| &stand.rows).collect();
-    let failed = queue.sheets.iter().zip(all).find_map(|(loaded, stand)| {
-        let row = stand.rows.iter().find(|row| !row.failed.is_empty())?;
-        let job = &loaded.plan.jobs[loaded.plan.series[row.series].job].name;
-        Some(format!("log {job} {}", row.failed))
+    // Of all that failed, what failed most is looked at first.
+    let failed = queue.sheets.iter().zip(all).flat_map(|(loaded, stand)| stand.rows.iter().map(move |row| (loaded, row)));
+    let worst = failed.filter(|(_, row)| !row.failed.is_empty()).max_by_key(|(_, row)| row.failed.count());
+    let log = worst.map(|(loaded, row)| {
+        let job = &loaded.plan.jobs[loaded.plan.output(row.verdict.series).job].name;
+        let common = Common { frames: None, jobs: vec![job.clone(), row.failed.to_string()], ..args.common.clone() };
+        super::again("log", &Common { camera: Vec::new(), pass: Vec::new(), scale: None, set: Vec::new(), ..common })
     });
-    text.push_str(&status::closing(&rows, (failed, super::again("run", &args.common)), around.out));
+    let commands: Vec<String> = fixes.iter().map(|line| super::pasted(line)).collect();
+    text.push_str(&status::closing(&rows, (log, &commands), around.out));
     text
 }
 
@@ -113,8 +117,8 @@ fn why(text: &str, queue: &Queue, around: &Surroundings) -> Result<Exit, Failure
         Failure::unreadable(format!("`{text}` are no frames")).help("write one frame, or two to compare: 12 or 12,48")
     })?;
     let mut found = false;
-    for loaded in &queue.sheets {
-        for verdict in observe(loaded)? {
+    for (at, loaded) in queue.sheets.iter().enumerate() {
+        for verdict in queue.verdicts(at, Look::Heads, around)?.into_iter().filter(|verdict| !verdict.is_movie) {
             let own = verdict.expected.intersect(&frames);
             if !own.is_empty() {
                 found = true;

@@ -23,8 +23,10 @@ use truepath_core::sheet::machine::MachineFile;
 use truepath_core::sheet::{Key, Settings, Sheet};
 use truepath_core::source::Sources;
 use truepath_core::template::Lookup;
+use truepath_core::verify::Verdict;
 
 use truepath_exec::failure::Failure;
+use truepath_exec::observe::{Look, Observation};
 use truepath_exec::state::{StateFolder, pins};
 use truepath_exec::threads::Cores;
 
@@ -50,6 +52,8 @@ pub struct Loaded {
     pub findings: Findings,
     /// What follows from the sheet, for the jobs asked for.
     pub plan: Plan,
+    /// Plans whose files may stand beside its own: all jobs, asked for or not, each mode, and earlier sheets.
+    pub rivals: Vec<Plan>,
     /// The layers of every job, asked for or not.
     pub stacked: Vec<Stacked>,
     /// The sheet with all that was laid below it.
@@ -127,6 +131,20 @@ impl Queue {
         let mut errors = errors.filter(|finding| finding.level == Level::Error && finding.meant.is_none());
         let here = errors.all(|finding| find(finding.check).is_some_and(|check| check.here_only));
         Some(if stopped == Exit::No && here { Exit::Machine } else { stopped })
+    }
+
+    /// The verdicts on all that a sheet's plan writes, movies last.
+    pub fn verdicts(&self, at: usize, look: Look, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
+        let counter = Counter::new("looking at files", around.err);
+        let told = |files: u64| counter.add(files);
+        let sheet = &self.sheets[at];
+        let beside: Vec<&Plan> =
+            self.sheets.iter().flat_map(|sheet| sheet.rivals.iter().chain([&sheet.plan])).collect();
+        let observation =
+            Observation { plan: &sheet.plan, machine: &sheet.ground, look, beside: &beside, told: &told };
+        let verdicts = observation.all();
+        counter.end();
+        verdicts
     }
 
     /// All findings in the order of the sheets.
@@ -336,6 +354,7 @@ impl Draft {
             here: OnceLock::new(),
             findings: self.findings,
             plan: self.plan,
+            rivals: self.rivals,
             stacked: self.stacked,
             written: self.sheet,
             adapters: self.adapters,

@@ -6,7 +6,7 @@ use truepath_core::frames::Frames;
 use truepath_core::plan::{Plan, Series, SeriesKind};
 use truepath_core::sheet::Version;
 use truepath_core::source::{Place, Sources};
-use truepath_core::verify::{STATES, State, Verdict};
+use truepath_core::verify::{Outcome, STATES, State, Verdict};
 use truepath_core::whose::Owner;
 
 use crate::pipeline::Queue;
@@ -30,6 +30,14 @@ pub fn pass(plan: &Plan, series: &Series) -> Value {
     if series.passes.len() == 1 { json!(plan.jobs[series.job].passes[series.passes[0]].label) } else { Value::Null }
 }
 
+fn kind(series: &Series) -> &'static str {
+    match series.kind {
+        SeriesKind::Sequence => "sequence",
+        SeriesKind::Still => "still",
+        SeriesKind::Movie => "movie",
+    }
+}
+
 fn name(plan: &Plan, series: &Series) -> Value {
     let job = &plan.jobs[series.job];
     let values: Map<String, Value> = job.vars.iter().map(|(name, value)| (name.clone(), json!(value))).collect();
@@ -43,11 +51,7 @@ fn name(plan: &Plan, series: &Series) -> Value {
         "camera": job.camera.as_deref(),
         "values": values,
         "pass": pass(plan, series),
-        "kind": match series.kind {
-            SeriesKind::Sequence => "sequence",
-            SeriesKind::Still => "still",
-            SeriesKind::Movie => "movie",
-        },
+        "kind": kind(series),
         "pattern": known.then(|| series.pattern.spelt()),
         "frames": frames.map(ToString::to_string),
         "count": series.count(),
@@ -97,35 +101,37 @@ pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) 
     })
 }
 
-/// `verify --json`.
-pub fn verify(judged: &[(&Plan, Vec<Verdict>)]) -> Value {
-    let one = |plan: &Plan, verdict: &Verdict| {
-        let series = &plan.series[verdict.series];
-        let finding = |(state, why, frames): &(State, String, Frames)| {
-            let one = |frame: i64| {
-                let check = format!("frame-{}", state.name());
-                json!({ "check": check, "frame": frame, "path": series.name(frame), "message": why })
-            };
-            frames.iter().map(one).collect::<Vec<_>>()
+/// What a verdict says of a series: the same in `verify` and in `status`.
+pub fn verdict(plan: &Plan, verdict: &Verdict) -> Value {
+    let series = plan.output(verdict.series);
+    let finding = |(state, why, frames): &(State, String, Frames)| {
+        let one = |frame: i64| {
+            let check = format!("frame-{}", state.name());
+            json!({ "check": check, "frame": frame, "path": series.name(frame), "message": why })
         };
-        let mut document = json!({
-            "series": series.id, "job": plan.jobs[series.job].name, "pass": pass(plan, series),
-            "expected": verdict.expected.to_string(),
-        });
-        let good_first = STATES.iter().rev().take(1).chain(&STATES[..STATES.len() - 1]);
-        for (name, state) in good_first {
-            document[*name] = json!(verdict.in_state(*state).to_string());
-        }
-        document["stray"] = json!(verdict.stray);
-        document["findings"] = json!(verdict.findings.iter().flat_map(finding).collect::<Vec<_>>());
-        document
+        frames.iter().map(one).collect::<Vec<_>>()
     };
-    let complete = judged.iter().all(|(_, verdicts)| verdicts.iter().all(Verdict::is_complete));
-    let series: Vec<Value> = judged
-        .iter()
-        .flat_map(|(plan, verdicts)| verdicts.iter().map(|verdict| one(plan, verdict)).collect::<Vec<_>>())
-        .collect();
-    json!({ "truepath": 1, "complete": complete, "series": series })
+    let mut document = json!({
+        "series": series.id, "job": plan.jobs[series.job].name, "pass": pass(plan, series), "kind": kind(series),
+        "planned": verdict.expected.to_string(),
+    });
+    let good_first = STATES.iter().rev().take(1).chain(&STATES[..STATES.len() - 1]);
+    for (name, state) in good_first {
+        document[*name] = json!(verdict.in_state(*state).to_string());
+    }
+    document["stray"] = json!(verdict.stray);
+    document["findings"] = json!(verdict.findings.iter().flat_map(finding).collect::<Vec<_>>());
+    document
+}
+
+/// `verify --json`.
+pub fn verify<'v>(judged: impl Iterator<Item = (&'v Plan, &'v Vec<Verdict>)> + Clone, fixes: &[Vec<String>]) -> Value {
+    let outcome = Outcome::of(judged.clone().flat_map(|(_, verdicts)| verdicts));
+    let of_sheet = |(plan, verdicts): (&Plan, &'v Vec<Verdict>)| {
+        verdicts.iter().map(|own| verdict(plan, own)).collect::<Vec<_>>()
+    };
+    let series: Vec<Value> = judged.flat_map(of_sheet).collect();
+    json!({ "truepath": 1, "complete": outcome != Outcome::Incomplete, "series": series, "fix": fixes })
 }
 
 /// `whose --json`.

@@ -9,8 +9,8 @@ use truepath_core::run::tally::SeriesStatus;
 use truepath_core::verify::{STATES, State, Verdict};
 
 use super::progress::span;
-use super::verdicts::cut;
-use super::{BAD, GOOD, HEAD, MARK, ODD, QUIET, counted, paint};
+use super::verdicts::{closing as closing_of_verdicts, cut, states};
+use super::{BAD, GOOD, HEAD, MARK, ODD, QUIET, paint};
 use crate::lower::{Screen, Surroundings};
 use crate::pipeline::Loaded;
 
@@ -28,32 +28,34 @@ pub struct Stand {
 /// The table of one sheet, and what runs where.
 pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
     let screen = around.out;
-    let widest = plan.series.iter().map(|series| super::width(&series.id)).max().unwrap_or(0).max("series".len());
-    let head = format!("{:widest$}  {:>13}  {:>10}  {:>10}  state", "series", "done", "spent", "left");
+    let outputs = plan.series.iter().chain(&plan.movies);
+    let widest = outputs.map(|series| super::width(&series.id)).max().unwrap_or(0).max("series".len());
+    let head = format!("{:widest$}  {:>13}  {:>10}  {:>10}  state", "series", "good", "spent", "left");
     let mut out = format!("{}\n", paint(screen, HEAD, head));
     for row in &stand.rows {
-        let done = format!("{} of {}", row.done.count(), row.total);
+        let verdict = &row.verdict;
+        let good = format!("{} of {}", verdict.in_state(State::Good).count(), verdict.expected.count());
         let left = match row.left {
-            Some(left) if row.done.count() < row.total => span(left),
+            Some(left) if verdict.is_lacking() => span(left),
             _ => String::new(),
         };
         let spent = if row.spent > 0.0 { span(row.spent) } else { String::new() };
-        let busy = row.running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames));
-        let parts = [("running", &busy, MARK), ("failed", &row.failed, BAD), ("missing", &row.missing, ODD)];
-        let parts = parts.iter().filter(|(_, frames, _)| !frames.is_empty());
-        let parts: Vec<String> = parts
-            .map(|(name, frames, style)| paint(screen, *style, format!("{name} {}", cut(&frames.to_string()))))
-            .collect();
-        let state = if parts.is_empty() { paint(screen, GOOD, "done") } else { parts.join("  ") };
-        let id = &plan.series[row.series].id;
-        out.push_str(&format!("{}  {done:>13}  {spent:>10}  {left:>10}  {state}\n", super::pad(id, widest)));
+        let mut parts = states(verdict, screen);
+        for (name, frames, style) in [("running", row.busy(), MARK), ("failed", row.failed.clone(), BAD)] {
+            if !frames.is_empty() {
+                parts.push(paint(screen, style, format!("{name} {}", cut(&frames.to_string()))));
+            }
+        }
+        let state = if parts.is_empty() { paint(screen, GOOD, "complete") } else { parts.join("  ") };
+        let id = &plan.output(verdict.series).id;
+        out.push_str(&format!("{}  {good:>13}  {spent:>10}  {left:>10}  {state}\n", super::pad(id, widest)));
     }
     let mut lines: Vec<String> = Vec::new();
     for row in &stand.rows {
         for call in &row.running {
             let since = seconds(stand, call.session, call.since, &around.now());
             let frames = cut(&call.frames.to_string());
-            let id = &plan.series[row.series].id;
+            let id = &plan.output(row.verdict.series).id;
             lines.push(format!("  {}, worker {}: {id} {frames}, for {}\n", call.host, call.worker, span(since)));
         }
     }
@@ -64,18 +66,12 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
     out
 }
 
-/// The closing line with the next command.
-pub fn closing(rows: &[&SeriesStatus], (failed, again): (Option<String>, String), screen: Screen) -> String {
-    let sum = |pick: fn(&SeriesStatus) -> i64| rows.iter().map(|row| pick(row)).sum::<i64>();
-    let (total, done) = (sum(|row| row.total), sum(|row| row.done.count()));
+/// The closing lines: what `verify` says, with the log of what failed. While anything runs, nothing needs mending yet.
+pub fn closing(rows: &[&SeriesStatus], (log, fixes): (Option<String>, &[String]), screen: Screen) -> String {
     let running = rows.iter().any(|row| !row.running.is_empty());
-    let said = format!("{done} of {} done", counted(total, "file"));
-    match failed {
-        _ if done == total => format!("\n{}\n", paint(screen, GOOD, said)),
-        Some(log) => format!("\n{}. See why some failed: truepath {log}\n", paint(screen, BAD, said)),
-        None if running => format!("\n{said}\n"),
-        None => format!("\n{}. Go on: {again}\n", paint(screen, ODD, said)),
-    }
+    let verdicts: Vec<&Verdict> = rows.iter().map(|row| &row.verdict).collect();
+    let why = log.map(|log| format!("See why some failed: {log}\n")).unwrap_or_default();
+    format!("\n{why}{}", closing_of_verdicts(&verdicts, if running { &[] } else { fixes }, screen))
 }
 
 /// Seconds since something in a session, as far as the clocks of two machines can be believed; for people only.
@@ -85,25 +81,28 @@ fn seconds(stand: &Stand, session: usize, since: f64, now: &jiff::Zoned) -> f64 
 }
 
 /// `status --json`.
-pub fn json<'p>(sheets: impl Iterator<Item = (&'p Plan, &'p Stand)>, now: &jiff::Zoned) -> Value {
+pub fn json<'p>(
+    sheets: impl Iterator<Item = (&'p Plan, &'p Stand)>,
+    fixes: &[Vec<String>],
+    now: &jiff::Zoned,
+) -> Value {
     let one = |(plan, stand): (&Plan, &Stand)| {
         let row = |row: &SeriesStatus| {
-            let series = &plan.series[row.series];
-            let busy = row.running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames));
             let at = row.running.iter().map(|call| {
                 let since = seconds(stand, call.session, call.since, now);
                 json!({ "host": call.host, "worker": call.worker, "frames": call.frames.to_string(), "seconds": since })
             });
-            json!({
-                "series": series.id, "job": plan.jobs[series.job].name, "pass": super::json::pass(plan, series),
-                "total": row.total, "done": row.done.to_string(), "running": busy.to_string(),
-                "failed": row.failed.to_string(), "missing": row.missing.to_string(),
-                "seconds_spent": row.spent, "seconds_left": row.left, "at": at.collect::<Vec<_>>(),
-            })
+            let mut document = super::json::verdict(plan, &row.verdict);
+            document["running"] = json!(row.busy().to_string());
+            document["failed"] = json!(row.failed.to_string());
+            document["seconds_spent"] = json!(row.spent);
+            document["seconds_left"] = json!(row.left);
+            document["at"] = json!(at.collect::<Vec<_>>());
+            document
         };
         stand.rows.iter().map(row).collect::<Vec<_>>()
     };
-    json!({ "truepath": 1, "series": sheets.flat_map(one).collect::<Vec<_>>() })
+    json!({ "truepath": 1, "series": sheets.flat_map(one).collect::<Vec<_>>(), "fix": fixes })
 }
 
 /// What some frames of one series were made of, and would be made of now; of two frames also how they differ.
@@ -113,7 +112,7 @@ pub fn why(
     now: Option<&Fingerprint>,
     screen: Screen,
 ) -> String {
-    let series = &loaded.plan.series[verdict.series];
+    let series = loaded.plan.output(verdict.series);
     let history = &loaded.ground.history;
     let landed = history.of(series);
     let mut out = String::new();

@@ -2,7 +2,7 @@
 
 use anstyle::Style;
 use truepath_core::plan::Plan;
-use truepath_core::verify::{STATES, State, Verdict};
+use truepath_core::verify::{Outcome, STATES, State, Verdict};
 
 use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint};
 use crate::lower::Screen;
@@ -12,17 +12,13 @@ const MOST_LINES: usize = 20;
 
 /// All verdicts.
 pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
-    let widest = plan.series.iter().map(|series| super::width(&series.id)).max().unwrap_or(0);
+    let outputs = plan.series.iter().chain(&plan.movies);
+    let widest = outputs.map(|series| super::width(&series.id)).max().unwrap_or(0);
     let mut out =
         format!("{}\n", paint(screen, HEAD, format!("{:widest$}  {:>7}  {:>7}  state", "series", "planned", "good")));
     for verdict in verdicts {
-        let series = &plan.series[verdict.series];
-        let told = |(name, state): &(&str, State)| {
-            let frames = verdict.in_state(*state);
-            let shown = *state != State::Good && !frames.is_empty();
-            shown.then(|| paint(screen, style(*state), format!("{name} {}", cut(&frames.to_string()))))
-        };
-        let states: Vec<String> = STATES.iter().filter_map(told).collect();
+        let series = plan.output(verdict.series);
+        let states = states(verdict, screen);
         let state = if states.is_empty() { paint(screen, GOOD, "complete") } else { states.join("  ") };
         out.push_str(&format!(
             "{}  {:>7}  {:>7}  {state}\n",
@@ -33,8 +29,9 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
     }
     let mut lines: Vec<String> = Vec::new();
     for verdict in verdicts {
-        let series = &plan.series[verdict.series];
-        let missing = verdict.in_state(State::Missing).iter().map(|frame| (State::Missing, frame, ""));
+        let series = plan.output(verdict.series);
+        let why = if verdict.is_movie { "nothing here makes movies yet" } else { "" };
+        let missing = verdict.in_state(State::Missing).iter().map(|frame| (State::Missing, frame, why));
         let found = verdict.findings.iter().filter(|(state, ..)| *state != State::Foreign);
         let found = found.flat_map(|(state, why, frames)| frames.iter().map(|frame| (*state, frame, why.as_str())));
         let all = missing.chain(found);
@@ -54,21 +51,60 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
     out
 }
 
-/// The closing line: whether all is well, and what would mend it.
-pub fn closing(verdicts: &[&Verdict], mend: &str, screen: Screen) -> String {
-    let total = |pick: fn(&Verdict) -> i64| verdicts.iter().map(|verdict| pick(verdict)).sum::<i64>();
-    let good = total(|v| v.in_state(State::Good).count() + v.in_state(State::Foreign).count());
-    let (expected, foreign) = (total(|v| v.expected.count()), total(|v| v.in_state(State::Foreign).count()));
-    if verdicts.iter().all(|verdict| verdict.is_complete()) {
-        let strange = match foreign {
-            0 => String::new(),
-            count => format!(", {count} of them not rendered by `truepath run`"),
-        };
-        let words = format!("complete: {} as planned", counted(expected, "file"));
-        return format!("\n{}{strange}\n", paint(screen, GOOD, words));
+/// The states of a series that are not good, with their frames; a movie has none.
+pub fn states(verdict: &Verdict, screen: Screen) -> Vec<String> {
+    let told = |(name, state): &(&str, State)| {
+        let frames = verdict.in_state(*state);
+        let shown = *state != State::Good && !frames.is_empty();
+        let frames = if verdict.is_movie { String::new() } else { format!(" {}", cut(&frames.to_string())) };
+        shown.then(|| paint(screen, style(*state), format!("{name}{frames}")))
+    };
+    STATES.iter().filter_map(told).collect()
+}
+
+/// The closing lines: how all stands, the commands that make it complete, and what is to be looked at.
+pub fn closing(verdicts: &[&Verdict], fixes: &[String], screen: Screen) -> String {
+    let files = |states: &[State]| verdicts.iter().map(|verdict| verdict.files(states)).sum::<i64>();
+    let planned: i64 = verdicts.iter().map(|verdict| verdict.expected.count()).sum();
+    let whole = files(&[State::Good, State::Foreign, State::Odd]);
+    let mut out = match (Outcome::of(verdicts.iter().copied()), fixes) {
+        (Outcome::Complete, _) => {
+            paint(screen, GOOD, format!("complete: {} as planned", counted(planned, "file"))) + "\n"
+        }
+        (Outcome::AsPlanned, _) => {
+            paint(screen, GOOD, format!("{whole} of {} as planned", counted(planned, "file"))) + "\n"
+        }
+        (Outcome::Incomplete, fixes) => {
+            let good = files(&[State::Good, State::Foreign]);
+            let bad = paint(screen, BAD, format!("not complete: {good} of {} good", counted(planned, "file")));
+            match fixes {
+                [] => format!("{bad}\n"),
+                [one] => format!("{bad}. Mend it: {one}\n"),
+                several => format!("{bad}. Mend it, in this order:\n  {}\n", several.join("\n  ")),
+            }
+        }
+    };
+    let unmade = verdicts.iter().filter(|verdict| verdict.is_movie && verdict.is_lacking()).count() as i64;
+    if unmade > 0 {
+        let words = format!("{} planned, and nothing here makes movies yet", is_or_are(unmade, "movie"));
+        out.push_str(&format!("{}: {words}\n", paint(screen, ODD, "warning")));
     }
-    let bad = paint(screen, BAD, format!("not complete: {good} of {} good", counted(expected, "file")));
-    format!("\n{bad}. Mend it: {mend}\n")
+    let odd = files(&[State::Odd]);
+    if odd > 0 {
+        let words = format!("{} odd, most likely not what was meant: look at the pictures", is_or_are(odd, "file"));
+        out.push_str(&format!("{}: {words}\n", paint(screen, ODD, "warning")));
+    }
+    let foreign = files(&[State::Foreign]);
+    if foreign > 0 {
+        let words = format!("{} foreign: no journal knows what it is made of", is_or_are(foreign, "file"));
+        out.push_str(&format!("{}: {words}\n", paint(screen, QUIET, "note")));
+    }
+    out
+}
+
+/// `1 file is`, `3 files are`.
+fn is_or_are(count: i64, one: &str) -> String {
+    format!("{} {}", counted(count, one), if count == 1 { "is" } else { "are" })
 }
 
 fn line(plan: &Plan, screen: Screen, (state, path, why): (State, &str, &str)) -> String {

@@ -228,6 +228,10 @@ pub struct Log {
     pub wait: Option<String>,
     /// A checkpoint is whole: its path is the group `path`.
     pub checkpoint: Option<String>,
+    /// The call has failed, whatever its exit code will be.
+    pub fatal: Option<String>,
+    /// All that the program was asked for is done.
+    pub finished: Option<String>,
 }
 
 impl Adapter {

@@ -85,6 +85,8 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
             ("progress", "A frame is being worked on: (?<frame>...)."),
             ("wait", "No licence is free."),
             ("checkpoint", "A checkpoint is whole: (?<path>...)."),
+            ("fatal", "The call has failed, whatever its exit code."),
+            ("finished", "All that was asked for is done; without such a line, the file written last is not trusted."),
         ],
     ),
     ("exit", &[("ok", "Exit codes of success.")]),
@@ -191,6 +193,8 @@ fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Ada
             ("log", "problem") => adapter.log.problem = pattern(reader, raw, written, Some("text")),
             ("log", "progress") => adapter.log.progress = pattern(reader, raw, written, Some("frame")),
             ("log", "checkpoint") => adapter.log.checkpoint = pattern(reader, raw, written, Some("path")),
+            ("log", "fatal") => adapter.log.fatal = pattern(reader, raw, written, None),
+            ("log", "finished") => adapter.log.finished = pattern(reader, raw, written, None),
             ("log", _) => adapter.log.wait = pattern(reader, raw, written, None),
             _ => {
                 let list = raw.get_ref().as_array();

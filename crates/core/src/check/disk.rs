@@ -143,9 +143,17 @@ impl<'i> Listing<'i> {
             let stale = stale.filter(|stale| stale.iter().any(|list| !list.is_empty()));
             let seen = known.entry(folder).or_insert_with(|| vec![false; files.len()]);
             for (row, number) in files.of(&file, input.threads) {
-                let size = files.bytes(row);
+                let (size, _) = files.facts(row);
                 seen[row] = true;
                 let Some(at) = at else { continue };
+                let own = input.plan.jobs[series.job].own_frames.as_ref();
+                // Frames that are not asked for now are planned all the same.
+                if series.shift.frame(number).zip(own).is_some_and(|(frame, own)| own.contains(frame))
+                    && file.frame_width().is_some()
+                    && series.frame_of(number).is_none()
+                {
+                    continue;
+                }
                 let frame = if file.frame_width().is_some() { series.frame_of(number) } else { first };
                 if let Some(frame) = frame {
                     let entry = listing.there.entry(at).or_default();

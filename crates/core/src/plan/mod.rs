@@ -195,10 +195,29 @@ impl Series {
 }
 
 impl Plan {
+    /// What it writes, by number: its series, then its movies.
+    ///
+    /// # Panics
+    /// When there are not so many.
+    #[must_use]
+    pub fn output(&self, at: usize) -> &Series {
+        self.series.get(at).unwrap_or_else(|| &self.movies[at - self.series.len()])
+    }
+
     /// What the passes in the files of a series are called in names.
     #[must_use]
     pub fn labels(&self, series: &Series) -> Vec<&str> {
         series.passes.iter().map(|pass| self.jobs[series.job].passes[*pass].label.as_str()).collect()
+    }
+
+    /// Whether a path is a name of this plan, also of frames that are not asked for now.
+    #[must_use]
+    pub fn is_named(&self, path: &str) -> bool {
+        self.series.iter().chain(&self.movies).any(|series| {
+            let frames = self.jobs[series.job].own_frames.as_ref();
+            let owns = |number| series.shift.frame(number).zip(frames).is_some_and(|(frame, own)| own.contains(frame));
+            series.pattern.read(path).is_some_and(|number| series.pattern.frame_width().is_none() || owns(number))
+        })
     }
 
     /// The series of one job, as indices into [`Plan::series`].

@@ -108,6 +108,8 @@ pub struct Job {
     pub facts: Option<Arc<Facts>>,
     /// The frames, handles included; `None` where nothing says them.
     pub frames: Option<Frames>,
+    /// The same before a mode or the command line asked for some of them only: names stand on these.
+    pub own_frames: Option<Frames>,
     /// Whether a mode or the command line asked for some of its frames only.
     pub narrowed: bool,
     /// Added to the frame in names.
@@ -224,6 +226,7 @@ fn job(known: &Known<'_>, stacked: &Stacked, findings: &mut Findings) -> Job {
     let span = facts.as_ref().and_then(|facts| facts.frames(fps));
     let mut job = Job {
         frames: None,
+        own_frames: None,
         narrowed: !stacked.refine.is_empty(),
         shift: Shift(given.whole(&Key::Shift).unwrap_or(0)),
         adapter: text(Key::Adapter),
@@ -261,7 +264,8 @@ fn job(known: &Known<'_>, stacked: &Stacked, findings: &mut Findings) -> Job {
         layers,
         given,
     };
-    job.frames = frames(&job, span.as_ref(), &stacked.refine, findings);
+    job.own_frames = own_frames(&job, span.as_ref(), findings);
+    job.frames = job.own_frames.as_ref().and_then(|own| narrowed(&job, own, span.as_ref(), &stacked.refine, findings));
     let entries = match job.given.value(&Key::Passes) {
         Some(Setting::Passes(entries)) => entries.clone(),
         _ => Vec::new(),
@@ -310,13 +314,8 @@ fn movie(known: &Known<'_>, job: &Job, entry: &MovieEntry, findings: &mut Findin
     })
 }
 
-/// The job's own frames, widened by handles, then narrowed by what modes and the command line ask for.
-fn frames(
-    job: &Job,
-    span: Option<&Frames>,
-    refine: &[Spanned<crate::frames::FrameExpr>],
-    findings: &mut Findings,
-) -> Option<Frames> {
+/// The job's own frames, widened by handles.
+fn own_frames(job: &Job, span: Option<&Frames>, findings: &mut Findings) -> Option<Frames> {
     let mut frames = match job.given.value(&Key::Frames) {
         Some(Setting::Frames(expr)) if expr.needs_own() => {
             let words = Words::new(
@@ -334,6 +333,18 @@ fn frames(
     {
         frames = frames.union(&Frames::range(first - before, first)).union(&Frames::range(last, last + after));
     }
+    Some(frames)
+}
+
+/// A job's frames, narrowed by what modes and the command line ask for.
+fn narrowed(
+    job: &Job,
+    own: &Frames,
+    span: Option<&Frames>,
+    refine: &[Spanned<crate::frames::FrameExpr>],
+    findings: &mut Findings,
+) -> Option<Frames> {
+    let mut frames = own.clone();
     for expr in refine {
         let wanted = expr.value.frames(span, Some(&frames))?;
         let beyond = wanted.minus(&frames);

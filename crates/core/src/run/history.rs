@@ -14,6 +14,8 @@ use crate::verify::Provenance;
 use super::event::{Began, Ended, Event, SeriesOf, Started, VERSION};
 use super::fingerprint::{Difference, Fingerprint};
 
+/// Seconds by which the time of a file may be after that of its journal: file systems count in steps of up to two.
+const SLACK: i64 = 2;
 /// Bytes of journal that are read at a time.
 const BLOCK: usize = 8 << 20;
 
@@ -26,7 +28,12 @@ pub struct Record {
     pub digest: [u8; 32],
     /// What it was made of: index for [`History::made`].
     pub made: u32,
+    /// Its journal: index into the history's sessions.
+    pub session: u32,
 }
+
+/// The digest of a landing that was written down by a script, which knows none.
+pub const NO_DIGEST: [u8; 32] = [0; 32];
 
 /// Everything that the journals know.
 #[derive(Clone, Debug, Default)]
@@ -35,6 +42,8 @@ pub struct History {
     landed: HashMap<String, Vec<(Number, Record)>>,
     made: Vec<Vec<(String, String)>>,
     made_index: HashMap<Vec<(String, String)>, u32>,
+    /// When each journal was written last, in seconds since 1970.
+    written: Vec<i64>,
     /// Runs in the order in which they began.
     pub sessions: Vec<Session>,
     /// Journals that were read: name and bytes.
@@ -180,7 +189,22 @@ impl History {
         }
         self.landed.extend(journal.patterns.into_iter().map(|(pattern, at)| (pattern, std::mem::take(&mut own[at]))));
         self.sessions.push(journal.session);
+        self.written.push(i64::MAX);
         Ok(())
+    }
+
+    /// The journal that was read last was written last at this time, in seconds since 1970.
+    pub fn written_at(&mut self, second: i64) {
+        if let Some(last) = self.written.last_mut() {
+            *last = second;
+        }
+    }
+
+    /// Whether a file that was written at some time, in seconds since 1970, may be the one that a landing speaks of: not
+    /// one that somebody wrote there later.
+    #[must_use]
+    pub fn may_be(&self, record: &Record, changed: i64) -> bool {
+        self.written.get(record.session as usize).is_none_or(|written| changed <= written.saturating_add(SLACK))
     }
 
     /// Puts everything in order once all journals are read.
@@ -188,7 +212,7 @@ impl History {
         for landed in self.landed.values_mut() {
             // Stable: of one number, later landings stay later.
             landed.sort_by_key(|(number, _)| *number);
-            landed.dedup();
+            landed.dedup_by(|b, a| a.0 == b.0 && (a.1.bytes, a.1.digest, a.1.made) == (b.1.bytes, b.1.digest, b.1.made));
             landed.shrink_to_fit();
         }
     }
@@ -201,7 +225,8 @@ impl History {
                 let Some((pattern, shift, made)) = journal.series.get(&*series) else { return };
                 let Some(number) = shift.number(frame) else { return };
                 session.files += 1;
-                journal.landed.push((*pattern, number, Record { bytes, digest, made: *made }));
+                let own = u32::try_from(self.sessions.len()).unwrap_or(u32::MAX);
+                journal.landed.push((*pattern, number, Record { bytes, digest, made: *made, session: own }));
                 if depth == Depth::Calls
                     && let Some(at) = journal.open.get(&*call)
                 {

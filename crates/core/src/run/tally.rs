@@ -12,18 +12,12 @@ use super::pace::{Load, Pace};
 /// How one series stands.
 #[derive(Clone, Debug, Default)]
 pub struct SeriesStatus {
-    /// Index into the plan's series.
-    pub series: usize,
-    /// Frames planned.
-    pub total: i64,
-    /// Frames that are there and whole.
-    pub done: Frames,
-    /// Frames that renderers work on, and where.
+    /// What stands on disk.
+    pub verdict: Verdict,
+    /// Frames that are missing or broken and that renderers work on, and where.
     pub running: Vec<Running>,
-    /// Frames that were given up and are not there.
+    /// Frames that are missing or broken and were given up.
     pub failed: Frames,
-    /// Frames that are not there and nobody works on.
-    pub missing: Frames,
     /// Seconds that renderers took.
     pub spent: f64,
     /// Seconds until it is done, with as many workers as there are; `None` while nothing was measured.
@@ -45,11 +39,19 @@ pub struct Running {
     pub session: usize,
 }
 
+impl SeriesStatus {
+    /// Frames that renderers work on.
+    #[must_use]
+    pub fn busy(&self) -> Frames {
+        self.running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames))
+    }
+}
+
 /// How every series stands. `is_alive` tells whether a session still runs.
 #[must_use]
 pub fn tally(
     plan: &Plan,
-    verdicts: &[Verdict],
+    verdicts: Vec<Verdict>,
     history: &History,
     is_alive: &dyn Fn(&Session) -> bool,
 ) -> Vec<SeriesStatus> {
@@ -82,8 +84,8 @@ pub fn tally(
         let own = failed.entry(&failure.job).or_default();
         *own = own.union(&failure.frames);
     }
-    let row = |verdict: &Verdict| {
-        let series = &plan.series[verdict.series];
+    let row = |verdict: Verdict| {
+        let series = plan.output(verdict.series);
         let lacking = verdict.in_any(&[State::Missing, State::Broken]);
         let running = open.get(series.id.as_str()).into_iter().flatten().map(|(session, call)| Running {
             host: history.sessions[*session].began.host.clone(),
@@ -102,17 +104,14 @@ pub fn tally(
             frames: lacking.count() as f64,
         };
         SeriesStatus {
-            series: verdict.series,
-            total: verdict.expected.count(),
-            done: verdict.expected.minus(&lacking),
-            missing: lacking.minus(&busy).minus(&failed),
             failed,
             running,
             spent: spent.get(series.id.as_str()).copied().unwrap_or(0.0),
-            left: pace.left([&load]).map(|seconds| seconds / workers),
+            left: pace.left([&load]).map(|seconds| seconds / workers).filter(|_| !verdict.is_movie),
+            verdict,
         }
     };
-    verdicts.iter().map(row).collect()
+    verdicts.into_iter().map(row).collect()
 }
 
 /// Renderers that work at a time: those that run, or as many as the sheet asks for.

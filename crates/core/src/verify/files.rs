@@ -4,6 +4,9 @@ use crate::frames::Number;
 use crate::template::{Pattern, Piece};
 use crate::threads::{Threads, map};
 
+/// What a folder says of a file: its length in bytes, and when it was last written, in seconds since 1970.
+pub type Facts = (u64, i64);
+
 /// Names and lengths of files. All names lie in one text: a million texts of their own would cost more than all else that
 /// is done with them.
 #[derive(Clone, Debug, Default)]
@@ -17,14 +20,15 @@ struct FileRow {
     start: usize,
     end: usize,
     bytes: u64,
+    changed: i64,
 }
 
 impl Files {
     /// Adds a file at the end. [`merged`](Files::merged) brings all into their order.
-    pub fn push(&mut self, name: &str, bytes: u64) {
+    pub fn push(&mut self, name: &str, (bytes, changed): Facts) {
         let start = self.names.len();
         self.names.push_str(name);
-        self.rows.push(FileRow { start, end: self.names.len(), bytes });
+        self.rows.push(FileRow { start, end: self.names.len(), bytes, changed });
     }
 
     /// All files of some lists, by name.
@@ -57,7 +61,7 @@ impl Files {
             rows: Vec::with_capacity(order.len()),
         };
         for place in &order {
-            all.push(name(place), lists[place.1].bytes(place.2));
+            all.push(name(place), lists[place.1].facts(place.2));
         }
         all
     }
@@ -74,9 +78,9 @@ impl Files {
         self.rows.is_empty()
     }
 
-    /// Names and lengths.
-    pub fn iter(&self) -> impl Iterator<Item = (&str, u64)> {
-        self.rows.iter().map(|row| (self.text(row), row.bytes))
+    /// Names and what is known of the files.
+    pub fn iter(&self) -> impl Iterator<Item = (&str, Facts)> {
+        self.rows.iter().map(|row| (self.text(row), (row.bytes, row.changed)))
     }
 
     /// The name of a file.
@@ -88,20 +92,20 @@ impl Files {
         self.text(&self.rows[row])
     }
 
-    /// The length of a file in bytes.
+    /// What is known of a file.
     ///
     /// # Panics
     /// When there are not so many.
     #[must_use]
-    pub fn bytes(&self, row: usize) -> u64 {
-        self.rows[row].bytes
+    pub fn facts(&self, row: usize) -> Facts {
+        (self.rows[row].bytes, self.rows[row].changed)
     }
 
-    /// The length of the file of a name.
+    /// What is known of the file of a name.
     #[must_use]
-    pub fn find(&self, name: &str) -> Option<u64> {
+    pub fn find(&self, name: &str) -> Option<Facts> {
         let row = self.rows.binary_search_by(|row| self.text(row).cmp(name)).ok()?;
-        Some(self.rows[row].bytes)
+        Some(self.facts(row))
     }
 
     /// The files whose names are of a pattern, as rows, with the numbers in their names.
@@ -126,7 +130,7 @@ impl Files {
 
 #[cfg(test)]
 mod tests {
-    use super::{Files, Number};
+    use super::{Facts, Files, Number};
     use crate::template::Pattern;
     use crate::threads::OneByOne;
 
@@ -134,12 +138,13 @@ mod tests {
     fn lists_become_one_by_name_and_are_read_by_pattern() {
         let names = ["a.0002.png", "b", "a.0010.png", "", "a.0001.png", "a.0001.pngx", "ä.0001.png", "a.1.png"];
         let mut lists = vec![Files::default(); 3];
-        names.iter().enumerate().for_each(|(at, name)| lists[at % 3].push(name, at as u64));
+        names.iter().enumerate().for_each(|(at, name)| lists[at % 3].push(name, (at as u64, 7)));
         let all = Files::merged(&lists, &OneByOne);
-        let mut sorted: Vec<(&str, u64)> = names.iter().enumerate().map(|(at, name)| (*name, at as u64)).collect();
+        let mut sorted: Vec<(&str, Facts)> =
+            names.iter().enumerate().map(|(at, name)| (*name, (at as u64, 7))).collect();
         sorted.sort_unstable();
         assert_eq!(all.iter().collect::<Vec<_>>(), sorted);
-        assert!(names.iter().enumerate().all(|(at, name)| all.find(name) == Some(at as u64)));
+        assert!(names.iter().enumerate().all(|(at, name)| all.find(name) == Some((at as u64, 7))));
         assert_eq!((all.find("a"), all.len()), (None, names.len()));
         let mut pattern = Pattern::default();
         pattern.push_text("a.");

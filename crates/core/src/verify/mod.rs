@@ -1,13 +1,14 @@
 //! What was planned against what was seen: a state for every frame.
 
 mod files;
+pub mod fix;
 
 use std::collections::BTreeMap;
 
 use crate::catalogue::{Bits, Channels};
 use crate::frames::Frames;
-use crate::plan::Series;
-pub use files::Files;
+use crate::plan::{Series, SeriesKind};
+pub use files::{Facts, Files};
 
 /// What the head and the end of a picture file say.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -88,6 +89,12 @@ pub const STATES: [(&str, State); 8] = [
     ("good", State::Good),
 ];
 
+/// The frame that stands for the one file of a movie.
+pub const MOVIE: i64 = 1;
+
+/// The states of files that have to be made, or made again.
+pub const LACKING: [State; 5] = [State::Missing, State::Broken, State::Wrong, State::Stale, State::Changed];
+
 impl State {
     /// Its name.
     #[must_use]
@@ -140,13 +147,49 @@ fn differences(series: &Series, labels: &[&str], picture: &Picture) -> Vec<Strin
     found
 }
 
+/// How some verdicts stand together.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// Every planned file is good.
+    Complete,
+    /// Every planned file is there and as planned; some are foreign or look odd.
+    AsPlanned,
+    /// Something is missing or not as it should be.
+    Incomplete,
+}
+
+impl Outcome {
+    /// Of all verdicts of a plan, movies included.
+    pub fn of<'v>(verdicts: impl IntoIterator<Item = &'v Verdict> + Clone) -> Outcome {
+        if verdicts.clone().into_iter().any(Verdict::is_lacking) {
+            Outcome::Incomplete
+        } else if verdicts.into_iter().any(|verdict| verdict.files(&[State::Foreign, State::Odd]) > 0) {
+            Outcome::AsPlanned
+        } else {
+            Outcome::Complete
+        }
+    }
+
+    /// Its name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Outcome::Complete => "complete",
+            Outcome::AsPlanned => "as planned",
+            Outcome::Incomplete => "incomplete",
+        }
+    }
+}
+
 /// The verdict on one series.
 #[derive(Clone, Debug, Default)]
 pub struct Verdict {
-    /// Index into the plan's series.
+    /// Index into the plan's outputs: its series, then its movies.
     pub series: usize,
-    /// Frames planned.
+    /// Frames planned; a movie is frame [`MOVIE`].
     pub expected: Frames,
+    /// Whether it is one of a movie.
+    pub is_movie: bool,
     /// Frames by state, in the order of [`STATES`]; together they are those expected.
     states: [Frames; STATES.len()],
     /// Files in the series' folders that bear a name of its pattern but no planned frame.
@@ -162,7 +205,8 @@ impl Verdict {
     /// Puts the frames of a series together. `found` gives each planned frame, ascending.
     pub fn gather(series: (usize, &Series), labels: &[&str], found: impl IntoIterator<Item = Observed>) -> Verdict {
         let (index, series) = series;
-        let expected = series.frames.clone().unwrap_or_default();
+        let is_movie = series.kind == SeriesKind::Movie;
+        let expected = if is_movie { Frames::one(MOVIE) } else { series.frames.clone().unwrap_or_default() };
         let mut frames: [Vec<i64>; STATES.len()] = Default::default();
         let mut reasons: BTreeMap<(State, String), Vec<i64>> = BTreeMap::new();
         for (frame, seen, standing) in found {
@@ -185,6 +229,7 @@ impl Verdict {
         Verdict {
             series: index,
             expected,
+            is_movie,
             states: frames.map(Frames::from_any),
             stray: Vec::new(),
             findings: findings.collect(),
@@ -203,10 +248,15 @@ impl Verdict {
         states.iter().fold(Frames::none(), |sum, state| sum.union(self.in_state(*state)))
     }
 
-    /// Whether nothing is missing, broken, wrong, stale or changed.
+    /// How many files are in some states.
     #[must_use]
-    pub fn is_complete(&self) -> bool {
-        let lacking = [State::Missing, State::Broken, State::Wrong, State::Stale, State::Changed];
-        lacking.iter().all(|state| self.in_state(*state).is_empty())
+    pub fn files(&self, states: &[State]) -> i64 {
+        states.iter().map(|state| self.in_state(*state).count()).sum()
+    }
+
+    /// Whether any file is missing, broken, not as planned, made of something else, or no longer what landed.
+    #[must_use]
+    pub fn is_lacking(&self) -> bool {
+        self.files(&LACKING) > 0
     }
 }

@@ -10,6 +10,7 @@ mod windows;
 use windows as system;
 
 use std::path::Path;
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use truepath_core::check::RootState;
 
@@ -18,6 +19,12 @@ pub use system::{files, is_executable, is_protected, make_executable, stamp};
 /// Bytes, time of change and file number: whoever writes into a file changes one of them. Only compared for equality, and
 /// only with itself.
 pub type Stamp = (u64, i64, i64, u64);
+
+/// Whole seconds since 1970.
+#[must_use]
+pub fn seconds(time: SystemTime) -> i64 {
+    time.duration_since(UNIX_EPOCH).map_or(i64::MIN, |since| i64::try_from(since.as_secs()).unwrap_or(i64::MAX))
+}
 
 /// What stands at a root; of one that is not there, what its nearest folder above says.
 #[must_use]

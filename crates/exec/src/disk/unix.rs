@@ -57,7 +57,7 @@ fn measured(folder: &OwnedFd, names: &[u8]) -> Files {
         let about = rustix::fs::statat(folder, name, AtFlags::empty());
         // What is gone by now is not there.
         let Some(about) = about.ok().filter(|about| FileType::from_raw_mode(about.st_mode).is_file()) else { continue };
-        files.push(&name.to_string_lossy(), u64::try_from(about.st_size).unwrap_or(0));
+        files.push(&name.to_string_lossy(), (u64::try_from(about.st_size).unwrap_or(0), about.st_mtime));
     }
     files
 }

@@ -44,8 +44,12 @@ pub struct Done {
     pub elsewhere: bool,
     /// Whether it could not be made at all: its job is of no use before somebody has mended that.
     pub stuck: bool,
+    /// Problems that the renderer reported.
+    pub problems: u64,
     /// Why something is lacking, as far as known.
     pub why: String,
+    /// The renderer's own last words, with a colon before them; empty where it had none.
+    pub words: String,
     /// Its log; empty where it was never started.
     pub log: String,
 }
@@ -80,6 +84,12 @@ pub struct Attempt<'a, 'c> {
     ending: Option<Instant>,
     why: Option<String>,
     said: Option<String>,
+    /// The last line that is nothing but talk.
+    last: Option<String>,
+    problems: u64,
+    /// Whether it said that it had failed, or that it had finished.
+    fatal: bool,
+    finished: bool,
     pub(super) refused: BTreeMap<OwedFile, String>,
     waiting: bool,
     /// The frame that it says it works on.
@@ -127,6 +137,10 @@ impl<'a, 'c> Attempt<'a, 'c> {
             ending: None,
             why: None,
             said: None,
+            last: None,
+            problems: 0,
+            fatal: false,
+            finished: false,
             refused: BTreeMap::new(),
             waiting: false,
             working: None,
@@ -168,8 +182,10 @@ impl<'a, 'c> Attempt<'a, 'c> {
                 return Ok(Done::stuck(std::mem::take(&mut self.awaited), &failure));
             }
         };
+        let trusted = !self.fatal && (self.finished || !self.lines.tell_the_end());
         let strays = match self.trouble.take() {
-            None => self.land_all().and_then(|left| self.sweep(left)),
+            None if trusted => self.land_all().and_then(|left| self.sweep(left)),
+            None => self.leave_untrusted(),
             Some(trouble) => Err(trouble),
         };
         match strays {
@@ -182,6 +198,11 @@ impl<'a, 'c> Attempt<'a, 'c> {
             }
             Err(run) => Err(run),
         }
+    }
+
+    /// Whether its log says that it failed.
+    pub(super) fn has_failed(&self) -> bool {
+        self.fatal
     }
 
     /// What is said and known in the end.
@@ -202,16 +223,22 @@ impl<'a, 'c> Attempt<'a, 'c> {
             why: self.why.clone(),
             t: self.context.journal.t(),
         }))?;
+        if self.why.is_none() && !self.awaited.is_empty() && self.lines.tell_the_end() && !self.finished {
+            self.why = Some("it never said that it had finished".to_owned());
+        }
         let how = match (&self.why, code) {
+            (Some(why), _) if self.ending.is_none() => why.clone(),
             (Some(why), _) => format!("was ended: {why}"),
             (None, None) => "was ended by a signal".to_owned(),
             (None, Some(code)) => format!("ended with {code}"),
         };
         let refused = self.refused.iter().next().map(|((_, frame), why)| format!("; frame {frame}: {why}"));
         let other = format!("; it wrote {strays} other file{}", if strays == 1 { "" } else { "s" });
+        let said = self.said.take().or(self.last.take()).filter(|_| !self.awaited.is_empty());
+        let words = said.as_ref().map(|said| format!(": {said}")).unwrap_or_default();
         let why = [
             Some(how),
-            self.said.take().map(|said| format!("; it said: {said}")),
+            said.map(|said| format!("; it said: {said}")),
             refused,
             (strays > 0).then_some(other),
         ];
@@ -221,6 +248,8 @@ impl<'a, 'c> Attempt<'a, 'c> {
             lost: self.lost,
             elsewhere: strays > 0 && self.files == 0 && self.refused.is_empty(),
             stuck: false,
+            problems: self.problems,
+            words,
             why: why.into_iter().flatten().collect(),
             log: self.step.log,
             lacking: self.awaited,
@@ -303,7 +332,18 @@ impl Listener for Attempt<'_, '_> {
             self.note(told);
         }
         self.waiting |= meant.waits;
+        if !meant.is_something() && meant.problem.is_none() && !line.trim().is_empty() {
+            self.last = Some(line.trim().to_owned());
+        }
+        self.problems += u64::from(meant.problem.is_some());
         self.said = meant.problem.or(self.said.take());
+        self.finished |= meant.finished;
+        if meant.fatal && !self.fatal {
+            self.fatal = true;
+            self.said = Some(line.trim().to_owned());
+            self.why = Some("its log says that it failed".to_owned());
+            self.end(End::Ask);
+        }
         if let Some(frame) = meant.frame.filter(|frame| self.working != Some(*frame)) {
             self.working = Some(frame);
             self.context.tell(&Event::Working { call: self.call.id.clone(), frame });
@@ -312,7 +352,7 @@ impl Listener for Attempt<'_, '_> {
         let home = Path::new(&self.context.plan().home.folder);
         if let Some(path) = meant.wrote.map(|path| home.join(path)) {
             let place = self.step.place(&from_system(&path));
-            if let Some(place) = place.filter(|place| self.awaited.contains(place)) {
+            if let Some(place) = place.filter(|place| self.awaited.contains(place) && !self.fatal) {
                 self.written.push_back((Instant::now() + LINGER, path, place));
             }
         }
@@ -336,7 +376,7 @@ impl Listener for Attempt<'_, '_> {
         {
             self.try_land(&path, place);
         }
-        if !self.lines.tell_files() && self.looked.elapsed() >= LOOK {
+        if !self.lines.tell_files() && !self.fatal && self.looked.elapsed() >= LOOK {
             self.look();
         }
         if self.ending.is_none()

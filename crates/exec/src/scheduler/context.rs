@@ -1,6 +1,6 @@
 //! What all calls of one run share: the plan, the journal, the programs, what stood before, and who else is there.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -42,11 +42,26 @@ pub struct Context<'c> {
     pub interrupts: AtomicUsize,
     /// Whether the run cannot go on.
     pub stopped: AtomicBool,
+    /// Problems that renderers reported, by job.
+    pub problems: Mutex<BTreeMap<String, u64>>,
 }
 
 impl<'c> Context<'c> {
     pub fn plan(&self) -> &'c Plan {
         self.project.command_lines.plan
+    }
+
+    /// Renderers of a job reported so many problems more.
+    pub fn count_problems(&self, job: usize, more: u64) {
+        if more > 0 {
+            let mut problems = self.problems.lock().unwrap_or_else(PoisonError::into_inner);
+            *problems.entry(self.plan().jobs[job].name.clone()).or_default() += more;
+        }
+    }
+
+    /// Problems that renderers reported, by job.
+    pub fn problems(&self) -> BTreeMap<String, u64> {
+        std::mem::take(&mut self.problems.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// The adapter of a call.

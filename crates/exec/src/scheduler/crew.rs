@@ -27,6 +27,8 @@ use crate::share::{Claims, Wish};
 
 /// The pause before a renderer that found no licence is started again, and the longest one.
 const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
+/// Starts of one call in vain before others of its job go first.
+const TWICE: u64 = 2;
 /// How long a call that is ready waits for one before it that is not.
 const PATIENCE: Duration = Duration::from_secs(2);
 
@@ -108,7 +110,18 @@ pub fn run(orders: Orders<'_>, mut show: impl FnMut(&[Event])) -> Result<Outcome
     let failed = crew.failure.lock().unwrap_or_else(PoisonError::into_inner).take();
     failed.map_or(Ok(()), Err)?;
     let supply = crew.supply();
-    Ok(Outcome { landed: supply.landed, gave_up: supply.gave_up(), interrupted: context.is_interrupted() })
+    Ok(Outcome {
+        landed: supply.landed,
+        gave_up: supply.gave_up(),
+        interrupted: context.is_interrupted(),
+        problems: context.problems(),
+    })
+}
+
+/// What a renderer says without what differs from call to call: numbers, and words with paths or marks.
+fn complaint(why: &str) -> String {
+    let words = why.split_whitespace().filter(|word| !word.contains(['/', '\\', '~']));
+    words.map(|word| word.replace(|sign: char| sign.is_ascii_digit(), "")).collect::<Vec<_>>().join(" ")
 }
 
 impl<'c> Crew<'c> {
@@ -118,7 +131,7 @@ impl<'c> Crew<'c> {
             let adapter = command_lines.adapter(&command_lines.plan.jobs[call.job]);
             adapter.map(|adapter| adapter.needs.slots.clone()).unwrap_or_default()
         };
-        let order = |call: Call| Order { licences: licences(&call), job: call.job, call };
+        let order = |call: Call| Order { licences: licences(&call), job: call.job, call, tried: 0 };
         let queue = orders.calls.into_iter().map(order).collect();
         let context = Context {
             project: orders.project,
@@ -133,6 +146,7 @@ impl<'c> Crew<'c> {
             lines: Mutex::default(),
             interrupts: AtomicUsize::new(0),
             stopped: AtomicBool::new(false),
+            problems: Mutex::default(),
         };
         Crew {
             context,
@@ -235,24 +249,27 @@ impl<'c> Crew<'c> {
             }
             awaited.retain(|place| !there.contains(place));
         }
-        let mut tries = Tries::new(self.narrowed(&whole, &awaited), context.plan().run.retries);
-        let (mut landed, mut failed, mut number, mut pauses) = (0, Frames::none(), 0u64, 0u32);
+        let (job, tried) = (whole.job, taken.order.tried);
+        let parts = self.narrowed(&whole, &awaited);
+        let mut tries = match tried {
+            0 => Tries::new(parts, context.plan().run.retries),
+            // It was retried before others went first.
+            _ => Tries::new(parts.iter().flat_map(|part| self.halved(part)), 0),
+        };
+        let (mut failed, mut number, mut pauses) = (Frames::none(), tried, 0u32);
         let mut hold = Hold { taken, left_over: Vec::new() };
         let mut stuck = None;
         while let Some((part, left)) = tries.pop() {
             number += 1;
             let wanted: BTreeSet<OwedFile> = context.awaited(&part).intersection(&awaited).copied().collect();
             let Some(done) = self.once(&part, number, wanted, &mut hold)? else { return Ok(()) };
-            landed += done.files;
-            self.supply().landed += done.files;
+            context.count_problems(job, done.problems);
             let asked = context.awaited(&part);
             awaited.retain(|place| !asked.contains(place) || done.lacking.contains(place));
             if done.lost || context.is_stopping() {
+                self.supply().landed += done.files;
                 self.give_back(&mut hold.taken);
                 return Ok(());
-            }
-            if done.lacking.is_empty() {
-                continue;
             }
             if done.waited {
                 self.give_back(&mut hold.taken);
@@ -261,10 +278,34 @@ impl<'c> Crew<'c> {
                 tries.waited(part, left);
                 continue;
             }
+            let hopeless = self.supply().tried(job, done.files, &complaint(&done.why)) && !self.keep_going;
+            if done.lacking.is_empty() {
+                continue;
+            }
+            let given_up = self.supply().has_given_up(job) && !self.keep_going;
+            if hopeless || given_up {
+                // All that is left of this call fails with it.
+                let rest = tries.into_rest().flat_map(|part| part.frames.iter().collect::<Vec<_>>());
+                let lacking = done.lacking.iter().map(|(_, frame)| *frame).chain(rest).collect();
+                let words = done.words.clone();
+                stuck = hopeless.then(|| format!("nothing came out, however often it was started{words} (--keep-going tries all)"));
+                let frames = Frames::from_any(lacking);
+                failed = failed.union(&frames);
+                self.failed(&whole, done, frames)?;
+                break;
+            }
+            if self.is_better_later(job, number, tried) {
+                self.supply().postpone(hold.taken, number);
+                self.bell.notify_all();
+                return Ok(());
+            }
             let frames = Frames::from_any(done.lacking.iter().map(|(_, frame)| *frame).collect());
             let can_be_halved = frames.count() > 1 && !done.elsewhere && !done.stuck;
             let rest = self.narrowed(&part, &done.lacking);
-            match tries.lacking(left, rest, can_be_halved, |part| self.halved(part)) {
+            let halve = |part: &Call| self.halved(part);
+            let halve: Option<&dyn Fn(&Call) -> Vec<Call>> = can_be_halved.then_some(&halve);
+            let has_landed = self.supply().has_landed(job);
+            match tries.lacking(left, rest, halve, has_landed) {
                 Next::Again => hold.left_over = self.stage_folders(&part, number),
                 Next::GivenUp => {
                     failed = failed.union(&frames);
@@ -277,7 +318,18 @@ impl<'c> Crew<'c> {
         if let Some(claims) = context.claims {
             claims.done(&whole.id, &failed.to_string()).map_err(Trouble::Run)?;
         }
-        self.judge(&whole, landed, !failed.is_empty(), stuck)
+        self.judge(&whole, !failed.is_empty(), stuck)
+    }
+
+    /// Whether another call of a job is to show first that anything can come out of it: while nothing has, and this one was
+    /// started twice in vain. Calls that others may claim stay with whoever has them.
+    fn is_better_later(&self, job: usize, number: u64, tried: u64) -> bool {
+        let supply = self.supply();
+        self.context.claims.is_none()
+            && tried == 0
+            && number >= TWICE
+            && !supply.has_landed(job)
+            && supply.has_untried(job)
     }
 
     /// One try of a part. What this machine refuses is told of the try; `None` when the run is being ended.
@@ -360,9 +412,9 @@ impl<'c> Crew<'c> {
     }
 
     /// Leaves the rest of a job alone that is hopeless: a call of it could not be made at all, or nothing ever came out.
-    fn judge(&self, call: &Call, landed: i64, failed: bool, stuck: Option<String>) -> Result<(), Trouble> {
+    fn judge(&self, call: &Call, failed: bool, stuck: Option<String>) -> Result<(), Trouble> {
         let mut supply = self.supply();
-        let hopeless = supply.ended(call.job, landed, failed) && !self.keep_going;
+        let hopeless = supply.ended(call.job, failed) && !self.keep_going;
         let is_stuck = stuck.is_some();
         let why = stuck.or_else(|| {
             hopeless.then(|| format!("nothing came out of its first {HOPELESS} calls (--keep-going tries all)"))

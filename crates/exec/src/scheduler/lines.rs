@@ -10,6 +10,8 @@ pub struct LogRules {
     saved: Option<Regex>,
     problem: Option<Regex>,
     progress: Option<Regex>,
+    fatal: Option<Regex>,
+    finished: Option<Regex>,
 }
 
 /// What one line means.
@@ -25,6 +27,17 @@ pub struct Meant {
     pub problem: Option<String>,
     /// The frame that is being worked on.
     pub frame: Option<i64>,
+    /// Whether the call has failed, whatever its exit code will be.
+    pub fatal: bool,
+    /// Whether the renderer has done all that it was asked for.
+    pub finished: bool,
+}
+
+impl Meant {
+    /// Whether it is anything but talk.
+    pub fn is_something(&self) -> bool {
+        self.wrote.is_some() || self.saved.is_some() || self.frame.is_some() || self.finished || self.waits
+    }
 }
 
 impl LogRules {
@@ -37,6 +50,8 @@ impl LogRules {
             saved: regex(&log.checkpoint),
             problem: regex(&log.problem),
             progress: regex(&log.progress),
+            fatal: regex(&log.fatal),
+            finished: regex(&log.finished),
         }
     }
 
@@ -46,9 +61,12 @@ impl LogRules {
             let found = regex.as_ref()?.captures(line)?;
             Some(found.name(name)?.as_str().to_owned())
         };
+        let is = |regex: &Option<Regex>| regex.as_ref().is_some_and(|regex| regex.is_match(line));
         Meant {
             wrote: group(&self.wrote, "path"),
-            waits: self.wait.as_ref().is_some_and(|regex| regex.is_match(line)),
+            waits: is(&self.wait),
+            fatal: is(&self.fatal),
+            finished: is(&self.finished),
             saved: group(&self.saved, "path"),
             problem: group(&self.problem, "text"),
             frame: group(&self.progress, "frame").and_then(|frame| frame.parse().ok()),
@@ -58,5 +76,10 @@ impl LogRules {
     /// Whether the renderer says which files it wrote.
     pub fn tell_files(&self) -> bool {
         self.wrote.is_some()
+    }
+
+    /// Whether the renderer says that it has finished.
+    pub fn tell_the_end(&self) -> bool {
+        self.finished.is_some()
     }
 }

@@ -64,4 +64,6 @@ pub struct Outcome {
     pub interrupted: bool,
     /// Whether hopeless jobs were left alone.
     pub gave_up: bool,
+    /// Problems that renderers reported, by job.
+    pub problems: BTreeMap<String, u64>,
 }

@@ -5,6 +5,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// After so many calls of a job of which nothing came out, the rest of it is left alone.
 pub const HOPELESS: u64 = 3;
+/// The same by starts of its renderer: with one complaint, and with several.
+const FRUITLESS: (u64, u64) = (6, 8);
 
 /// Something to be made, and what it needs.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -15,6 +17,20 @@ pub struct Order<C> {
     pub job: usize,
     /// Licences that it needs.
     pub licences: Vec<String>,
+    /// How often it was tried without a file before others of its job went first.
+    pub tried: u64,
+}
+
+/// What came of a job.
+#[derive(Debug, Default)]
+struct Yield {
+    /// Files that landed.
+    landed: i64,
+    /// Calls that failed for good.
+    failed: u64,
+    /// Starts that gave no file: all, and those in a row with one complaint.
+    fruitless: (u64, u64),
+    complaint: String,
 }
 
 /// An order that was taken, with what it holds.
@@ -44,6 +60,8 @@ struct Queued<W> {
 pub struct Supply<C, W> {
     /// Orders that nobody has taken, in their order.
     queue: BTreeMap<u64, Order<C>>,
+    /// The highest ticket so far.
+    last: u64,
     /// Orders that were taken, and of which it is not known yet whether they may be made here.
     asked: usize,
     /// Workers that are free.
@@ -53,8 +71,8 @@ pub struct Supply<C, W> {
     /// Who is on the way to the line: nobody behind is served before.
     coming: BTreeSet<u64>,
     line: BTreeMap<u64, Queued<W>>,
-    /// Files that landed and calls that failed, by job.
-    tally: HashMap<usize, (i64, u64)>,
+    /// What came of each job.
+    yields: HashMap<usize, Yield>,
     /// Jobs that are left alone.
     given_up: HashSet<usize>,
     /// Files that landed.
@@ -66,13 +84,14 @@ impl<C, W> Supply<C, W> {
     #[must_use]
     pub fn new(orders: Vec<Order<C>>, workers: usize, licences: BTreeMap<String, i64>) -> Supply<C, W> {
         Supply {
+            last: orders.len() as u64,
             queue: (0..).zip(orders).collect(),
             asked: 0,
             free: (1..=workers).collect(),
             licences,
             coming: BTreeSet::new(),
             line: BTreeMap::new(),
-            tally: HashMap::new(),
+            yields: HashMap::new(),
             given_up: HashSet::new(),
             landed: 0,
         }
@@ -181,12 +200,53 @@ impl<C, W> Supply<C, W> {
         self.line.clear();
     }
 
+    /// A renderer has ended. True where its job is hopeless: nothing of it has landed, however often it was started.
+    /// `complaint` is what it said.
+    #[must_use]
+    pub fn tried(&mut self, job: usize, landed: i64, complaint: &str) -> bool {
+        self.landed += landed;
+        let own = self.yields.entry(job).or_default();
+        own.landed += landed;
+        if own.landed > 0 {
+            return false;
+        }
+        let alike = own.complaint == complaint;
+        own.fruitless = (own.fruitless.0 + 1, if alike { own.fruitless.1 + 1 } else { 1 });
+        complaint.clone_into(&mut own.complaint);
+        own.fruitless.1 >= FRUITLESS.0 || own.fruitless.0 >= FRUITLESS.1
+    }
+
     /// An order is over. True where the rest of its job is to be left alone: nothing of it came out in its first calls.
     #[must_use]
-    pub fn ended(&mut self, job: usize, landed: i64, failed: bool) -> bool {
-        let tally = self.tally.entry(job).or_default();
-        *tally = (tally.0 + landed, tally.1 + u64::from(failed));
-        *tally == (0, HOPELESS)
+    pub fn ended(&mut self, job: usize, failed: bool) -> bool {
+        let own = self.yields.entry(job).or_default();
+        own.failed += u64::from(failed);
+        (own.landed, own.failed) == (0, HOPELESS)
+    }
+
+    /// Whether anything of a job has landed.
+    #[must_use]
+    pub fn has_landed(&self, job: usize) -> bool {
+        self.yields.get(&job).is_some_and(|own| own.landed > 0)
+    }
+
+    /// Whether a job is left alone.
+    #[must_use]
+    pub fn has_given_up(&self, job: usize) -> bool {
+        self.given_up.contains(&job)
+    }
+
+    /// Whether orders of a job wait that were not tried yet.
+    #[must_use]
+    pub fn has_untried(&self, job: usize) -> bool {
+        self.queue.values().any(|order| order.job == job && order.tried == 0)
+    }
+
+    /// Puts an order that was granted, and tried so often without a file, behind all others.
+    pub fn postpone(&mut self, mut taken: Taken<C>, tried: u64) {
+        self.release(&mut taken);
+        self.last += 1;
+        self.queue.insert(self.last, Order { tried, ..taken.order });
     }
 
     /// Leaves the rest of a job alone. False where that was said before, or, unless it is `stuck`, nothing of it is left.
@@ -260,6 +320,7 @@ mod tests {
                 call,
                 job: call % 2,
                 licences: needs.iter().map(|name| (*name).to_owned()).collect(),
+                tried: 0,
             };
             let mut supply: Supply<usize, u64> = Supply::new(needs.iter().enumerate().map(order).collect(), workers, licences.clone());
             // Taken and not decided; granted, with or without a worker; in line, by ticket; running with a worker.
@@ -323,12 +384,39 @@ mod tests {
     }
 
     #[test]
-    fn a_job_is_hopeless_when_its_first_calls_gave_nothing() {
-        let orders = (0..6).map(|call| Order { call, job: call % 2, licences: Vec::new() }).collect();
+    fn a_job_is_hopeless_by_its_starts_whatever_its_calls_are_cut_to() {
+        let mut supply: Supply<usize, ()> = Supply::new(Vec::new(), 1, BTreeMap::new());
+        assert!((1..6).all(|_| !supply.tried(0, 0, "no camera")) && supply.tried(0, 0, "no camera"));
+        assert!((1..8).all(|at| !supply.tried(1, 0, &at.to_string())) && supply.tried(1, 0, "8"), "with many complaints");
+        assert!((1..6).all(|_| !supply.tried(2, 0, "")) && !supply.tried(2, 1, "") && !supply.tried(2, 0, ""));
+    }
+
+    #[test]
+    fn what_is_postponed_comes_after_all_others() {
+        let orders = (0..3).map(|call| Order { call, job: 0, licences: Vec::new(), tried: 0 }).collect();
         let mut supply: Supply<usize, ()> = Supply::new(orders, 1, BTreeMap::new());
-        assert_eq!([supply.ended(0, 0, true), supply.ended(0, 0, true), supply.ended(1, 1, true)], [false; 3]);
-        assert!(supply.ended(0, 0, true) && supply.give_up(0, false) && supply.gave_up());
-        assert!(!supply.ended(1, 0, true) && !supply.ended(1, 0, true), "something came out of it");
+        let first = supply.take(0, false).expect("there are three");
+        supply.granted();
+        assert!(supply.has_untried(0));
+        supply.postpone(first, 2);
+        let mut left = Vec::new();
+        while let Some(mut taken) = supply.take(0, false) {
+            supply.granted();
+            supply.release(&mut taken);
+            left.push((taken.order.call, taken.order.tried));
+        }
+        assert_eq!(left, [(1, 0), (2, 0), (0, 2)]);
+        assert!(!supply.has_untried(0) && supply.is_over());
+    }
+
+    #[test]
+    fn a_job_is_hopeless_when_its_first_calls_gave_nothing() {
+        let orders = (0..6).map(|call| Order { call, job: call % 2, licences: Vec::new(), tried: 0 }).collect();
+        let mut supply: Supply<usize, ()> = Supply::new(orders, 1, BTreeMap::new());
+        assert!(!supply.tried(1, 1, "") && supply.has_landed(1) && !supply.has_landed(0));
+        assert_eq!([supply.ended(0, true), supply.ended(0, true), supply.ended(1, true)], [false; 3]);
+        assert!(supply.ended(0, true) && supply.give_up(0, false) && supply.gave_up());
+        assert!(!supply.ended(1, true) && !supply.ended(1, true), "something came out of it");
         let left: Vec<usize> = std::iter::from_fn(|| supply.take(0, false)).map(|taken| taken.order.call).collect();
         assert_eq!(left, [1, 3, 5]);
         assert!(!supply.give_up(0, true) && !supply.give_up(1, false), "it was said, and nothing is left of the other");

@@ -35,15 +35,28 @@ impl<P> Tries<P> {
     }
 
     /// Something is lacking of a try with `left` retries. `rest` makes the parts that are lacking, and `halves` splits one
-    /// in two; one that cannot be halved is given up.
-    pub fn lacking(&mut self, left: i64, rest: Vec<P>, can_be_halved: bool, halve: impl Fn(&P) -> Vec<P>) -> Next {
-        let (parts, left) = match (left > 0, can_be_halved) {
-            (true, _) => (rest, left - 1),
-            (false, true) => (rest.iter().flat_map(halve).collect(), 0),
-            (false, false) => return Next::GivenUp,
-        };
-        parts.into_iter().rev().for_each(|part| self.waiting.push_front((part, left)));
+    /// in two; one that cannot be halved is given up. While nothing has landed yet, others come before the halves: sooner
+    /// or later one of them shows whether anything can.
+    pub fn lacking(&mut self, left: i64, rest: Vec<P>, halve: Option<&dyn Fn(&P) -> Vec<P>>, landed: bool) -> Next {
+        match (left > 0, halve) {
+            (true, _) => rest.into_iter().rev().for_each(|part| self.waiting.push_front((part, left - 1))),
+            (false, Some(halve)) => {
+                let halves = rest.iter().flat_map(halve).map(|part| (part, 0));
+                if landed {
+                    let halves: Vec<_> = halves.collect();
+                    halves.into_iter().rev().for_each(|part| self.waiting.push_front(part));
+                } else {
+                    self.waiting.extend(halves);
+                }
+            }
+            (false, None) => return Next::GivenUp,
+        }
         Next::Again
+    }
+
+    /// All that was still to be tried.
+    pub fn into_rest(self) -> impl Iterator<Item = P> {
+        self.waiting.into_iter().map(|(part, _)| part)
     }
 }
 
@@ -54,19 +67,22 @@ mod tests {
     /// Frames of which some fail each time; which were given up, and how many tries it took.
     fn made(frames: u32, fails: &[u32], retries: i64) -> (Vec<u32>, usize) {
         let mut tries = Tries::new([(1..=frames).collect::<Vec<u32>>()], retries);
-        let (mut lost, mut count) = (Vec::new(), 0);
+        let (mut lost, mut count, mut landed) = (Vec::new(), 0, false);
         while let Some((part, left)) = tries.pop() {
             count += 1;
             // A program stops at the first frame that fails.
             let at = part.iter().position(|frame| fails.contains(frame)).unwrap_or(part.len());
             let rest = part[at..].to_vec();
             if rest.is_empty() {
+                landed = true;
                 continue;
             }
             let halve = |part: &Vec<u32>| -> Vec<Vec<u32>> {
                 part.chunks(part.len().div_ceil(2)).map(<[u32]>::to_vec).collect()
             };
-            if tries.lacking(left, vec![rest.clone()], rest.len() > 1, halve) == Next::GivenUp {
+            landed |= at > 0;
+            let halve: Option<&dyn Fn(&Vec<u32>) -> Vec<Vec<u32>>> = (rest.len() > 1).then_some(&halve);
+            if tries.lacking(left, vec![rest.clone()], halve, landed) == Next::GivenUp {
                 lost.extend(rest);
             }
         }

@@ -48,6 +48,21 @@ impl Attempt<'_, '_> {
         Ok((left || !strays.is_empty(), strays))
     }
 
+    /// A renderer that failed, or that never said it had finished, has ended: of what lies in stage, only what it had moved
+    /// on from lands, and after a failure nothing. The rest is not kept: nobody can tell whether it is whole.
+    pub(super) fn leave_untrusted(&mut self) -> Result<i64, Trouble> {
+        if !self.has_failed() {
+            self.look();
+            if let Some(trouble) = self.trouble.take() {
+                return Err(trouble);
+            }
+        }
+        for stage in stage::of(&self.step) {
+            stage::clear(stage).map_err(Trouble::Call)?;
+        }
+        Ok(0)
+    }
+
     /// A renderer that has kept a file open, or opened it before it landed, wrote into it afterwards.
     fn written_into(&mut self, target: &Path, place: OwedFile) -> Result<(), Trouble> {
         let (call, series) = (self.call.id.clone(), self.context.plan().series[place.0].id.clone());

@@ -14,6 +14,7 @@ use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{Depth, History, JournalUnread};
 
 use super::StateFolder;
+use crate::disk::seconds;
 use crate::failure::Failure;
 use crate::process::identity;
 use crate::threads::Cores;
@@ -186,8 +187,9 @@ pub fn read_some(state: &StateFolder, depth: Depth, wanted: impl Fn(&str) -> boo
     let mut history = History::default();
     for (_, name) in order {
         let file = File::open(path(name)).map_err(|error| failure(name, &error))?;
+        let written = file.metadata().and_then(|about| about.modified()).map_or(i64::MAX, seconds);
         match history.read(BufReader::new(file), depth, &Cores) {
-            Ok(()) => {}
+            Ok(()) => history.written_at(written),
             Err(JournalUnread::Bytes(error)) => return Err(failure(name, &error)),
             Err(JournalUnread::Version(version)) => {
                 let words = format!(

@@ -8,7 +8,7 @@ use truepath_core::run::event::Event;
 use truepath_core::template::{Lookup, Value, expand_text};
 use truepath_core::verify::{State, Verdict};
 
-use crate::args::RunArgs;
+use crate::args::{Common, RunArgs};
 use crate::command::again;
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
@@ -27,8 +27,10 @@ pub struct Result {
     pub total: i64,
     /// What the crew did.
     pub outcome: Outcome,
-    /// What stands now, by series.
+    /// What stands now, by series, movies last.
     pub after: Vec<Verdict>,
+    /// The commands that make it complete.
+    pub fixes: Vec<String>,
     /// What failed for good.
     pub failures: Vec<Event>,
     /// How long it took.
@@ -36,18 +38,14 @@ pub struct Result {
 }
 
 impl Result {
-    /// Frames in a state, over all series.
-    fn count(&self, state: State) -> i64 {
-        self.after.iter().map(|verdict| verdict.in_state(state).count()).sum()
-    }
-
-    /// Files that are needed still.
+    /// Pictures that are needed still.
     fn lost(&self) -> i64 {
-        self.count(State::Missing) + self.count(State::Broken)
+        let pictures = self.after.iter().filter(|verdict| !verdict.is_movie);
+        pictures.map(|verdict| verdict.files(&[State::Missing, State::Broken])).sum()
     }
 
     fn is_complete(&self) -> bool {
-        self.after.iter().all(Verdict::is_complete)
+        !self.after.iter().any(Verdict::is_lacking)
     }
 
     /// The outcome in one word.
@@ -93,51 +91,46 @@ pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroun
         out.push_str(&format!("  and {} more\n", failed.len() - MOST_LINES));
     }
     out.push_str(&kept_lines(loaded, ended, around));
-    let kept = [(State::Wrong, "not as planned"), (State::Stale, "made of something else")];
-    let kept: Vec<String> = kept
-        .iter()
-        .map(|(state, words)| (ended.count(*state), words))
-        .filter(|(count, _)| *count > 0)
-        .map(|(count, words)| format!("{} {words} and kept", counted(count, "file")))
-        .collect();
-    let changed = ended.count(State::Changed);
-    let next = |what: String, style, say: &str, command: &str| {
-        format!("{}; {say} with: {}\n", paint(screen, style, what), again(command, &args.common))
-    };
-    if ended.outcome.interrupted {
-        out.push_str(&next("interrupted".to_owned(), show::ODD, "go on", "run"));
-    } else if ended.total > 0 && ended.lost() > 0 && args.only.is_empty() {
-        let lost = format!("{} did not come out", counted(ended.lost(), "file"));
-        let job = ended.failures.iter().find_map(|event| match event {
-            Event::Failed { job, frames, log, .. } if !log.is_empty() => Some(format!("log {job} {frames}")),
-            _ => None,
-        });
-        let never = job.is_none() && ended.failures.iter().any(|event| matches!(event, Event::GaveUp { .. }));
-        if never {
-            // Nothing was started: what is said above is all there is.
-            out.push_str(&next(lost, show::BAD, "once that is put right, go on", "run"));
-        } else {
-            let command = job.unwrap_or_else(|| "verify".to_owned());
-            let lost = paint(screen, show::BAD, lost);
-            out.push_str(&format!("{lost}; see why with: truepath {command}{}\n", sheets(args)));
-        }
-    } else if !kept.is_empty() {
-        out.push_str(&next(kept.join(", "), show::ODD, "render again", "run --existing renew"));
-    } else if changed > 0 {
-        let what = format!("{} no longer what landed", counted(changed, "file"));
-        out.push_str(&next(what, show::ODD, "see which", "verify"));
-    } else {
-        let word = if ended.is_complete() { "complete" } else { "not complete" };
-        out.push_str(&format!("{}\n", paint(screen, show::GOOD, word)));
+    if let Some((job, problems)) = ended.outcome.problems.iter().max_by_key(|(_, count)| **count) {
+        let all: u64 = ended.outcome.problems.values().sum();
+        let all = counted(i64::try_from(all).unwrap_or(i64::MAX), "problem");
+        let most = if ended.outcome.problems.len() > 1 { format!(", {problems} of them in {job}") } else { String::new() };
+        let log = again("log", &log_of(args, vec![job.clone()]));
+        out.push_str(&format!("renderers reported {all}{most}; read them with: {log}\n"));
     }
+    if ended.outcome.interrupted {
+        out.push_str(&format!("{}; go on with: {}\n", paint(screen, show::ODD, "interrupted"), again("run", &args.common)));
+        return out;
+    }
+    if !args.only.is_empty() {
+        // Whoever asks for some calls only is told about those.
+        let word = if ended.total > 0 && ended.outcome.landed < ended.total { "not all of these calls came out" } else { "these calls are done" };
+        out.push_str(&format!("{word}\n"));
+        return out;
+    }
+    let failed = ended.failures.iter().filter_map(|event| match event {
+        Event::Failed { job, frames, log, .. } if !log.is_empty() => Some((frames.count(), job, frames)),
+        _ => None,
+    });
+    if let Some((_, job, frames)) = failed.max_by_key(|(count, ..)| *count) {
+        let log = again("log", &log_of(args, vec![job.clone(), frames.to_string()]));
+        out.push_str(&format!("see why with: {log}\n"));
+    }
+    let verdicts: Vec<&Verdict> = ended.after.iter().collect();
+    out.push_str(&show::verdicts::closing(&verdicts, &ended.fixes, screen));
     out
+}
+
+/// What `log` takes of a call of `run`.
+fn log_of(args: &RunArgs, jobs: Vec<String>) -> Common {
+    Common { jobs, sheet: args.common.sheet.clone(), mode: args.common.mode.clone(), ..Common::default() }
 }
 
 /// Frames that are there and not as they should be, by series.
 fn kept_lines(loaded: &Loaded, ended: &Result, around: &Surroundings) -> String {
     let named = [State::Wrong, State::Stale, State::Changed];
     let of = |verdict: &Verdict| {
-        let series = &loaded.plan.series[verdict.series];
+        let series = loaded.plan.output(verdict.series);
         let own = verdict.findings.iter().filter(|(state, ..)| named.contains(state));
         let line = |(state, why, frames): &(State, String, Frames)| {
             let frames = cut(&frames.to_string());
@@ -149,12 +142,6 @@ fn kept_lines(loaded: &Loaded, ended: &Result, around: &Surroundings) -> String 
     let more = lines.len().saturating_sub(MOST_LINES);
     let rest = if more > 0 { format!("  and {more} more\n") } else { String::new() };
     lines.into_iter().take(MOST_LINES).chain([rest]).collect()
-}
-
-/// The sheets of a call as they were named.
-fn sheets(args: &RunArgs) -> String {
-    use truepath_core::invoke::quote::sh::word;
-    args.common.sheet.iter().map(|sheet| format!(" -f {}", word(&sheet.display().to_string()))).collect()
 }
 
 /// Runs the sheet's own commands once the plan is over, also after failure. What they do wrong is told and changes nothing.

@@ -64,8 +64,9 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
         }
     };
     let mut worst = Exit::Well;
-    for (loaded, ours) in queue.sheets.iter_mut().zip(&ours) {
-        worst = worst.max(sheet(args, loaded, &ours.journal, around)?);
+    let several = queue.sheets.len() > 1;
+    for (at, (loaded, ours)) in queue.sheets.iter_mut().zip(&ours).enumerate() {
+        worst = worst.max(sheet((args, several.then_some(at)), loaded, &ours.journal, around)?);
         if worst == Exit::Interrupted {
             break;
         }
@@ -156,7 +157,13 @@ fn alone(state: &StateFolder, loaded: &Loaded, around: &Surroundings) -> Result<
     }
 }
 
-fn sheet(args: &RunArgs, loaded: &mut Loaded, journal: &Journal, around: &Surroundings) -> Result<Exit, Failure> {
+/// One sheet of a call: `at` is its place among several.
+fn sheet(
+    (args, at): (&RunArgs, Option<usize>),
+    loaded: &mut Loaded,
+    journal: &Journal,
+    around: &Surroundings,
+) -> Result<Exit, Failure> {
     let choice = args.existing.map(existing).unwrap_or(loaded.plan.run.existing);
     let here = loaded.machine.workers.and_then(|workers| usize::try_from(workers).ok());
     if let Some(chunk) = args.chunk {
@@ -191,6 +198,8 @@ fn sheet(args: &RunArgs, loaded: &mut Loaded, journal: &Journal, around: &Surrou
     }
     ended.seconds = began.elapsed().as_secs_f64();
     ended.after = if total == 0 { before } else { again(loaded, around)? };
+    ended.after.extend(observation(loaded, &loaded.ground, &|_| {}).movies());
+    ended.fixes = super::fixes_of(loaded, &ended.after, &args.common, at);
     if total > 0 {
         let (landed, outcome) = (ended.outcome.landed, ended.word().to_owned());
         let over = Event::Over { landed, lacking: total - landed, outcome, t: journal.t() };
@@ -229,9 +238,13 @@ fn again(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure
 fn looked(loaded: &Loaded, machine: &Machine, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
     let counter = Counter::new("looking at files", around.err);
     let told = |files: u64| counter.add(files);
-    let verdicts = Observation { plan: &loaded.plan, machine, look: Look::Trusting, told: &told }.verdicts();
+    let verdicts = observation(loaded, machine, &told).verdicts();
     counter.end();
     verdicts
+}
+
+fn observation<'o>(loaded: &'o Loaded, machine: &'o Machine, told: &'o (dyn Fn(u64) + Sync)) -> Observation<'o> {
+    Observation { plan: &loaded.plan, machine, look: Look::Trusting, beside: &[], told }
 }
 
 fn asking<'a>(loaded: &'a Loaded, around: &'a Surroundings, told: &'a dyn Fn(u64)) -> Asking<'a> {
