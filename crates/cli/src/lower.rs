@@ -87,13 +87,7 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
             .find_map(|name| variable(name))
             .map(|name| name.to_string_lossy().into_owned()),
         host: gethostname::gethostname().to_string_lossy().into_owned(),
-        system: if cfg!(windows) {
-            System::Windows
-        } else if cfg!(target_os = "macos") {
-            System::Macos
-        } else {
-            System::Linux
-        },
+        system: system(),
         fixed: variable("SOURCE_DATE_EPOCH").and_then(|seconds| seconds.to_str()?.parse().ok()),
         out: screen(out.is_terminal(), terminal_size::terminal_size_of(&out)),
         err: screen(err.is_terminal(), terminal_size::terminal_size_of(&err)),
@@ -122,4 +116,15 @@ pub fn search_path() -> impl Iterator<Item = PathBuf> {
 /// Whether an environment variable has a value.
 pub fn is_set(name: &str) -> bool {
     std::env::var_os(name).is_some_and(|value| !value.is_empty())
+}
+
+/// The system that this is.
+pub fn system() -> System {
+    if cfg!(windows) {
+        System::Windows
+    } else if cfg!(target_os = "macos") {
+        System::Macos
+    } else {
+        System::Linux
+    }
 }

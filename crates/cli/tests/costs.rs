@@ -48,7 +48,7 @@ fn a_program_that_cannot_start_and_a_target_that_goes_away_cost_no_other_job_a_f
         assert!(said.err.contains(words), "{what}: {}", said.err);
         // What was never started has no log to be looked at.
         let hint =
-            if what == "cannot start" { "go on with: truepath run\n" } else { "see why with: truepath log bad " };
+            if what == "cannot start" { "Mend it: truepath run bad\n" } else { "see why with: truepath log bad " };
         assert!(said.err.contains(hint), "{what}: {}", said.err);
         // Put right, the next run makes what is lacking and nothing else.
         let good = project.stamps("renders/good");

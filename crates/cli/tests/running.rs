@@ -65,7 +65,12 @@ fn each_misbehaviour_has_its_own_words_and_its_own_state() {
         ),
         ("numbers-appended", 3, vec!["it wrote 6 other files", "beauty.####0001.png"], ""),
         ("folder-per-pass", 3, vec!["it wrote 6 other files", "/BEAUTY/"], ""),
-        ("exit-zero", 3, vec!["failed crossing/beauty frame 1: ended with 0", "frame 6: ended with 0"], ""),
+        (
+            "exit-zero",
+            3,
+            vec!["failed crossing/beauty frames 1-6: ended with 0", "gave up crossing: nothing came out of 6 starts"],
+            "",
+        ),
         ("exit-one", 0, vec!["odd crossing_1-6 ended with 1 though all its frames landed", "complete"], "1-6"),
         ("stray", 0, vec!["stray crossing_1-6 wrote 1 file that nobody planned", "beauty.0007.png", "complete"], "1-6"),
         ("again", 0, vec!["odd crossing/beauty frame 3 was written again after it had landed", "complete"], "1-6"),
@@ -197,10 +202,7 @@ fn frames_are_stale_by_what_they_were_made_of_and_by_nothing_else() {
     assert!(why.contains("crossing/beauty frame 3  stale") && why.contains("\n  samples 9, was 4\n"), "{why}");
     let kept = project.say("run").ended(1).err;
     assert!(kept.contains("  stale crossing/beauty 1-4: samples 9, was 4\n"), "{kept}");
-    assert!(
-        kept.contains("4 files made of something else and kept; render again with: truepath run --existing renew"),
-        "{kept}"
-    );
+    assert!(kept.contains("not complete: 0 of 4 files good. Mend it: truepath run --existing renew\n"), "{kept}");
     project.say("run --existing renew --frames 2").ended(0);
     let compared = project.say("status --why 2,3").ended(0).out;
     assert!(
@@ -325,7 +327,7 @@ fn a_renderer_and_its_output_may_end_apart() {
     // Somebody outside of its group who holds its output is not waited for, and is none of ours to end.
     let left = scripted(&two, "setsid sh -c 'echo $$ > pid; exec sleep 40' &\n$RENDER");
     let said = left.say("run").ended(0).err;
-    assert!(said.ends_with("complete\n"), "{said}");
+    assert!(said.ends_with("complete: 2 files as planned\n"), "{said}");
     let pid = std::fs::read_to_string(left.path("pid")).unwrap();
     let killed = Command::new("kill").args(["-KILL", pid.trim()]).status().unwrap();
     assert!(killed.success(), "the run ended only with the stranger");
@@ -413,22 +415,22 @@ fn the_order_can_be_spread_and_hopeless_jobs_are_left() {
 #[test]
 fn status_tells_from_the_journals_who_does_what() {
     let project = Project::with(&SMALL.replace("32x18", "320x180").replace("1-24", "1-90"));
-    assert_eq!(project.say("status --json").ended(0).json()["series"][0]["missing"], "1-90");
+    assert_eq!(project.say("status --json").ended(1).json()["series"][0]["missing"], "1-90");
     let mut run = start(&project, &["--share"]);
     until("a frame", || rendered(&project).len() > 4);
-    let row = project.say("status --json").ended(0).json()["series"][0].clone();
+    let row = project.say("status --json").ended(1).json()["series"][0].clone();
     assert_eq!([&row["series"], &row["job"], &row["pass"]], ["crossing/beauty", "crossing", "beauty"]);
-    assert!(row["total"] == 90 && row["running"] != "" && row["at"][0]["worker"] == 1, "{row}");
-    let text = project.say("status").ended(0).out;
+    assert!(row["planned"] == "1-90" && row["running"] != "" && row["at"][0]["worker"] == 1, "{row}");
+    let text = project.say("status").ended(1).out;
     assert!(text.contains("running ") && text.contains("worker 1: crossing/beauty"), "{text}");
     run.kill().unwrap();
     run.wait().unwrap();
-    let row = project.say("status --json").ended(0).json()["series"][0].clone();
+    let row = project.say("status --json").ended(1).json()["series"][0].clone();
     assert_eq!(row["running"], "", "who is dead does nothing: {row}");
-    let said = project.say("status").ended(0).out;
-    assert!(said.contains("Go on: truepath run"), "{said}");
+    let said = project.say("status").ended(1).out;
+    assert!(said.contains(" of 90 files good. Mend it: truepath run\n"), "{said}");
     project.say("run").ended(0);
-    assert!(project.say("status --watch").ended(0).out.ends_with("90 of 90 files done\n"));
+    assert!(project.say("status --watch").ended(0).out.ends_with("complete: 90 files as planned\n"));
     let log = project.say("log crossing 8 --json").ended(0).json();
     let calls = log["calls"].as_array().unwrap();
     assert!(calls.iter().all(|call| call["call"].as_str().unwrap().starts_with("crossing_7-12")), "{log}");

@@ -35,6 +35,22 @@ pub fn localized(path: &str, sheet: &Sheet, plan: &Plan, here: &str) -> String {
     if paths::is_absolute(&turned) { paths::tidy(&turned) } else { paths::tidy(&format!("{here}/{turned}")) }
 }
 
+/// The owners of a file of which only the name is known, without its folder.
+#[must_use]
+pub fn owners_of_name(name: &str, plan: &Plan) -> Vec<Owner> {
+    let all = plan.series.iter().chain(&plan.movies).enumerate().filter(|(_, series)| series.is_known());
+    let own = all.filter_map(|(at, series)| {
+        let (_, file) = series.pattern.split_folder();
+        let number = file.read(name)?;
+        if series.kind == SeriesKind::Movie || file.frame_width().is_none() {
+            let only = series.frames.as_ref().filter(|frames| frames.count() == 1).and_then(|frames| frames.first());
+            return Some(Owner::Series(at, only.filter(|_| series.kind != SeriesKind::Movie)));
+        }
+        Some(Owner::Series(at, Some(series.frame_of(number)?)))
+    });
+    own.collect()
+}
+
 /// Finds the owner of a file. `path` is absolute and local.
 #[must_use]
 pub fn owner(path: &str, plan: &Plan) -> Owner {

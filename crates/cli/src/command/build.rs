@@ -1,5 +1,6 @@
 //! `build`: the command lines, as scripts, as JSON, or handed to another program.
 
+use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -7,11 +8,12 @@ use std::process::{Command, Stdio};
 use rayon::iter::{IntoParallelRefIterator, ParallelExtend, ParallelIterator};
 use truepath_core::invoke::command_line::CommandLine;
 use truepath_core::invoke::script::{self, Script, cmd};
-use truepath_core::plan::{Call, Plan, calls_of};
+use truepath_core::plan::{Adapters, Call, Plan, calls_of};
 use truepath_core::resolve::{Job, paths};
 use truepath_core::run::outstanding::outstanding;
-use truepath_core::sheet::Existing;
+use truepath_core::sheet::{Existing, System};
 use truepath_core::template::slug;
+use truepath_core::verify::State;
 
 use crate::args::{BuildArgs, ScriptKind};
 use truepath_exec::disk;
@@ -20,13 +22,23 @@ use truepath_exec::observe::{Look, Observation};
 use truepath_exec::threads::Cores;
 
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::{self, Surroundings};
 use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show;
 
 /// Writes all calls of the plan.
 pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
-    let mut queue = pipeline::load(&args.common, around, LoadOptions { anew: args.anew, ..LoadOptions::default() })?;
+    if let Some(output) = args.output.as_ref().filter(|output| output.is_dir() && args.parts.is_none()) {
+        let help = format!(
+            "name a file, such as -o {}, or write several scripts into it with --parts N",
+            output.join(format!("render.{}", ending(args))).display()
+        );
+        return Err(Failure::unreadable(format!("{} is a folder", output.display())).help(help));
+    }
+    // A script for cmd is for Windows, wherever it is built.
+    let system = (args.to == ScriptKind::Cmd).then_some(System::Windows).filter(|system| *system != lower::system());
+    let mut queue =
+        pipeline::load(&args.common, around, LoadOptions { anew: args.anew, system, ..LoadOptions::default() })?;
     super::tell_findings(&queue, around);
     if let Some(exit) = queue.stopped_here() {
         return Ok(exit);
@@ -43,12 +55,19 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
         if let Some(chunk) = args.chunk {
             loaded.plan.run.chunk = chunk;
         }
-        let steps = steps(args, loaded, around)?;
-        built.push((&loaded.plan, steps));
+        if args.to != ScriptKind::Json && args.through.is_none() && !args.guarded {
+            loaded.look_up_made(around);
+        }
+        if system.is_some() {
+            tell_of_paths_here(&loaded.plan);
+        }
+        let loaded = &*loaded;
+        let (steps, broken) = steps(args, loaded, around)?;
+        built.push(Built { loaded, steps, broken });
     }
-    let calls: usize = built.iter().map(|(_, steps)| steps.len()).sum();
+    let calls: usize = built.iter().map(|built| built.steps.len()).sum();
     if let Some(program) = &args.through {
-        return through(program, &script::json::document(&built, &Cores));
+        return through(program, &document(&built));
     }
     let Some(output) = &args.output else {
         show::print(&body(args, &built)?)?;
@@ -62,26 +81,58 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
         return Ok(Exit::Well);
     };
     std::fs::create_dir_all(output).map_err(|error| Failure::machine("make the folder", output, &error))?;
-    for (plan, steps) in &built {
-        for (name, part) in evenly(steps, usize::try_from(parts).unwrap_or(1)) {
+    for Built { loaded, steps, broken } in &built {
+        for (name, steps) in evenly(steps, usize::try_from(parts).unwrap_or(1)) {
             let path = output.join(format!("{name}.{}", ending(args)));
-            write(&path, &body(args, &[(plan, part)])?, args)?;
+            let part = Built { loaded, steps, broken: broken.clone() };
+            write(&path, &body(args, &[part])?, args)?;
             show::tell(&format!("{}\n", path.display()));
         }
     }
     Ok(Exit::Well)
 }
 
+/// What is built of one sheet.
+struct Built<'b> {
+    loaded: &'b Loaded,
+    steps: Vec<CommandLine>,
+    broken: Broken,
+}
+
+/// Files that are there and have to be made again, by series and frame: their bytes.
+type Broken = BTreeMap<(usize, i64), u64>;
+
+/// Says which folders a script for another system names as they are called here.
+fn tell_of_paths_here(plan: &Plan) {
+    let roots = plan.roots.iter().filter_map(|root| Some((root.name.as_str(), root.path.as_deref()?)));
+    let named: Vec<String> = std::iter::once(("the sheet's folder", plan.home.folder.as_str()))
+        .chain(roots)
+        .filter(|(_, path)| path.starts_with('/') && !path.starts_with("//"))
+        .map(|(name, path)| format!("{name} ({path})"))
+        .collect();
+    if !named.is_empty() {
+        let help = "give roots a path for windows, and build where the sheet has one: `renders = { windows = \"R:/renders\" }`";
+        show::tell(&format!("note: Windows does not know these paths of this system: {}; {help}\n", named.join(", ")));
+    }
+}
+
 /// The steps of one sheet, as this call wants them.
-fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<Vec<CommandLine>, Failure> {
+fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<(Vec<CommandLine>, Broken), Failure> {
     let (plan, command_lines) = (&loaded.plan, loaded.command_lines(around));
+    let mut broken = Broken::new();
     let adapter = |job: &Job| loaded.adapter(job);
     let calls = calls_of(plan, &adapter);
     let calls: Vec<Call> = if args.missing {
         let told = |_: u64| {};
-        let observation =
-            Observation { plan, machine: &loaded.ground, look: Look::Heads, beside: &[], told: &told };
-        let lost: Vec<_> = observation.verdicts()?.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
+        let observation = Observation { plan, machine: &loaded.ground, look: Look::Heads, beside: &[], told: &told };
+        let verdicts = observation.verdicts()?;
+        for verdict in &verdicts {
+            let series = &plan.series[verdict.series];
+            broken.extend(verdict.in_state(State::Broken).iter().filter_map(|frame| {
+                Some(((verdict.series, frame), std::fs::metadata(series.name(frame)).ok()?.len()))
+            }));
+        }
+        let lost: Vec<_> = verdicts.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
         calls.flat_map(|call| command_lines.narrowed(&call, &lost)).collect()
     } else {
         calls.collect()
@@ -93,13 +144,19 @@ fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<Vec
     if args.guarded {
         guard(args, loaded, around, &mut steps);
     }
-    Ok(steps)
+    Ok((steps, broken))
 }
 
 /// Lets `truepath run` make each call: it stages, checks and lands by itself.
 fn guard(args: &BuildArgs, loaded: &Loaded, around: &Surroundings, steps: &mut Vec<CommandLine>) {
     let mut common = vec!["run".to_owned(), "-f".to_owned(), paths::from_system(&loaded.sheet)];
-    for (name, values) in [("--mode", &args.common.mode), ("--set", &args.common.set)] {
+    let lists = [
+        ("--mode", &args.common.mode),
+        ("--set", &args.common.set),
+        ("--camera", &args.common.camera),
+        ("--pass", &args.common.pass),
+    ];
+    for (name, values) in lists {
         common.extend(values.iter().flat_map(|value| [name.to_owned(), value.clone()]));
     }
     for (name, value) in [("--frames", &args.common.frames), ("--scale", &args.common.scale)] {
@@ -123,24 +180,41 @@ fn guard(args: &BuildArgs, loaded: &Loaded, around: &Surroundings, steps: &mut V
         // Its own log is written by the guard.
         step.log = format!("{}/{}.guard.log", paths::parent(&step.log), step.id);
         step.writes.clear();
+        // It makes what is needed first by itself.
+        step.needs.clear();
     }
 }
 
-fn body(args: &BuildArgs, built: &[(&Plan, Vec<CommandLine>)]) -> Result<String, Failure> {
-    if args.to == ScriptKind::Json || args.common.json {
-        return Ok(script::json::document(built, &Cores));
+fn document(built: &[Built<'_>]) -> String {
+    let mut sheets: Vec<(&Plan, &Adapters, &[CommandLine])> = Vec::new();
+    for Built { loaded, steps, .. } in built {
+        sheets.push((&loaded.plan, &loaded.adapters, steps));
     }
-    let [(plan, steps)] = built else {
+    script::json::document(&sheets, &Cores)
+}
+
+fn body(args: &BuildArgs, built: &[Built<'_>]) -> Result<String, Failure> {
+    if args.to == ScriptKind::Json || args.common.json {
+        return Ok(document(built));
+    }
+    let [Built { loaded, steps, broken }] = built else {
         return Err(
             Failure::unreadable("a script holds one sheet").help("build each sheet for itself, or take --to json")
         );
     };
-    let wish = Script { keep_going: args.keep_going, pause: args.pause };
+    let wish = Script {
+        keep_going: args.keep_going,
+        pause: args.pause,
+        adapters: &loaded.adapters,
+        made: &loaded.ground.made_of,
+        turn: loaded.ground.history.next_turn(),
+        broken,
+    };
     match args.to {
-        ScriptKind::Cmd => cmd::script(plan, steps, &wish, &Cores).map_err(|why| {
+        ScriptKind::Cmd => cmd::script(&loaded.plan, steps, &wish, &Cores).map_err(|why| {
             Failure::unreadable(why).help("take another value, shorter calls with --chunk, or --to json")
         }),
-        _ => Ok(script::sh::script(plan, steps, &wish, &Cores)),
+        _ => Ok(script::sh::script(&loaded.plan, steps, &wish, &Cores)),
     }
 }
 

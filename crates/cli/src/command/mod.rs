@@ -127,7 +127,8 @@ fn fixed(loaded: &Loaded, fix: Fix, common: &Common, at: Option<usize>) -> Vec<S
         Existing::Keep | Existing::Stop => "run --existing keep",
     };
     // A sheet that keeps by itself need not be told so.
-    let command = if fix.existing == Existing::Keep && loaded.plan.run.existing == Existing::Keep { "run" } else { command };
+    let command =
+        if fix.existing == Existing::Keep && loaded.plan.run.existing == Existing::Keep { "run" } else { command };
     let mut line = words(command, &own);
     if loaded.retouched {
         line.insert(2, "--final".to_owned());

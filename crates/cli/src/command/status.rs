@@ -97,7 +97,8 @@ fn text(args: &StatusArgs, queue: &Queue, all: &[Stand], around: &Surroundings) 
     }
     let rows: Vec<&SeriesStatus> = all.iter().flat_map(|stand| &stand.rows).collect();
     // Of all that failed, what failed most is looked at first.
-    let failed = queue.sheets.iter().zip(all).flat_map(|(loaded, stand)| stand.rows.iter().map(move |row| (loaded, row)));
+    let failed =
+        queue.sheets.iter().zip(all).flat_map(|(loaded, stand)| stand.rows.iter().map(move |row| (loaded, row)));
     let worst = failed.filter(|(_, row)| !row.failed.is_empty()).max_by_key(|(_, row)| row.failed.count());
     let log = worst.map(|(loaded, row)| {
         let job = &loaded.plan.jobs[loaded.plan.output(row.verdict.series).job].name;

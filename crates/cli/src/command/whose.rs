@@ -1,6 +1,7 @@
 //! `whose`: which job, pass, version and frame a file belongs to, or which part of its name does not fit.
 
-use truepath_core::whose::{Owner, localized, owner};
+use truepath_core::plan::Plan;
+use truepath_core::whose::{Owner, localized, owner, owners_of_name};
 
 use crate::args::{Common, WhoseArgs};
 use truepath_exec::failure::Failure;
@@ -9,8 +10,9 @@ use crate::exit_code::Exit;
 use truepath_core::resolve::paths::from_system as text;
 
 use crate::lower::Surroundings;
-use crate::pipeline::{self, LoadOptions, Queue};
+use crate::pipeline::{self, LoadOptions, Loaded, Queue};
 use crate::show;
+use crate::show::whose::Answer;
 
 /// Answers for every file; a file that fits nowhere makes the answer no.
 pub fn run(args: &WhoseArgs, around: &Surroundings) -> Result<Exit, Failure> {
@@ -18,32 +20,48 @@ pub fn run(args: &WhoseArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let queue = pipeline::load(&common, around, LoadOptions::default())?;
     super::tell_findings(&queue, around);
     let here = text(&around.folder);
-    let answers: Vec<(String, usize, Owner)> = args.files.iter().map(|file| answer(&queue, file, &here)).collect();
+    let answers: Vec<Answer<'_>> = args.files.iter().flat_map(|file| answers(&queue, file, &here)).collect();
     if args.json {
         show::print(&show::json::text(&show::json::whose(&queue, &answers)))?;
     } else {
         show::print(&show::whose::text(&queue, &answers, around.out))?;
     }
-    let all = answers.iter().all(|(_, _, owner)| matches!(owner, Owner::Series(..)));
+    let all = answers.iter().all(|answer| matches!(answer.owner, Owner::Series(..)));
     Ok(if all { Exit::Well } else { Exit::No })
 }
 
-/// The file's local path, the sheet that knows it best, and its owner there.
-fn answer(queue: &Queue, file: &str, here: &str) -> (String, usize, Owner) {
-    let of_sheet = |at: usize| {
-        let sheet = &queue.sheets[at];
-        let path = localized(file, &sheet.written, &sheet.plan, here);
-        let owner = owner(&path, &sheet.plan);
-        (path, at, owner)
+/// The owners of a file. Of a bare name there may be several, in different folders; of a path there is one, or the plan
+/// that knows it best. A sheet is asked as it was called, then without and with each of its modes.
+fn answers<'q>(queue: &'q Queue, file: &str, here: &str) -> Vec<Answer<'q>> {
+    let plans_of = |(at, sheet): (usize, &'q Loaded)| {
+        let own =
+            sheet.rivals.iter().filter(|plan| plan.home.sheet == sheet.plan.home.sheet && plan.mode != sheet.plan.mode);
+        std::iter::once(&sheet.plan).chain(own).map(move |plan| (at, plan)).collect::<Vec<_>>()
     };
-    let rank = |owner: &Owner| match owner {
+    let plans: Vec<(usize, &Plan)> = queue.sheets.iter().enumerate().flat_map(plans_of).collect();
+    if !file.contains(['/', '\\']) && !std::path::Path::new(&format!("{here}/{file}")).exists() {
+        let named = plans.iter().flat_map(|(sheet, plan)| {
+            owners_of_name(file, plan).into_iter().map(|owner| Answer {
+                path: file.to_owned(),
+                sheet: *sheet,
+                plan,
+                owner,
+            })
+        });
+        let named: Vec<Answer<'q>> = named.collect();
+        if !named.is_empty() {
+            return named;
+        }
+    }
+    let of_plan = |(at, plan): (usize, &'q Plan)| {
+        let path = localized(file, &queue.sheets[at].written, plan, here);
+        let owner = owner(&path, plan);
+        Answer { path, sheet: at, plan, owner }
+    };
+    let rank = |answer: &Answer<'_>| match answer.owner {
         Owner::Series(..) => 0,
         Owner::Nobody(_, Some(_)) => 1,
         Owner::Nobody(_, None) => 2,
     };
-    let answers = (0..queue.sheets.len()).map(of_sheet);
-    // There is always a sheet: without one the call has ended before.
-    answers
-        .min_by_key(|(_, _, owner)| rank(owner))
-        .unwrap_or_else(|| (file.to_owned(), 0, Owner::Nobody(String::new(), None)))
+    plans.into_iter().map(of_plan).min_by_key(rank).into_iter().collect()
 }

@@ -20,7 +20,7 @@ use truepath_core::plan::{self, Adapters, Plan, PlanInput, Selection, Series};
 use truepath_core::resolve::{self, Job, Stacked};
 use truepath_core::scene::Facts;
 use truepath_core::sheet::machine::MachineFile;
-use truepath_core::sheet::{Key, Settings, Sheet};
+use truepath_core::sheet::{Key, Settings, Sheet, System};
 use truepath_core::source::Sources;
 use truepath_core::template::Lookup;
 use truepath_core::verify::Verdict;
@@ -140,8 +140,7 @@ impl Queue {
         let sheet = &self.sheets[at];
         let beside: Vec<&Plan> =
             self.sheets.iter().flat_map(|sheet| sheet.rivals.iter().chain([&sheet.plan])).collect();
-        let observation =
-            Observation { plan: &sheet.plan, machine: &sheet.ground, look, beside: &beside, told: &told };
+        let observation = Observation { plan: &sheet.plan, machine: &sheet.ground, look, beside: &beside, told: &told };
         let verdicts = observation.all();
         counter.end();
         verdicts
@@ -165,6 +164,8 @@ pub struct LoadOptions<'w> {
     pub offline: bool,
     /// Forget pins: look everything up anew.
     pub anew: bool,
+    /// The system that it is all for, where that is another one than this.
+    pub system: Option<System>,
     /// Texts of sheets that are not written to disk yet, by path.
     pub texts: Option<&'w BTreeMap<PathBuf, String>>,
 }
@@ -227,6 +228,7 @@ struct Draft {
 impl Request<'_> {
     fn draft(mut self, path: PathBuf, sources: &mut Sources) -> Result<Draft, Failure> {
         let mut home = read::home(&path, self.around, self.way.offline);
+        home.system = self.way.system.unwrap_or(home.system);
         let sheet = self.sheet(&path, sources, &mut home, &mut Vec::new())?;
         let configuration = self.around.configuration.as_deref().filter(|_| !self.way.offline);
         let adapters = read::adapters(&path, configuration, (self.around, sources), &mut self.findings);

@@ -23,6 +23,10 @@ pub struct Places<'p> {
 /// with a slash starts at the sheet's folder, any other is sought in the machine file, then on the path.
 pub fn program(adapter: &Adapter, places: &Places<'_>) -> Result<PathBuf, String> {
     let name = adapter.program_on(places.system).ok_or("a program for this system")?;
+    if places.system != crate::lower::system() {
+        // What is on another machine cannot be looked for here.
+        return Ok(PathBuf::from(name));
+    }
     let found = if name == "truepath" {
         places.own.to_owned()
     } else if name.contains('/') {

@@ -8,10 +8,12 @@ use truepath_core::invoke::command_line::CommandLines;
 use truepath_core::resolve::paths::from_system;
 use truepath_core::sheet::Key;
 use truepath_exec::Project;
+use truepath_exec::record::Asking;
 
 use super::Loaded;
 use super::programs::{Places, program};
 use crate::lower::Surroundings;
+use crate::show::counter::Counter;
 
 /// What steps need to know of this machine.
 pub(super) struct Here {
@@ -31,6 +33,25 @@ impl Loaded {
             programs: &here.programs,
             logs: &here.logs,
             products: &here.products,
+        }
+    }
+
+    /// Finds out what all frames would be made of now, where nobody has asked yet.
+    pub fn look_up_made(&mut self, around: &Surroundings) {
+        if self.ground.made_of.is_empty() {
+            let counter = Counter::new("reading scenes, MB", around.err);
+            let asking = Asking {
+                plan: &self.plan,
+                adapters: &self.adapters,
+                programs: self.programs(around),
+                facts: &self.facts,
+                state: &self.state,
+                resource: &super::load::resource,
+                told: &|more| counter.add(more),
+            };
+            let made = asking.now();
+            counter.end();
+            self.ground.made_of = made;
         }
     }
 

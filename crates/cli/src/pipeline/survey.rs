@@ -47,14 +47,17 @@ impl Survey<'_> {
         let series = || plan.series.iter().chain(&plan.movies);
         let roots: BTreeSet<usize> = series().filter_map(|series| series.root).collect();
         let roots = roots.into_iter().filter_map(|root| plan.roots[root].path.clone());
-        machine.roots = roots.map(|path| (path.clone(), disk::ground(Path::new(&path)))).collect();
+        let here = plan.home.system == lower::system();
+        machine.roots = roots.filter(|_| here).map(|path| (path.clone(), disk::ground(Path::new(&path)))).collect();
         machine.state = disk::not_writable(state.folder());
         machine.cores = std::thread::available_parallelism().ok().map(|cores| cores.get() as u64);
         let sounds = plan.jobs.iter().flat_map(|job| &job.movies).filter_map(|movie| movie.audio.as_ref());
         let sounds: BTreeSet<&String> = sounds.map(|audio| &audio.value).collect();
         machine.sounds =
             sounds.into_iter().map(|path| (path.clone(), truepath_media::sound(Path::new(path)))).collect();
-        self.needs(around, machine);
+        if here {
+            self.needs(around, machine);
+        }
         self.commands(machine);
         let folders = plan.series.iter().filter_map(|series| series.pattern.folder());
         let folders: BTreeSet<String> = folders.filter_map(|folder| folder.fixed()).collect();

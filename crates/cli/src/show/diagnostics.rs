@@ -95,7 +95,10 @@ fn closing(findings: &[Finding], sheet: &str, screen: Screen) -> String {
         0 => String::new(),
         n => format!(" ({} meant)", counted(n as i64, "finding")),
     };
-    match found.first() {
+    // The gravest is named, not the one that happens to stand first.
+    let gravest = [Grave::Error, Grave::Warning, Grave::Note].into_iter();
+    let gravest = gravest.filter_map(|level| found.iter().find(|finding| finding.level == level)).next();
+    match gravest {
         None => format!("{}{meant}\n", paint(screen, GOOD, format!("{sheet}: nothing to complain about"))),
         Some(first) => {
             format!("{} in {sheet}{meant}. More about one: truepath explain {}\n", parts.join(", "), first.check)

@@ -9,6 +9,7 @@ use truepath_core::source::{Place, Sources};
 use truepath_core::verify::{Outcome, STATES, State, Verdict};
 use truepath_core::whose::Owner;
 
+use super::whose::Answer;
 use crate::pipeline::Queue;
 
 /// One document, ending with a line break.
@@ -127,36 +128,38 @@ pub fn verdict(plan: &Plan, verdict: &Verdict) -> Value {
 /// `verify --json`.
 pub fn verify<'v>(judged: impl Iterator<Item = (&'v Plan, &'v Vec<Verdict>)> + Clone, fixes: &[Vec<String>]) -> Value {
     let outcome = Outcome::of(judged.clone().flat_map(|(_, verdicts)| verdicts));
-    let of_sheet = |(plan, verdicts): (&Plan, &'v Vec<Verdict>)| {
-        verdicts.iter().map(|own| verdict(plan, own)).collect::<Vec<_>>()
-    };
+    let of_sheet =
+        |(plan, verdicts): (&Plan, &'v Vec<Verdict>)| verdicts.iter().map(|own| verdict(plan, own)).collect::<Vec<_>>();
     let series: Vec<Value> = judged.flat_map(of_sheet).collect();
     json!({ "truepath": 1, "complete": outcome != Outcome::Incomplete, "series": series, "fix": fixes })
 }
 
 /// `whose --json`.
-pub fn whose(queue: &Queue, answers: &[(String, usize, Owner)]) -> Value {
-    let one = |(path, sheet, owner): &(String, usize, Owner)| {
-        let found = match owner {
-            Owner::Series(at, frame) => super::whose::series(queue, *sheet, *at).map(|series| (series, *frame)),
-            Owner::Nobody(..) => None,
+pub fn whose(queue: &Queue, answers: &[Answer<'_>]) -> Value {
+    let one = |answer: &Answer<'_>| {
+        let Answer { path, sheet, plan, owner } = answer;
+        let (at, frame) = match owner {
+            Owner::Series(at, frame) => (at, frame),
+            Owner::Nobody(why, _) => {
+                return json!({
+                    "path": path, "series": null, "job": null, "camera": null, "values": {}, "pass": null, "version": null,
+                    "frame": null, "mode": null, "sheet": null, "why": why,
+                });
+            }
         };
-        let Some((series, frame)) = found else {
-            let why = if let Owner::Nobody(why, _) = owner { why.as_str() } else { "" };
-            return json!({ "path": path, "series": null, "job": null, "camera": null, "values": {}, "pass": null, "version": null, "frame": null, "why": why });
-        };
-        let loaded = &queue.sheets[*sheet];
-        let plan = &loaded.plan;
+        let series = plan.output(*at);
         let mut document = name(plan, series);
-        let version = match plan.jobs[series.job].version {
+        let job = &plan.jobs[series.job];
+        let version = match job.version {
             Some(Version::Number(version)) => Some(version),
-            Some(_) => loaded.pins.versions.get(&plan.jobs[series.job].job).copied(),
+            Some(_) => queue.sheets[*sheet].pins.versions.get(&job.job).copied(),
             None => None,
         };
         let values = document["values"].take();
         json!({
-            "path": path, "series": series.id, "job": plan.jobs[series.job].name, "camera": document["camera"], "values": values,
-            "pass": document["pass"], "version": version, "frame": frame,
+            "path": path, "series": series.id, "job": job.name, "camera": document["camera"], "values": values,
+            "pass": document["pass"], "version": version, "frame": frame, "mode": plan.mode,
+            "sheet": queue.sheets[*sheet].sheet.display().to_string(),
         })
     };
     json!({ "truepath": 1, "files": answers.iter().map(one).collect::<Vec<_>>() })

@@ -341,7 +341,7 @@ pub fn attention(event: &Event, screen: Screen) -> Option<String> {
             let landed = counted(*files, "file");
             format!("{} {call} {how}; {landed} landed, lacking {lacking}; see {log}", paint(screen, ODD, "again"))
         }
-        Event::Ended(Ended { call, code, log, .. }) if *code != Some(0) => {
+        Event::Ended(Ended { call, code, ok: false, log, .. }) if *code != Some(0) => {
             let how = how_ended(*code);
             format!("{} {call} {how} though all its frames landed; see {log}", paint(screen, ODD, "odd"))
         }

@@ -19,6 +19,8 @@ pub struct CommandLine {
     pub id: String,
     /// The combination.
     pub job: String,
+    /// Whose program it calls.
+    pub adapter: String,
     /// Its passes.
     pub passes: Vec<String>,
     /// Frames it is given.
@@ -113,6 +115,7 @@ impl<'s> CommandLines<'s> {
             CallPaths { stage: &stage, log: &log, product: product.as_deref(), still: call.still.as_ref() };
         Some(CommandLine {
             product: None,
+            adapter: adapter.name.clone(),
             needs: export.map(|export| export.id.clone()).into_iter().collect(),
             id: call.id.clone(),
             job: job.name.clone(),
@@ -186,6 +189,7 @@ impl<'s> CommandLines<'s> {
         Some(CommandLine {
             id: export.id.clone(),
             job: job.name.clone(),
+            adapter: adapter.name.clone(),
             passes: Vec::new(),
             frames: Frames::none(),
             program: self.program(adapter),

@@ -229,6 +229,9 @@ pub struct Ended {
     pub call: String,
     /// The exit code; none when a signal ended it.
     pub code: Option<i32>,
+    /// Whether that is one of success.
+    #[serde(default)]
+    pub ok: bool,
     /// Files that landed.
     pub files: i64,
     /// Frames of which a file did not land.

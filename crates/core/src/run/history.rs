@@ -212,7 +212,8 @@ impl History {
         for landed in self.landed.values_mut() {
             // Stable: of one number, later landings stay later.
             landed.sort_by_key(|(number, _)| *number);
-            landed.dedup_by(|b, a| a.0 == b.0 && (a.1.bytes, a.1.digest, a.1.made) == (b.1.bytes, b.1.digest, b.1.made));
+            landed
+                .dedup_by(|b, a| a.0 == b.0 && (a.1.bytes, a.1.digest, a.1.made) == (b.1.bytes, b.1.digest, b.1.made));
             landed.shrink_to_fit();
         }
     }
@@ -409,8 +410,11 @@ fn landed_as_written(text: &[u8]) -> Option<LandedLine<'_>> {
     whole.then(|| LandedLine { series: series.into(), frame, bytes, digest: digest.into(), call: call.into() })
 }
 
-/// 32 bytes from their hexadecimal digits.
+/// 32 bytes from their hexadecimal digits; a script writes none.
 fn bytes(digits: &str) -> Option<[u8; 32]> {
+    if digits.is_empty() {
+        return Some(NO_DIGEST);
+    }
     let digit = |sign: u8| char::from(sign).to_digit(16).and_then(|digit| u8::try_from(digit).ok());
     let mut all = [0; 32];
     if digits.len() != 64 {

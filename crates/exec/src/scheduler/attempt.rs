@@ -200,6 +200,12 @@ impl<'a, 'c> Attempt<'a, 'c> {
         }
     }
 
+    /// Whether its adapter calls an exit code one of success.
+    fn succeeds(&self, code: Option<i32>) -> bool {
+        let adapter = self.context.adapter(self.call);
+        adapter.zip(code).is_some_and(|(adapter, code)| adapter.ok.contains(&i64::from(code)))
+    }
+
     /// Whether its log says that it failed.
     pub(super) fn has_failed(&self) -> bool {
         self.fatal
@@ -216,6 +222,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
         self.record(&Event::Ended(Ended {
             call: self.call.id.clone(),
             code,
+            ok: self.succeeds(code),
             files: self.files,
             lacking,
             seconds: millis(began.elapsed().as_secs_f64()),
@@ -236,12 +243,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
         let other = format!("; it wrote {strays} other file{}", if strays == 1 { "" } else { "s" });
         let said = self.said.take().or(self.last.take()).filter(|_| !self.awaited.is_empty());
         let words = said.as_ref().map(|said| format!(": {said}")).unwrap_or_default();
-        let why = [
-            Some(how),
-            said.map(|said| format!("; it said: {said}")),
-            refused,
-            (strays > 0).then_some(other),
-        ];
+        let why = [Some(how), said.map(|said| format!("; it said: {said}")), refused, (strays > 0).then_some(other)];
         Ok(Done {
             files: self.files,
             waited: self.waiting && self.files == 0 && self.refused.is_empty(),

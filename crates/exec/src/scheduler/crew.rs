@@ -1,6 +1,6 @@
 //! The threads that carry a plan out: each takes a call, sees it through, and takes the next.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -18,7 +18,7 @@ use super::context::{Context, OwedFile};
 use super::feed::Feed;
 use super::orders::{Orders, Outcome};
 use super::supply::{HOPELESS, Order, Supply, Taken};
-use super::tries::{Next, Tries};
+use super::tries::{Next, Tries, complaint};
 use crate::failure::{Failure, Trouble};
 use crate::landing::recover::recover;
 use crate::landing::stage::{self, Folders};
@@ -116,12 +116,6 @@ pub fn run(orders: Orders<'_>, mut show: impl FnMut(&[Event])) -> Result<Outcome
         interrupted: context.is_interrupted(),
         problems: context.problems(),
     })
-}
-
-/// What a renderer says without what differs from call to call: numbers, and words with paths or marks.
-fn complaint(why: &str) -> String {
-    let words = why.split_whitespace().filter(|word| !word.contains(['/', '\\', '~']));
-    words.map(|word| word.replace(|sign: char| sign.is_ascii_digit(), "")).collect::<Vec<_>>().join(" ")
 }
 
 impl<'c> Crew<'c> {
@@ -250,11 +244,11 @@ impl<'c> Crew<'c> {
             awaited.retain(|place| !there.contains(place));
         }
         let (job, tried) = (whole.job, taken.order.tried);
-        let parts = self.narrowed(&whole, &awaited);
+        let parts = self.context.narrowed(&whole, &awaited);
         let mut tries = match tried {
             0 => Tries::new(parts, context.plan().run.retries),
             // It was retried before others went first.
-            _ => Tries::new(parts.iter().flat_map(|part| self.halved(part)), 0),
+            _ => Tries::new(parts.iter().flat_map(|part| self.context.halved(part)), 0),
         };
         let (mut failed, mut number, mut pauses) = (Frames::none(), tried, 0u32);
         let mut hold = Hold { taken, left_over: Vec::new() };
@@ -278,17 +272,18 @@ impl<'c> Crew<'c> {
                 tries.waited(part, left);
                 continue;
             }
-            let hopeless = self.supply().tried(job, done.files, &complaint(&done.why)) && !self.keep_going;
+            let hopeless = self.supply().tried(job, done.files, &complaint(&done.why)).filter(|_| !self.keep_going);
             if done.lacking.is_empty() {
                 continue;
             }
             let given_up = self.supply().has_given_up(job) && !self.keep_going;
-            if hopeless || given_up {
+            if hopeless.is_some() || given_up {
                 // All that is left of this call fails with it.
                 let rest = tries.into_rest().flat_map(|part| part.frames.iter().collect::<Vec<_>>());
                 let lacking = done.lacking.iter().map(|(_, frame)| *frame).chain(rest).collect();
                 let words = done.words.clone();
-                stuck = hopeless.then(|| format!("nothing came out, however often it was started{words} (--keep-going tries all)"));
+                stuck = hopeless
+                    .map(|starts| format!("nothing came out of {starts} starts{words} (--keep-going tries all)"));
                 let frames = Frames::from_any(lacking);
                 failed = failed.union(&frames);
                 self.failed(&whole, done, frames)?;
@@ -301,12 +296,12 @@ impl<'c> Crew<'c> {
             }
             let frames = Frames::from_any(done.lacking.iter().map(|(_, frame)| *frame).collect());
             let can_be_halved = frames.count() > 1 && !done.elsewhere && !done.stuck;
-            let rest = self.narrowed(&part, &done.lacking);
-            let halve = |part: &Call| self.halved(part);
+            let rest = self.context.narrowed(&part, &done.lacking);
+            let halve = |part: &Call| self.context.halved(part);
             let halve: Option<&dyn Fn(&Call) -> Vec<Call>> = can_be_halved.then_some(&halve);
             let has_landed = self.supply().has_landed(job);
             match tries.lacking(left, rest, halve, has_landed) {
-                Next::Again => hold.left_over = self.stage_folders(&part, number),
+                Next::Again => hold.left_over = self.context.stage_folders(&part, number),
                 Next::GivenUp => {
                     failed = failed.union(&frames);
                     stuck = stuck.or_else(|| done.stuck.then(|| done.why.clone()));
@@ -342,7 +337,7 @@ impl<'c> Crew<'c> {
     ) -> Result<Option<Done>, Trouble> {
         let Hold { taken, left_over } = hold;
         let stuck = |failure: &Failure| Ok(Some(Done::stuck(wanted.clone(), failure)));
-        let part = match self.marked(part, number) {
+        let part = match self.context.marked(part, number) {
             Ok(part) => part,
             Err(failure) => return stuck(&failure),
         };
@@ -424,44 +419,6 @@ impl<'c> Crew<'c> {
         self.bell.notify_all();
         let job = self.context.plan().jobs[call.job].name.clone();
         self.context.record(&Event::GaveUp { job, why }).map_err(Trouble::Run)
-    }
-
-    /// A part with the mark of this try, and the place where it is saved under way.
-    fn marked(&self, part: &Call, number: u64) -> Result<Call, Failure> {
-        let project = self.context.project;
-        let setting = self.context.plan().jobs[part.job].checkpoint;
-        let still = setting.map(|setting| checkpoint::prepare(project.state, part, setting, project.made));
-        Ok(Call { mark: self.mark(number), still: still.transpose()?, ..part.clone() })
-    }
-
-    fn mark(&self, number: u64) -> String {
-        let tag = self.context.journal.tag();
-        if number == 1 { tag.to_owned() } else { format!("{tag}-{number}") }
-    }
-
-    /// The stage folders of a try, which may hold what it wrote elsewhere.
-    fn stage_folders(&self, part: &Call, number: u64) -> Vec<String> {
-        let part = Call { mark: self.mark(number), ..part.clone() };
-        let step = self.context.project.command_lines.step(&part);
-        step.into_iter().flat_map(|step| step.writes).map(|write| write.stage).collect()
-    }
-
-    /// A call for certain files only, in as many calls as its program needs.
-    fn narrowed(&self, call: &Call, places: &BTreeSet<OwedFile>) -> Vec<Call> {
-        let mut wanted: HashMap<usize, Vec<i64>> = HashMap::new();
-        places.iter().for_each(|(series, frame)| wanted.entry(*series).or_default().push(*frame));
-        let series: Vec<usize> = call.series.iter().copied().filter(|series| wanted.contains_key(series)).collect();
-        let frames = Frames::from_any(wanted.into_values().flatten().collect());
-        let Some(adapter) = self.context.adapter(call).filter(|_| !frames.is_empty()) else { return Vec::new() };
-        Call { series, ..call.clone() }.for_frames(adapter, &frames)
-    }
-
-    /// A call in two halves, or as it is where it has one frame.
-    fn halved(&self, part: &Call) -> Vec<Call> {
-        let adapter = self.context.adapter(part).filter(|_| part.frames.count() > 1);
-        let Some(adapter) = adapter else { return vec![part.clone()] };
-        let half = (part.frames.count() + 1) / 2;
-        part.frames.chunks(half).flat_map(|frames| part.parted(adapter, &frames)).collect()
     }
 
     /// Gives a worker and licences back, and starts with them whoever waited longest.

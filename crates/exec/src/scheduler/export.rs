@@ -6,6 +6,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 
 use truepath_core::adapter::Adapter;
+use truepath_core::invoke;
 use truepath_core::invoke::command_line::{CommandLine, Product};
 use truepath_core::plan::{Adapters, Call, Plan};
 use truepath_core::run::event::{Ended, Event, Started};
@@ -175,10 +176,16 @@ fn export(
     };
     let last = hearing.last;
     hearing.told?;
-    let made = staged.metadata().is_ok_and(|about| about.len() > 0);
+    let lines = project.command_lines;
+    let job = lines.plan.jobs.iter().find(|job| job.name == step.job);
+    let adapter = job.and_then(|job| invoke::export::exporter(job, lines.adapters));
+    let ok = adapter.zip(code).is_some_and(|(adapter, code)| adapter.ok.contains(&i64::from(code)));
+    // After another exit code nobody can tell whether what it wrote is whole.
+    let made = ok && staged.metadata().is_ok_and(|about| about.len() > 0);
     journal.write(&Event::Ended(Ended {
         call: step.id.clone(),
         code,
+        ok,
         files: i64::from(made),
         seconds: millis(began.elapsed().as_secs_f64()),
         log: step.log.clone(),

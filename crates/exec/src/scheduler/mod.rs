@@ -9,6 +9,7 @@ pub mod export;
 mod feed;
 mod lines;
 mod orders;
+mod parts;
 mod supply;
 mod tries;
 mod watch;

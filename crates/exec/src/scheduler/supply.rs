@@ -200,20 +200,20 @@ impl<C, W> Supply<C, W> {
         self.line.clear();
     }
 
-    /// A renderer has ended. True where its job is hopeless: nothing of it has landed, however often it was started.
+    /// A renderer has ended. The number of its starts where its job is hopeless: nothing of it has landed so far.
     /// `complaint` is what it said.
     #[must_use]
-    pub fn tried(&mut self, job: usize, landed: i64, complaint: &str) -> bool {
+    pub fn tried(&mut self, job: usize, landed: i64, complaint: &str) -> Option<u64> {
         self.landed += landed;
         let own = self.yields.entry(job).or_default();
         own.landed += landed;
         if own.landed > 0 {
-            return false;
+            return None;
         }
         let alike = own.complaint == complaint;
         own.fruitless = (own.fruitless.0 + 1, if alike { own.fruitless.1 + 1 } else { 1 });
         complaint.clone_into(&mut own.complaint);
-        own.fruitless.1 >= FRUITLESS.0 || own.fruitless.0 >= FRUITLESS.1
+        (own.fruitless.1 >= FRUITLESS.0 || own.fruitless.0 >= FRUITLESS.1).then_some(own.fruitless.0)
     }
 
     /// An order is over. True where the rest of its job is to be left alone: nothing of it came out in its first calls.
@@ -386,9 +386,13 @@ mod tests {
     #[test]
     fn a_job_is_hopeless_by_its_starts_whatever_its_calls_are_cut_to() {
         let mut supply: Supply<usize, ()> = Supply::new(Vec::new(), 1, BTreeMap::new());
-        assert!((1..6).all(|_| !supply.tried(0, 0, "no camera")) && supply.tried(0, 0, "no camera"));
-        assert!((1..8).all(|at| !supply.tried(1, 0, &at.to_string())) && supply.tried(1, 0, "8"), "with many complaints");
-        assert!((1..6).all(|_| !supply.tried(2, 0, "")) && !supply.tried(2, 1, "") && !supply.tried(2, 0, ""));
+        let mut tried = |job, landed, complaint: &str| supply.tried(job, landed, complaint);
+        let alike: Vec<Option<u64>> = (0..6).map(|_| tried(0, 0, "no camera")).collect();
+        assert_eq!(alike, [None, None, None, None, None, Some(6)]);
+        let many: Vec<Option<u64>> = (0..8).map(|at| tried(1, 0, &at.to_string())).collect();
+        assert_eq!((many[..7].iter().all(Option::is_none), many[7]), (true, Some(8)));
+        let last: Vec<Option<u64>> = (0..9).map(|at| tried(2, i64::from(at == 5), "")).collect();
+        assert!(last.iter().all(Option::is_none), "something came out of it");
     }
 
     #[test]
@@ -413,7 +417,7 @@ mod tests {
     fn a_job_is_hopeless_when_its_first_calls_gave_nothing() {
         let orders = (0..6).map(|call| Order { call, job: call % 2, licences: Vec::new(), tried: 0 }).collect();
         let mut supply: Supply<usize, ()> = Supply::new(orders, 1, BTreeMap::new());
-        assert!(!supply.tried(1, 1, "") && supply.has_landed(1) && !supply.has_landed(0));
+        assert!(supply.tried(1, 1, "").is_none() && supply.has_landed(1) && !supply.has_landed(0));
         assert_eq!([supply.ended(0, true), supply.ended(0, true), supply.ended(1, true)], [false; 3]);
         assert!(supply.ended(0, true) && supply.give_up(0, false) && supply.gave_up());
         assert!(!supply.ended(1, true) && !supply.ended(1, true), "something came out of it");

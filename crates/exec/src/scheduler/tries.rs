@@ -60,6 +60,13 @@ impl<P> Tries<P> {
     }
 }
 
+/// What a renderer says without what differs from call to call: numbers, and words with paths or marks.
+#[must_use]
+pub fn complaint(why: &str) -> String {
+    let words = why.split_whitespace().filter(|word| !word.contains(['/', '\\', '~']));
+    words.map(|word| word.replace(|sign: char| sign.is_ascii_digit(), "")).collect::<Vec<_>>().join(" ")
+}
+
 #[cfg(test)]
 mod tests {
     use super::{Next, Tries};

@@ -94,17 +94,26 @@ pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroun
     if let Some((job, problems)) = ended.outcome.problems.iter().max_by_key(|(_, count)| **count) {
         let all: u64 = ended.outcome.problems.values().sum();
         let all = counted(i64::try_from(all).unwrap_or(i64::MAX), "problem");
-        let most = if ended.outcome.problems.len() > 1 { format!(", {problems} of them in {job}") } else { String::new() };
+        let most =
+            if ended.outcome.problems.len() > 1 { format!(", {problems} of them in {job}") } else { String::new() };
         let log = again("log", &log_of(args, vec![job.clone()]));
         out.push_str(&format!("renderers reported {all}{most}; read them with: {log}\n"));
     }
     if ended.outcome.interrupted {
-        out.push_str(&format!("{}; go on with: {}\n", paint(screen, show::ODD, "interrupted"), again("run", &args.common)));
+        out.push_str(&format!(
+            "{}; go on with: {}\n",
+            paint(screen, show::ODD, "interrupted"),
+            again("run", &args.common)
+        ));
         return out;
     }
     if !args.only.is_empty() {
         // Whoever asks for some calls only is told about those.
-        let word = if ended.total > 0 && ended.outcome.landed < ended.total { "not all of these calls came out" } else { "these calls are done" };
+        let word = if ended.total > 0 && ended.outcome.landed < ended.total {
+            "not all of these calls came out"
+        } else {
+            "these calls are done"
+        };
         out.push_str(&format!("{word}\n"));
         return out;
     }

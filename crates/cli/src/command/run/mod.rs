@@ -19,7 +19,6 @@ use truepath_exec::failure::{Cause, Failure, Trouble};
 use truepath_exec::landing::recover;
 use truepath_exec::observe::{Look, Observation};
 use truepath_exec::process::SystemPrograms;
-use truepath_exec::record::Asking;
 use truepath_exec::scheduler::{self, Orders, Outcome, export};
 use truepath_exec::share::{self as claims, Claims, Member, Other, Times};
 use truepath_exec::state::journal::{self, Journal, Opening};
@@ -171,11 +170,7 @@ fn sheet(
     }
     loaded.plan.run.workers = args.workers.or(here).unwrap_or(loaded.plan.run.workers).max(1);
     work::share_threads(loaded);
-    if loaded.ground.made_of.is_empty() {
-        let counter = Counter::new("reading scenes, MB", around.err);
-        loaded.ground.made_of = asking(loaded, around, &|more| counter.add(more)).now();
-        counter.end();
-    }
+    loaded.look_up_made(around);
     let loaded = &*loaded;
     let before = observe(loaded, around)?;
     if choice == Existing::Stop && before.iter().any(|verdict| !standing(verdict).is_empty()) {
@@ -245,18 +240,6 @@ fn looked(loaded: &Loaded, machine: &Machine, around: &Surroundings) -> Result<V
 
 fn observation<'o>(loaded: &'o Loaded, machine: &'o Machine, told: &'o (dyn Fn(u64) + Sync)) -> Observation<'o> {
     Observation { plan: &loaded.plan, machine, look: Look::Trusting, beside: &[], told }
-}
-
-fn asking<'a>(loaded: &'a Loaded, around: &'a Surroundings, told: &'a dyn Fn(u64)) -> Asking<'a> {
-    Asking {
-        plan: &loaded.plan,
-        adapters: &loaded.adapters,
-        programs: loaded.programs(around),
-        facts: &loaded.facts,
-        state: &loaded.state,
-        resource: &pipeline::load::resource,
-        told,
-    }
 }
 
 /// Renders; what failed for good, and whether this is the member that ends the round.

@@ -2,9 +2,11 @@
 //!
 //! Everything stands in the line itself and nothing is handed through `call`, which would read each word a second time.
 
+use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
-use crate::invoke::command_line::{CommandLine, stages};
+use crate::adapter::Adapter;
+use crate::invoke::command_line::{CommandLine, Product, stages};
 use crate::invoke::quote::cmd::word;
 use crate::invoke::written::Spelt;
 use crate::plan::Plan;
@@ -12,32 +14,32 @@ use crate::resolve::paths;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
-use super::{BasePath, Body, Script, bases, in_pieces};
+use super::rules::literal;
+use super::{BasePath, Body, Script, bases, in_pieces, json};
 
 /// The longest line that cmd reads (Microsoft, "Command prompt line string limitation").
 pub const LONGEST: usize = 8191;
+
+/// What stands before each line at the end of the script that is one for the journal.
+const SERIES: &str = "::series";
 
 /// The whole script.
 ///
 /// # Errors
 /// In words, what cannot be said to cmd: a control character in a value, or a line that is too long.
-pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script, threads: &dyn Threads) -> Result<String, String> {
+pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> Result<String, String> {
     let bases = bases(plan, steps);
-    let writer = Writer { plan, bases: &bases, keep_going: wish.keep_going };
+    let writer = Writer { plan, bases: &bases, wish };
     let mut out = "@echo off\n".to_owned();
     for line in super::head(plan, steps) {
         let _ = writeln!(out, "rem {}", line.replace('%', "%%"));
     }
+    out.push_str("rem Started again, it renders what is not there yet; with --again, everything.\n");
     out.push_str("setlocal EnableExtensions DisableDelayedExpansion\nchcp 65001 >nul\n\n");
     for BasePath { name, path } in &bases {
         let _ = writeln!(out, "set \"{name}={}\"", inner(path)?);
     }
-    let home = writer.path(&plan.home.folder)?;
-    let _ =
-        writeln!(out, "set \"total={}\"\nset \"failed=0\"\nif not exist {home} exit /b 4\ncd /d {home}", steps.len());
-    for folder in super::folders(plan, steps) {
-        out.push_str(&writer.folder(&folder)?);
-    }
+    writer.begin(&mut out, steps)?;
     let numbered: Vec<(usize, &CommandLine)> = (1..).zip(steps).collect();
     let parts = map(threads, &numbered, |(number, step)| {
         let mut part = String::new();
@@ -45,16 +47,8 @@ pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script, threads: &dyn T
     });
     let parts: Vec<String> = parts.into_iter().collect::<Result<_, String>>()?;
     parts.iter().for_each(|part| out.push_str(part));
-    out.push_str("\n:finish\nset \"outcome=complete\"\nif not \"%failed%\"==\"0\" set \"outcome=incomplete\"\n");
-    for command in &plan.run.after {
-        let words = command.iter().map(after_word).collect::<Result<Vec<_>, _>>()?;
-        let _ = writeln!(out, "call {}", words.join(" "));
-    }
-    if wish.pause {
-        out.push_str("pause\n");
-    }
-    out.push_str("exit /b %failed%\n");
-    if let Some(line) = out.lines().find(|line| line.len() > LONGEST) {
+    writer.end(&mut out, steps)?;
+    if let Some(line) = out.lines().find(|line| line.len() > LONGEST && !line.starts_with(SERIES)) {
         let start: String = line.chars().take(60).collect();
         return Err(format!("a line is longer than the {LONGEST} characters that cmd reads: {start}..."));
     }
@@ -73,10 +67,91 @@ fn unsaid(text: &str) -> String {
 struct Writer<'w> {
     plan: &'w Plan,
     bases: &'w [BasePath],
-    keep_going: bool,
+    wish: &'w Script<'w>,
 }
 
+/// A file on its way to its name: where it lies, its name, its frame; each may be a variable.
+struct Move<'m> {
+    from: &'m str,
+    to: &'m str,
+    frame: &'m str,
+}
+
+const HELD: Move<'static> = Move { from: "%held%", to: "%held_final%", frame: "%held_frame%" };
+
 impl Writer<'_> {
+    fn stages(&self) -> impl Iterator<Item = &str> {
+        self.bases.iter().map(|base| base.name.as_str()).filter(|name| name.starts_with("stage_"))
+    }
+
+    /// Counters, a stage folder of this start's own, and a journal.
+    fn begin(&self, out: &mut String, steps: &[CommandLine]) -> Result<(), String> {
+        let home = self.path(&self.plan.home.folder)?;
+        let _ = write!(
+            out,
+            "set \"total={}\"\nset \"planned={}\"\nset \"turn={}\"\n\
+             set \"failed=0\"\nset \"there=0\"\nset \"again=\"\nif \"%~1\"==\"--again\" set \"again=yes\"\n\
+             if not \"%~1\"==\"\" if not defined again echo usage: %~nx0 [--again]>&2\n\
+             if not \"%~1\"==\"\" if not defined again exit /b 2\n\
+             set \"start=script-%computername%-%random%%random%\"\nif not exist {home} exit /b 4\ncd /d {home}\n",
+            steps.len(),
+            super::planned(steps),
+            self.wish.turn
+        );
+        for stage in self.stages() {
+            let _ = writeln!(out, "set \"base_{stage}=%{stage}:/=\\%\"\nset \"{stage}=%{stage}%/%start%\"");
+        }
+        for folder in super::folders(self.plan, steps) {
+            out.push_str(&self.folder(&folder)?);
+        }
+        if super::planned(steps) > 0 {
+            let _ = write!(
+                out,
+                "set \"journals=%logs:/=\\%\\..\\journal\"\nif not exist \"%journals%\" mkdir \"%journals%\"\n\
+                 set \"journal=%journals%\\%start%.jsonl\"\nset \"logs_in_json=%logs:\\=\\\\%\"\n\
+                 for /f \"tokens=6 delims=:,\" %%t in ('type \"%journals%\\*.jsonl\" 2^>nul ^| findstr /b \"{{.event.:.began\"') do if %%t geq %turn% set \"turn=%%t\"\n\
+                 set /a turn+=1 >nul\n\
+                 >\"%journal%\" echo {{\"event\":\"began\",\"truepath\":1,\"turn\":%turn%,\"tag\":\"%start%\",\"host\":\"%computername%\",\"process\":0,\"born\":\"\",\"boot\":\"\",\"space\":\"\",\"at\":\"\",\"share\":false,\"files\":%planned%}}\n\
+                 for /f \"usebackq tokens=1,* delims= \" %%a in (\"%~f0\") do if \"%%a\"==\"{SERIES}\" >>\"%journal%\" echo %%b\n",
+            );
+        }
+        Ok(())
+    }
+
+    fn end(&self, out: &mut String, steps: &[CommandLine]) -> Result<(), String> {
+        out.push_str("\n:finish\nset \"outcome=complete\"\nif not \"%failed%\"==\"0\" set \"outcome=incomplete\"\n");
+        for stage in self.stages() {
+            // A folder that is not empty stays.
+            for folder in [
+                format!("%{stage}:/=\\%"),
+                format!("%base_{stage}%"),
+                format!("%base_{stage}%\\.."),
+                format!("%base_{stage}%\\..\\.."),
+            ] {
+                let _ = writeln!(out, "rmdir \"{folder}\" 2>nul");
+            }
+        }
+        if super::planned(steps) > 0 {
+            out.push_str("set /a absent=planned-there >nul\n");
+            out.push_str(">>\"%journal%\" echo {\"event\":\"over\",\"landed\":%there%,\"lacking\":%absent%,\"outcome\":\"%outcome%\",\"t\":0}\n");
+            out.push_str("echo %there% of %planned% files are there\n");
+            out.push_str("if not \"%absent%\"==\"0\" echo %absent% missing: start it again to go on>&2\n");
+        }
+        for command in &self.plan.run.after {
+            let words = command.iter().map(after_word).collect::<Result<Vec<_>, _>>()?;
+            let _ = writeln!(out, "call {}", words.join(" "));
+        }
+        if self.wish.pause {
+            out.push_str("pause\n");
+        }
+        out.push_str("exit /b %failed%\n");
+        let rendered: BTreeSet<usize> = steps.iter().flat_map(|step| &step.writes).map(|write| write.series).collect();
+        for at in rendered {
+            let _ = write!(out, "{SERIES} {}", self.wish.series_line(self.plan, at));
+        }
+        Ok(())
+    }
+
     /// One word in which base folders are named by their variables. Between quotes their values mean nothing to cmd; a word
     /// with quotes of its own is written out.
     fn word(&self, text: &str) -> Result<String, String> {
@@ -103,7 +178,7 @@ impl Writer<'_> {
         Ok(format!("if not exist {folder} mkdir {folder}\nif not exist {folder} exit /b 4\n"))
     }
 
-    /// A file name for cmd's own commands.
+    /// A file name for cmd's own commands, between quotes.
     fn path(&self, text: &str) -> Result<String, String> {
         let mut out = "\"".to_owned();
         for piece in in_pieces(text, self.bases) {
@@ -121,11 +196,17 @@ impl Writer<'_> {
     fn step(&self, out: &mut String, at: usize, step: &CommandLine) -> Result<(), String> {
         let title = format!("{} {} frames {}", step.job, step.passes.join(" "), step.frames);
         let _ = writeln!(out, "\nrem {}", title.replace('%', "%%"));
-        for stage in stages(step) {
-            out.push_str(&self.folder(stage)?);
+        match &step.product {
+            Some(product) => self.export(out, at, step, product),
+            None if step.writes.is_empty() => self.guarded(out, at, step),
+            None => self.rendered(out, at, step),
         }
+    }
+
+    /// The program of a step, its environment and its arguments, with its output in its log; then its exit code.
+    fn command(&self, out: &mut String, step: &CommandLine) -> Result<(), String> {
         let log = self.path(&step.log)?;
-        let _ = writeln!(out, "echo [{at} of %total%] {}.log\nset \"lacking=0\"\nsetlocal", step.id);
+        out.push_str("setlocal\n");
         for (name, value) in &step.env {
             let _ = writeln!(out, "set \"{name}={}\"", inner(value)?);
         }
@@ -139,57 +220,221 @@ impl Writer<'_> {
         let call = if batch { "call " } else { "" };
         let _ = writeln!(out, "{call}{program} {} >{log} 2>&1", words.join(" "));
         let _ = writeln!(out, "endlocal & set \"code=%errorlevel%\"\ntype {log}");
+        Ok(())
+    }
+
+    /// What becomes of the script when a call has failed.
+    fn fail(&self, out: &mut String, when: &str) {
+        let _ = writeln!(out, "{when} set \"failed=3\"");
+        if !self.wish.keep_going {
+            let _ = writeln!(out, "{when} goto finish");
+        }
+    }
+
+    /// An exporter. What it writes replaces what was there.
+    fn export(&self, out: &mut String, at: usize, step: &CommandLine, product: &Product) -> Result<(), String> {
+        let (staged, path) = (self.path(&product.staged)?, self.path(&product.path)?);
+        let folder = self.path(paths::parent(&product.staged))?;
+        let _ = write!(
+            out,
+            "echo [{at} of %total%] {}\nset \"made=\"\nif exist {folder} rmdir /s /q {folder}\nmkdir {folder}\n",
+            inner(&step.id)?
+        );
+        self.command(out, step)?;
+        let _ = write!(
+            out,
+            "if \"%code%\"==\"0\" if exist {staged} set \"made=yes\"\nif defined made if exist {path}.of del {path}.of\n\
+             if defined made move /y {staged} {path} >nul\nrmdir {folder} 2>nul\n\
+             if not defined made echo the export ended with %code% and made nothing>&2\n"
+        );
+        self.fail(out, "if not defined made");
+        Ok(())
+    }
+
+    /// A call that `truepath run` makes: it looks after its files by itself.
+    fn guarded(&self, out: &mut String, at: usize, step: &CommandLine) -> Result<(), String> {
+        let _ = writeln!(out, "echo [{at} of %total%] {}", inner(&step.id)?);
+        self.command(out, step)?;
+        self.fail(out, "if not \"%code%\"==\"0\"");
+        Ok(())
+    }
+
+    fn rendered(&self, out: &mut String, at: usize, step: &CommandLine) -> Result<(), String> {
+        let (id, log) = (inner(&step.id)?, self.path(&step.log)?);
+        let count = step.writes.len() as i64 * step.frames.count();
+        let finals = || step.writes.iter().flat_map(|write| step.frames.iter().map(move |frame| (write.series, frame)));
+        let name = |(series, frame): (usize, i64)| self.path(&self.plan.series[series].name(frame));
+        out.push_str("set \"wanted=%again%\"\n");
+        for file in finals() {
+            let path = name(file)?;
+            if let Some(bytes) = self.wish.broken.get(&file) {
+                // It is there, and has to be made again.
+                let _ = writeln!(out, "for %%f in ({path}) do if \"%%~zf\"==\"{bytes}\" del {path}");
+            }
+            let _ = writeln!(out, "if not exist {path} set \"wanted=yes\"");
+        }
+        let _ = write!(
+            out,
+            "if not defined wanted set /a there+={count} >nul\nif not defined wanted echo [{at} of %total%] {id}: there already\n\
+             if not defined wanted goto over{at}\necho [{at} of %total%] {id}\nset \"pause=1\"\n:call{at}\n"
+        );
+        for stage in stages(step) {
+            let stage = self.path(stage)?;
+            let _ =
+                writeln!(out, "if exist {stage} rmdir /s /q {stage}\nmkdir {stage}\nif not exist {stage} exit /b 4");
+        }
+        let series = step.writes.iter().map(|write| json(&self.plan.series[write.series].id));
+        let of = format!(
+            "\"call\":\"{id}\",\"job\":{},\"series\":[{}]",
+            percent(&json(&step.job)),
+            percent(&series.collect::<Vec<_>>().join(","))
+        );
+        let log_in_json = format!("\"log\":\"%logs_in_json%/{}\"", inner(paths::file_name(&step.log))?);
+        let _ = writeln!(
+            out,
+            ">>\"%journal%\" echo {{\"event\":\"started\",{of},\"frames\":\"{}\",\"worker\":1,\"process\":0,\"born\":\"\",{log_in_json},\"t\":0}}",
+            step.frames
+        );
+        self.command(out, step)?;
+        let adapter = self.wish.adapters.get(&step.adapter);
+        self.trust(out, adapter, &log);
+        self.files(out, step, (&id, adapter))?;
+        let _ = writeln!(
+            out,
+            ">>\"%journal%\" echo {{\"event\":\"ended\",\"call\":\"{id}\",\"code\":%code%,\"ok\":%well%,\"files\":%landed%,\"lacking\":\"%lost%\",\"seconds\":0,{log_in_json},\"t\":0}}"
+        );
+        if let Some(find) = adapter.and_then(|adapter| found(&adapter.log.wait, &log)) {
+            let _ = write!(
+                out,
+                "set \"waits=\"\nif \"%landed%\"==\"0\" {find} && set \"waits=yes\"\n\
+                 if defined waits echo no licence is free; again in %pause% s>&2\n\
+                 if defined waits ping -n %pause% 127.0.0.1 >nul\nif defined waits set /a pause=pause*2+1 >nul\n\
+                 if defined waits if %pause% gtr 60 set \"pause=60\"\nif defined waits goto call{at}\n"
+            );
+        }
+        for file in finals() {
+            let _ = writeln!(out, "if exist {} set /a there+=1 >nul", name(file)?);
+        }
+        let _ = write!(
+            out,
+            "if not \"%lacking%\"==\"0\" >>\"%journal%\" echo {{\"event\":\"failed\",{of},\"frames\":\"%lost%\",\"why\":\"ended with %code%\",{log_in_json}}}\n\
+             if not \"%lacking%\"==\"0\" echo failed with exit code %code%, %lacking% missing: see {log}>&2\n\
+             if \"%lacking%\"==\"0\" if \"%well%\"==\"false\" echo note: all files are there, and the exit code was %code%: see {log}>&2\n"
+        );
+        self.fail(out, "if not \"%lacking%\"==\"0\"");
+        let _ = writeln!(out, ":over{at}");
+        Ok(())
+    }
+
+    /// Whether the files of a call can be trusted, by its exit code and its log: all, those moved on from, or none.
+    fn trust(&self, out: &mut String, adapter: Option<&Adapter>, log: &str) {
+        let Some(adapter) = adapter else { return };
+        out.push_str("set \"well=false\"\n");
+        for code in &adapter.ok {
+            let _ = writeln!(out, "if \"%code%\"==\"{code}\" set \"well=true\"");
+        }
+        out.push_str("set \"trust=moved_on\"\nif \"%well%\"==\"true\" set \"trust=all\"\n");
+        if let Some(find) = found(&adapter.log.finished, log) {
+            let _ = writeln!(out, "{find} || set \"trust=moved_on\"");
+        }
+        if let Some(find) = found(&adapter.log.fatal, log) {
+            let _ = writeln!(out, "{find} && set \"trust=nothing\"");
+        }
+    }
+
+    /// Lands the files of a call, series by series.
+    fn files(
+        &self,
+        out: &mut String,
+        step: &CommandLine,
+        (id, adapter): (&str, Option<&Adapter>),
+    ) -> Result<(), String> {
+        out.push_str("set \"lacking=0\"\nset \"landed=0\"\nset \"lost=\"\n");
+        let log = self.path(&step.log)?;
+        let wrote = adapter.and_then(|adapter| found(&adapter.log.wrote, &log));
         for write in &step.writes {
             let series = &self.plan.series[write.series];
             let stage = self.path(&write.stage)?;
             let open = stage.trim_end_matches('"');
+            out.push_str("set \"held=\"\n");
+            let told = (percent(&json(&series.id)), id);
             for frame in step.frames.iter() {
                 let staged = write.expected.spellings(frame);
                 let staged = staged
                     .iter()
                     .map(|spelling| Ok(format!("{open}\\{}\"", inner(&glob(spelling).replace('/', "\\"))?)));
-                self.land(out, &series.name(frame), &staged.collect::<Result<Vec<_>, String>>()?)?;
+                let staged = staged.collect::<Result<Vec<_>, String>>()?;
+                self.file(out, (frame, &self.path(&series.name(frame))?), &staged, (&told.0, told.1));
             }
+            if let Some(find) = &wrote {
+                let _ = writeln!(
+                    out,
+                    "set \"told=\"\nif defined held for %%f in (\"%held%\") do {} | findstr /l /c:\"%%~nxf\" >nul && set \"told=yes\"",
+                    find.trim_end_matches(" >nul")
+                );
+                moved(out, "if defined held if defined told", &HELD, (&told.0, told.1));
+                out.push_str("if defined told set \"held=\"\n");
+            }
+            lost(out, "if defined held", "\"%held_final%\": perhaps not finished, left in \"%held%\"", "%held_frame%");
             let _ = writeln!(out, "rmdir {stage} 2>nul");
-        }
-        if step.writes.is_empty() && step.product.is_none() {
-            out.push_str("if not \"%code%\"==\"0\" set \"lacking=1\"\n");
-        }
-        if let Some(product) = &step.product {
-            self.land(out, &product.path, &[self.path(&product.staged)?])?;
-            let _ = writeln!(out, "rmdir {} 2>nul", self.path(paths::parent(&product.staged))?);
-        }
-        let _ = writeln!(
-            out,
-            "if not \"%lacking%\"==\"0\" echo failed with exit code %code%, %lacking% missing: see {log}>&2"
-        );
-        let _ = writeln!(out, "if not \"%lacking%\"==\"0\" set \"failed=3\"");
-        let _ = writeln!(
-            out,
-            "if \"%lacking%\"==\"0\" if not \"%code%\"==\"0\" echo note: all files are there, and the exit code was %code%: see {log}>&2"
-        );
-        if !self.keep_going {
-            out.push_str("if not \"%failed%\"==\"0\" goto finish\n");
         }
         Ok(())
     }
 
-    /// Moves the first of some staged files that is there and not empty.
-    fn land(&self, out: &mut String, target: &str, staged: &[String]) -> Result<(), String> {
-        let target = self.path(target)?;
+    /// Lands the first of some staged files that is there and not empty, as far as it can be trusted. What stands under its
+    /// name stays, unless all is rendered again.
+    fn file(&self, out: &mut String, (frame, path): (i64, &str), staged: &[String], told: (&str, &str)) {
         // The size with a zero behind it: of a file that is not there "0", of an empty one "00".
-        let _ = writeln!(
+        let _ = write!(
             out,
-            "set \"found=\"\nfor %%f in ({}) do if not defined found if not \"%%~zf0\"==\"0\" if not \"%%~zf0\"==\"00\" set \"found=%%~f\"",
+            "set \"keep=\"\nif exist {path} if not defined again set \"keep=yes\"\nset \"found=\"\n\
+             for %%f in ({}) do if not defined found if not \"%%~zf0\"==\"0\" if not \"%%~zf0\"==\"00\" set \"found=%%~f\"\n\
+             if defined found if defined keep del \"%found%\"\nif defined keep set \"found=\"\n\
+             if \"%trust%\"==\"nothing\" set \"found=\"\n",
             staged.join(" ")
         );
-        let _ = writeln!(
+        let (bare, number) = (path.trim_matches('"'), frame.to_string());
+        let later = "if defined found if \"%trust%\"==\"moved_on\"";
+        // What a later file of its series follows has been finished.
+        moved(out, &format!("{later} if defined held"), &HELD, told);
+        let own = Move { from: "%found%", to: bare, frame: &number };
+        moved(out, "if defined found if \"%trust%\"==\"all\"", &own, told);
+        let _ = write!(
             out,
-            "if defined found move /y \"%found%\" {target} >nul\nif defined found if exist \"%found%\" set \"failed=4\"\n\
-             if not defined found echo missing: {target}>&2\nif not defined found set /a lacking+=1 >nul"
+            "{later} set \"held_final={bare}\"\n{later} set \"held_frame={frame}\"\n{later} set \"held=%found%\"\n"
         );
-        Ok(())
+        lost(out, "if not defined found if not defined keep", path, &number);
     }
+}
+
+/// Looks for a rule of an adapter in a log; `None` where cmd cannot.
+fn found(rule: &Option<String>, log: &str) -> Option<String> {
+    let (text, begins) = literal(rule.as_deref()?)?;
+    Some(format!("findstr /l{} /c:\"{text}\" {log} >nul", if begins { " /b" } else { "" }))
+}
+
+/// Writes a landing down, then moves the file.
+fn moved(out: &mut String, when: &str, file: &Move<'_>, (series, id): (&str, &str)) {
+    let Move { from, to, frame } = file;
+    let _ = write!(
+        out,
+        "{when} for %%f in (\"{from}\") do set \"bytes=%%~zf\"\n\
+         {when} >>\"%journal%\" echo {{\"event\":\"landed\",\"series\":{series},\"frame\":{frame},\"bytes\":%bytes%,\"digest\":\"\",\"call\":\"{id}\"}}\n\
+         {when} move /y \"{from}\" \"{to}\" >nul\n{when} if exist \"{from}\" set \"failed=4\"\n{when} set /a landed+=1 >nul\n"
+    );
+}
+
+/// Tells a file that did not come out.
+fn lost(out: &mut String, when: &str, what: &str, frame: &str) {
+    let _ = write!(
+        out,
+        "{when} echo missing: {what}>&2\n{when} set /a lacking+=1 >nul\n\
+         {when} if defined lost set \"lost=%lost%,{frame}\"\n{when} if not defined lost set \"lost={frame}\"\n"
+    );
+}
+
+fn percent(text: &str) -> String {
+    text.replace('%', "%%")
 }
 
 fn glob(spelling: &[Spelt]) -> String {

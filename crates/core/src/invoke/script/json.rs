@@ -1,25 +1,34 @@
 //! Command lines as JSON, for programs. Written call by call, since there may be a hundred thousand of them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
 
-use crate::plan::Plan;
+use crate::invoke::command_line::{CommandLine, stages};
+use crate::invoke::written::Spelt;
+use crate::plan::{Adapters, Plan};
+use crate::resolve::paths;
 use crate::threads::{Threads, map};
-
-use crate::invoke::command_line::CommandLine;
 
 /// The document: every call of some plans.
 #[must_use]
-pub fn document(scripts: &[(&Plan, Vec<CommandLine>)], threads: &dyn Threads) -> String {
-    let one = |(plan, step): (&'_ Plan, &'_ CommandLine)| {
+pub fn document(sheets: &[(&Plan, &Adapters, &[CommandLine])], threads: &dyn Threads) -> String {
+    let one = |(plan, adapters, step): (&'_ Plan, &'_ Adapters, &'_ CommandLine)| {
         let writes = step.writes.iter().map(|write| {
             let series = &plan.series[write.series];
             let pass = (series.passes.len() == 1).then(|| plan.jobs[series.job].passes[series.passes[0]].label.clone());
             Writes { series: series.id.clone(), pass, pattern: series.pattern.spelt(), frames: step.frames.to_string() }
         });
+        let (lands, product) = (lands(plan, step), step.product.as_ref());
+        let mut folders: BTreeSet<String> = lands.iter().map(|land| paths::parent(&land.to).to_owned()).collect();
+        folders.insert(paths::parent(&step.log).to_owned());
         CallDocument {
             id: step.id.clone(),
+            kind: if product.is_some() { "export" } else { "render" },
+            folders: folders.into_iter().collect(),
+            stage: stages(step).into_iter().map(str::to_owned).collect(),
+            lands,
+            ok: adapters.get(&step.adapter).filter(|_| !step.writes.is_empty()).map_or(vec![0], |own| own.ok.clone()),
             job: step.job.clone(),
             passes: step.passes.clone(),
             frames: step.frames.to_string(),
@@ -32,16 +41,39 @@ pub fn document(scripts: &[(&Plan, Vec<CommandLine>)], threads: &dyn Threads) ->
             needs: step.needs.clone(),
         }
     };
-    let steps = scripts.iter().flat_map(|(plan, steps)| steps.iter().map(move |step| (*plan, step)));
-    let steps: Vec<(&Plan, &CommandLine)> = steps.collect();
+    let steps = sheets.iter().flat_map(|(plan, own, steps)| steps.iter().map(move |step| (*plan, *own, step)));
+    let steps: Vec<(&Plan, &Adapters, &CommandLine)> = steps.collect();
     let written = map(threads, &steps, |step| serde_json::to_string(&one(*step)).unwrap_or_default());
     format!("{{\n  \"truepath\": 1,\n  \"calls\": [\n    {}\n  ]\n}}\n", written.join(",\n    "))
+}
+
+/// The files of a call on their way to their names, in the order in which they are written.
+fn lands(plan: &Plan, step: &CommandLine) -> Vec<Land> {
+    if let Some(product) = &step.product {
+        return vec![Land { from: product.staged.clone(), or: Vec::new(), to: product.path.clone() }];
+    }
+    let of_frame = |frame: i64| {
+        step.writes.iter().map(move |write| {
+            let spelt = |spelling: &Vec<Spelt>| {
+                let piece = |piece: &Spelt| match piece {
+                    Spelt::Text(text) => text.clone(),
+                    Spelt::Frame(_) | Spelt::Any => "*".to_owned(),
+                };
+                format!("{}/{}", write.stage, spelling.iter().map(piece).collect::<String>())
+            };
+            let mut spellings = write.expected.spellings(frame).iter().map(spelt).collect::<Vec<_>>().into_iter();
+            let from = spellings.next().unwrap_or_default();
+            Land { from, or: spellings.collect(), to: plan.series[write.series].name(frame) }
+        })
+    };
+    step.frames.iter().flat_map(of_frame).collect()
 }
 
 /// One call in JSON.
 #[derive(Serialize)]
 struct CallDocument {
     id: String,
+    kind: &'static str,
     job: String,
     passes: Vec<String>,
     frames: String,
@@ -49,9 +81,22 @@ struct CallDocument {
     arguments: Vec<String>,
     env: BTreeMap<String, String>,
     folder: String,
+    folders: Vec<String>,
+    stage: Vec<String>,
+    ok: Vec<i64>,
     log: String,
     writes: Vec<Writes>,
+    lands: Vec<Land>,
     needs: Vec<String>,
+}
+
+/// One file in JSON: where it is written, where it may be written instead, and the name it is given.
+#[derive(Serialize)]
+struct Land {
+    from: String,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    or: Vec<String>,
+    to: String,
 }
 
 /// One series of a call in JSON.

@@ -2,6 +2,7 @@
 
 pub mod cmd;
 pub mod json;
+mod rules;
 pub mod sh;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -9,16 +10,36 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use crate::frames::{FrameRun, Frames};
 use crate::invoke::command_line::CommandLine;
 use crate::invoke::stage::stage_base;
-use crate::plan::Plan;
+use crate::plan::{Adapters, Plan};
 use crate::resolve::paths;
+use crate::run::event::{Event, SeriesOf};
+use crate::run::fingerprint::Fingerprint;
 
-/// How a script behaves.
-#[derive(Clone, Copy, Debug, Default)]
-pub struct Script {
+/// How a script behaves, and what it has to know beside its calls.
+#[derive(Clone, Copy, Debug)]
+pub struct Script<'s> {
     /// Go on after a call that failed.
     pub keep_going: bool,
     /// Wait for a key at the end, so that a window opened by a double-click stays (cmd only).
     pub pause: bool,
+    /// The adapters of the calls.
+    pub adapters: &'s Adapters,
+    /// What the frames of each series are made of.
+    pub made: &'s [Option<Fingerprint>],
+    /// The turn of its journal, where no later one is there when it is started.
+    pub turn: u64,
+    /// Files that are there and have to be made again, by series and frame: their bytes.
+    pub broken: &'s BTreeMap<(usize, i64), u64>,
+}
+
+impl Script<'_> {
+    /// The line of a journal that says what the frames of a series are made of.
+    fn series_line(&self, plan: &Plan, at: usize) -> String {
+        let series = &plan.series[at];
+        let made = self.made.get(at).and_then(Option::as_ref).map(|made| made.parts.clone());
+        let (pattern, shift) = (series.pattern.spelt(), series.shift.0);
+        Event::Series(SeriesOf { series: series.id.clone(), pattern, shift, made: made.unwrap_or_default() }).line()
+    }
 }
 
 /// A folder or a program that a script names at its head and nowhere else.
@@ -124,6 +145,16 @@ fn base_at<'b>(text: &[u8], bases: &'b [BasePath]) -> Option<&'b BasePath> {
         path.first() == Some(&first) && text.starts_with(path) && matches!(text.get(path.len()), None | Some(b'/'))
     };
     bases.iter().filter(fits).max_by_key(|base| base.path.len())
+}
+
+/// How many files some steps write.
+fn planned(steps: &[CommandLine]) -> i64 {
+    steps.iter().map(|step| step.frames.count() * step.writes.len() as i64).sum()
+}
+
+/// A text as JSON has it, with its quotes.
+fn json(text: &str) -> String {
+    serde_json::to_string(text).unwrap_or_default()
 }
 
 /// The folders that all steps need, each once: for logs, files and products.

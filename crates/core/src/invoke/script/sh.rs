@@ -1,10 +1,12 @@
-//! A POSIX shell script that renders a plan: each call into its stage folder, each file moved to its name once its
-//! program has ended and the file is not empty. The same plan gives the same bytes, and in another folder only the lines
-//! at the head differ that name folders and programs.
+//! A POSIX shell script that renders a plan: each call into fresh stage folders, each file moved to its name once its program
+//! has ended well or has moved on from it. What it does is written into a journal of its own, so that its frames are known
+//! to everybody later. The same plan gives the same bytes, and in another folder only the lines at the head differ that name
+//! folders and programs.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
-use crate::invoke::command_line::{CommandLine, stages};
+use crate::invoke::command_line::{CommandLine, Product, stages};
 use crate::invoke::quote::sh::word;
 use crate::invoke::written::Spelt;
 use crate::plan::Plan;
@@ -12,32 +14,53 @@ use crate::resolve::paths;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
-use super::{BasePath, Body, Script, bases, in_pieces};
+use super::rules::extended;
+use super::{BasePath, Body, Script, bases, in_pieces, json};
 
 /// The whole script.
 #[must_use]
-pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script, threads: &dyn Threads) -> String {
+pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> String {
     let bases = bases(plan, steps);
-    let writer = Writer { plan, bases: &bases };
+    let names: BTreeSet<&str> = steps.iter().map(|step| step.adapter.as_str()).collect();
+    let adapters: BTreeMap<&str, usize> = names.into_iter().zip(1..).collect();
+    let writer = Writer { plan, bases: &bases, wish, adapters: &adapters };
     let mut out = String::new();
     out.push_str("#!/bin/sh\n");
     for line in super::head(plan, steps) {
         let _ = writeln!(out, "# {line}");
     }
-    out.push('\n');
+    out.push_str("# Started again, it renders what is not there yet; with --again, everything.\n\n");
     for BasePath { name, path } in &bases {
         let _ = writeln!(out, "{name}={}", word(path));
     }
-    out.push_str(HEAD);
-    let _ = writeln!(out, "total={}\ngo_on={}", steps.len(), if wish.keep_going { "yes" } else { "no" });
-    out.push_str(&writer.after());
+    let rendered: BTreeSet<usize> = steps.iter().flat_map(|step| &step.writes).map(|write| write.series).collect();
+    let journal = rendered.iter().map(|at| wish.series_line(plan, *at)).collect::<String>();
+    let _ = writeln!(out, "series={}", word(journal.trim_end()));
+    let _ = writeln!(out, "\n{FUNCTIONS}");
+    let stages: Vec<&str> =
+        bases.iter().map(|base| base.name.as_str()).filter(|name| name.starts_with("stage_")).collect();
+    let _ = writeln!(
+        out,
+        "total={}\nplanned={}\nturn={}\ngo_on={}\n",
+        steps.len(),
+        super::planned(steps),
+        wish.turn,
+        if wish.keep_going { "yes" } else { "no" }
+    );
+    for (name, number) in &adapters {
+        writer.adapter(&mut out, *number, name);
+    }
+    out.push_str(&writer.after(&stages));
+    for stage in &stages {
+        let _ = writeln!(out, "clear_after_the_dead \"${stage}\"\nbase_{stage}=${stage}\n{stage}=${stage}/$start");
+    }
     out.push_str("cd \"$home\" || exit 4\n");
     for folder in super::folders(plan, steps) {
         let _ = writeln!(out, "mkdir -p -- {} || exit 4", writer.word(&folder));
     }
     // Each call stands for itself, so that many are written side by side.
     let parts = map(threads, steps, |step| {
-        let mut part = String::with_capacity(600);
+        let mut part = String::with_capacity(900);
         writer.step(&mut part, step);
         part
     });
@@ -46,81 +69,61 @@ pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script, threads: &dyn T
     out
 }
 
-/// Functions of the script: `render` runs one call in its stage folders, `land` moves a file of them to its name, `done_with`
-/// closes the call.
-const HEAD: &str = r#"
-[ -z "${ZSH_VERSION-}" ] || emulate sh
-set -u
-PATH=${PATH:-/usr/local/bin:/usr/bin:/bin}
-export PATH
-failed=0
-at=0
-lacking=0
-code=0
-stage=
-trap 'failed=130; finish' INT TERM HUP
-
-# enter STAGE...: makes the folders that the next call writes to; files are looked for in the last one.
-enter() {
-  mkdir -p -- "$@" || exit 4
-  for stage in "$@"; do :; done
-}
-
-# render NAME PROGRAM ARGUMENTS...: runs one call, its output to the log and to the screen.
-render() {
-  at=$((at + 1))
-  lacking=0
-  log=$logs/$1.log
-  echo "[$at of $total] $1"
-  shift
-  { "$@" 2>&1; echo $? >"$log.code"; } | tee -- "$log"
-  code=4
-  read -r code <"$log.code" || code=4
-  rm -f -- "$log.code"
-}
-
-# land FINAL [STAGED...]: moves a finished file, the first of these that is there and not empty, to its name. Without
-# others it has that very name in the stage folder.
-land() {
-  final=$1
-  shift
-  [ $# -gt 0 ] || set -- "$stage/${final##*/}"
-  for staged in "$@"; do
-    if [ -s "$staged" ]; then
-      mv -f -- "$staged" "$final" && return
-      failed=4
-      return
-    fi
-  done
-  echo "missing: $final" >&2
-  lacking=$((lacking + 1))
-}
-
-# done_with STAGE...: a call is well when all its files are there, whatever its exit code.
-done_with() {
-  [ $# -eq 0 ] || rmdir -- "$@" 2>/dev/null
-  if [ "$lacking" -gt 0 ]; then
-    echo "failed with exit code $code, $lacking missing: see $log" >&2
-    failed=3
-  elif [ "$code" -ne 0 ]; then
-    echo "note: all files are there, and the exit code was $code: see $log" >&2
-  fi
-  [ "$failed" -eq 0 ] || [ "$go_on" = yes ] || finish
-}
-
-"#;
+/// Functions of the script. A call is made of `wanted` (is any of its files lacking?), `enter` (fresh stage folders), `render`
+/// and `done_with`; `files` lists its files, and `file` looks at one of them or lands it, as `doing` says.
+const FUNCTIONS: &str = include_str!("functions.sh");
 
 struct Writer<'w> {
     plan: &'w Plan,
     bases: &'w [BasePath],
+    wish: &'w Script<'w>,
+    /// The adapters that render, with their numbers.
+    adapters: &'w BTreeMap<&'w str, usize>,
 }
 
 impl Writer<'_> {
+    /// What is known of an adapter's program, as a function that a call begins with.
+    fn adapter(&self, out: &mut String, number: usize, name: &str) {
+        let Some(adapter) = self.wish.adapters.get(name) else { return };
+        let rule = |text: &Option<String>| word(&text.as_deref().and_then(extended).unwrap_or_default());
+        let ok: Vec<String> = adapter.ok.iter().map(ToString::to_string).collect();
+        let log = &adapter.log;
+        let _ = writeln!(
+            out,
+            "by_{number}() {{ ok={} wait={} wrote={} fatal={} finished={}; }}",
+            word(&ok.join(" ")),
+            rule(&log.wait),
+            rule(&log.wrote),
+            rule(&log.fatal),
+            rule(&log.finished)
+        );
+    }
+
     /// Commands of the sheet for the end of the plan, and the end itself.
-    fn after(&self) -> String {
-        let mut out = "\nfinish() {\n  trap - INT TERM HUP\n  outcome=complete\n  [ \"$failed\" -eq 0 ] || outcome=incomplete\n  \
-                       [ \"$failed\" -ne 130 ] || outcome=interrupted\n"
-            .to_owned();
+    fn after(&self, stages: &[&str]) -> String {
+        let mut out = r#"
+finish() {
+  trap - INT TERM HUP
+"#
+        .to_owned();
+        for stage in stages {
+            let _ = writeln!(
+                out,
+                "  rmdir -- \"${stage}\" \"$base_{stage}\" \"${{base_{stage}%/*}}\" \"${{base_{stage}%/*/*}}\" 2>/dev/null"
+            );
+        }
+        out.push_str(
+            r#"  outcome=complete
+  [ "$failed" -eq 0 ] || outcome=incomplete
+  [ "$failed" -ne 130 ] || outcome=interrupted
+  if [ "$planned" -gt 0 ]; then
+    [ ! -e "$journal" ] || tell "{\"event\":\"over\",\"landed\":$there,\"lacking\":$((planned - there)),\"outcome\":\"$outcome\",\"t\":$(($(date +%s) - began))}"
+    echo "$there of $planned files are there"
+    [ -z "$missing$missed" ] || echo "missing:$missing$missed" >&2
+    [ "$stopped" = no ] || [ "$at" -ge "$total" ] || echo "ended at call $at of $total; start it again to go on" >&2
+  fi
+"#,
+        );
         for command in &self.plan.run.after {
             let _ = writeln!(out, "  {}", command.iter().map(after_word).collect::<Vec<_>>().join(" "));
         }
@@ -144,12 +147,15 @@ impl Writer<'_> {
 
     fn step(&self, out: &mut String, step: &CommandLine) {
         let _ = writeln!(out, "\n# {} {} frames {}", step.job, step.passes.join(" "), step.frames);
-        let stages: Vec<String> = stages(step).iter().map(|stage| self.word(stage)).collect();
-        if !stages.is_empty() {
-            let _ = writeln!(out, "enter {}", stages.join(" "));
+        match &step.product {
+            Some(product) => self.export(out, step, product),
+            None if step.writes.is_empty() => self.guarded(out, step),
+            None => self.rendered(out, step),
         }
-        let name = paths::file_name(&step.log);
-        let _ = write!(out, "render {}", word(name.strip_suffix(".log").unwrap_or(name)));
+    }
+
+    /// The program of a step with its environment and its arguments.
+    fn command(&self, out: &mut String, step: &CommandLine) {
         if !step.env.is_empty() {
             out.push_str(" env");
             for (name, value) in &step.env {
@@ -165,11 +171,48 @@ impl Writer<'_> {
             let _ = write!(out, " {}", self.word(argument));
         }
         out.push('\n');
+    }
+
+    /// An exporter: made by the first call that needs it. What it writes replaces what was there.
+    fn export(&self, out: &mut String, step: &CommandLine, product: &Product) {
+        let function = function(&step.id);
+        let folder = self.word(paths::parent(&product.staged));
+        let _ = write!(
+            out,
+            "at=$((at + 1))\n{function}_made=no\n{function}() {{\n  [ \"${function}_made\" = no ] || return 0\n  {function}_made=yes log=$logs/{}.log\n  enter {folder}\n  call",
+            word(&step.id)
+        );
+        self.command(out, step);
+        let (staged, path) = (self.word(&product.staged), self.word(&product.path));
+        let _ = writeln!(
+            out,
+            "  if [ \"$code\" -eq 0 ] && [ -s {staged} ]; then\n    rm -f -- {path}.of\n    mv -f -- {staged} {path} && rmdir -- {folder} && return\n  fi\n  \
+             echo \"the export {} ended with $code and made nothing: see $log\" >&2\n  {function}_made=failed\n}}",
+            step.id
+        );
+    }
+
+    /// A call that `truepath run` makes: it looks after its files by itself.
+    fn guarded(&self, out: &mut String, step: &CommandLine) {
+        let id = word(&step.id);
+        let _ = write!(out, "at=$((at + 1))\necho \"[$at of $total] \"{id}\nlog=$logs/{id}.guard.log\ncall");
+        self.command(out, step);
+        out.push_str("[ \"$code\" -eq 0 ] || { echo \"ended with exit code $code: see $log\" >&2; fail 3; }\n");
+    }
+
+    fn rendered(&self, out: &mut String, step: &CommandLine) {
+        let stages: Vec<String> = stages(step).iter().map(|stage| self.word(stage)).collect();
+        out.push_str("files() {\n");
         for write in &step.writes {
             let series = &self.plan.series[write.series];
+            let kind = series.file_type.map_or("-", |known| known.name);
+            let _ = writeln!(out, "of {} {kind}", word(&json(&series.id)));
             for frame in step.frames.iter() {
                 let name = series.name(frame);
-                let _ = write!(out, "land {}", self.word(&name));
+                if let Some(bytes) = self.wish.broken.get(&(write.series, frame)) {
+                    let _ = writeln!(out, "was {bytes}");
+                }
+                let _ = write!(out, "file {frame} {}", self.word(&name));
                 let spellings = write.expected.spellings(frame);
                 let alike = |spelling: &Vec<Spelt>| matches!(spelling.as_slice(), [Spelt::Text(own)] if own == paths::file_name(&name));
                 if stages.len() > 1 || spellings.len() > 1 || !spellings.iter().all(alike) {
@@ -179,14 +222,33 @@ impl Writer<'_> {
                 out.push('\n');
             }
         }
-        if let Some(product) = &step.product {
-            let _ = writeln!(out, "land {} {}", self.word(&product.path), self.word(&product.staged));
+        let ids = step.writes.iter().map(|write| json(&self.plan.series[write.series].id));
+        let ids = format!("[{}]", ids.collect::<Vec<_>>().join(","));
+        let _ = writeln!(
+            out,
+            "}}\nif wanted {} {} {} {}; then",
+            word(&step.id),
+            word(&json(&step.job)),
+            word(&ids),
+            word(&step.frames.to_string())
+        );
+        for need in &step.needs {
+            let function = function(need);
+            let _ = writeln!(out, "{function}\nlog=$logs/$id.log");
+            let _ = writeln!(out, "[ \"${function}_made\" = yes ] || fail 3\n[ \"${function}_made\" = yes ] &&");
         }
-        if step.writes.is_empty() && step.product.is_none() {
-            out.push_str("[ \"$code\" -eq 0 ] || lacking=1\n");
-        }
-        let _ = writeln!(out, "done_with {}", stages.join(" "));
+        let by = self.adapters.get(step.adapter.as_str()).copied().unwrap_or(0);
+        let stages = stages.join(" ");
+        let _ = write!(out, "while by_{by}; enter {stages}; render");
+        self.command(out, step);
+        let _ = writeln!(out, "done_with {stages}; do :; done\nfi");
     }
+}
+
+/// The name of the function that makes an export.
+fn function(id: &str) -> String {
+    let plain = |sign: char| if sign.is_ascii_alphanumeric() { sign } else { '_' };
+    format!("make_{}", id.chars().map(plain).collect::<String>())
 }
 
 /// A staged name as the shell looks for it: `*` where the program writes anything.

@@ -1,0 +1,209 @@
+[ -z "${ZSH_VERSION-}" ] || emulate sh
+set -u
+PATH=${PATH:-/usr/local/bin:/usr/bin:/bin}
+export PATH
+again=no
+for word do
+  case $word in
+    --again) again=yes ;;
+    *) echo "usage: $0 [--again]" >&2; exit 2 ;;
+  esac
+done
+host=$(uname -n | tr -cd 'A-Za-z0-9._-')
+began=$(date +%s)
+start=script-$host-$$-$began
+journals=${logs%/*}/journal
+journal=$journals/$host-$began-$$.jsonl
+logs_in_json=$(printf '%s' "$logs" | sed 's/["\\]/\\&/g')
+failed=0 at=0 there=0 missing= missed= stopped=no stage= was=
+trap 'failed=130; stopped=yes; finish' INT TERM HUP
+
+# tell LINE: writes a line into the journal, which begins with who writes it.
+tell() {
+  if [ ! -e "$journal" ]; then
+    mkdir -p -- "$journals" || exit 4
+    last=$(sed -n 's/^{"event":"began","truepath":1,"turn":\([0-9]*\),.*/\1/p' "$journals"/*.jsonl 2>/dev/null | sort -n | tail -n 1)
+    [ "${last:-0}" -lt "$turn" ] || turn=$((last + 1))
+    {
+      printf '{"event":"began","truepath":1,"turn":%s,"tag":"%s","host":"%s","process":%s,"born":"",' "$turn" "$start" "$host" $$
+      printf '"boot":"%s","space":"%s",' "$(cat /proc/sys/kernel/random/boot_id 2>/dev/null)" "$(readlink /proc/self/ns/pid 2>/dev/null)"
+      printf '"at":"%s","share":false,"files":%s}\n%s\n' "$(date -u +%Y-%m-%dT%H:%M:%SZ)" "$planned" "$series"
+    } >"$journal" || exit 4
+  fi
+  printf '%s\n' "$1" >>"$journal" || exit 4
+}
+
+# clear_after_the_dead FOLDER: removes stage folders of starts on this machine that have ended: nothing of them may land.
+clear_after_the_dead() {
+  for old in "$1/script-$host-"*; do
+    process=${old##*"/script-$host-"}
+    kill -0 "${process%%-*}" 2>/dev/null || rm -rf -- "$old"
+  done
+}
+
+# wanted ID JOB SERIES FRAMES: begins a call; true where any of its files is lacking.
+wanted() {
+  at=$((at + 1))
+  id=$1 job=$2 in_series=$3 frames=$4
+  log=$logs/$id.log
+  log_in_json=$logs_in_json/$id.log
+  doing=look lacking=0 landed=0 pause=1
+  files
+  if [ "$again" = no ] && [ "$lacking" -eq 0 ]; then
+    echo "[$at of $total] $id: there already"
+    return 1
+  fi
+  echo "[$at of $total] $id"
+}
+
+# enter STAGE...: makes fresh folders that the call writes to; files are looked for in the last one.
+enter() {
+  rm -rf -- "$@"
+  mkdir -p -- "$@" || exit 4
+  for stage in "$@"; do :; done
+}
+
+# call PROGRAM ARGUMENTS...: runs a program, its output to the log and to the screen.
+call() {
+  { "$@" 2>&1; echo $? >"$log.code"; } | tee -- "$log"
+  code=4
+  read -r code <"$log.code" || code=4
+  rm -f -- "$log.code"
+}
+
+# render PROGRAM ARGUMENTS...: runs a renderer, and tells from exit code and log whether its files can be trusted.
+render() {
+  since=$(date +%s)
+  tell "{\"event\":\"started\",\"call\":\"$id\",\"job\":$job,\"series\":$in_series,\"frames\":\"$frames\",\"worker\":1,\"process\":$$,\"born\":\"\",\"log\":\"$log_in_json\",\"t\":$((since - began))}"
+  call "$@"
+  case " $ok " in *" $code "*) trust=all ;; *) trust=moved_on ;; esac
+  [ -z "$finished" ] || grep -Eq -- "$finished" "$log" || trust=moved_on
+  [ -z "$fatal" ] || ! grep -Eq -- "$fatal" "$log" || trust=nothing
+}
+
+# done_with STAGE...: lands what came out. True where no licence was free: then the call is made again after a pause.
+done_with() {
+  doing=land lacking=0 lost= held=
+  files
+  let_go
+  rmdir -- "$@" 2>/dev/null
+  over=$(date +%s)
+  case " $ok " in *" $code "*) well=true ;; *) well=false ;; esac
+  tell "{\"event\":\"ended\",\"call\":\"$id\",\"code\":$code,\"ok\":$well,\"files\":$landed,\"lacking\":\"$lost\",\"seconds\":$((over - since)),\"log\":\"$log_in_json\",\"t\":$((over - began))}"
+  if [ "$landed" -eq 0 ] && [ -n "$wait" ] && grep -Eq -- "$wait" "$log"; then
+    echo "no licence is free; again in $pause s" >&2
+    sleep "$pause"
+    pause=$((pause * 2))
+    [ "$pause" -le 60 ] || pause=60
+    missed=
+    return 0
+  fi
+  there=$((there + landed))
+  missing=$missing$missed
+  missed=
+  if [ "$lacking" -gt 0 ]; then
+    tell "{\"event\":\"failed\",\"call\":\"$id\",\"job\":$job,\"series\":$in_series,\"frames\":\"$lost\",\"why\":\"ended with $code\",\"log\":\"$log_in_json\"}"
+    echo "failed with exit code $code, $lacking missing: see $log" >&2
+    fail 3
+  elif [ "$well" = false ]; then
+    echo "note: all files are there, and the exit code was $code: see $log" >&2
+  fi
+  return 1
+}
+
+# fail CODE: something did not come out; the script goes on or ends.
+fail() {
+  failed=$1
+  [ "$go_on" = yes ] || { stopped=yes; finish; }
+}
+
+# of SERIES TYPE: the files that follow are of this series.
+of() {
+  [ "$doing" != land ] || let_go
+  name=$1 type=$2
+}
+
+# was BYTES: a file of so many bytes under the next name is to be made again.
+was() { was=$1; }
+
+# file FRAME FINAL [STAGED...]: looks whether a file is there, or lands it: the first of these that is there and not empty.
+# Without others it has its final name in the stage folder.
+file() {
+  frame=$1 final=$2
+  shift 2
+  old=$was was=
+  if [ -s "$final" ] && [ "$again" = no ] && { [ -z "$old" ] || [ "$(($(wc -c <"$final")))" -ne "$old" ]; }; then
+    [ "$doing" = land ] || there=$((there + 1))
+    return
+  fi
+  if [ "$doing" = look ]; then
+    lacking=$((lacking + 1))
+    return
+  fi
+  [ $# -gt 0 ] || set -- "$stage/${final##*/}"
+  for staged in "$@"; do
+    [ -s "$staged" ] || continue
+    case $trust in
+      all) land "$staged" "$final" "$frame" ;;
+      moved_on)
+        # What a later file of its series follows has been finished.
+        if [ -n "$held" ]; then land "$held" "$held_final" "$held_frame"; fi
+        held=$staged held_final=$final held_frame=$frame ;;
+      *) lose "$final" "$frame" "its log says that the call failed" ;;
+    esac
+    return
+  done
+  lose "$final" "$frame" "not written"
+}
+
+# let_go: the last file of a series after a bad end: it lands where the log says that it was written.
+let_go() {
+  [ -n "$held" ] || return 0
+  if [ -n "$wrote" ] && grep -E -- "$wrote" "$log" | grep -Fq -- "${held##*/}"; then
+    land "$held" "$held_final" "$held_frame"
+  else
+    lose "$held_final" "$held_frame" "perhaps not finished, left in $held"
+  fi
+  held=
+}
+
+# land STAGED FINAL FRAME: gives a file its name, unless its end is missing.
+land() {
+  bytes=$(($(wc -c <"$1")))
+  if ! is_whole "$1" "$type" "$bytes"; then
+    lose "$2" "$3" "cut off, left in $1"
+    return
+  fi
+  tell "{\"event\":\"landed\",\"series\":$name,\"frame\":$3,\"bytes\":$bytes,\"digest\":\"\",\"call\":\"$id\"}"
+  if mv -f -- "$1" "$2"; then
+    landed=$((landed + 1))
+  else
+    failed=4
+    lose "$2" "$3" "cannot be moved there"
+  fi
+}
+
+# lose FINAL FRAME WHY: a file that did not come out.
+lose() {
+  echo "missing: $1: $3" >&2
+  missed="$missed
+  $1"
+  lacking=$((lacking + 1))
+  lost=${lost:+$lost,}$2
+}
+
+# is_whole FILE TYPE BYTES: false where the end that a file of this type must have is not there.
+is_whole() {
+  case $2 in
+    png) [ "$(end_of "$1" 12)" = "00 00 00 00 49 45 4e 44 ae 42 60 82" ] ;;
+    jpeg) [ "$(end_of "$1" 2)" = "ff d9" ] ;;
+    bmp) [ "$(number_at "$1" 2)" -le "$3" ] ;;
+    webp) [ "$(number_at "$1" 4)" -lt "$3" ] ;;
+  esac
+}
+
+# end_of FILE BYTES: its last bytes in hexadecimal.
+end_of() { set -- $(tail -c "$2" "$1" | od -An -v -tx1); echo "$*"; }
+
+# number_at FILE OFFSET: a number of four bytes, the lowest first.
+number_at() { set -- $(od -An -v -tu1 -j "$2" -N 4 "$1") 0 0 0 0; echo $(($1 + $2 * 256 + $3 * 65536 + $4 * 16777216)); }
