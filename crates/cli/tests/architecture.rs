@@ -20,8 +20,8 @@ const CORE: [&str; 17] = [
     "plan",
     "verify",
     "run",
-    "check",
     "invoke",
+    "check",
     "whose",
 ];
 

@@ -168,7 +168,7 @@ fn what_the_renderer_cannot_receive_is_never_lost_in_silence() {
         assert!(!project.path("renders").exists());
     }
     let project = Project::with(&SMALL.replace("adapter = \"understudy\"\n", ""));
-    project.say("check --strict").ended(0);
+    assert!(project.say("check --strict").ended(1).out.contains("warning[adapter-not-given]"));
     assert!(project.say("run").ended(2).err.contains("has no adapter"));
     assert!(
         Project::with(&SMALL.replace("understudy", "understady"))

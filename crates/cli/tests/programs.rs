@@ -310,7 +310,7 @@ fn cmd_scripts_do_the_same_under_wine() {
     project.write("tools/render.bat", "@echo off\r\necho frame %~2 >\"%~1\"\r\necho wrote %~1\r\nexit /b 1\r\n");
     project.write(
         "adapters/batch.toml",
-        "adapter = 1\nname = \"batch\"\nprogram = \"tools/render.bat\"\narguments = [\"{out}\", \"{frame}\", \"{width}x{height}\", \"{scene}\", \"{fps}\"]\n[frames]\nper = \"frame\"\n",
+        "adapter = 1\nname = \"batch\"\nprogram = \"tools/render.bat\"\narguments = [\"{out}\", \"{frame}\", \"{width}x{height}\", \"{scene}\", \"{fps}\"]\n[frames]\nper = \"frame\"\n[log]\nwrote = '^wrote (?<path>.+)$'\n",
     );
     project.say("build --to cmd --pause -o r.cmd").ended(0);
     assert!(std::fs::read_to_string(project.path("r.cmd")).unwrap().contains("\r\npause\r\n"));

@@ -11,12 +11,15 @@ pub struct Content {
     pub not_finite: bool,
     /// The lowest and the highest alpha; `None` where there is none.
     pub alpha: Option<(f32, f32)>,
+    /// A digest of all samples in their order.
+    sum: u64,
 }
 
 impl Content {
     /// Takes in one sample.
     pub(crate) fn add(&mut self, value: f32, is_alpha: bool) {
         self.not_finite |= !value.is_finite();
+        self.sum = (self.sum ^ u64::from(value.to_bits())).wrapping_mul(0x0100_0000_01b3).rotate_left(5);
         if is_alpha {
             let (low, high) = self.alpha.unwrap_or((value, value));
             self.alpha = Some((low.min(value), high.max(value)));
@@ -31,6 +34,12 @@ impl Content {
         for (at, value) in values.enumerate() {
             self.add(value, alpha && at % channels == channels - 1);
         }
+    }
+
+    /// A number that two pictures share when they show the same; `None` where nothing was seen.
+    #[must_use]
+    pub fn digest(&self) -> Option<u64> {
+        (self.samples > 0).then_some(self.sum)
     }
 
     /// What is odd about a picture of colours; of data and masks only numbers that are none.

@@ -86,7 +86,10 @@ pub fn facts(scene: &Path) -> std::io::Result<Read> {
     let name = scene.file_name().unwrap_or_default().to_string_lossy();
     let bytes = scene_bytes(scene, &name)?;
     let (own, mut source, damaged) = match scene::read(&name, &bytes) {
-        Ok(facts) => (facts, "read from the scene", None),
+        Ok(mut facts) => {
+            follow(scene, &mut facts);
+            (facts, "read from the scene", None)
+        }
         Err(Unread::Damaged(why)) => (Facts::default(), "", Some(why)),
         Err(Unread::OtherFormat) => {
             (Facts::default(), "nothing here reads this format, and there is no facts file", None)
@@ -105,6 +108,30 @@ pub fn facts(scene: &Path) -> std::io::Result<Read> {
         };
     }
     Ok(Read { facts, source, damaged, beside })
+}
+
+/// How deep layers may lie in one another.
+const DEEPEST: usize = 16;
+
+/// Takes in the cameras of all layers of a scene, and of theirs. Of a layer that is no text, or is not there, nothing is
+/// known.
+fn follow(scene: &Path, facts: &mut Facts) {
+    let mut open: Vec<(PathBuf, String, usize)> =
+        facts.layers.iter().map(|layer| (scene.to_owned(), layer.clone(), 0)).collect();
+    let mut seen = std::collections::BTreeSet::from([scene.to_owned()]);
+    while let Some((from, layer, depth)) = open.pop() {
+        let Some(path) = resource(&from, &layer).and_then(|path| dunce::canonicalize(path).ok()) else {
+            facts.take_layer(None);
+            continue;
+        };
+        if depth > DEEPEST || !seen.insert(path.clone()) {
+            continue;
+        }
+        // A layer may be text under either extension; what begins otherwise is not read here.
+        let read = std::fs::read(&path).ok().and_then(|bytes| scene::read("layer.usda", &bytes).ok());
+        open.extend(read.iter().flat_map(|read| &read.layers).map(|layer| (path.clone(), layer.clone(), depth + 1)));
+        facts.take_layer(read);
+    }
 }
 
 /// The bytes of a scene that hold its facts: none of a format that nothing here reads.

@@ -7,7 +7,7 @@ mod read;
 mod step;
 mod survey;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 
@@ -21,7 +21,7 @@ use truepath_core::resolve::{self, Job, Stacked};
 use truepath_core::scene::Facts;
 use truepath_core::sheet::machine::MachineFile;
 use truepath_core::sheet::{Key, Settings, Sheet, System};
-use truepath_core::source::Sources;
+use truepath_core::source::{FileId, Sources};
 use truepath_core::template::Lookup;
 use truepath_core::verify::Verdict;
 
@@ -244,14 +244,18 @@ impl Request<'_> {
         let (facts, mut machine) = self.read_scenes(&stacked, &known, sources);
         let known = |scene: &str| facts.get(scene).cloned();
         let jobs = resolve::resolve(&sheet, &stacked, &known, &home, &mut self.findings);
-        let roots = resolve::roots(&sheet, &home, &machine_file, self.way.offline);
-        let stored = if self.way.anew { Pins::default() } else { pins::read(&state)? };
-        let ground = PlanInput { sheet: &sheet, roots: &roots, home: &home, modes, pins: &stored, looking: false };
         let selection = Selection {
             jobs: self.common.jobs.clone(),
             cameras: self.common.camera.clone(),
             passes: self.common.pass.clone(),
         };
+        // What was typed is meant for the jobs that were named.
+        let typed: BTreeSet<FileId> = self.typed.values.values().filter_map(|given| Some(given.at?.file)).collect();
+        let is_asked = |name: &str| jobs.iter().any(|job| job.name == name && selection.takes(job));
+        self.findings.forget_jobs(|at| typed.contains(&at.file), is_asked);
+        let roots = resolve::roots(&sheet, &home, &machine_file, self.way.offline);
+        let stored = if self.way.anew { Pins::default() } else { pins::read(&state)? };
+        let ground = PlanInput { sheet: &sheet, roots: &roots, home: &home, modes, pins: &stored, looking: false };
         let enabled = jobs.iter().filter(|job| Selection::default().takes(job));
         let unpinned = plan::wanted(enabled).beyond(&stored);
         let pins = if unpinned.is_nothing() {
@@ -350,6 +354,13 @@ impl Draft {
             // Where the text itself cannot be read, everything else would be guesswork.
             self.findings.keep_only(NOT_TOML);
         }
+        // Where a mode gives all files names of its own, no final name is touched.
+        let finals = self.rivals.iter().find(|plan| plan.mode.is_none() && plan.home.sheet == self.plan.home.sheet);
+        let finals: BTreeSet<String> =
+            finals.iter().flat_map(|plan| &plan.series).map(|series| series.pattern.spelt()).collect();
+        let is_own = |series: &Series| !finals.contains(&series.pattern.spelt());
+        let apart = self.plan.mode.is_some() && !finals.is_empty() && self.plan.series.iter().all(is_own);
+        let own_names = self.own_path || apart;
         tracing::info!(sheet = %self.path.display(), jobs = self.plan.jobs.len(), series = self.plan.series.len(), "planned");
         Loaded {
             exports: exports(&self.plan, &self.adapters),
@@ -367,7 +378,7 @@ impl Draft {
             facts: self.facts,
             pins: self.pins,
             unpinned: self.unpinned,
-            retouched: retouched && !self.own_path,
+            retouched: retouched && !own_names,
         }
     }
 }

@@ -25,7 +25,7 @@ pub fn program(adapter: &Adapter, places: &Places<'_>) -> Result<PathBuf, String
     let name = adapter.program_on(places.system).ok_or("a program for this system")?;
     if places.system != crate::lower::system() {
         // What is on another machine cannot be looked for here.
-        return Ok(PathBuf::from(name));
+        return Ok(if name.contains('/') { places.folder.join(name) } else { PathBuf::from(name) });
     }
     let found = if name == "truepath" {
         places.own.to_owned()

@@ -48,6 +48,7 @@ impl Survey<'_> {
         let roots: BTreeSet<usize> = series().filter_map(|series| series.root).collect();
         let roots = roots.into_iter().filter_map(|root| plan.roots[root].path.clone());
         let here = plan.home.system == lower::system();
+        machine.elsewhere = !here;
         machine.roots = roots.filter(|_| here).map(|path| (path.clone(), disk::ground(Path::new(&path)))).collect();
         machine.state = disk::not_writable(state.folder());
         machine.cores = std::thread::available_parallelism().ok().map(|cores| cores.get() as u64);

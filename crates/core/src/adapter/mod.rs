@@ -41,6 +41,8 @@ pub struct Adapter {
     pub spelling: Spelling,
     /// How passes may be arranged; `None` for a program that renders one unnamed picture.
     pub can: Option<Vec<Arrangement>>,
+    /// Passes that it knows; empty where nothing says which there are.
+    pub known_passes: Vec<String>,
     /// What stands for the frame in `{out}`; when left out, adapters called once per frame are given the final name, and
     /// for all others there is no number.
     pub number: Option<NumberStyle>,
@@ -297,15 +299,29 @@ impl Adapter {
     #[must_use]
     pub fn carries_option(&self, name: &str) -> bool {
         match name {
-            "type" => ["type", "ext", "out"].iter().any(|token| self.uses(token)) || self.accepts.types.len() == 1,
-            name => self.uses(name),
+            "type" => ["type", "ext", "out"].iter().any(|token| self.uses(token)) || self.does_only(name),
+            name => self.uses(name) || self.does_only(name),
         }
     }
 
-    /// The names of all settings that reach the program, for messages.
+    /// Whether its program does one thing only where others have a choice, so that nothing needs to tell it.
+    #[must_use]
+    pub fn does_only(&self, name: &str) -> bool {
+        let accepts = &self.accepts;
+        let list = match name {
+            "type" => &accepts.types,
+            "bits" => &accepts.bits,
+            "channels" => &accepts.channels,
+            "compression" => &accepts.compressions,
+            _ => return false,
+        };
+        list.len() == 1
+    }
+
+    /// The names of all settings that an argument or an environment value brings to the program, for messages.
     #[must_use]
     pub fn carried(&self) -> BTreeSet<&'static str> {
-        let by_it = |key: &Key| key.row().carrier != Carrier::Movies && self.carries(key);
+        let by_it = |key: &Key| matches!(key.row().carrier, Carrier::Tokens(_)) && self.carries(key);
         crate::sheet::setting::KEYS.iter().filter(|(_, key)| by_it(key)).map(|(name, _)| *name).collect()
     }
 }

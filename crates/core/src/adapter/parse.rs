@@ -46,7 +46,13 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
             ("step", "What stands before a step: a slash unless given."),
         ],
     ),
-    ("passes", &[("can", "pass (a call each), call (all in one call), file (all in one file).")]),
+    (
+        "passes",
+        &[
+            ("can", "pass (a call each), call (all in one call), file (all in one file)."),
+            ("known", "The passes that it knows; left out: any."),
+        ],
+    ),
     (
         "out",
         &[
@@ -170,6 +176,7 @@ fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Ada
             ("frames", "join") => adapter.spelling.join = any_text(reader, raw, written),
             ("frames", "range") => adapter.spelling.range = any_text(reader, raw, written),
             ("frames", "step") => adapter.spelling.step = any_text(reader, raw, written),
+            ("passes", "known") => adapter.known_passes = plains(reader, raw, written),
             ("passes", _) => {
                 let list = raw.get_ref().as_array();
                 if list.is_none() {

@@ -51,7 +51,7 @@ fn entry(section: &str, key: &str, what: &str) -> Value {
     match (section, key) {
         ("frames", "per") => one_of(PERS.iter().map(|(name, _)| *name), what),
         ("frames", _) => json!({ "type": "string", "description": what }),
-        ("passes", _) => list(ARRANGEMENTS.iter().map(|(name, _)| *name).collect()),
+        ("passes", "can") => list(ARRANGEMENTS.iter().map(|(name, _)| *name).collect()),
         ("out", "number") => one_of(["#", "@", "%d", "none"], what),
         ("accepts", "types") => list(types().map(|known| known.name).collect()),
         ("accepts", "bits") => {

@@ -87,6 +87,9 @@ fn strangers(sink: &mut Sink<'_, '_>) {
         }
         let name = job.map(|job| job.name.as_str());
         if is_foreign(path, plan.home.system) {
+            if sink.input.machine.is_some_and(|machine| machine.elsewhere) {
+                continue;
+            }
             sink.findings.add("other-system-path", Some(at), name, wording::disk::other_system_path(path));
         } else if let Some(person) = other_person(path, plan) {
             sink.findings.add("other-home", Some(at), name, wording::disk::other_home(path, person));

@@ -62,6 +62,8 @@ pub struct Machine {
     pub newer: BTreeMap<String, String>,
     /// Folders for passing things, where outputs do not belong.
     pub temporary: Vec<String>,
+    /// Whether all is for another system than this one: then nothing here tells whether its paths are right.
+    pub elsewhere: bool,
     /// What stands at each root, by the root's path.
     pub roots: BTreeMap<String, RootState>,
     /// Why the folder for the sheet's state cannot be written.

@@ -1,12 +1,17 @@
 //! The renderer: promise 3, that nothing a job gives is silently ignored; and what the adapter accepts and needs.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 
 use crate::adapter::{Adapter, AdapterKind, Arrangement, Per};
 use crate::catalogue;
 use crate::diagnostic::nearest;
-use crate::plan::{Series, SeriesKind};
+use crate::frames::Frames;
+use crate::invoke::arguments::{self, CallPaths};
+use crate::invoke::spread::Delivered;
+use crate::invoke::written;
+use crate::plan::{Call, Series, SeriesKind};
 use crate::resolve::{Job, paths};
+use crate::sheet::setting::Carrier;
 use crate::sheet::{Format, Key, Layer, Layers};
 
 use super::{Sink, wording};
@@ -15,9 +20,14 @@ use super::{Sink, wording};
 const MANY: i64 = 1000;
 
 pub fn check(sink: &mut Sink<'_, '_>) {
-    for job in &sink.input.plan.jobs {
+    for (number, job) in sink.input.plan.jobs.iter().enumerate() {
         threads(sink, job);
-        let Some(name) = job.adapter.as_deref() else { continue };
+        let Some(name) = job.adapter.as_deref() else {
+            // One place for all of them: what is missing most likely belongs into [defaults].
+            let at = sink.input.plan.jobs.iter().find(|job| job.adapter.is_none()).map(|job| job.at);
+            sink.add("adapter-not-given", at, job, wording::renderer::adapter_not_given(job));
+            continue;
+        };
         let at = job.given.place(&Key::Adapter);
         let Some(adapter) = sink.input.adapters.get(name) else {
             let near = nearest(name, sink.input.adapters.keys().map(String::as_str));
@@ -29,10 +39,13 @@ pub fn check(sink: &mut Sink<'_, '_>) {
             continue;
         }
         exporter(sink, job);
-        settings(sink, job, adapter);
+        let delivered = delivered(sink, number, adapter);
+        settings(sink, (number, job), adapter, &delivered);
+        passes(sink, job, adapter);
+        writes(sink, (number, job), adapter);
         arrangement(sink, job, adapter);
         here(sink, job, name);
-        let frames = job.frames.as_ref().map_or(0, crate::frames::Frames::count);
+        let frames = job.frames.as_ref().map_or(0, Frames::count);
         if adapter.per == Per::Frame && frames >= MANY {
             sink.add("call-per-frame", at, job, wording::renderer::call_per_frame(adapter, frames));
         }
@@ -68,35 +81,125 @@ fn exporter(sink: &mut Sink<'_, '_>, job: &Job) {
     }
 }
 
-fn settings(sink: &mut Sink<'_, '_>, job: &Job, adapter: &Adapter) {
+/// What the command lines of a job bring to its program, by its series in their order.
+fn delivered(sink: &Sink<'_, '_>, number: usize, adapter: &Adapter) -> Vec<Delivered> {
+    let plan = sink.input.plan;
+    let job = &plan.jobs[number];
+    let first = job.frames.as_ref().and_then(Frames::first).unwrap_or(0);
+    let of_series = |at: usize| {
+        let (id, mark) = (String::new(), String::new());
+        let call = Call { id, job: number, series: vec![at], frames: Frames::one(first), mark, still: None };
+        let paths_of_call = CallPaths { stage: &|_| "/stage".to_owned(), log: "/log", product: None, still: None };
+        arguments::delivered(plan, &call, adapter, paths_of_call)
+    };
+    plan.series_of(number).map(of_series).collect()
+}
+
+/// What decides is the command line that is built: a setting in a list that fell away has not arrived.
+fn settings(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Adapter, delivered: &[Delivered]) {
+    let exporter = job.export.as_deref().and_then(|name| sink.input.adapters.get(name));
+    let arrives = |key: &Key| match key.row().carrier {
+        Carrier::Own | Carrier::Parts => true,
+        // Sound belongs to the movies.
+        Carrier::Movies => !job.movies.is_empty(),
+        // Variables have a check of their own.
+        Carrier::Variables => true,
+        Carrier::Natives => {
+            let token = key.to_string();
+            !adapter.native.is_empty() || delivered.iter().any(|own| own.tokens.contains(&token))
+        }
+        Carrier::Tokens(tokens) if delivered.is_empty() => tokens.iter().any(|token| adapter.uses(token)),
+        Carrier::Tokens(tokens) => {
+            delivered.iter().any(|own| tokens.iter().any(|token| own.tokens.contains(*token)))
+                || (*key == Key::Checkpoint && adapter.carries(key))
+        }
+    };
     for (key, given) in &job.given.values {
-        // Variables have a check of their own; a built-in value was not asked for by anyone.
-        let carried = match key {
-            Key::Var(_) => true,
-            // Sound belongs to the movies.
-            Key::Audio => !job.movies.is_empty(),
-            key => adapter.carries(key),
-        };
-        if given.layer != Layer::BuiltIn && !carried {
-            sink.add("setting-not-carried", given.at, job, wording::renderer::setting_not_carried(key, adapter));
+        // A built-in value was not asked for by anyone.
+        if given.layer == Layer::BuiltIn || arrives(key) || exporter.is_some_and(|exporter| exporter.carries(key)) {
+            continue;
+        }
+        // A value that cannot be right is said elsewhere; then nothing can be said of its way.
+        if job.frames.is_none() && adapter.carries(key) {
+            continue;
+        }
+        let shared = !matches!(given.layer, Layer::Job | Layer::Each | Layer::CommandLine);
+        let dropped = matches!(key.row().carrier, Carrier::Tokens(_)) && adapter.carries(key);
+        let words = wording::renderer::setting_not_carried(key, adapter, (job, shared, dropped));
+        sink.add("setting-not-carried", given.at, job, words);
+    }
+    // That a job has no scene is said of the job.
+    let without = delivered.iter().flat_map(|own| &own.without_value).filter(|(_, token)| token != "scene");
+    for (at, token) in without.collect::<BTreeSet<_>>() {
+        let words = wording::renderer::argument_without_value(token, adapter, job);
+        sink.add("argument-without-value", Some(*at), job, words);
+    }
+    for (own, series) in delivered.iter().zip(sink.input.plan.series_of(number)) {
+        let series = &sink.input.plan.series[series];
+        for pass in series.passes.iter().map(|pass| &job.passes[*pass]) {
+            if let Some(at) = pass.colour_at.filter(|at| job.given.place(&Key::Colour) != Some(*at))
+                && !own.tokens.contains("colour")
+            {
+                let words = wording::renderer::setting_not_carried(&Key::Colour, adapter, (job, false, false));
+                sink.add("setting-not-carried", Some(at), job, words);
+            }
+            let Some(format) = pass.format.as_deref() else { continue };
+            for (name, _, at) in options(format) {
+                if !own.tokens.contains(name) && !adapter.does_only(name) {
+                    let words = wording::renderer::option_not_carried(name, adapter);
+                    sink.add("setting-not-carried", Some(at), job, words);
+                }
+            }
         }
     }
-    for pass in &job.passes {
-        if let Some(at) = pass.colour_at.filter(|at| job.given.place(&Key::Colour) != Some(*at))
-            && !adapter.uses("colour")
-        {
-            sink.add(
-                "setting-not-carried",
-                Some(at),
-                job,
-                wording::renderer::setting_not_carried(&Key::Colour, adapter),
-            );
+}
+
+/// Passes that the program does not know.
+fn passes(sink: &mut Sink<'_, '_>, job: &Job, adapter: &Adapter) {
+    if adapter.known_passes.is_empty() || job.given.place(&Key::Passes).is_none() {
+        return;
+    }
+    // What the scene itself does not give is said of the scene.
+    let in_scene = job.facts.as_ref().and_then(|facts| facts.passes.as_ref());
+    let known =
+        |name: &String| adapter.known_passes.contains(name) || in_scene.is_some_and(|list| !list.contains(name));
+    for pass in job.passes.iter().filter(|pass| !known(&pass.name.value)) {
+        sink.add("pass-unknown", Some(pass.name.at), job, wording::renderer::pass_unknown(&pass.name, adapter));
+    }
+}
+
+/// Rules for what the program writes that say nothing here, or that fit a file in two ways.
+fn writes(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Adapter) {
+    let plan = sink.input.plan;
+    let (Some(first), false) = (job.frames.as_ref().and_then(Frames::first), adapter.writes.is_empty()) else { return };
+    let series: Vec<usize> = plan.series_of(number).filter(|at| plan.series[*at].is_known()).collect();
+    let (id, mark) = (String::new(), String::new());
+    let call = Call { id, job: number, series, frames: Frames::one(first), mark, still: None };
+    let paths_of_call = CallPaths { stage: &|_| "/stage".to_owned(), log: "/log", product: None, still: None };
+    let expected = written::expected(plan, &call, adapter, &call.frames, paths_of_call);
+    let at = adapter.writes[0].at;
+    for rule in &adapter.writes {
+        if let Some(why) = written::unclear(&rule.value) {
+            sink.add("writes-unclear", Some(rule.at), job, wording::renderer::writes_unclear(adapter, why));
         }
-        let Some(format) = pass.format.as_deref() else { continue };
-        for (name, _, at) in options(format) {
-            if !adapter.carries_option(name) {
-                sink.add("setting-not-carried", Some(at), job, wording::renderer::option_not_carried(name, adapter));
-            }
+    }
+    if expected.iter().any(|own| own.rules() < adapter.writes.len()) {
+        let why = "a token in it has no value";
+        sink.add("writes-unclear", Some(at), job, wording::renderer::writes_unclear(adapter, why));
+    }
+    if !adapter.can(Arrangement::Call) || !crate::plan::next_to_each_other(plan, &call.series) {
+        return;
+    }
+    for (a, own) in expected.iter().enumerate() {
+        let sample = own.sample(first);
+        let other = expected
+            .iter()
+            .enumerate()
+            .find(|(b, other)| *b != a && sample.as_ref().is_some_and(|sample| other.frame(sample).is_some()));
+        if other.is_some() {
+            let why = "the files of two passes fit it";
+            sink.add("writes-unclear", Some(at), job, wording::renderer::writes_unclear(adapter, why));
+            break;
         }
     }
 }

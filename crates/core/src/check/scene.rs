@@ -56,7 +56,7 @@ fn whole(sink: &mut Sink<'_, '_>, job: &Job, scene: &Spanned<String>, machine: &
 /// What a job asks of its scene.
 fn asked(sink: &mut Sink<'_, '_>, job: &Job, facts: &Facts) {
     if let (Some(cameras), Some(camera)) = (facts.cameras.as_deref(), job.camera.as_deref())
-        && !cameras.iter().any(|known| known == camera)
+        && facts.has_camera(camera) == Some(false)
     {
         let near = nearest(camera, cameras.iter().map(String::as_str));
         let at = job.given.place(&Key::Camera);

@@ -150,6 +150,7 @@ checks! {
     Warning "treatments-look-alike" "one pass written with two treatments under names that do not tell them apart"
     Warning "types-mixed" "different file types in one folder of a job"
     // The renderer.
+    Warning "adapter-not-given" "a job of which nothing says how it is rendered"
     Error "adapter-missing" "an adapter that is nowhere to be found" + MACHINE
     Error "program-missing" "the adapter's program is not on this machine" + HERE
     Error "program-not-executable" "the adapter's program may not be started by this user" + HERE
@@ -157,8 +158,11 @@ checks! {
     Error "setting-not-carried" "a setting that the renderer has no way to receive"
     Error "scene-not-accepted" "a scene format that the renderer does not read"
     Error "type-not-accepted" "a file type or an option that the renderer does not write"
+    Error "pass-unknown" "a pass that the renderer does not know"
     Error "passes-not-arranged" "passes arranged as the renderer cannot do it"
     Warning "argument-never-filled" "an argument of an adapter that no setting can fill"
+    Error "argument-without-value" "an argument of an adapter that has no value in some job"
+    Error "writes-unclear" "a rule for what a program writes that says nothing, or fits one file in two ways"
     Error "command-too-long" "a command line that is longer than the system allows" + MACHINE
     Warning "threads-beyond-cores" "more threads than the machine has cores" + MACHINE
     Note "call-per-frame" "a renderer that is started anew for each of thousands of frames"

@@ -107,6 +107,14 @@ impl Findings {
         }
     }
 
+    /// Leaves out what is said at some places of jobs that are not asked for.
+    pub fn forget_jobs(&mut self, is_there: impl Fn(Place) -> bool, is_asked: impl Fn(&str) -> bool) {
+        self.list.retain(|found| {
+            let there = found.at.as_ref().is_some_and(|at| is_there(at.at));
+            !there || found.job.as_deref().is_none_or(&is_asked)
+        });
+    }
+
     /// Leaves out all that was found by asking the machine.
     pub fn forget_machine(&mut self) {
         self.list.retain(|found| !find(found.check).is_some_and(|check| check.asks_machine));

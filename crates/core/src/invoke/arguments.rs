@@ -10,6 +10,8 @@ use crate::sheet::Key;
 use crate::source::Spanned;
 use crate::template::{Lookup, Pattern, Piece, Template, Token, Value, expand_text};
 
+use super::spread::{Delivered, group, spread};
+
 /// Where a call works. All paths are absolute.
 #[derive(Clone, Copy)]
 pub struct CallPaths<'b> {
@@ -38,21 +40,47 @@ pub fn arguments(
     let mut arguments = Vec::new();
     for argument in &adapter.arguments {
         match argument {
-            Argument::Always(template) => {
-                arguments.extend(expand_text(&template.value, &|name| scope.lookup(name, first)));
-            }
-            Argument::Group(templates)
-                if templates.iter().any(|template| OF_PASS.iter().any(|token| template.value.has(token))) =>
-            {
+            Argument::Group(templates) if is_of_pass(templates) => {
                 for output in &outputs {
-                    arguments.extend(group(templates, &|name| scope.lookup(name, output)));
+                    arguments.extend(group(templates, adapter, &|name| scope.lookup(name, output)));
                 }
             }
-            Argument::Group(templates) => arguments.extend(group(templates, &|name| scope.lookup(name, first))),
+            other => {
+                arguments.extend(spread(std::slice::from_ref(other), adapter, &|name| scope.lookup(name, first)));
+            }
         }
     }
     arguments.extend(pairs(&scope, first));
     arguments
+}
+
+/// Whether a list names a pass, and so is repeated for each.
+fn is_of_pass(templates: &[Spanned<Template>]) -> bool {
+    templates.iter().any(|template| OF_PASS.iter().any(|token| template.value.has(token)))
+}
+
+/// What the command line of a call brings to its program, and what of it lacks a value.
+#[must_use]
+pub fn delivered(plan: &Plan, call: &Call, adapter: &Adapter, paths_of_call: CallPaths<'_>) -> Delivered {
+    let scope = ArgumentScope { plan, job: &plan.jobs[call.job], adapter, frames: &call.frames, paths_of_call };
+    let outputs = scope.outputs(call);
+    let mut delivered = Delivered::default();
+    for (at, output) in outputs.iter().enumerate() {
+        let values = |name: &str| scope.lookup(name, output);
+        for argument in &adapter.arguments {
+            match argument {
+                Argument::Group(templates) if at == 0 || is_of_pass(templates) => {
+                    delivered.group(templates, adapter, &values);
+                }
+                other if at == 0 => delivered.follow(std::slice::from_ref(other), adapter, &values),
+                _ => {}
+            }
+        }
+        for (_, template) in adapter.env.iter().filter(|_| at == 0) {
+            delivered.group(std::slice::from_ref(template), adapter, &values);
+        }
+    }
+    delivered
 }
 
 /// Variables and native settings, each in the arguments that hand one over.
@@ -66,7 +94,7 @@ pub(super) fn pairs(call: &ArgumentScope<'_>, output: &Output<'_>) -> Vec<String
             "value" => text(value.clone()),
             token => call.lookup(token, output),
         };
-        words.extend(group(templates, &with_pair));
+        words.extend(group(templates, call.adapter, &with_pair));
     }
     words
 }
@@ -98,15 +126,6 @@ pub fn environment(
     all
 }
 
-/// All templates of a group, or nothing when one of them lacks a value.
-pub(super) fn group(templates: &[Spanned<Template>], lookup: &dyn Fn(&str) -> Lookup) -> Vec<String> {
-    templates
-        .iter()
-        .map(|template| expand_text(&template.value, lookup))
-        .collect::<Option<Vec<_>>>()
-        .unwrap_or_default()
-}
-
 /// The name that a program is given for the files of a series: the final file name, its number spelt as the program wants
 /// it. Without a number, the one sign before it goes, too.
 #[must_use]
@@ -115,8 +134,23 @@ pub fn out_name(adapter: &Adapter, series: &Series, frames: &Frames) -> String {
     match (adapter.number, adapter.per) {
         (None, Per::Frame) => file.name(series.number(frames.first().unwrap_or(0))),
         (None | Some(NumberStyle::None), _) => without_number(&file),
+        (Some(NumberStyle::Printf), _) => {
+            let hole = |width| NumberStyle::Printf.hole(width);
+            let piece = |piece: &Piece| match piece {
+                Piece::Text(text) => escaped(adapter, text),
+                Piece::Frame { width } => hole(*width),
+                Piece::Version => String::new(),
+            };
+            file.pieces().iter().map(piece).collect()
+        }
         (Some(number), _) => file.with_frame(|width| number.hole(width)),
     }
+}
+
+/// A text as a program reads it that takes `%` for the beginning of a number.
+#[must_use]
+pub fn escaped(adapter: &Adapter, text: &str) -> String {
+    if adapter.number == Some(NumberStyle::Printf) { text.replace('%', "%%") } else { text.to_owned() }
 }
 
 fn without_number(file: &Pattern) -> String {
@@ -181,7 +215,8 @@ impl<'c> ArgumentScope<'c> {
     /// One pass of a series and the file it goes to.
     pub(super) fn output(&self, series: usize, pass: usize) -> Output<'c> {
         let series = &self.plan.series[series];
-        let (folder, file) = ((self.paths_of_call.stage)(series), out_name(self.adapter, series, self.frames));
+        let folder = escaped(self.adapter, &(self.paths_of_call.stage)(series));
+        let file = out_name(self.adapter, series, self.frames);
         Output { pass: &self.job.passes[pass], folder, file }
     }
 

@@ -1,10 +1,11 @@
 //! A movie to the arguments of its encoder.
 
-use crate::adapter::{Adapter, Argument, Word};
+use crate::adapter::Adapter;
 use crate::catalogue;
 use crate::sheet::{Format, Fps};
-use crate::source::Spanned;
-use crate::template::{Form, Lookup, Part, Template, Value, expand_text};
+use crate::template::{Lookup, Value};
+
+use super::spread::spread;
 
 /// All that an encoder is told about one movie.
 #[derive(Clone, Copy, Debug)]
@@ -31,35 +32,6 @@ pub struct Encoding<'e> {
 #[must_use]
 pub fn encode(adapter: &Adapter, encoding: &Encoding<'_>) -> Vec<String> {
     spread(&adapter.arguments, adapter, &|name| lookup(adapter, encoding, name))
-}
-
-/// Arguments with their tokens expanded; a word that is a list stands for several.
-fn spread(arguments: &[Argument], adapter: &Adapter, lookup: &dyn Fn(&str) -> Lookup) -> Vec<String> {
-    let one = |template: &Spanned<Template>| match list(template, adapter, lookup) {
-        Some(list) => Some(spread(list, adapter, lookup)),
-        None => expand_text(&template.value, lookup).map(|word| vec![word]),
-    };
-    let of = |argument: &Argument| match argument {
-        Argument::Always(template) => one(template).unwrap_or_default(),
-        Argument::Group(templates) => {
-            templates.iter().map(one).collect::<Option<Vec<_>>>().unwrap_or_default().concat()
-        }
-    };
-    arguments.iter().flat_map(of).collect()
-}
-
-/// The list that stands for a template which is one token and nothing else.
-fn list<'a>(
-    template: &Spanned<Template>,
-    adapter: &'a Adapter,
-    lookup: &dyn Fn(&str) -> Lookup,
-) -> Option<&'a [Argument]> {
-    let [Part::Token(token)] = template.value.parts() else { return None };
-    let Lookup::Value(Value::Text(value)) = lookup(&token.name) else { return None };
-    match adapter.words.get(&token.name)?.get(&value)? {
-        Word::Arguments(list) if token.form == Form::Usual => Some(list),
-        _ => None,
-    }
 }
 
 /// A token's value. What a format leaves open and the encoder has to know is what is usual for the codec.

@@ -2,14 +2,14 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use crate::adapter::{Adapter, AdapterKind, Argument};
+use crate::adapter::{Adapter, AdapterKind};
 use crate::frames::Frames;
 use crate::plan::{Adapters, Plan};
 use crate::resolve::{Job, paths};
-use crate::source::Spanned;
-use crate::template::{Template, expand_text, slug};
+use crate::template::{expand_text, slug};
 
-use super::arguments::{ArgumentScope, CallPaths, group, pairs};
+use super::arguments::{ArgumentScope, CallPaths, pairs};
+use super::spread::spread;
 
 /// One export.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -81,14 +81,7 @@ pub fn arguments(plan: &Plan, job: usize, adapter: &Adapter, staged: &str, log: 
     let frames = plan.jobs[job].frames.clone().unwrap_or_default();
     let call = ArgumentScope { plan, job: &plan.jobs[job], adapter, frames: &frames, paths_of_call: nowhere(log) };
     let Some(output) = call.scene_output(folder, file) else { return Vec::new() };
-    let expanded = |templates: &[Spanned<Template>]| group(templates, &|name| call.lookup(name, &output));
-    let mut words: Vec<String> = Vec::new();
-    for argument in &adapter.arguments {
-        words.extend(match argument {
-            Argument::Always(template) => expanded(std::slice::from_ref(template)),
-            Argument::Group(templates) => expanded(templates),
-        });
-    }
+    let mut words = spread(&adapter.arguments, adapter, &|name| call.lookup(name, &output));
     words.extend(pairs(&call, &output));
     words
 }

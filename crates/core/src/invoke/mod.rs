@@ -6,5 +6,6 @@ pub mod encode;
 pub mod export;
 pub mod quote;
 pub mod script;
+pub mod spread;
 pub mod stage;
 pub mod written;

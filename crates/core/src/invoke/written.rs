@@ -79,6 +79,17 @@ fn without_hole(call: &ArgumentScope<'_>, series: usize) -> Pattern {
     pattern
 }
 
+/// Why a rule of `writes` could be read in two ways, or in none.
+#[must_use]
+pub fn unclear(rule: &Template) -> Option<&'static str> {
+    let open = |part: &Part| matches!(part, Part::Token(token) if token.name == "any" || token.name == "frame");
+    if rule.tokens().filter(|token| token.name == "frame").count() > 1 {
+        return Some("it has two frame numbers");
+    }
+    let meet = rule.parts().windows(2).any(|pair| open(&pair[0]) && open(&pair[1]));
+    meet.then_some("nothing tells where {any} ends and the number begins")
+}
+
 /// A rule of `writes` for one series.
 fn own(call: &ArgumentScope<'_>, series: usize, template: &Template) -> Option<NameRule> {
     let passes = &call.plan.series[series].passes;
@@ -129,6 +140,25 @@ impl Expected {
                 }
             }
         })
+    }
+
+    /// How many rules there are.
+    #[must_use]
+    pub fn rules(&self) -> usize {
+        self.names.len()
+    }
+
+    /// A name that a frame may come out under; `None` where its names are those asked for.
+    #[must_use]
+    pub fn sample(&self, frame: i64) -> Option<String> {
+        let piece = |piece: &Spelt| match piece {
+            Spelt::Text(text) => text.clone(),
+            Spelt::Frame(width) => format!("{frame:0width$}"),
+            Spelt::Any => "any".to_owned(),
+        };
+        let spelt =
+            self.names.iter().find_map(|rule| if let NameRule::Own(_, spelt) = rule { Some(spelt) } else { None });
+        spelt.map(|spelt| spelt.iter().map(piece).collect())
     }
 
     /// The names that one frame may come out under, relative to the stage folder, the most likely first.

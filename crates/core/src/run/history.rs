@@ -14,8 +14,6 @@ use crate::verify::Provenance;
 use super::event::{Began, Ended, Event, SeriesOf, Started, VERSION};
 use super::fingerprint::{Difference, Fingerprint};
 
-/// Seconds by which the time of a file may be after that of its journal: file systems count in steps of up to two.
-const SLACK: i64 = 2;
 /// Bytes of journal that are read at a time.
 const BLOCK: usize = 8 << 20;
 
@@ -42,7 +40,7 @@ pub struct History {
     landed: HashMap<String, Vec<(Number, Record)>>,
     made: Vec<Vec<(String, String)>>,
     made_index: HashMap<Vec<(String, String)>, u32>,
-    /// When each journal was written last, in seconds since 1970.
+    /// When each journal was written last, in milliseconds since 1970.
     written: Vec<i64>,
     /// Runs in the order in which they began.
     pub sessions: Vec<Session>,
@@ -193,18 +191,18 @@ impl History {
         Ok(())
     }
 
-    /// The journal that was read last was written last at this time, in seconds since 1970.
-    pub fn written_at(&mut self, second: i64) {
+    /// The journal that was read last was written last at this time, in milliseconds since 1970.
+    pub fn written_at(&mut self, time: i64) {
         if let Some(last) = self.written.last_mut() {
-            *last = second;
+            *last = time;
         }
     }
 
-    /// Whether a file that was written at some time, in seconds since 1970, may be the one that a landing speaks of: not
+    /// Whether a file that was written at some time, in milliseconds since 1970, may be the one that a landing speaks of: not
     /// one that somebody wrote there later.
     #[must_use]
     pub fn may_be(&self, record: &Record, changed: i64) -> bool {
-        self.written.get(record.session as usize).is_none_or(|written| changed <= written.saturating_add(SLACK))
+        self.written.get(record.session as usize).is_none_or(|written| changed <= *written)
     }
 
     /// Puts everything in order once all journals are read.
@@ -371,6 +369,8 @@ fn lines_of(piece: &[u8], depth: Depth) -> Vec<Line<'_>> {
 }
 
 fn line(text: &[u8], depth: Depth) -> Option<Line<'_>> {
+    // Lines that a batch file took out of itself begin as its remarks do.
+    let text = text.strip_prefix(b"::").unwrap_or(text);
     if let Some(line) = landed_as_written(text) {
         let digest = bytes(&line.digest)?;
         return Some(Line::Landed { line, digest });

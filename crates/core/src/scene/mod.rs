@@ -31,6 +31,10 @@ pub struct Facts {
     pub unsaved: Option<String>,
     /// Outside files, as the scene spells them: relative to its folder, or absolute.
     pub resources: Vec<String>,
+    /// Cameras by their full paths in the scene, such as `/Tower/belfry`, of formats that have such.
+    pub camera_paths: Vec<String>,
+    /// Those of the outside files that are parts of the scene itself: cameras may stand there.
+    pub layers: Vec<String>,
 }
 
 /// Why a scene's bytes say nothing.
@@ -90,7 +94,35 @@ impl Facts {
             variables: self.variables.or(other.variables),
             unsaved: self.unsaved.or(other.unsaved),
             resources: if self.resources.is_empty() { other.resources } else { self.resources },
+            camera_paths: if self.camera_paths.is_empty() { other.camera_paths } else { self.camera_paths },
+            layers: self.layers,
         }
+    }
+
+    /// Takes in the cameras of a layer; of one that could not be read, any camera may be there.
+    pub fn take_layer(&mut self, layer: Option<Facts>) {
+        match (layer.and_then(|layer| layer.cameras), &mut self.cameras) {
+            (Some(more), Some(own)) => {
+                for camera in more {
+                    // Under which path it stands here is the referring prim's affair: any will do.
+                    self.camera_paths.push(format!("*/{camera}"));
+                    if !own.contains(&camera) {
+                        own.push(camera);
+                    }
+                }
+            }
+            _ => self.cameras = None,
+        }
+    }
+
+    /// Whether the scene has a camera: by its name, or by its path. `None` where nothing says which there are.
+    #[must_use]
+    pub fn has_camera(&self, camera: &str) -> Option<bool> {
+        let cameras = self.cameras.as_ref()?;
+        let leaf = camera.rsplit('/').next().unwrap_or(camera);
+        let by_path = |known: &String| known == camera || known.strip_prefix("*/") == Some(leaf);
+        let is_path = camera.starts_with('/');
+        Some(cameras.iter().any(|known| known == camera) || (is_path && self.camera_paths.iter().any(by_path)))
     }
 
     /// The frames that the scene declares. A scene that knows only seconds has frames `1-round(seconds x fps)`.

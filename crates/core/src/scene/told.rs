@@ -54,6 +54,7 @@ pub fn read(printed: &str) -> Result<Facts, String> {
             told.get("unsaved").and_then(Value::as_bool).filter(|unsaved| *unsaved).map(|_| "in the program".to_owned())
         }),
         resources: names("resources").unwrap_or_default(),
+        ..Facts::default()
     })
 }
 

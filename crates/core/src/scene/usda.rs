@@ -27,11 +27,7 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
     }
     // A layer without a rate has 24 time codes per second, by definition of the format; it is not guessed here.
     facts.fps = number("framesPerSecond").or(number("timeCodesPerSecond")).and_then(rate);
-    for window in words.windows(3) {
-        if let [UsdWord::Name("def"), UsdWord::Name("Camera"), UsdWord::Text(name)] = window {
-            facts.cameras.get_or_insert_default().push((*name).to_owned());
-        }
-    }
+    cameras(&words, &mut facts);
     for word in &words {
         if let UsdWord::Asset(path) = word
             && !path.is_empty()
@@ -41,6 +37,40 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
         }
     }
     Ok(facts)
+}
+
+/// Camera prims with their paths, and the assets that are layers of this one: `subLayers`, `references` and `payload`.
+fn cameras(words: &[UsdWord<'_>], facts: &mut Facts) {
+    // Names of the prims that are open; a brace that no prim opened has none.
+    let (mut open, mut next): (Vec<Option<&str>>, Option<&str>) = (Vec::new(), None);
+    let (mut arc, mut target) = (false, false);
+    for (at, word) in words.iter().enumerate() {
+        match word {
+            UsdWord::Name("def" | "over" | "class") => {
+                arc = false;
+                let (kind, name) = match words.get(at + 1..at + 3) {
+                    Some([UsdWord::Name(kind), UsdWord::Text(name)]) => (*kind, *name),
+                    _ => match words.get(at + 1) {
+                        Some(UsdWord::Text(name)) => ("", *name),
+                        _ => continue,
+                    },
+                };
+                next = Some(name);
+                if kind == "Camera" && *word == UsdWord::Name("def") {
+                    let above: String = open.iter().flatten().map(|name| format!("/{name}")).collect();
+                    facts.cameras.get_or_insert_default().push(name.to_owned());
+                    facts.camera_paths.push(format!("{above}/{name}"));
+                }
+            }
+            UsdWord::Name(name) if !target => arc = matches!(*name, "subLayers" | "references" | "payload"),
+            UsdWord::Sign('<') => target = true,
+            UsdWord::Sign('>') => target = false,
+            UsdWord::Sign('{') => open.push(next.take()),
+            UsdWord::Sign('}') => drop(open.pop()),
+            UsdWord::Asset(path) if arc && !path.is_empty() => facts.layers.push((*path).to_owned()),
+            _ => {}
+        }
+    }
 }
 
 /// A rate as an exact fraction: whole, or a thousandth-and-one of a whole.
@@ -108,6 +138,10 @@ mod tests {
             # def Camera \"neither\"\ndef Xform \"harbour\" (\n references = @./ferry.usda@</ferry>\n) {\n  def Camera \"quay\" { }\n  asset t = @tex/a b.png@\n}\n";
         let facts = read(text.as_bytes()).expect("usda");
         assert_eq!(facts.cameras.as_deref(), Some(&["quay".to_owned()][..]));
+        assert_eq!(
+            (facts.camera_paths, facts.layers),
+            (vec!["/harbour/quay".to_owned()], vec!["./ferry.usda".to_owned()])
+        );
         assert_eq!(
             (facts.span, facts.fps.map(|fps| fps.to_string())),
             (Some((1001, 1048)), Some("24000/1001".to_owned()))

@@ -4,7 +4,8 @@ use crate::frames::Number;
 use crate::template::{Pattern, Piece};
 use crate::threads::{Threads, map};
 
-/// What a folder says of a file: its length in bytes, and when it was last written, in seconds since 1970.
+/// What a folder says of a file: its length in bytes, and when it was last written, in milliseconds
+/// since 1970.
 pub type Facts = (u64, i64);
 
 /// Names and lengths of files. All names lie in one text: a million texts of their own would cost more than all else that

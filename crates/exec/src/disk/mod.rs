@@ -20,10 +20,10 @@ pub use system::{files, is_executable, is_protected, make_executable, stamp};
 /// only with itself.
 pub type Stamp = (u64, i64, i64, u64);
 
-/// Whole seconds since 1970.
+/// Whole milliseconds since 1970.
 #[must_use]
-pub fn seconds(time: SystemTime) -> i64 {
-    time.duration_since(UNIX_EPOCH).map_or(i64::MIN, |since| i64::try_from(since.as_secs()).unwrap_or(i64::MAX))
+pub fn milliseconds(time: SystemTime) -> i64 {
+    time.duration_since(UNIX_EPOCH).map_or(i64::MIN, |since| i64::try_from(since.as_millis()).unwrap_or(i64::MAX))
 }
 
 /// What stands at a root; of one that is not there, what its nearest folder above says.

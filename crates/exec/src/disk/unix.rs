@@ -8,7 +8,7 @@ use std::sync::{Mutex, PoisonError};
 
 use rustix::fs::{Access, AtFlags, Dir, FileType, Mode, OFlags, access, statvfs};
 use rustix::io::Errno;
-use truepath_core::verify::Files;
+use truepath_core::verify::{Facts, Files};
 
 use super::Stamp;
 use crate::threads::Cores;
@@ -57,9 +57,15 @@ fn measured(folder: &OwnedFd, names: &[u8]) -> Files {
         let about = rustix::fs::statat(folder, name, AtFlags::empty());
         // What is gone by now is not there.
         let Some(about) = about.ok().filter(|about| FileType::from_raw_mode(about.st_mode).is_file()) else { continue };
-        files.push(&name.to_string_lossy(), (u64::try_from(about.st_size).unwrap_or(0), about.st_mtime));
+        files.push(&name.to_string_lossy(), facts(&about));
     }
     files
+}
+
+fn facts(about: &rustix::fs::Stat) -> Facts {
+    // The parts of the time have another type on each system.
+    let fraction = i64::try_from(about.st_mtime_nsec).unwrap_or(0) / 1_000_000;
+    (u64::try_from(about.st_size).unwrap_or(0), about.st_mtime.saturating_mul(1000).saturating_add(fraction))
 }
 
 /// The stamp of a file; `None` where there is none.

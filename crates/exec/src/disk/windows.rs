@@ -20,7 +20,7 @@ pub fn files(folder: &Path) -> std::io::Result<Files> {
             let about = entry.metadata()?;
             let about = if about.is_symlink() { std::fs::metadata(entry.path()).unwrap_or(about) } else { about };
             if about.is_file() {
-                let changed = about.modified().map_or(i64::MAX, super::seconds);
+                let changed = about.modified().map_or(i64::MAX, super::milliseconds);
                 list.push(&entry.file_name().to_string_lossy(), (about.len(), changed));
             }
         }

@@ -18,7 +18,7 @@ use super::context::{Context, OwedFile};
 use super::feed::Feed;
 use super::orders::{Orders, Outcome};
 use super::supply::{HOPELESS, Order, Supply, Taken};
-use super::tries::{Next, Tries, complaint};
+use super::tries::{Halve, Next, Tries, complaint};
 use crate::failure::{Failure, Trouble};
 use crate::landing::recover::recover;
 use crate::landing::stage::{self, Folders};
@@ -27,8 +27,6 @@ use crate::share::{Claims, Wish};
 
 /// The pause before a renderer that found no licence is started again, and the longest one.
 const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
-/// Starts of one call in vain before others of its job go first.
-const TWICE: u64 = 2;
 /// How long a call that is ready waits for one before it that is not.
 const PATIENCE: Duration = Duration::from_secs(2);
 
@@ -256,7 +254,13 @@ impl<'c> Crew<'c> {
         while let Some((part, left)) = tries.pop() {
             number += 1;
             let wanted: BTreeSet<OwedFile> = context.awaited(&part).intersection(&awaited).copied().collect();
-            let Some(done) = self.once(&part, number, wanted, &mut hold)? else { return Ok(()) };
+            let Some(done) = self.once(&part, number, wanted, &mut hold)? else {
+                if context.is_stopping() {
+                    return Ok(());
+                }
+                // Its job was given up while it waited.
+                break;
+            };
             context.count_problems(job, done.problems);
             let asked = context.awaited(&part);
             awaited.retain(|place| !asked.contains(place) || done.lacking.contains(place));
@@ -289,7 +293,8 @@ impl<'c> Crew<'c> {
                 self.failed(&whole, done, frames)?;
                 break;
             }
-            if self.is_better_later(job, number, tried) {
+            // Calls that others may claim stay with whoever has them.
+            if context.claims.is_none() && self.supply().is_better_later(job, number, tried) {
                 self.supply().postpone(hold.taken, number);
                 self.bell.notify_all();
                 return Ok(());
@@ -298,7 +303,7 @@ impl<'c> Crew<'c> {
             let can_be_halved = frames.count() > 1 && !done.elsewhere && !done.stuck;
             let rest = self.context.narrowed(&part, &done.lacking);
             let halve = |part: &Call| self.context.halved(part);
-            let halve: Option<&dyn Fn(&Call) -> Vec<Call>> = can_be_halved.then_some(&halve);
+            let halve: Option<Halve<'_, Call>> = can_be_halved.then_some(&halve);
             let has_landed = self.supply().has_landed(job);
             match tries.lacking(left, rest, halve, has_landed) {
                 Next::Again => hold.left_over = self.context.stage_folders(&part, number),
@@ -314,17 +319,6 @@ impl<'c> Crew<'c> {
             claims.done(&whole.id, &failed.to_string()).map_err(Trouble::Run)?;
         }
         self.judge(&whole, !failed.is_empty(), stuck)
-    }
-
-    /// Whether another call of a job is to show first that anything can come out of it: while nothing has, and this one was
-    /// started twice in vain. Calls that others may claim stay with whoever has them.
-    fn is_better_later(&self, job: usize, number: u64, tried: u64) -> bool {
-        let supply = self.supply();
-        self.context.claims.is_none()
-            && tried == 0
-            && number >= TWICE
-            && !supply.has_landed(job)
-            && supply.has_untried(job)
     }
 
     /// One try of a part. What this machine refuses is told of the try; `None` when the run is being ended.
@@ -373,7 +367,7 @@ impl<'c> Crew<'c> {
         }
         let (tell, launched) = channel();
         let mut supply = self.supply();
-        if self.context.is_stopping() {
+        if self.context.is_stopping() || (supply.has_given_up(taken.order.job) && !self.keep_going) {
             supply.release(taken);
             return None;
         }

@@ -8,6 +8,9 @@ pub const HOPELESS: u64 = 3;
 /// The same by starts of its renderer: with one complaint, and with several.
 const FRUITLESS: (u64, u64) = (6, 8);
 
+/// Starts of one order in vain before others of its job go first.
+const TWICE: u64 = 2;
+
 /// Something to be made, and what it needs.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Order<C> {
@@ -49,6 +52,7 @@ pub struct Taken<C> {
 /// Who waits for a worker.
 #[derive(Debug)]
 struct Queued<W> {
+    job: usize,
     licences: Vec<String>,
     /// Whether it holds them already.
     licensed: bool,
@@ -75,6 +79,8 @@ pub struct Supply<C, W> {
     yields: HashMap<usize, Yield>,
     /// Jobs that are left alone.
     given_up: HashSet<usize>,
+    /// Jobs of which nothing has come out in so many starts.
+    hopeless: HashSet<usize>,
     /// Files that landed.
     pub landed: i64,
 }
@@ -93,6 +99,7 @@ impl<C, W> Supply<C, W> {
             line: BTreeMap::new(),
             yields: HashMap::new(),
             given_up: HashSet::new(),
+            hopeless: HashSet::new(),
             landed: 0,
         }
     }
@@ -167,7 +174,7 @@ impl<C, W> Supply<C, W> {
     pub fn stand(&mut self, taken: &Taken<C>, who: W) {
         self.coming.remove(&taken.ticket);
         let (licences, licensed) = (taken.order.licences.clone(), taken.licensed);
-        self.line.insert(taken.ticket, Queued { licences, licensed, who });
+        self.line.insert(taken.ticket, Queued { job: taken.order.job, licences, licensed, who });
     }
 
     /// Those before an order are not waited for any longer: they take too long to get ready.
@@ -213,7 +220,12 @@ impl<C, W> Supply<C, W> {
         let alike = own.complaint == complaint;
         own.fruitless = (own.fruitless.0 + 1, if alike { own.fruitless.1 + 1 } else { 1 });
         complaint.clone_into(&mut own.complaint);
-        (own.fruitless.1 >= FRUITLESS.0 || own.fruitless.0 >= FRUITLESS.1).then_some(own.fruitless.0)
+        let starts = own.fruitless.0;
+        let is_hopeless = own.fruitless.1 >= FRUITLESS.0 || starts >= FRUITLESS.1;
+        is_hopeless.then(|| {
+            self.hopeless.insert(job);
+            starts
+        })
     }
 
     /// An order is over. True where the rest of its job is to be left alone: nothing of it came out in its first calls.
@@ -230,16 +242,22 @@ impl<C, W> Supply<C, W> {
         self.yields.get(&job).is_some_and(|own| own.landed > 0)
     }
 
-    /// Whether a job is left alone.
+    /// Whether a job is left alone, or is about to be.
     #[must_use]
     pub fn has_given_up(&self, job: usize) -> bool {
-        self.given_up.contains(&job)
+        self.given_up.contains(&job) || self.hopeless.contains(&job)
     }
 
     /// Whether orders of a job wait that were not tried yet.
-    #[must_use]
-    pub fn has_untried(&self, job: usize) -> bool {
+    fn has_untried(&self, job: usize) -> bool {
         self.queue.values().any(|order| order.job == job && order.tried == 0)
+    }
+
+    /// Whether another order of a job is to show first that anything can come out of it: while nothing has, and this one,
+    /// `tried` before, was started twice in vain.
+    #[must_use]
+    pub fn is_better_later(&self, job: usize, number: u64, tried: u64) -> bool {
+        tried == 0 && number >= TWICE && !self.has_landed(job) && self.has_untried(job)
     }
 
     /// Puts an order that was granted, and tried so often without a file, behind all others.
@@ -253,6 +271,17 @@ impl<C, W> Supply<C, W> {
     pub fn give_up(&mut self, job: usize, stuck: bool) -> bool {
         let before = self.queue.len();
         self.queue.retain(|_, order| order.job != job);
+        // Who stands in line for it goes, and what it held is free.
+        let tickets: Vec<u64> =
+            self.line.iter().filter(|(_, waiting)| waiting.job == job).map(|(ticket, _)| *ticket).collect();
+        for waiting in tickets
+            .iter()
+            .filter_map(|ticket| self.line.remove(ticket))
+            .filter(|waiting| waiting.licensed)
+            .collect::<Vec<_>>()
+        {
+            self.count(&waiting.licences, 1);
+        }
         (stuck || self.queue.len() < before) && self.given_up.insert(job)
     }
 

@@ -9,6 +9,9 @@ pub struct Tries<P> {
     waiting: VecDeque<(P, i64)>,
 }
 
+/// How a part is split in two.
+pub type Halve<'h, P> = &'h dyn Fn(&P) -> Vec<P>;
+
 /// What follows from a try of which something is lacking.
 #[derive(Debug, PartialEq, Eq)]
 pub enum Next {
@@ -37,7 +40,7 @@ impl<P> Tries<P> {
     /// Something is lacking of a try with `left` retries. `rest` makes the parts that are lacking, and `halves` splits one
     /// in two; one that cannot be halved is given up. While nothing has landed yet, others come before the halves: sooner
     /// or later one of them shows whether anything can.
-    pub fn lacking(&mut self, left: i64, rest: Vec<P>, halve: Option<&dyn Fn(&P) -> Vec<P>>, landed: bool) -> Next {
+    pub fn lacking(&mut self, left: i64, rest: Vec<P>, halve: Option<Halve<'_, P>>, landed: bool) -> Next {
         match (left > 0, halve) {
             (true, _) => rest.into_iter().rev().for_each(|part| self.waiting.push_front((part, left - 1))),
             (false, Some(halve)) => {
@@ -69,7 +72,7 @@ pub fn complaint(why: &str) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::{Next, Tries};
+    use super::{Halve, Next, Tries};
 
     /// Frames of which some fail each time; which were given up, and how many tries it took.
     fn made(frames: u32, fails: &[u32], retries: i64) -> (Vec<u32>, usize) {
@@ -88,7 +91,7 @@ mod tests {
                 part.chunks(part.len().div_ceil(2)).map(<[u32]>::to_vec).collect()
             };
             landed |= at > 0;
-            let halve: Option<&dyn Fn(&Vec<u32>) -> Vec<Vec<u32>>> = (rest.len() > 1).then_some(&halve);
+            let halve: Option<Halve<'_, Vec<u32>>> = (rest.len() > 1).then_some(&halve);
             if tries.lacking(left, vec![rest.clone()], halve, landed) == Next::GivenUp {
                 lost.extend(rest);
             }

@@ -14,7 +14,7 @@ use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{Depth, History, JournalUnread};
 
 use super::StateFolder;
-use crate::disk::seconds;
+use crate::disk::milliseconds;
 use crate::failure::Failure;
 use crate::process::identity;
 use crate::threads::Cores;
@@ -187,7 +187,7 @@ pub fn read_some(state: &StateFolder, depth: Depth, wanted: impl Fn(&str) -> boo
     let mut history = History::default();
     for (_, name) in order {
         let file = File::open(path(name)).map_err(|error| failure(name, &error))?;
-        let written = file.metadata().and_then(|about| about.modified()).map_or(i64::MAX, seconds);
+        let written = file.metadata().and_then(|about| about.modified()).map_or(i64::MAX, milliseconds);
         match history.read(BufReader::new(file), depth, &Cores) {
             Ok(()) => history.written_at(written),
             Err(JournalUnread::Bytes(error)) => return Err(failure(name, &error)),

@@ -5,7 +5,7 @@ mod table;
 
 use std::path::{Path, PathBuf};
 
-use truepath_core::diagnostic::Findings;
+use truepath_core::diagnostic::{Finding, Findings, Level};
 use truepath_core::plan::Adapters;
 use truepath_core::source::Sources;
 
@@ -34,7 +34,16 @@ pub fn run(args: &AdapterArgs, around: &Surroundings) -> Result<Exit, Failure> {
             let shelf = KnownAdapters::of(around);
             let adapter = shelf.get(of)?;
             show::print(&if of.json { table::show_json(adapter) } else { table::show(adapter, &shelf, around) })?;
-            Ok(Exit::Well)
+            // What is wrong with the others is no matter here.
+            let own: Vec<Finding> = shelf.findings.clone().sorted();
+            let own: Vec<Finding> = own
+                .into_iter()
+                .filter(|finding| finding.at.as_ref().is_some_and(|at| at.at.file == adapter.file))
+                .collect();
+            if !own.is_empty() {
+                show::tell(&show::diagnostics::text(&own, &shelf.sources, "the adapter", around.err));
+            }
+            Ok(if own.iter().any(|finding| finding.level == Level::Error) { Exit::No } else { Exit::Well })
         }
         AdapterArgs::New(new) => starter(new),
         AdapterArgs::Prove(prove) => prove::run(prove, &KnownAdapters::of(around), around),

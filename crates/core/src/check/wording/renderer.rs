@@ -2,8 +2,9 @@
 
 use crate::adapter::{Adapter, KINDS};
 use crate::diagnostic::Words;
+use crate::resolve::Job;
 use crate::sheet::Key;
-use crate::source::Place;
+use crate::source::{Place, Spanned};
 
 use super::listed;
 
@@ -15,17 +16,64 @@ pub fn adapter_missing(name: &str, near: Option<&str>, at: Option<Place>) -> Wor
     }
 }
 
-pub fn setting_not_carried(key: &Key, adapter: &Adapter) -> Words {
-    Words::new(format!("{} has no way to receive `{key}`", adapter.name), "this would be ignored").help(format!(
-        "leave it out; {} takes {}",
-        adapter.name,
-        listed(adapter.carried())
-    ))
+pub fn adapter_not_given(job: &Job) -> Words {
+    Words::new(format!("nothing says which renderer makes the job `{}`", job.name), "it can be named, and not rendered")
+        .help(
+            "write adapter = \"understudy\" in the job or in [defaults]; `truepath adapter list` shows which there are",
+        )
+}
+
+/// `shared`: whether other jobs have the setting from the same place. `dropped`: whether the adapter has an argument for it
+/// that fell away here.
+pub fn setting_not_carried(key: &Key, adapter: &Adapter, (job, shared, dropped): (&Job, bool, bool)) -> Words {
+    let name = &adapter.name;
+    let message = match dropped {
+        true => format!("`{key}` does not reach {name} in the job `{}`: its argument is left out there", job.name),
+        false => format!("{name} has no way to receive `{key}`"),
+    };
+    let way = match (shared, dropped) {
+        (_, true) => format!("give what its argument in the adapter asks for beside it, or leave `{key}` out"),
+        (true, _) => format!("write leave = [\"{key}\"] in the job `{}`, or take it out here", job.name),
+        (false, _) => "leave it out".to_owned(),
+    };
+    let takes = listed(adapter.carried());
+    let takes = if takes.is_empty() { "nothing".to_owned() } else { takes };
+    Words::new(message, "this would be ignored").help(format!("{way}; {name} takes {takes}"))
+}
+
+pub fn argument_without_value(token: &str, adapter: &Adapter, job: &Job) -> Words {
+    Words::new(
+        format!("the job `{}` has no {token} for this argument of {}", job.name, adapter.name),
+        format!("nothing fills {{{token}}}"),
+    )
+    .help(format!("give it in the job, or put the argument and its flag into a list: [\"--{token}\", \"{{{token}}}\"]"))
+}
+
+pub fn pass_unknown(pass: &Spanned<String>, adapter: &Adapter) -> Words {
+    let known = &adapter.known_passes;
+    let words =
+        Words::new(format!("{} knows no pass `{}`", adapter.name, pass.value), format!("it knows {}", listed(known)));
+    match crate::diagnostic::nearest(&pass.value, known.iter().map(String::as_str)) {
+        Some(near) => words.help(format!("write \"{near}\"")).fix(pass.at, near),
+        None => words.help("leave it out, or add it to [passes] known of the adapter"),
+    }
+}
+
+pub fn writes_unclear(adapter: &Adapter, why: &str) -> Words {
+    Words::new(format!("what {} writes cannot be read back: {why}", adapter.name), "this rule")
+        .help("put a sign that the program writes between {any} and {frame}, and {pass} where passes are written side by side")
 }
 
 pub fn option_not_carried(name: &str, adapter: &Adapter) -> Words {
     Words::new(format!("{} has no way to receive the file option `{name}`", adapter.name), "this would be ignored")
-        .help("leave it out")
+        .help(format!(
+            "leave it out, or say in the adapter that its program does nothing else: [accepts] {} = [\"...\"]",
+            match name {
+                "compression" => "compressions",
+                "type" => "types",
+                name => name,
+            }
+        ))
 }
 
 pub fn scene_not_accepted(extension: &str, adapter: &Adapter) -> Words {

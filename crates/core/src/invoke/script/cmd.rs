@@ -20,8 +20,9 @@ use super::{BasePath, Body, Script, bases, in_pieces, json};
 /// The longest line that cmd reads (Microsoft, "Command prompt line string limitation").
 pub const LONGEST: usize = 8191;
 
-/// What stands before each line at the end of the script that is one for the journal.
-const SERIES: &str = "::series";
+/// What stands before each line at the end of the script that is one for the journal: for cmd it is a remark. It goes with
+/// the line into the journal, since cmd copies lines of a file only whole.
+const SERIES: &str = "::";
 
 /// The whole script.
 ///
@@ -70,14 +71,12 @@ struct Writer<'w> {
     wish: &'w Script<'w>,
 }
 
-/// A file on its way to its name: where it lies, its name, its frame; each may be a variable.
-struct Move<'m> {
-    from: &'m str,
-    to: &'m str,
-    frame: &'m str,
+/// A file that a call is to write: its name, and what it may be called in stage.
+struct Planned {
+    frame: i64,
+    path: String,
+    staged: String,
 }
-
-const HELD: Move<'static> = Move { from: "%held%", to: "%held_final%", frame: "%held_frame%" };
 
 impl Writer<'_> {
     fn stages(&self) -> impl Iterator<Item = &str> {
@@ -112,7 +111,7 @@ impl Writer<'_> {
                  for /f \"tokens=6 delims=:,\" %%t in ('type \"%journals%\\*.jsonl\" 2^>nul ^| findstr /b \"{{.event.:.began\"') do if %%t geq %turn% set \"turn=%%t\"\n\
                  set /a turn+=1 >nul\n\
                  >\"%journal%\" echo {{\"event\":\"began\",\"truepath\":1,\"turn\":%turn%,\"tag\":\"%start%\",\"host\":\"%computername%\",\"process\":0,\"born\":\"\",\"boot\":\"\",\"space\":\"\",\"at\":\"\",\"share\":false,\"files\":%planned%}}\n\
-                 for /f \"usebackq tokens=1,* delims= \" %%a in (\"%~f0\") do if \"%%a\"==\"{SERIES}\" >>\"%journal%\" echo %%b\n",
+                 findstr /b /c:\"{SERIES}{{\" \"%~f0\" >>\"%journal%\"\n",
             );
         }
         Ok(())
@@ -147,7 +146,7 @@ impl Writer<'_> {
         out.push_str("exit /b %failed%\n");
         let rendered: BTreeSet<usize> = steps.iter().flat_map(|step| &step.writes).map(|write| write.series).collect();
         for at in rendered {
-            let _ = write!(out, "{SERIES} {}", self.wish.series_line(self.plan, at));
+            let _ = write!(out, "{SERIES}{}", self.wish.series_line(self.plan, at));
         }
         Ok(())
     }
@@ -356,55 +355,60 @@ impl Writer<'_> {
             let series = &self.plan.series[write.series];
             let stage = self.path(&write.stage)?;
             let open = stage.trim_end_matches('"');
-            out.push_str("set \"held=\"\n");
-            let told = (percent(&json(&series.id)), id);
-            for frame in step.frames.iter() {
+            let planned = |frame: i64| {
                 let staged = write.expected.spellings(frame);
                 let staged = staged
                     .iter()
                     .map(|spelling| Ok(format!("{open}\\{}\"", inner(&glob(spelling).replace('/', "\\"))?)));
-                let staged = staged.collect::<Result<Vec<_>, String>>()?;
-                self.file(out, (frame, &self.path(&series.name(frame))?), &staged, (&told.0, told.1));
-            }
-            if let Some(find) = &wrote {
+                let staged = staged.collect::<Result<Vec<_>, String>>()?.join(" ");
+                Ok(Planned { frame, path: self.path(&series.name(frame))?, staged })
+            };
+            let planned = step.frames.iter().map(planned).collect::<Result<Vec<Planned>, String>>()?;
+            // After a bad end, what a later file of its series follows has been finished.
+            out.push_str("set \"last=\"\n");
+            for Planned { frame, staged, .. } in &planned {
                 let _ = writeln!(
                     out,
-                    "set \"told=\"\nif defined held for %%f in (\"%held%\") do {} | findstr /l /c:\"%%~nxf\" >nul && set \"told=yes\"",
-                    find.trim_end_matches(" >nul")
+                    "if \"%trust%\"==\"moved_on\" for %%f in ({staged}) do if exist \"%%~f\" set \"last={frame}\""
                 );
-                moved(out, "if defined held if defined told", &HELD, (&told.0, told.1));
-                out.push_str("if defined told set \"held=\"\n");
             }
-            lost(out, "if defined held", "\"%held_final%\": perhaps not finished, left in \"%held%\"", "%held_frame%");
+            let told = (percent(&json(&series.id)), id);
+            planned.iter().for_each(|planned| file(out, planned, (&told.0, told.1), wrote.as_deref()));
             let _ = writeln!(out, "rmdir {stage} 2>nul");
         }
         Ok(())
     }
+}
 
-    /// Lands the first of some staged files that is there and not empty, as far as it can be trusted. What stands under its
-    /// name stays, unless all is rendered again.
-    fn file(&self, out: &mut String, (frame, path): (i64, &str), staged: &[String], told: (&str, &str)) {
-        // The size with a zero behind it: of a file that is not there "0", of an empty one "00".
-        let _ = write!(
+/// Lands the first of some staged files that is there and not empty, as far as it can be trusted. What stands under its name
+/// stays, unless all is rendered again.
+fn file(out: &mut String, planned: &Planned, (series, id): (&str, &str), wrote: Option<&str>) {
+    let Planned { frame, path, staged } = planned;
+    // The size with a zero behind it: of a file that is not there "0", of an empty one "00".
+    let _ = write!(
+        out,
+        "set \"keep=\"\nif exist {path} if not defined again set \"keep=yes\"\nset \"found=\"\nset \"lands=\"\n\
+         for %%f in ({staged}) do if not defined found if not \"%%~zf0\"==\"0\" if not \"%%~zf0\"==\"00\" set \"found=%%~f\"\n\
+         if defined found if defined keep del \"%found%\"\nif defined keep set \"found=\"\n\
+         if \"%trust%\"==\"all\" set \"lands=yes\"\n\
+         if \"%trust%\"==\"moved_on\" if not \"%last%\"==\"{frame}\" set \"lands=yes\"\n"
+    );
+    if let Some(find) = wrote {
+        let _ = writeln!(
             out,
-            "set \"keep=\"\nif exist {path} if not defined again set \"keep=yes\"\nset \"found=\"\n\
-             for %%f in ({}) do if not defined found if not \"%%~zf0\"==\"0\" if not \"%%~zf0\"==\"00\" set \"found=%%~f\"\n\
-             if defined found if defined keep del \"%found%\"\nif defined keep set \"found=\"\n\
-             if \"%trust%\"==\"nothing\" set \"found=\"\n",
-            staged.join(" ")
+            "if defined found if \"%trust%%last%\"==\"moved_on{frame}\" for %%f in (\"%found%\") do {} | findstr /l /c:\"%%~nxf\" >nul && set \"lands=yes\"",
+            find.trim_end_matches(" >nul")
         );
-        let (bare, number) = (path.trim_matches('"'), frame.to_string());
-        let later = "if defined found if \"%trust%\"==\"moved_on\"";
-        // What a later file of its series follows has been finished.
-        moved(out, &format!("{later} if defined held"), &HELD, told);
-        let own = Move { from: "%found%", to: bare, frame: &number };
-        moved(out, "if defined found if \"%trust%\"==\"all\"", &own, told);
-        let _ = write!(
-            out,
-            "{later} set \"held_final={bare}\"\n{later} set \"held_frame={frame}\"\n{later} set \"held=%found%\"\n"
-        );
-        lost(out, "if not defined found if not defined keep", path, &number);
     }
+    let when = "if defined found if defined lands";
+    let _ = write!(
+        out,
+        "{when} for %%f in (\"%found%\") do set \"bytes=%%~zf\"\n\
+         {when} >>\"%journal%\" echo {{\"event\":\"landed\",\"series\":{series},\"frame\":{frame},\"bytes\":%bytes%,\"digest\":\"\",\"call\":\"{id}\"}}\n\
+         {when} move /y \"%found%\" {path} >nul\n{when} if exist \"%found%\" set \"failed=4\"\n{when} set /a landed+=1 >nul\n"
+    );
+    lost(out, "if defined found if not defined lands", &format!("{path}: perhaps not finished, left in stage"), *frame);
+    lost(out, "if not defined found if not defined keep", path, *frame);
 }
 
 /// Looks for a rule of an adapter in a log; `None` where cmd cannot.
@@ -413,19 +417,8 @@ fn found(rule: &Option<String>, log: &str) -> Option<String> {
     Some(format!("findstr /l{} /c:\"{text}\" {log} >nul", if begins { " /b" } else { "" }))
 }
 
-/// Writes a landing down, then moves the file.
-fn moved(out: &mut String, when: &str, file: &Move<'_>, (series, id): (&str, &str)) {
-    let Move { from, to, frame } = file;
-    let _ = write!(
-        out,
-        "{when} for %%f in (\"{from}\") do set \"bytes=%%~zf\"\n\
-         {when} >>\"%journal%\" echo {{\"event\":\"landed\",\"series\":{series},\"frame\":{frame},\"bytes\":%bytes%,\"digest\":\"\",\"call\":\"{id}\"}}\n\
-         {when} move /y \"{from}\" \"{to}\" >nul\n{when} if exist \"{from}\" set \"failed=4\"\n{when} set /a landed+=1 >nul\n"
-    );
-}
-
 /// Tells a file that did not come out.
-fn lost(out: &mut String, when: &str, what: &str, frame: &str) {
+fn lost(out: &mut String, when: &str, what: &str, frame: i64) {
     let _ = write!(
         out,
         "{when} echo missing: {what}>&2\n{when} set /a lacking+=1 >nul\n\

@@ -132,15 +132,15 @@ file() {
   frame=$1 final=$2
   shift 2
   old=$was was=
+  [ $# -gt 0 ] || set -- "$stage/${final##*/}"
   if [ -s "$final" ] && [ "$again" = no ] && { [ -z "$old" ] || [ "$(($(wc -c <"$final")))" -ne "$old" ]; }; then
-    [ "$doing" = land ] || there=$((there + 1))
+    if [ "$doing" = look ]; then there=$((there + 1)); else rm -f -- "$@"; fi
     return
   fi
   if [ "$doing" = look ]; then
     lacking=$((lacking + 1))
     return
   fi
-  [ $# -gt 0 ] || set -- "$stage/${final##*/}"
   for staged in "$@"; do
     [ -s "$staged" ] || continue
     case $trust in

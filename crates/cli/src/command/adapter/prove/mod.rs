@@ -1,0 +1,187 @@
+//! `adapter prove`: two tiny frames for everything that an adapter claims, in scratch, by the same way as any other job:
+//! a sheet for each claim, run and looked at. Nothing of it touches a project.
+
+mod claims;
+mod encoder;
+mod tried;
+
+use std::path::{Path, PathBuf};
+
+use serde_json::{Value, json};
+use truepath_core::adapter::{Adapter, AdapterKind, Program};
+use truepath_exec::failure::Failure;
+use truepath_understudy::harbour;
+
+use super::KnownAdapters;
+use crate::args::AdapterProve;
+use crate::exit_code::Exit;
+use crate::lower::Surroundings;
+use crate::pipeline::load;
+use crate::pipeline::programs::{Places, program as find};
+use crate::show::{self, BAD, GOOD, paint};
+use claims::{claims, sheet};
+use tried::{alike, tried, unheard};
+
+/// The scratch folder, gone with it.
+struct Scratch(PathBuf);
+
+impl Drop for Scratch {
+    fn drop(&mut self) {
+        // What cannot be removed is in a folder for passing things.
+        let _ = std::fs::remove_dir_all(&self.0);
+    }
+}
+
+/// What became of a claim: nothing, or why it failed.
+type ClaimVerdict = (String, Option<String>);
+
+/// Tries every claim and prints what held.
+pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) -> Result<Exit, Failure> {
+    let adapter = shelf.get(&args.of)?;
+    let folder = around.temporary.last().cloned().unwrap_or_else(std::env::temp_dir);
+    let scratch = Scratch(folder.join(format!("truepath-prove-{}", std::process::id())));
+    let made = std::fs::create_dir_all(scratch.0.join("adapters"));
+    made.map_err(|error| Failure::machine("make the folder", &scratch.0, &error))?;
+    let known = std::collections::BTreeMap::new();
+    let places = Places { folder: &shelf.folder, system: around.system, own: &around.program, known: &known };
+    let program = find(adapter, &places)
+        .map_err(|name| Failure::unreadable(format!("the program {name} is not on this machine")))?;
+    let verdicts = match adapter.kind {
+        AdapterKind::Renderer => renderer(args, (adapter, shelf), &scratch.0, around)?,
+        AdapterKind::Encoder => encoder::encoder(adapter, &program, &scratch.0, around)?,
+        AdapterKind::Exporter => exporter(args, (adapter, shelf), &scratch.0, around)?,
+    };
+    let held = verdicts.iter().filter(|(_, why)| why.is_none()).count();
+    if args.of.json {
+        let claims: Vec<Value> =
+            verdicts.iter().map(|(name, why)| json!({ "claim": name, "held": why.is_none(), "why": why })).collect();
+        show::print(&show::json::text(&json!({ "truepath": 1, "adapter": adapter.name, "claims": claims })))?;
+    } else {
+        show::print(&table(&adapter.name, &verdicts, around))?;
+    }
+    Ok(if held == verdicts.len() { Exit::Well } else { Exit::No })
+}
+
+fn table(name: &str, verdicts: &[ClaimVerdict], around: &Surroundings) -> String {
+    let widest = verdicts.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+    let mut out = String::new();
+    for (claim, why) in verdicts {
+        let verdict = match why {
+            None => paint(around.out, GOOD, "held"),
+            Some(why) => format!("{}  {why}", paint(around.out, BAD, "failed")),
+        };
+        out.push_str(&format!("{claim:widest$}  {verdict}\n"));
+    }
+    let held = verdicts.iter().filter(|(_, why)| why.is_none()).count();
+    let all = verdicts.len();
+    out.push_str(&if held == all {
+        format!("\n{name} does what it claims: {held} of {all}\n")
+    } else {
+        format!("\n{name} does not do what it claims: {} of {all} failed\n", all - held)
+    });
+    out
+}
+
+/// Every claim of a renderer.
+fn renderer(
+    args: &AdapterProve,
+    (adapter, shelf): (&Adapter, &KnownAdapters),
+    scratch: &Path,
+    around: &Surroundings,
+) -> Result<Vec<ClaimVerdict>, Failure> {
+    let failed = |path: &Path, error: &std::io::Error| Failure::machine("write", path, error);
+    let scene = scene(args, adapter, scratch)?;
+    put_adapters(shelf, scratch)?;
+    let cameras = load::facts(&scene).ok().and_then(|read| read.facts.cameras).unwrap_or_default();
+    let mut verdicts = Vec::new();
+    for claim in claims(args, adapter, &scene, &cameras) {
+        let sheet = scratch.join("truepath.toml");
+        std::fs::write(&sheet, &claim.sheet).map_err(|error| failed(&sheet, &error))?;
+        let _ = std::fs::remove_dir_all(scratch.join("out"));
+        let why = tried(scratch, around)?;
+        let why = why.or_else(|| if claim.differ { alike(&scratch.join("out")) } else { None });
+        verdicts.push((claim.name, why));
+    }
+    if adapter.log.wrote.is_some() || adapter.log.progress.is_some() || adapter.log.finished.is_some() {
+        let unheard = unheard(adapter, scratch);
+        let why = (!unheard.is_empty()).then(|| format!("no line of any log fits {}", unheard.join(", ")));
+        verdicts.push(("[log] is what it says".to_owned(), why));
+    }
+    Ok(verdicts)
+}
+
+/// The scene to render: the one named, or our own where the adapter reads that format.
+fn scene(args: &AdapterProve, adapter: &Adapter, scratch: &Path) -> Result<PathBuf, Failure> {
+    if let Some(scene) = &args.scene {
+        return dunce::canonicalize(scene)
+            .map_err(|error| Failure::unreadable(format!("cannot read {}: {error}", scene.display())));
+    }
+    if !adapter.uses("scene") && adapter.kind == AdapterKind::Renderer {
+        return Ok(scratch.join("no scene"));
+    }
+    let reads = adapter.accepts.scenes.is_empty() || adapter.accepts.scenes.iter().any(|scene| scene == "gltf");
+    if !reads {
+        return Err(Failure::unreadable(format!("{} reads {}", adapter.name, adapter.accepts.scenes.join(", ")))
+            .help("name a scene: --scene FILE"));
+    }
+    for (name, bytes) in harbour::scenes() {
+        let path = scratch.join("scenes").join(name);
+        let made = path.parent().map_or(Ok(()), std::fs::create_dir_all).and_then(|()| std::fs::write(&path, bytes));
+        made.map_err(|error| Failure::machine("write", &path, &error))?;
+    }
+    Ok(scratch.join("scenes/crossing.gltf"))
+}
+
+/// All adapters that can be named here, with what their programs need of the sheet's folder: an exporter may come first.
+fn put_adapters(shelf: &KnownAdapters, scratch: &Path) -> Result<(), Failure> {
+    for (name, adapter) in &shelf.adapters {
+        let path = scratch.join(format!("adapters/{name}.toml"));
+        let text = &shelf.sources.get(adapter.file).text;
+        std::fs::write(&path, text).map_err(|error| Failure::machine("write", &path, &error))?;
+        link_program(adapter, &shelf.folder, scratch);
+    }
+    Ok(())
+}
+
+/// A program relative to the sheet's folder is found from scratch, too.
+fn link_program(adapter: &Adapter, folder: &Path, scratch: &Path) {
+    let names: Vec<&String> = match &adapter.program {
+        Program::Same(name) => vec![name],
+        Program::BySystem(names) => names.iter().map(|(_, name)| name).collect(),
+    };
+    for name in names.into_iter().filter(|name| name.contains('/') && !name.starts_with('/')) {
+        let top = name.trim_start_matches("./").split('/').next().unwrap_or(name);
+        // Without the link the program is not found, and the first claim says so.
+        #[cfg(unix)]
+        let _ = std::os::unix::fs::symlink(folder.join(top), scratch.join(top));
+        #[cfg(windows)]
+        let _ = std::os::windows::fs::symlink_dir(folder.join(top), scratch.join(top));
+    }
+}
+
+/// An exporter is proved by the file it makes of a scene.
+fn exporter(
+    args: &AdapterProve,
+    (adapter, shelf): (&Adapter, &KnownAdapters),
+    scratch: &Path,
+    around: &Surroundings,
+) -> Result<Vec<ClaimVerdict>, Failure> {
+    let scene = scene(args, adapter, scratch)?;
+    put_adapters(shelf, scratch)?;
+    let renderer = adapter_for_export(args);
+    let sheet = sheet(args, &renderer, &scene, ("type = \"png\"\n", "frames = \"1-2\"")).replace(
+        &format!("adapter = \"{0}\"", args.of.name),
+        &format!("adapter = \"understudy\"\nexport = \"{0}\"", args.of.name),
+    );
+    let path = scratch.join("truepath.toml");
+    std::fs::write(&path, sheet).map_err(|error| Failure::machine("write", &path, &error))?;
+    // What is rendered of the product is another adapter's claim.
+    let why = tried(scratch, around)?.filter(|why| why.contains("the export of"));
+    let made = adapter.writes.first().map_or("a file".to_owned(), |template| template.value.to_string());
+    Ok(vec![(format!("makes {made}"), why)])
+}
+
+/// The claims of an adapter that is only there to receive an export.
+fn adapter_for_export(args: &AdapterProve) -> Adapter {
+    Adapter { name: args.of.name.clone(), ..Adapter::default() }
+}

@@ -1,0 +1,25 @@
+#!/usr/bin/env python3
+"""Does what `truepath build --to json` says, call by call. The document comes on standard input."""
+import glob, json, os, shutil, subprocess, sys
+
+done, lost = set(), 0
+for call in json.load(sys.stdin)["calls"]:
+    if not done.issuperset(call["needs"]):
+        continue
+    for folder in call["stage"]:
+        shutil.rmtree(folder, ignore_errors=True)
+    for folder in call["stage"] + call["folders"]:
+        os.makedirs(folder, exist_ok=True)
+    with open(call["log"], "w") as log:
+        ended = subprocess.run([call["program"], *call["arguments"]], cwd=call["folder"],
+                               env={**os.environ, **call["env"]}, stdout=log, stderr=log)
+    for land in call["lands"] if ended.returncode in call["ok"] else []:
+        names = [glob.escape(name).replace("[*]", "*") for name in [land["from"], *land.get("or", [])]]
+        there = [path for name in names for path in glob.glob(name)]
+        lost += not there
+        if there:
+            os.replace(there[0], land["to"])
+    if ended.returncode in call["ok"] and all(os.path.exists(land["to"]) for land in call["lands"]):
+        done.add(call["id"])
+    [shutil.rmtree(folder, ignore_errors=True) for folder in call["stage"]]
+sys.exit(3 if lost else 0)
