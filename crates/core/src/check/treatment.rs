@@ -44,11 +44,8 @@ fn data(sink: &mut Sink<'_, '_>, series: &Series, pass: &Pass) {
         return;
     }
     let job = sink.job(series);
-    let format = pass.format.as_deref();
-    let at = format.and_then(|format| format.bits.as_ref()).filter(|_| !known.lossy).map(|bits| bits.at);
-    let at = at.or(format.and_then(|format| format.kind.as_ref()).map(|kind| kind.at));
-    let at = at.or(series.path.as_ref().map(|path| path.at));
-    sink.add("data-squeezed", at, job, wording::treatment::data_squeezed(&pass.label, known));
+    // The format may be right for all other passes: this one needs another.
+    sink.add("data-squeezed", Some(pass.name.at), job, wording::treatment::data_squeezed(&pass.label, known));
 }
 
 /// Colours in a type that is read the other way.

@@ -5,10 +5,12 @@ mod decide;
 
 use std::collections::{HashMap, HashSet};
 
+use crate::diagnostic::Words;
 use crate::frames::{Frames, Number};
 use crate::plan::{Plan, Series};
 use crate::resolve::paths;
 use crate::sheet::System;
+use crate::source::Place;
 use crate::template::Pattern;
 
 use super::{Sink, wording};
@@ -55,6 +57,7 @@ fn report(
         .collect();
     let fold_only = folded && sink.input.sheet.policy.systems.as_deref().is_some_and(|s| s == [System::Linux]);
     let mut found = HashSet::new();
+    let mut causes: HashMap<(Option<Place>, Option<String>), Words> = HashMap::new();
     for meeting in meetings(&names, own) {
         let ((a, of_a), (b, of_b)) = (all[meeting.first], all[meeting.second]);
         let (job_a, job_b) = (&of_a.jobs[a.job], &of_b.jobs[b.job]);
@@ -67,7 +70,10 @@ fn report(
                 let other = a.pattern.name(meeting.number);
                 sink.add("names-alike", at, job_b, wording::meeting::names_alike(&other, &example));
             } else {
-                sink.add("names-meet", at, job_b, wording::meeting::names_meet((a, of_a), (b, of_b), &example));
+                let words = wording::meeting::names_meet((a, of_a), (b, of_b), &example);
+                // What one word in one path would put right is one cause, however many pairs it brings together.
+                let words = causes.entry((at, words.help.clone())).or_insert(words);
+                sink.add("names-meet", at, job_b, words.clone());
             }
         }
         found.insert(meeting.second);
