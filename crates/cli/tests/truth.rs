@@ -368,7 +368,11 @@ fn a_program_that_always_fails_is_started_eight_times_at_most() {
         let project = Project::with(
             &SMALL.replace("1-24", "1-96").replace("chunk = 6", &run).replace("\"understudy\"", "\"bad\""),
         );
-        executable(&project, "bin/bad", "#!/bin/sh\necho x >> starts\necho cannot open the display\nexit 1\n");
+        executable(
+            &project,
+            "bin/bad",
+            "#!/bin/sh\ncase $* in *--frames*) echo x >> starts ;; esac\necho cannot open the display\nexit 1\n",
+        );
         project.write("adapters/bad.toml", UNDERSTUDY.replace("program = \"truepath\"", "program = \"bin/bad\""));
         let said = project.say("run").ended(3).err;
         let starts = std::fs::read_to_string(project.path("starts")).unwrap().lines().count();
@@ -449,6 +453,58 @@ fn a_setting_arrives_on_the_command_line_that_is_built_or_is_an_error() {
     let project = Project::with(&two);
     project.say("check crossing --frames 12 --strict").ended(0);
     assert!(project.say("check --frames 12").out.contains("`arrival`"));
+}
+
+#[test]
+fn a_script_for_windows_has_the_paths_of_windows() {
+    let sheet =
+        SMALL.replace("renders = \"renders\"", "renders = { linux = \"renders\", windows = \"R:/night renders\" }");
+    let project = Project::with(&sheet.replace("\"understudy\"", "\"buoy\""));
+    let program = "program = { linux = \"bin/buoy\", windows = \"C:/tools/buoy.bat\" }";
+    project.write("adapters/buoy.toml", UNDERSTUDY.replace("program = \"truepath\"", program));
+    executable(&project, "bin/buoy", "#!/bin/sh\n");
+    let said = project.say("build --to cmd").ended(0);
+    assert!(said.out.contains("set \"root_1=R:/night renders\"\r\n"), "{}", said.out);
+    assert!(said.out.contains("set \"program_1=C:/tools/buoy.bat\"\r\n") && said.out.contains("call \"%program_1%\" "));
+    assert!(
+        said.err.contains("note: Windows does not know these paths of this system: the sheet's folder ("),
+        "{}",
+        said.err
+    );
+    assert!(!said.err.contains("renders ("), "{}", said.err);
+    assert!(project.say("build").ended(0).out.contains("root_1="), "and the one for this system has its own");
+}
+
+#[test]
+fn an_adapter_is_proved_by_what_its_pictures_show() {
+    let prove = |change: &dyn Fn(String) -> String| {
+        let project = Project::with(SMALL);
+        let own = UNDERSTUDY.replace("name = \"understudy\"", "name = \"buoy\"");
+        // One type and one depth are enough here.
+        let own = own.replace("types = [\"png\", \"jpeg\", \"tiff\", \"exr\"]", "types = [\"png\"]");
+        project.write("adapters/buoy.toml", change(own));
+        let said = project.say("adapter prove buoy --json");
+        let claims = said.json()["claims"].as_array().unwrap().clone();
+        let failed = claims.iter().filter(|claim| claim["held"] == false);
+        failed
+            .map(|claim| format!("{}: {}", claim["claim"].as_str().unwrap(), claim["why"].as_str().unwrap()))
+            .collect::<Vec<_>>()
+    };
+    assert_eq!(prove(&|text| text), Vec::<String>::new());
+    let same = prove(&|text| text.replace("{pass}={out}", "beauty={out}"));
+    assert!(
+        same.iter().any(|why| why.starts_with("passes in one call: ") && why.contains("are the same picture")),
+        "{same:?}"
+    );
+    let deaf = prove(&|text| text.replace("'^frame (?<frame>-?\\d+)'", "'^picture (?<frame>-?\\d+)'"));
+    assert_eq!(deaf, ["[log] is what it says: no line of any log fits progress"]);
+    let blind = prove(&|text| {
+        text.replace("[\"--camera\", \"{camera}\"]", "[\"--camera\", \"quay\", \"--set\", \"weather={camera}\"]")
+    });
+    assert!(
+        blind.iter().any(|why| why.starts_with("two cameras: ") && why.contains("are the same picture")),
+        "{blind:?}"
+    );
 }
 
 #[test]

@@ -2,14 +2,16 @@
 
 use std::io::Write;
 
-use truepath_core::plan::Plan;
+use truepath_core::plan::{Plan, Series};
+use truepath_core::verify::Verdict;
 
 use crate::args::NamesArgs;
 use truepath_exec::failure::Failure;
+use truepath_exec::observe::Look;
 
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, LoadOptions};
+use crate::pipeline::{self, LoadOptions, Loaded, Queue};
 use crate::show;
 
 /// Shows every series, or every path, or the document.
@@ -32,13 +34,28 @@ pub fn run(args: &NamesArgs, around: &Surroundings) -> Result<Exit, Failure> {
         for sheet in &queue.sheets {
             show::print(&show::names::text(&sheet.plan, &sheet.unpinned, around.out))?;
         }
-        show::print(&show::names::closing(&plans))?;
+        show::print(&show::names::closing(&plans, &there(&queue, around)?))?;
     }
     Ok(match known {
         0 => Exit::Unreadable,
         known if known < all().count() => Exit::No,
         _ => Exit::Well,
     })
+}
+
+/// Files beyond which nobody wants to wait for what stands there.
+const MOST: i64 = 100_000;
+
+/// How what is there already is judged; nothing where nothing is, or where a look would take long.
+fn there(queue: &Queue, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
+    let is_known = |sheet: &Loaded| sheet.plan.series.iter().all(Series::is_known);
+    let files: i64 = queue.sheets.iter().flat_map(|sheet| &sheet.plan.series).filter_map(Series::count).sum();
+    let any = queue.sheets.iter().any(|sheet| sheet.ground.folders.values().any(|files| !files.is_empty()));
+    if !any || files > MOST || !queue.sheets.iter().all(is_known) {
+        return Ok(Vec::new());
+    }
+    let all = (0..queue.sheets.len()).map(|at| queue.verdicts(at, Look::Trusting, around));
+    Ok(all.collect::<Result<Vec<_>, Failure>>()?.concat())
 }
 
 /// Streams every path: nothing is gathered, so a billion frames need no memory.

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use truepath_core::adapter::Adapter;
+use truepath_core::resolve::paths::is_absolute;
 use truepath_core::sheet::System;
 
 /// Where programs are sought.
@@ -25,7 +26,11 @@ pub fn program(adapter: &Adapter, places: &Places<'_>) -> Result<PathBuf, String
     let name = adapter.program_on(places.system).ok_or("a program for this system")?;
     if places.system != crate::lower::system() {
         // What is on another machine cannot be looked for here.
-        return Ok(if name.contains('/') { places.folder.join(name) } else { PathBuf::from(name) });
+        return Ok(if name.contains('/') && !is_absolute(name) {
+            places.folder.join(name)
+        } else {
+            PathBuf::from(name)
+        });
     }
     let found = if name == "truepath" {
         places.own.to_owned()

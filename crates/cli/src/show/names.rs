@@ -5,6 +5,7 @@ use truepath_core::plan::{Plan, Series, SeriesKind};
 use truepath_core::resolve::{Job, paths};
 use truepath_core::sheet::Key;
 use truepath_core::template::{Pattern, Piece};
+use truepath_core::verify::{STATES, State, Verdict};
 
 use super::{HEAD, MARK, ODD, QUIET, counted, paint};
 use crate::lower::Screen;
@@ -32,16 +33,22 @@ pub fn text(plan: &Plan, unpinned: &Wanted, screen: Screen) -> String {
     out
 }
 
-/// How many there are, and what comes next.
-pub fn closing(plans: &[&Plan]) -> String {
+/// How many there are, how those that are there are judged, and what comes next.
+pub fn closing(plans: &[&Plan], there: &[Verdict]) -> String {
     let all = || plans.iter().flat_map(|plan| plan.series.iter().chain(&plan.movies));
     let jobs: usize = plans.iter().map(|plan| plan.jobs.len()).sum();
     let movies = all().filter(|series| series.kind == SeriesKind::Movie).count();
     let files: i64 = all().filter_map(Series::count).sum();
     let movies = if movies == 0 { String::new() } else { format!("{}, ", counted(movies as i64, "movie")) };
     let series: usize = plans.iter().map(|plan| plan.series.len()).sum();
+    let state = |(name, state): &(&str, State)| {
+        let count: i64 = there.iter().map(|verdict| verdict.files(&[*state])).sum();
+        (count > 0).then(|| format!("{count} {name}"))
+    };
+    let states: Vec<String> = STATES.iter().rev().filter_map(state).collect();
+    let states = if states.is_empty() { String::new() } else { format!(" ({})", states.join(", ")) };
     format!(
-        "{}, {}, {movies}{}. Next: truepath check\n",
+        "{}, {}, {movies}{}{states}. Next: truepath check\n",
         counted(jobs as i64, "job"),
         counted(series as i64, "series"),
         counted(files, "file")

@@ -125,8 +125,15 @@ fn settings(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Ada
         }
         let shared = !matches!(given.layer, Layer::Job | Layer::Each | Layer::CommandLine);
         let dropped = matches!(key.row().carrier, Carrier::Tokens(_)) && adapter.carries(key);
+        // Where the shared value is right for others, this job is what has to change.
+        let is_right = |other: &Job| {
+            let carries = sink.adapter(other).is_some_and(|own| own.carries(key));
+            other.name != job.name && other.given.place(key) == given.at && carries
+        };
+        let elsewhere = shared && sink.input.plan.jobs.iter().any(|other| is_right(other));
+        let at = if elsewhere { Some(job.at) } else { given.at };
         let words = wording::renderer::setting_not_carried(key, adapter, (job, shared, dropped));
-        sink.add("setting-not-carried", given.at, job, words);
+        sink.add("setting-not-carried", at, job, words);
     }
     // That a job has no scene is said of the job.
     let without = delivered.iter().flat_map(|own| &own.without_value).filter(|(_, token)| token != "scene");

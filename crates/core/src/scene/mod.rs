@@ -33,6 +33,8 @@ pub struct Facts {
     pub resources: Vec<String>,
     /// Cameras by their full paths in the scene, such as `/Tower/belfry`, of formats that have such.
     pub camera_paths: Vec<String>,
+    /// Whether there may be more cameras: a part of the scene was not read.
+    pub more_cameras: bool,
     /// Those of the outside files that are parts of the scene itself: cameras may stand there.
     pub layers: Vec<String>,
 }
@@ -95,23 +97,24 @@ impl Facts {
             unsaved: self.unsaved.or(other.unsaved),
             resources: if self.resources.is_empty() { other.resources } else { self.resources },
             camera_paths: if self.camera_paths.is_empty() { other.camera_paths } else { self.camera_paths },
+            more_cameras: self.more_cameras,
             layers: self.layers,
         }
     }
 
     /// Takes in the cameras of a layer; of one that could not be read, any camera may be there.
     pub fn take_layer(&mut self, layer: Option<Facts>) {
-        match (layer.and_then(|layer| layer.cameras), &mut self.cameras) {
-            (Some(more), Some(own)) => {
-                for camera in more {
-                    // Under which path it stands here is the referring prim's affair: any will do.
-                    self.camera_paths.push(format!("*/{camera}"));
-                    if !own.contains(&camera) {
-                        own.push(camera);
-                    }
-                }
+        let Some(more) = layer.and_then(|layer| layer.cameras) else {
+            self.more_cameras = true;
+            return;
+        };
+        let own = self.cameras.get_or_insert_default();
+        for camera in more {
+            // Under which path it stands here is the referring prim's affair: any will do.
+            self.camera_paths.push(format!("*/{camera}"));
+            if !own.contains(&camera) {
+                own.push(camera);
             }
-            _ => self.cameras = None,
         }
     }
 
@@ -122,7 +125,9 @@ impl Facts {
         let leaf = camera.rsplit('/').next().unwrap_or(camera);
         let by_path = |known: &String| known == camera || known.strip_prefix("*/") == Some(leaf);
         let is_path = camera.starts_with('/');
-        Some(cameras.iter().any(|known| known == camera) || (is_path && self.camera_paths.iter().any(by_path)))
+        let is_there =
+            cameras.iter().any(|known| known == camera) || (is_path && self.camera_paths.iter().any(by_path));
+        (is_there || !self.more_cameras).then_some(is_there)
     }
 
     /// The frames that the scene declares. A scene that knows only seconds has frames `1-round(seconds x fps)`.

@@ -143,7 +143,7 @@ impl<'c> Crew<'c> {
         Crew {
             context,
             keep_going: orders.keep_going,
-            supply: Mutex::new(Supply::new(queue, workers, orders.licences)),
+            supply: Mutex::new(Supply::new(queue, workers, orders.licences).keep_going(orders.keep_going)),
             bell: Condvar::new(),
             failure: Mutex::default(),
         }
@@ -276,11 +276,11 @@ impl<'c> Crew<'c> {
                 tries.waited(part, left);
                 continue;
             }
-            let hopeless = self.supply().tried(job, done.files, &complaint(&done.why)).filter(|_| !self.keep_going);
+            let hopeless = self.supply().tried(job, done.files, &complaint(&done.why));
             if done.lacking.is_empty() {
                 continue;
             }
-            let given_up = self.supply().has_given_up(job) && !self.keep_going;
+            let given_up = self.supply().has_given_up(job);
             if hopeless.is_some() || given_up {
                 // All that is left of this call fails with it.
                 let rest = tries.into_rest().flat_map(|part| part.frames.iter().collect::<Vec<_>>());
@@ -290,7 +290,7 @@ impl<'c> Crew<'c> {
                     .map(|starts| format!("nothing came out of {starts} starts{words} (--keep-going tries all)"));
                 let frames = Frames::from_any(lacking);
                 failed = failed.union(&frames);
-                self.failed(&whole, done, frames)?;
+                context.give_up(&whole, done, frames)?;
                 break;
             }
             // Calls that others may claim stay with whoever has them.
@@ -310,7 +310,7 @@ impl<'c> Crew<'c> {
                 Next::GivenUp => {
                     failed = failed.union(&frames);
                     stuck = stuck.or_else(|| done.stuck.then(|| done.why.clone()));
-                    self.failed(&whole, done, frames)?;
+                    context.give_up(&whole, done, frames)?;
                 }
             }
         }
@@ -361,13 +361,20 @@ impl<'c> Crew<'c> {
     /// Starts a call with the worker that it has, or waits for one and, for a call that is made again, its licences. Whoever
     /// frees them starts the renderer: so it runs before anybody was woken. `None` when the run is being ended.
     fn launch(&self, taken: &mut Taken<Call>, ready: Box<dyn Prepared + 'c>) -> Option<Launched> {
-        if let Some(worker) = taken.worker.take() {
+        if let Some(worker) = taken.worker {
+            let mut supply = self.supply();
+            if !supply.may_start(taken.order.job) {
+                supply.release(taken);
+                return None;
+            }
+            drop(supply);
+            taken.worker = None;
             taken.licensed = false;
             return Some(Launched { worker, live: ready.go() });
         }
         let (tell, launched) = channel();
         let mut supply = self.supply();
-        if self.context.is_stopping() || (supply.has_given_up(taken.order.job) && !self.keep_going) {
+        if self.context.is_stopping() || supply.has_given_up(taken.order.job) {
             supply.release(taken);
             return None;
         }
@@ -383,21 +390,6 @@ impl<'c> Crew<'c> {
             }
             heard => heard.ok(),
         }
-    }
-
-    /// What a call lacks is given up.
-    fn failed(&self, whole: &Call, done: Done, frames: Frames) -> Result<(), Trouble> {
-        let plan = self.context.plan();
-        let at: BTreeSet<usize> = done.lacking.iter().map(|(series, _)| *series).collect();
-        let event = Event::Failed {
-            call: whole.id.clone(),
-            job: plan.jobs[whole.job].name.clone(),
-            series: at.into_iter().map(|at| plan.series[at].id.clone()).collect(),
-            frames,
-            why: done.why,
-            log: done.log,
-        };
-        self.context.record(&event).map_err(Trouble::Run)
     }
 
     /// Leaves the rest of a job alone that is hopeless: a call of it could not be made at all, or nothing ever came out.

@@ -4,10 +4,12 @@ use std::collections::{BTreeSet, HashMap};
 
 use truepath_core::frames::Frames;
 use truepath_core::plan::Call;
+use truepath_core::run::event::Event;
 
+use super::attempt::Done;
 use super::checkpoint;
 use super::context::{Context, OwedFile};
-use crate::failure::Failure;
+use crate::failure::{Failure, Trouble};
 
 impl Context<'_> {
     /// A part with the mark of this try, and the place where it is saved under way.
@@ -46,5 +48,20 @@ impl Context<'_> {
         let Some(adapter) = adapter else { return vec![part.clone()] };
         let half = (part.frames.count() + 1) / 2;
         part.frames.chunks(half).flat_map(|frames| part.parted(adapter, &frames)).collect()
+    }
+
+    /// What a call lacks is given up.
+    pub fn give_up(&self, whole: &Call, done: Done, frames: Frames) -> Result<(), Trouble> {
+        let plan = self.plan();
+        let at: BTreeSet<usize> = done.lacking.iter().map(|(series, _)| *series).collect();
+        let event = Event::Failed {
+            call: whole.id.clone(),
+            job: plan.jobs[whole.job].name.clone(),
+            series: at.into_iter().map(|at| plan.series[at].id.clone()).collect(),
+            frames,
+            why: done.why,
+            log: done.log,
+        };
+        self.record(&event).map_err(Trouble::Run)
     }
 }

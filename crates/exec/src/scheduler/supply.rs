@@ -7,6 +7,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 pub const HOPELESS: u64 = 3;
 /// The same by starts of its renderer: with one complaint, and with several.
 const FRUITLESS: (u64, u64) = (6, 8);
+/// So many starts with one complaint are enough where as many as that have been made, those under way included.
+const ALIKE: u64 = 3;
 
 /// Starts of one order in vain before others of its job go first.
 const TWICE: u64 = 2;
@@ -31,9 +33,18 @@ struct Yield {
     landed: i64,
     /// Calls that failed for good.
     failed: u64,
+    /// Starts, those under way included.
+    begun: u64,
     /// Starts that gave no file: all, and those in a row with one complaint.
     fruitless: (u64, u64),
     complaint: String,
+}
+
+impl Yield {
+    /// Whether nothing has landed, enough has failed alike, and no further start is worth it.
+    fn is_exhausted(&self) -> bool {
+        self.landed == 0 && self.fruitless.1 >= ALIKE && self.begun >= FRUITLESS.1
+    }
 }
 
 /// An order that was taken, with what it holds.
@@ -81,6 +92,8 @@ pub struct Supply<C, W> {
     given_up: HashSet<usize>,
     /// Jobs of which nothing has come out in so many starts.
     hopeless: HashSet<usize>,
+    /// Whether no job is ever given up for that.
+    keep_going: bool,
     /// Files that landed.
     pub landed: i64,
 }
@@ -100,8 +113,15 @@ impl<C, W> Supply<C, W> {
             yields: HashMap::new(),
             given_up: HashSet::new(),
             hopeless: HashSet::new(),
+            keep_going: false,
             landed: 0,
         }
+    }
+
+    /// The same, with no job ever given up because nothing comes out of it.
+    #[must_use]
+    pub fn keep_going(self, keep_going: bool) -> Supply<C, W> {
+        Supply { keep_going, ..self }
     }
 
     /// Whether nothing is left to be taken, for good.
@@ -193,6 +213,12 @@ impl<C, W> Supply<C, W> {
             let first = self.line.iter().find(|(_, waiting)| fits(waiting)).map(|(ticket, _)| *ticket);
             let before = self.coming.first().copied();
             let Some(ticket) = first.filter(|first| before.is_none_or(|before| *first < before)) else { break };
+            let job = self.line.get(&ticket).map(|first| first.job);
+            if !job.is_some_and(|job| self.may_start(job)) {
+                // Its job is given up; whoever waits hears of it when nobody can answer any more.
+                self.leave_line(|waiting| waiting == ticket);
+                continue;
+            }
             let (Some(waiting), Some(worker)) = (self.line.remove(&ticket), self.free.pop_first()) else { break };
             if !waiting.licensed {
                 self.count(&waiting.licences, -1);
@@ -221,11 +247,34 @@ impl<C, W> Supply<C, W> {
         own.fruitless = (own.fruitless.0 + 1, if alike { own.fruitless.1 + 1 } else { 1 });
         complaint.clone_into(&mut own.complaint);
         let starts = own.fruitless.0;
-        let is_hopeless = own.fruitless.1 >= FRUITLESS.0 || starts >= FRUITLESS.1;
-        is_hopeless.then(|| {
+        let is_hopeless = own.fruitless.1 >= FRUITLESS.0 || starts >= FRUITLESS.1 || own.is_exhausted();
+        (is_hopeless && !self.keep_going).then(|| {
             self.hopeless.insert(job);
             starts
         })
+    }
+
+    /// Counts a start; false where the job is given up, or is to be.
+    pub fn may_start(&mut self, job: usize) -> bool {
+        let own = self.yields.entry(job).or_default();
+        if !self.keep_going && own.is_exhausted() {
+            self.hopeless.insert(job);
+        }
+        if self.hopeless.contains(&job) || self.given_up.contains(&job) {
+            return false;
+        }
+        own.begun += 1;
+        true
+    }
+
+    /// Takes orders out of the line; what they hold is free.
+    fn leave_line(&mut self, goes: impl Fn(u64) -> bool) {
+        let tickets: Vec<u64> = self.line.keys().copied().filter(|ticket| goes(*ticket)).collect();
+        for waiting in tickets.iter().filter_map(|ticket| self.line.remove(ticket)).collect::<Vec<_>>() {
+            if waiting.licensed {
+                self.count(&waiting.licences, 1);
+            }
+        }
     }
 
     /// An order is over. True where the rest of its job is to be left alone: nothing of it came out in its first calls.
@@ -271,17 +320,9 @@ impl<C, W> Supply<C, W> {
     pub fn give_up(&mut self, job: usize, stuck: bool) -> bool {
         let before = self.queue.len();
         self.queue.retain(|_, order| order.job != job);
-        // Who stands in line for it goes, and what it held is free.
-        let tickets: Vec<u64> =
+        let own: BTreeSet<u64> =
             self.line.iter().filter(|(_, waiting)| waiting.job == job).map(|(ticket, _)| *ticket).collect();
-        for waiting in tickets
-            .iter()
-            .filter_map(|ticket| self.line.remove(ticket))
-            .filter(|waiting| waiting.licensed)
-            .collect::<Vec<_>>()
-        {
-            self.count(&waiting.licences, 1);
-        }
+        self.leave_line(|ticket| own.contains(&ticket));
         (stuck || self.queue.len() < before) && self.given_up.insert(job)
     }
 

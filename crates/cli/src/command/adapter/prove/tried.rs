@@ -46,6 +46,17 @@ fn gather(folder: &Path, files: &mut Vec<PathBuf>) {
     }
 }
 
+/// The picture of one frame among what came out of a claim, of a pass if one is named.
+pub fn picture(folder: &Path, pass: &str, frame: &str) -> Option<u64> {
+    let mut files = Vec::new();
+    gather(folder, &mut files);
+    let own = |path: &&PathBuf| {
+        let name = file_name(&path.display().to_string());
+        name.contains(frame) && name.contains(pass)
+    };
+    truepath_media::inspect(files.iter().find(own)?).ok()?.1.digest()
+}
+
 /// Rules under `[log]` that no line of any log fits: their names.
 pub fn unheard(adapter: &Adapter, scratch: &Path) -> Vec<&'static str> {
     let logs = scratch.join(".truepath/truepath/logs");
