@@ -37,7 +37,7 @@ pub struct Meeting {
 /// series numbered `own` or higher nothing is said: somebody else asks for those.
 #[must_use]
 pub fn meetings(names: &[NamedSeries], own: usize) -> Vec<Meeting> {
-    let mut shelves: HashMap<Vec<String>, ByNumbers> = HashMap::new();
+    let mut shelves: HashMap<Skeleton, ByNumbers> = HashMap::new();
     for (at, name) in names.iter().enumerate() {
         let (skeleton, structure) = structure(&name.pattern);
         shelves.entry(skeleton).or_default().entry(structure).or_default().push(at);
@@ -119,15 +119,18 @@ impl Meetings<'_> {
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 struct Structure(Vec<Option<String>>);
 
+/// The text of a pattern without its runs of digits, signs and holes, and where in it those stood.
+type Skeleton = (String, Vec<usize>);
+
 /// The text of a pattern between its runs of digits, signs and holes, and what those runs were.
-fn structure(pattern: &Pattern) -> (Vec<String>, Structure) {
-    let (mut skeleton, mut runs) = (vec![String::new()], Vec::new());
+fn structure(pattern: &Pattern) -> (Skeleton, Structure) {
+    let (mut text, mut cuts, mut runs) = (String::new(), Vec::new(), Vec::new());
     let mut open: Option<Option<String>> = None;
     for piece in pattern.pieces() {
         match piece {
             Piece::Frame { .. } | Piece::Version => open = Some(None),
-            Piece::Text(text) => {
-                for c in text.chars() {
+            Piece::Text(part) => {
+                for c in part.chars() {
                     if c.is_ascii_digit() || c == '-' {
                         if let Some(run) = open.get_or_insert_with(|| Some(String::new())) {
                             run.push(c);
@@ -135,9 +138,9 @@ fn structure(pattern: &Pattern) -> (Vec<String>, Structure) {
                     } else {
                         if let Some(run) = open.take() {
                             runs.push(run);
-                            skeleton.push(String::new());
+                            cuts.push(text.len());
                         }
-                        skeleton.iter_mut().next_back().into_iter().for_each(|text| text.push(c));
+                        text.push(c);
                     }
                 }
             }
@@ -145,9 +148,9 @@ fn structure(pattern: &Pattern) -> (Vec<String>, Structure) {
     }
     if let Some(run) = open {
         runs.push(run);
-        skeleton.push(String::new());
+        cuts.push(text.len());
     }
-    (skeleton, Structure(runs))
+    ((text, cuts), Structure(runs))
 }
 
 /// A number of the first series whose name is also a name of the second.
