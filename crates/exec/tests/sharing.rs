@@ -63,9 +63,9 @@ fn claims_that_can_no_longer_be_read_or_written_stop_the_member() {
         let fakes = Fakes::new(&[20], |_, _| Act::Writes);
         let folder = night.state().claims();
         let morning = share(&night, &fakes, |events, _| {
-            if events.iter().any(|event| matches!(event, Event::Landed(_))) && folder.exists() {
+            if events.iter().any(|event| matches!(event, Event::Landed(_))) && folder.is_dir() {
                 // Others may make files in it while it goes.
-                while folder.exists() {
+                while folder.is_dir() {
                     let _ = std::fs::remove_dir_all(&folder);
                 }
                 if replace {

@@ -54,9 +54,11 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
     for row in &stand.rows {
         for call in &row.running {
             let since = seconds(stand, call.session, call.since, &around.now());
-            let frames = cut(&call.frames.to_string());
+            // Frames that are there are made again, or their call is about to end.
+            let frames =
+                if call.frames.is_empty() { String::new() } else { format!(" {}", cut(&call.frames.to_string())) };
             let id = &plan.output(row.verdict.series).id;
-            lines.push(format!("  {}, worker {}: {id} {frames}, for {}\n", call.host, call.worker, span(since)));
+            lines.push(format!("  {}, worker {}: {id}{frames}, for {}\n", call.host, call.worker, span(since)));
         }
     }
     if !lines.is_empty() {

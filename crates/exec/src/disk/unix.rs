@@ -63,9 +63,13 @@ fn measured(folder: &OwnedFd, names: &[u8]) -> Files {
 }
 
 fn facts(about: &rustix::fs::Stat) -> Facts {
-    // The parts of the time have another type on each system.
-    let fraction = i64::try_from(about.st_mtime_nsec).unwrap_or(0) / 1_000_000;
-    (u64::try_from(about.st_size).unwrap_or(0), about.st_mtime.saturating_mul(1000).saturating_add(fraction))
+    let (seconds, fraction) = (whole(about.st_mtime), whole(about.st_mtime_nsec));
+    (u64::try_from(about.st_size).unwrap_or(0), seconds.saturating_mul(1000).saturating_add(fraction / 1_000_000))
+}
+
+/// A part of a time, which has another type on each system.
+fn whole(part: impl TryInto<i64>) -> i64 {
+    part.try_into().unwrap_or(0)
 }
 
 /// The stamp of a file; `None` where there is none.
