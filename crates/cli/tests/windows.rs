@@ -80,7 +80,7 @@ fn from_sheet_to_verified_frames_on_windows() {
     assert_eq!(first, drive, "a path begins with its drive");
     wine.say(&project, "check").ended(0);
     let said = wine.say(&project, "run").ended(0);
-    assert!(said.err.ends_with("complete\n"), "{}", said.err);
+    assert!(said.err.ends_with("complete: 12 files as planned\n"), "{}", said.err);
     assert_eq!(rendered(&project).len(), 12);
     assert!(wine.say(&project, "verify").ended(0).out.ends_with("complete: 12 files as planned\n"));
     assert!(wine.say(&project, "run").ended(0).err.contains("nothing to render"));
@@ -94,7 +94,12 @@ fn from_sheet_to_verified_frames_on_windows() {
     let script = wine.command(&project, &["cmd", "/c", "night.cmd"]).output().unwrap();
     assert!(script.status.success(), "{}", String::from_utf8_lossy(&script.stderr));
     assert_eq!(rendered(&project).len(), 12);
-    wine.say(&project, "verify").ended(0);
+    // Its frames are known by its own journal, and a second start has nothing to do.
+    let row = wine.say(&project, "verify --json").ended(0).json()["series"][0].clone();
+    assert_eq!((&row["good"], &row["foreign"]), (&"1-12".into(), &"".into()), "{row}");
+    let again = wine.command(&project, &["cmd", "/c", "night.cmd"]).output().unwrap();
+    let said = String::from_utf8_lossy(&again.stdout).into_owned();
+    assert!(said.contains("crossing_7-12: there already") && said.contains("12 of 12 files are there"), "{said}");
 }
 
 #[test]
