@@ -28,7 +28,7 @@ fn what_one_program_does_wrong_costs_no_other_job_a_frame() {
         (Act::NoStart, "nothing", "cannot start", 2),
         (Act::NoLog, "nothing", "cannot write", 0),
         (Act::Writes, "/bad.", "read-only", 2),
-        (Act::WritesNothing, "nothing", "nothing came out of its first 3 calls", usize::MAX),
+        (Act::WritesNothing, "nothing", "nothing came out of ", 2),
     ] {
         let night = Night::new(&[("bad", 40, None), ("good", 40, None)], "workers = 2\nchunk = 4\nretries = 1");
         let fakes = Fakes::new(&[0], move |job, _| if job == "bad" { act } else { Act::Writes });
@@ -40,7 +40,7 @@ fn what_one_program_does_wrong_costs_no_other_job_a_frame() {
         let good: Vec<String> = fakes.started("good").iter().map(ToString::to_string).collect();
         assert_eq!(good.len(), 10, "each call of the other job is made once: {good:?}");
         // The calls that were under way when it was given up have been made, too.
-        assert!(fakes.started("bad").len() <= starts.saturating_mul(4), "{act:?}: {:?}", fakes.started("bad"));
+        assert!(fakes.started("bad").len() <= starts * 4, "{act:?}: {:?}", fakes.started("bad"));
         let given_up = gave_up(&morning.events);
         assert!(given_up.len() == 1 && given_up[0].0 == "bad", "{act:?}: {given_up:?}");
         assert!(given_up[0].1.to_lowercase().contains(why), "{act:?}: {given_up:?}");

@@ -96,7 +96,8 @@ pub fn closing(verdicts: &[&Verdict], fixes: &[String], screen: Screen) -> Strin
     }
     let foreign = files(&[State::Foreign]);
     if foreign > 0 {
-        let words = format!("{} foreign: no journal knows what it is made of", is_or_are(foreign, "file"));
+        let of = if foreign == 1 { "it is" } else { "they are" };
+        let words = format!("{} foreign: no journal knows what {of} made of", is_or_are(foreign, "file"));
         out.push_str(&format!("{}: {words}\n", paint(screen, QUIET, "note")));
     }
     out

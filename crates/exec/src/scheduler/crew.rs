@@ -276,7 +276,13 @@ impl<'c> Crew<'c> {
                 tries.waited(part, left);
                 continue;
             }
-            let hopeless = self.supply().tried(job, done.files, &complaint(&done.why));
+            // What could not be made at all is told of its own.
+            let hopeless = if done.stuck {
+                self.supply().landed += done.files;
+                None
+            } else {
+                self.supply().tried(job, done.files, &complaint(&done.why))
+            };
             if done.lacking.is_empty() {
                 continue;
             }
@@ -285,16 +291,16 @@ impl<'c> Crew<'c> {
                 // All that is left of this call fails with it.
                 let rest = tries.into_rest().flat_map(|part| part.frames.iter().collect::<Vec<_>>());
                 let lacking = done.lacking.iter().map(|(_, frame)| *frame).chain(rest).collect();
-                let words = done.words.clone();
-                stuck = hopeless
-                    .map(|starts| format!("nothing came out of {starts} starts{words} (--keep-going tries all)"));
+                let words = &done.words;
+                let why = |starts| format!("nothing came out of {starts} starts{words} (--keep-going tries all)");
+                stuck = hopeless.map(why);
                 let frames = Frames::from_any(lacking);
                 failed = failed.union(&frames);
                 context.give_up(&whole, done, frames)?;
                 break;
             }
             // Calls that others may claim stay with whoever has them.
-            if context.claims.is_none() && self.supply().is_better_later(job, number, tried) {
+            if !done.stuck && context.claims.is_none() && self.supply().is_better_later(job, number, tried) {
                 self.supply().postpone(hold.taken, number);
                 self.bell.notify_all();
                 return Ok(());
