@@ -8,14 +8,13 @@ use std::fmt::Write as _;
 use crate::adapter::Adapter;
 use crate::invoke::command_line::{CommandLine, Product, stages};
 use crate::invoke::quote::cmd::word;
-use crate::invoke::written::Spelt;
 use crate::plan::Plan;
 use crate::resolve::paths;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
 use super::rules::literal;
-use super::{BasePath, Body, Script, bases, in_pieces, json};
+use super::{BasePath, Body, Script, bases, glob, in_pieces, json};
 
 /// The longest line that cmd reads (Microsoft, "Command prompt line string limitation").
 pub const LONGEST: usize = 8191;
@@ -428,14 +427,6 @@ fn lost(out: &mut String, when: &str, what: &str, frame: i64) {
 
 fn percent(text: &str) -> String {
     text.replace('%', "%%")
-}
-
-fn glob(spelling: &[Spelt]) -> String {
-    let piece = |piece: &Spelt| match piece {
-        Spelt::Text(text) => text.clone(),
-        Spelt::Frame(_) | Spelt::Any => "*".to_owned(),
-    };
-    spelling.iter().map(piece).collect()
 }
 
 /// A word of a command that runs at the end; `{outcome}` is known only then.

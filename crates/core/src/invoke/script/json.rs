@@ -10,6 +10,8 @@ use crate::plan::{Adapters, Plan};
 use crate::resolve::paths;
 use crate::threads::{Threads, map};
 
+use super::glob;
+
 /// The document: every call of some plans.
 #[must_use]
 pub fn document(sheets: &[(&Plan, &Adapters, &[CommandLine])], threads: &dyn Threads) -> String {
@@ -54,13 +56,7 @@ fn lands(plan: &Plan, step: &CommandLine) -> Vec<Land> {
     }
     let of_frame = |frame: i64| {
         step.writes.iter().map(move |write| {
-            let spelt = |spelling: &Vec<Spelt>| {
-                let piece = |piece: &Spelt| match piece {
-                    Spelt::Text(text) => text.clone(),
-                    Spelt::Frame(_) | Spelt::Any => "*".to_owned(),
-                };
-                format!("{}/{}", write.stage, spelling.iter().map(piece).collect::<String>())
-            };
+            let spelt = |spelling: &Vec<Spelt>| format!("{}/{}", write.stage, glob(spelling));
             let mut spellings = write.expected.spellings(frame).iter().map(spelt).collect::<Vec<_>>().into_iter();
             let from = spellings.next().unwrap_or_default();
             Land { from, or: spellings.collect(), to: plan.series[write.series].name(frame) }
