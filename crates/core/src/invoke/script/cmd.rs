@@ -88,7 +88,7 @@ impl Writer<'_> {
         let _ = write!(
             out,
             "set \"total={}\"\nset \"planned={}\"\nset \"turn={}\"\n\
-             set \"failed=0\"\nset \"there=0\"\nset \"again=\"\nif \"%~1\"==\"--again\" set \"again=yes\"\n\
+             set \"failed=0\"\nset \"there=0\"\nset \"made=0\"\nset \"again=\"\nif \"%~1\"==\"--again\" set \"again=yes\"\n\
              if not \"%~1\"==\"\" if not defined again echo usage: %~nx0 [--again]>&2\n\
              if not \"%~1\"==\"\" if not defined again exit /b 2\n\
              set \"start=script-%computername%-%random%%random%\"\nif not exist {home} exit /b 4\ncd /d {home}\n",
@@ -131,7 +131,7 @@ impl Writer<'_> {
         }
         if super::planned(steps) > 0 {
             out.push_str("set /a absent=planned-there >nul\n");
-            out.push_str(">>\"%journal%\" echo {\"event\":\"over\",\"landed\":%there%,\"lacking\":%absent%,\"outcome\":\"%outcome%\",\"t\":0}\n");
+            out.push_str(">>\"%journal%\" echo {\"event\":\"over\",\"landed\":%made%,\"lacking\":%absent%,\"outcome\":\"%outcome%\",\"t\":0}\n");
             out.push_str("echo %there% of %planned% files are there\n");
             out.push_str("if not \"%absent%\"==\"0\" echo %absent% missing: start it again to go on>&2\n");
         }
@@ -297,6 +297,7 @@ impl Writer<'_> {
         let adapter = self.wish.adapters.get(&step.adapter);
         self.trust(out, adapter, &log);
         self.files(out, step, (&id, adapter))?;
+        out.push_str("set /a made+=landed >nul\n");
         let _ = writeln!(
             out,
             ">>\"%journal%\" echo {{\"event\":\"ended\",\"call\":\"{id}\",\"code\":%code%,\"ok\":%well%,\"files\":%landed%,\"lacking\":\"%lost%\",\"seconds\":0,{log_in_json},\"t\":0}}"

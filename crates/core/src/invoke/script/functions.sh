@@ -15,7 +15,7 @@ start=script-$host-$$-$began
 journals=${logs%/*}/journal
 journal=$journals/$host-$began-$$.jsonl
 logs_in_json=$(printf '%s' "$logs" | sed 's/["\\]/\\&/g')
-failed=0 at=0 there=0 missing= missed= stopped=no stage= was=
+failed=0 at=0 there=0 made=0 missing= missed= stopped=no stage= was=
 trap 'failed=130; stopped=yes; finish' INT TERM HUP
 
 # tell LINE: writes a line into the journal, which begins with who writes it.
@@ -98,7 +98,7 @@ done_with() {
     missed=
     return 0
   fi
-  there=$((there + landed))
+  there=$((there + landed)) made=$((made + landed))
   missing=$missing$missed
   missed=
   if [ "$lacking" -gt 0 ]; then

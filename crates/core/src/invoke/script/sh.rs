@@ -117,7 +117,7 @@ finish() {
   [ "$failed" -eq 0 ] || outcome=incomplete
   [ "$failed" -ne 130 ] || outcome=interrupted
   if [ "$planned" -gt 0 ]; then
-    [ ! -e "$journal" ] || tell "{\"event\":\"over\",\"landed\":$there,\"lacking\":$((planned - there)),\"outcome\":\"$outcome\",\"t\":$(($(date +%s) - began))}"
+    [ ! -e "$journal" ] || tell "{\"event\":\"over\",\"landed\":$made,\"lacking\":$((planned - there)),\"outcome\":\"$outcome\",\"t\":$(($(date +%s) - began))}"
     echo "$there of $planned files are there"
     [ -z "$missing$missed" ] || echo "missing:$missing$missed" >&2
     [ "$stopped" = no ] || [ "$at" -ge "$total" ] || echo "ended at call $at of $total; start it again to go on" >&2
