@@ -56,6 +56,10 @@ pub enum Command {
     Log(LogArgs),
     /// Compare what lies on disk with what was planned
     Verify(VerifyArgs),
+    /// Make the movies whose frames are complete, or a movie of any pictures
+    Movie(MovieArgs),
+    /// Encode pictures as a movie: what `run`, `movie` and scripts call
+    Encode(EncodeArgs),
     /// Ends renderers when the run that started it is gone
     #[command(hide = true)]
     GuardRenderers,
@@ -93,6 +97,112 @@ pub struct Common {
     /// Print one JSON document
     #[arg(long)]
     pub json: bool,
+}
+
+/// How a movie is made of pictures.
+#[derive(Clone, Debug, Default, Args)]
+#[command(next_help_heading = "The movie")]
+pub struct MovieOptions {
+    /// Frames per second: 24, 24000/1001
+    #[arg(long, value_name = "FPS")]
+    pub fps: Option<String>,
+    /// The container (left out: by the extension)
+    #[arg(long = "type", value_name = "NAME")]
+    pub kind: Option<String>,
+    /// The codec (left out: the usual one of the container)
+    #[arg(long, value_name = "NAME")]
+    pub codec: Option<String>,
+    /// 0 to 100
+    #[arg(long, value_name = "NUMBER")]
+    pub quality: Option<String>,
+    /// How hard the encoder tries for a smaller file: low, normal, high
+    #[arg(long, value_name = "HOW")]
+    pub effort: Option<String>,
+    /// The chroma layout: 420, 422, 444
+    #[arg(long, value_name = "NAME")]
+    pub chroma: Option<String>,
+    /// Depth of a sample
+    #[arg(long, value_name = "NUMBER")]
+    pub bits: Option<String>,
+    /// rgb, or rgba to keep an alpha
+    #[arg(long, value_name = "NAME")]
+    pub channels: Option<String>,
+    /// A sound file
+    #[arg(long, value_name = "FILE")]
+    pub audio: Option<PathBuf>,
+    /// Seconds by which the sound begins after the picture; below zero, how much of it is left out
+    #[arg(long, value_name = "SECONDS", allow_hyphen_values = true)]
+    pub audio_offset: Option<f64>,
+    /// The codec of the sound
+    #[arg(long, value_name = "NAME")]
+    pub audio_codec: Option<String>,
+    /// 0 to 100
+    #[arg(long, value_name = "NUMBER")]
+    pub audio_quality: Option<String>,
+    /// Another size than that of the pictures: 1280x720
+    #[arg(long, value_name = "SIZE")]
+    pub size: Option<String>,
+    /// How the movie's pixels are meant: display or linear
+    #[arg(long, value_name = "HOW")]
+    pub colour: Option<String>,
+    /// What lies behind transparent pixels: black, checker, #rrggbb
+    #[arg(long, value_name = "COLOUR")]
+    pub over: Option<String>,
+    /// A line below the picture, with {name}, {frame} and {timecode}
+    #[arg(long, value_name = "TEXT")]
+    pub burn: Option<String>,
+    /// The timecode of the first frame: 01:00:00:00
+    #[arg(long, value_name = "TIMECODE")]
+    pub start_timecode: Option<String>,
+    /// The adapter of the encoder (left out: the first that can do it)
+    #[arg(long, value_name = "NAME")]
+    pub encoder: Option<String>,
+}
+
+/// `encode`.
+#[derive(Clone, Debug, Default, Args)]
+pub struct EncodeArgs {
+    /// Names of pictures, one after another: shots/ferry.{frame:4}.png
+    #[arg(required = true)]
+    pub patterns: Vec<String>,
+    /// The numbers that are there, once for each pattern
+    #[arg(long, value_name = "EXPR", allow_hyphen_values = true)]
+    pub frames: Vec<String>,
+    /// The numbers that are shown, once for each pattern: what is not there is stood in for by the one before
+    #[arg(long, value_name = "EXPR", allow_hyphen_values = true)]
+    pub span: Vec<String>,
+    /// The layer of each pattern's files
+    #[arg(long, value_name = "NAME")]
+    pub layer: Vec<String>,
+    /// How each pattern's pixels are meant: linear, display, or as their type says
+    #[arg(long, value_name = "linear|display|type")]
+    pub pixels: Vec<String>,
+    /// The file to write
+    #[arg(short, long, value_name = "FILE")]
+    pub out: PathBuf,
+    #[command(flatten)]
+    pub options: MovieOptions,
+}
+
+/// `movie`.
+#[derive(Clone, Debug, Args)]
+pub struct MovieArgs {
+    /// For pictures outside any sheet: the movie to write
+    #[arg(short, long, value_name = "FILE")]
+    pub out: Option<PathBuf>,
+    /// Frames that are left out: refuse, hold the one before, or close up
+    #[arg(long, value_name = "HOW", requires = "out")]
+    pub gaps: Option<String>,
+    /// Write over a file that is there
+    #[arg(long)]
+    pub replace: bool,
+    /// Go on with other movies after one has failed
+    #[arg(long)]
+    pub keep_going: bool,
+    #[command(flatten)]
+    pub options: MovieOptions,
+    #[command(flatten)]
+    pub common: Common,
 }
 
 /// `demo`.
@@ -376,6 +486,9 @@ pub struct RunArgs {
     /// Allow settings of the command line that change the picture under final names
     #[arg(long = "final")]
     pub is_final: bool,
+    /// Whether only movies are made: that is how `movie` runs.
+    #[arg(skip)]
+    pub movies: bool,
 }
 
 /// The order of calls.
@@ -408,7 +521,7 @@ pub struct StatusArgs {
     /// Look again every second, until everything is done
     #[arg(long, conflicts_with_all = ["json", "why"])]
     pub watch: bool,
-    /// Tell what a frame was made of, and what differs now; two frames (12,48) are compared
+    /// Tell what a frame was made of, and what differs now; two frames (12,48) are compared; `movie` for movies
     #[arg(long, value_name = "FRAME", allow_hyphen_values = true, conflicts_with = "json")]
     pub why: Option<String>,
 }

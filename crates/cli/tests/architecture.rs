@@ -25,7 +25,7 @@ const CORE: [&str; 17] = [
     "whose",
 ];
 
-const CRATES: [&str; 5] = ["core", "media", "exec", "understudy", "cli"];
+const CRATES: [&str; 6] = ["core", "media", "movie", "exec", "understudy", "cli"];
 
 fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
     for entry in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {

@@ -205,7 +205,7 @@ fn an_adapter_says_what_it_carries_and_what_not() {
     let list = project.say("adapter list --json").ended(0).json();
     let names: Vec<&str> =
         list["adapters"].as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
-    assert_eq!(names, ["ffmpeg", "understudy"]);
+    assert_eq!(names, ["built-in", "ffmpeg", "understudy"]);
     for name in names {
         let (text, facts) = (
             project.say(&format!("adapter show {name}")).ended(0).out,

@@ -142,25 +142,6 @@ fn a_narrowed_look_calls_no_planned_file_a_stray_and_a_real_one_always() {
 }
 
 #[test]
-fn a_planned_movie_that_nothing_makes_is_a_file_that_is_missing() {
-    let movie = "\n[[movie]]\nname = \"review\"\nof = \"crossing\"\npath = \"{renders}/{job}.mp4\"\n";
-    let project = Project::with(&format!("{}{movie}", SMALL.replace("1-24", "1-4")));
-    assert!(project.say("check").ended(0).err.contains("1 movie planned; nothing here makes movies yet"));
-    let said = project.say("run").ended(1).err;
-    assert!(said.contains("not complete: 4 of 5 files good") && said.contains("nothing here makes movies"), "{said}");
-    assert!(!said.contains("complete: 5"), "{said}");
-    for words in ["verify", "status"] {
-        let said = project.say(words).ended(1).out;
-        assert!(said.contains("nothing here makes movies yet") && !said.contains("\ncomplete"), "{said}");
-        let row = project.say(&format!("{words} --json")).json()["series"][1].clone();
-        assert_eq!([&row["kind"], &row["planned"], &row["missing"]], ["movie", "1", "1"]);
-    }
-    project.write("renders/crossing.mp4", "made by hand");
-    let said = project.say("verify").ended(0).out;
-    assert!(said.contains("5 of 5 files as planned\nnote: 1 file is foreign"), "{said}");
-}
-
-#[test]
 fn odd_pictures_are_a_warning_of_their_own_and_never_complete() {
     let project = Project::with(&SMALL.replace("1-24", "1-4"));
     project.say("run").ended(0);

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::fs::File;
+use std::io::ErrorKind;
 use std::path::Path;
 
 use rayon::iter::{Either, IntoParallelIterator, IntoParallelRefIterator, ParallelIterator};
@@ -14,7 +15,7 @@ use truepath_core::run::history::{NO_DIGEST, Record, past, standing};
 use truepath_core::sheet::PassKind;
 use truepath_core::verify::{Facts, Files, MOVIE, Observed, Provenance, Seen, Verdict};
 
-use crate::disk::files;
+use crate::disk::{self, files};
 use crate::failure::Failure;
 use crate::threads::Cores;
 
@@ -76,19 +77,45 @@ impl Observation<'_> {
     /// When a folder or a file cannot be read.
     pub fn all(&self) -> Result<Vec<Verdict>, Failure> {
         let mut verdicts = self.verdicts()?;
-        verdicts.extend(self.movies());
+        for at in 0..self.plan.movies.len() {
+            verdicts.push(self.movie(at)?);
+        }
         Ok(verdicts)
     }
 
-    /// The verdict on every movie. No run makes movies, so no journal knows one.
-    pub fn movies(&self) -> impl Iterator<Item = Verdict> + '_ {
-        let known = self.plan.movies.iter().enumerate().filter(|(_, movie)| movie.is_known());
-        known.map(|(at, movie)| {
-            let there = movie.pattern.fixed().is_some_and(|path| Path::new(&path).is_file());
-            let seen = if there { Seen::AsLanded } else { Seen::Missing };
-            let found = [(MOVIE, seen, Provenance::Foreign)];
-            Verdict::gather((self.plan.series.len() + at, movie), &[], found)
-        })
+    /// The verdict on one movie.
+    fn movie(&self, at: usize) -> Result<Verdict, Failure> {
+        let (number, movie) = (self.plan.series.len() + at, &self.plan.movies[at]);
+        let Some(path) = movie.pattern.fixed().filter(|_| movie.is_known()) else {
+            return Ok(Verdict::gather((number, movie), &[], []));
+        };
+        let failed = |error: std::io::Error| Failure::machine("read", &path, &error);
+        let about = match std::fs::metadata(&path) {
+            Ok(about) => about,
+            Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
+                return Ok(Verdict::gather((number, movie), &[], [(MOVIE, Seen::Missing, Provenance::Fresh)]));
+            }
+            Err(error) => return Err(failed(error)),
+        };
+        let history = &self.machine.history;
+        let past = past(history.of(movie), movie.number(MOVIE), about.len());
+        let now = self.machine.made_of.get(number).and_then(Option::as_ref);
+        let stale = now.map(|now| history.stale(now));
+        let mut standing = standing(past, about.len(), stale.as_deref());
+        let untouched = past
+            .is_some_and(|(record, _)| history.may_be(&record, about.modified().map_or(i64::MIN, disk::milliseconds)));
+        let known = self.look == Look::Trusting && stale.is_some() && standing == Provenance::Fresh && untouched;
+        let seen =
+            if known { Seen::AsLanded } else { truepath_media::movie::probe(Path::new(&path)).map_err(failed)? };
+        (self.told)(1);
+        if self.look == Look::Deep && standing == Provenance::Fresh {
+            let mut hasher = blake3::Hasher::new();
+            File::open(&path).and_then(|file| hasher.update_reader(file).map(drop)).map_err(failed)?;
+            let deep =
+                Deep { seen: seen.clone(), bytes: hasher.count(), digest: *hasher.finalize().as_bytes(), odd: None };
+            standing = deep.standing(past.map(|(record, _)| record.digest)).unwrap_or(Provenance::Fresh);
+        }
+        Ok(Verdict::gather((number, movie), &[], [(MOVIE, seen, standing)]))
     }
 
     /// The verdict on every series.
@@ -98,6 +125,14 @@ impl Observation<'_> {
     pub fn verdicts(&self) -> Result<Vec<Verdict>, Failure> {
         let mut listed: HashMap<String, Files> = HashMap::new();
         (0..self.plan.series.len()).map(|at| self.verdict(at, &mut listed)).collect()
+    }
+
+    /// The verdict on one series.
+    ///
+    /// # Errors
+    /// When a folder or a file cannot be read.
+    pub fn of_series(&self, at: usize) -> Result<Verdict, Failure> {
+        self.verdict(at, &mut HashMap::new())
     }
 
     fn verdict(&self, at: usize, listed: &mut HashMap<String, Files>) -> Result<Verdict, Failure> {

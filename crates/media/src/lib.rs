@@ -6,6 +6,8 @@
 mod content;
 mod exr;
 mod jpeg;
+pub mod movie;
+pub mod pixels;
 mod png;
 mod raw;
 mod sound;

@@ -1,16 +1,16 @@
 //! `build`: the command lines, as scripts, as JSON, or handed to another program.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
 use rayon::iter::{IntoParallelRefIterator, ParallelExtend, ParallelIterator};
-use truepath_core::invoke::command_line::CommandLine;
+use truepath_core::invoke::command_line::{CallKind, CommandLine};
 use truepath_core::invoke::script::{self, Script, cmd};
-use truepath_core::plan::{Adapters, Call, Plan, calls_of};
+use truepath_core::plan::{Adapters, Call, Plan, calls_of, movie_calls};
 use truepath_core::resolve::{Job, paths};
-use truepath_core::run::outstanding::outstanding;
+use truepath_core::run::outstanding::{outstanding, with_movies};
 use truepath_core::sheet::{Existing, System};
 use truepath_core::template::slug;
 use truepath_core::verify::State;
@@ -121,18 +121,19 @@ fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<(Ve
     let (plan, command_lines) = (&loaded.plan, loaded.command_lines(around));
     let mut broken = Broken::new();
     let adapter = |job: &Job| loaded.adapter(job);
-    let calls = calls_of(plan, &adapter);
+    let calls = calls_of(plan, &adapter).chain(movie_calls(plan));
     let calls: Vec<Call> = if args.missing {
         let told = |_: u64| {};
         let observation = Observation { plan, machine: &loaded.ground, look: Look::Heads, beside: &[], told: &told };
-        let verdicts = observation.verdicts()?;
+        let verdicts = observation.all()?;
         for verdict in &verdicts {
-            let series = &plan.series[verdict.series];
+            let series = plan.output(verdict.series);
             broken.extend(verdict.in_state(State::Broken).iter().filter_map(|frame| {
                 Some(((verdict.series, frame), std::fs::metadata(series.name(frame)).ok()?.len()))
             }));
         }
-        let lost: Vec<_> = verdicts.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
+        let mut lost: Vec<_> = verdicts.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
+        with_movies(plan, &mut lost, &verdicts);
         calls.flat_map(|call| command_lines.narrowed(&call, &lost)).collect()
     } else {
         calls.collect()
@@ -144,7 +145,21 @@ fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<(Ve
     if args.guarded {
         guard(args, loaded, around, &mut steps);
     }
+    wait_for_frames(plan, &calls, &mut steps);
     Ok((steps, broken))
+}
+
+/// Lets each movie wait for the calls that write its frames.
+fn wait_for_frames(plan: &Plan, calls: &[Call], steps: &mut [CommandLine]) {
+    let unit = |id: &str| id.split('.').next().unwrap_or(id).to_owned();
+    for movie in calls.iter().filter(|call| call.is_movie(plan)) {
+        let sources = movie.sources(plan);
+        let writers = calls.iter().filter(|call| call.series.iter().any(|at| sources.contains(at)));
+        let writers: BTreeSet<String> = writers.map(|call| unit(&call.id)).collect();
+        let needs: Vec<String> =
+            steps.iter().filter(|step| writers.contains(&unit(&step.id))).map(|step| step.id.clone()).collect();
+        steps.iter_mut().filter(|step| step.id == movie.id).for_each(|step| step.needs.clone_from(&needs));
+    }
 }
 
 /// Lets `truepath run` make each call: it stages, checks and lands by itself.
@@ -253,6 +268,9 @@ fn through(program: &Path, document: &str) -> Result<Exit, Failure> {
 fn evenly(steps: &[CommandLine], parts: usize) -> Vec<(String, Vec<CommandLine>)> {
     let weight = |step: &CommandLine| step.frames.count() * step.passes.len().max(1) as i64;
     let (exports, rest): (Vec<&CommandLine>, Vec<&CommandLine>) = steps.iter().partition(|step| step.product.is_some());
+    // Movies need all of their frames, from whichever part: they are the last one, to be started when the others are over.
+    let (movies, rest): (Vec<&CommandLine>, Vec<&CommandLine>) =
+        rest.into_iter().partition(|step| step.kind == CallKind::Encode);
     let all: i64 = rest.iter().map(|step| weight(step)).sum();
     let parts = parts.min(rest.len().max(1));
     let (mut done, mut made): (i64, Vec<Vec<&CommandLine>>) = (0, vec![Vec::new(); parts]);
@@ -268,7 +286,11 @@ fn evenly(steps: &[CommandLine], parts: usize) -> Vec<(String, Vec<CommandLine>)
         let own: Vec<CommandLine> = needed.chain(&part).map(|step| (*step).clone()).collect();
         (part_name(at + 1, &part), own)
     });
-    named.collect()
+    let mut named: Vec<(String, Vec<CommandLine>)> = named.collect();
+    if !movies.is_empty() {
+        named.push((format!("{:02}_movies", named.len() + 1), movies.into_iter().cloned().collect()));
+    }
+    named
 }
 
 fn part_name(number: usize, part: &[&CommandLine]) -> String {

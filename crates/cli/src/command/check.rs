@@ -27,7 +27,6 @@ pub fn run(args: &CheckArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let (stopped, name) = (queue.stopped(), super::sheet_names(&queue, around));
     let findings = queue.findings();
     let warned = args.strict && findings.iter().any(|f| f.level == Level::Warning && f.meant.is_none());
-    let movies: usize = queue.sheets.iter().map(|sheet| sheet.plan.movies.len()).sum();
     show::print(&match form {
         OutputForm::Text => show::diagnostics::text(&findings, &queue.sources, &name, around.out),
         OutputForm::Json => show::json::text(&show::json::check(&findings, &queue.sources, &around.folder)),
@@ -35,9 +34,5 @@ pub fn run(args: &CheckArgs, around: &Surroundings) -> Result<Exit, Failure> {
             show::json::text(&show::sarif::document(&findings, &queue.sources, (&name, &around.folder)))
         }
     })?;
-    if movies > 0 && form == OutputForm::Text {
-        let movies = i64::try_from(movies).unwrap_or(i64::MAX);
-        show::tell(&format!("{} planned; nothing here makes movies yet\n", show::counted(movies, "movie")));
-    }
     Ok(stopped.unwrap_or(if warned { Exit::No } else { Exit::Well }))
 }

@@ -4,10 +4,12 @@ pub mod adapter;
 pub mod build;
 pub mod check;
 pub mod demo;
+pub mod encode;
 pub mod explain;
 pub mod formats;
 pub mod log;
 pub mod mend;
+pub mod movie;
 pub mod names;
 pub mod new;
 mod replace;
@@ -129,6 +131,11 @@ fn fixed(loaded: &Loaded, fix: Fix, common: &Common, at: Option<usize>) -> Vec<S
     // A sheet that keeps by itself need not be told so.
     let command =
         if fix.existing == Existing::Keep && loaded.plan.run.existing == Existing::Keep { "run" } else { command };
+    let command = match (fix.movies, fix.existing) {
+        (false, _) => command,
+        (true, Existing::Replace) => "movie --replace",
+        (true, _) => "movie",
+    };
     let mut line = words(command, &own);
     if loaded.retouched {
         line.insert(2, "--final".to_owned());

@@ -43,7 +43,7 @@ pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
         let all = all.collect::<Result<Vec<Stand>, Failure>>()?;
         let text = text(args, &queue, &all, around);
         let verdicts = || all.iter().flat_map(|stand| &stand.rows).map(|row| &row.verdict);
-        let over = verdicts().all(|verdict| verdict.is_movie || verdict.files(&[State::Missing, State::Broken]) == 0);
+        let over = verdicts().all(|verdict| verdict.files(&[State::Missing, State::Broken]) == 0);
         let outcome = Outcome::of(verdicts().collect::<Vec<_>>().iter().copied());
         let exit = if outcome == Outcome::Incomplete { Exit::No } else { Exit::Well };
         if !args.watch {
@@ -112,6 +112,8 @@ fn text(args: &StatusArgs, queue: &Queue, all: &[Stand], around: &Surroundings) 
 
 /// What some frames were made of, and would be made of now.
 fn why(text: &str, queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
+    let of_movies = text == "movie";
+    let text = if of_movies { "1" } else { text };
     let frames =
         FrameExpr::parse(text).ok().and_then(|frames| frames.frames(None, None)).filter(|frames| frames.count() > 0);
     let frames: Frames = frames.ok_or_else(|| {
@@ -119,7 +121,9 @@ fn why(text: &str, queue: &Queue, around: &Surroundings) -> Result<Exit, Failure
     })?;
     let mut found = false;
     for (at, loaded) in queue.sheets.iter().enumerate() {
-        for verdict in queue.verdicts(at, Look::Heads, around)?.into_iter().filter(|verdict| !verdict.is_movie) {
+        for verdict in
+            queue.verdicts(at, Look::Heads, around)?.into_iter().filter(|verdict| verdict.is_movie == of_movies)
+        {
             let own = verdict.expected.intersect(&frames);
             if !own.is_empty() {
                 found = true;

@@ -157,6 +157,19 @@ pub fn adapters(sheet: &Path, around: &Surroundings, sources: &mut Sources, find
     read::adapters(sheet, around.configuration.as_deref(), (around, sources), findings)
 }
 
+/// Where an adapter's program is, for a call outside any sheet; its name where it is nowhere.
+pub fn program_of(adapter: &Adapter, around: &Surroundings) -> Result<PathBuf, String> {
+    let (mut sources, mut findings) = (Sources::default(), Findings::default());
+    let machine = read::machine_file(around, &mut sources, &mut findings).unwrap_or_default();
+    let places = programs::Places {
+        folder: &around.folder,
+        system: around.system,
+        own: &around.program,
+        known: &machine.programs,
+    };
+    programs::program(adapter, &places)
+}
+
 /// How a call wants its sheets loaded.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct LoadOptions<'w> {

@@ -3,12 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
-use truepath_core::adapter::Adapter;
+use truepath_core::adapter::{Adapter, AdapterKind};
 use truepath_core::invoke::command_line::CommandLines;
 use truepath_core::resolve::paths::from_system;
+use truepath_core::run::history::History;
 use truepath_core::sheet::Key;
 use truepath_exec::Project;
-use truepath_exec::record::Asking;
+use truepath_exec::record::{self, Asking, Made};
 
 use super::Loaded;
 use super::programs::{Places, program};
@@ -52,7 +53,15 @@ impl Loaded {
             let made = asking.now();
             counter.end();
             self.ground.made_of = made;
+            let movies = record::movie::all(&self.plan, &self.adapters, &self.state, &self.ground.history);
+            self.ground.made_of.extend(movies);
         }
+    }
+
+    /// What its pictures and, by what journals say now, its movies would be made of.
+    pub fn made_after(&self, history: &History) -> Vec<Made> {
+        let pictures = self.ground.made_of.iter().take(self.plan.series.len()).cloned();
+        pictures.chain(record::movie::all(&self.plan, &self.adapters, &self.state, history)).collect()
     }
 
     /// All that running needs.
@@ -85,7 +94,10 @@ impl Loaded {
         let look = |adapter: &Adapter| program(adapter, &places).map_or_else(|name| name, |path| from_system(&path));
         let names = self.plan.jobs.iter().flat_map(|job| [Key::Adapter, Key::Export].map(|key| job.given.text(&key)));
         let names: BTreeSet<&str> = names.flatten().collect();
-        let adapters = names.into_iter().filter_map(|name| self.adapters.get(name));
+        // What makes movies is sought too, where there are any.
+        let encoders =
+            self.adapters.values().filter(|own| own.kind == AdapterKind::Encoder && !self.plan.movies.is_empty());
+        let adapters = names.into_iter().filter_map(|name| self.adapters.get(name)).chain(encoders);
         adapters.map(|adapter| (adapter.name.clone(), look(adapter))).collect()
     }
 }

@@ -8,6 +8,7 @@ use truepath_core::adapter::Adapter;
 use truepath_core::check::Machine;
 use truepath_core::frames::Frames;
 use truepath_core::invoke::arguments::{CallPaths, arguments};
+use truepath_core::invoke::film;
 use truepath_core::plan::{Adapters, Call, Plan, Series};
 use truepath_core::resolve::paths::from_system;
 use truepath_core::run::history::Depth;
@@ -57,7 +58,7 @@ impl Survey<'_> {
         machine.sounds =
             sounds.into_iter().map(|path| (path.clone(), truepath_media::sound(Path::new(path)))).collect();
         if here {
-            self.needs(around, machine);
+            self.needs(around, state, machine);
         }
         self.commands(machine);
         let folders = plan.series.iter().filter_map(|series| series.pattern.folder());
@@ -82,6 +83,7 @@ impl Survey<'_> {
                 told: self.told,
             };
             machine.made_of = asking.now();
+            machine.made_of.extend(record::movie::all(plan, self.adapters, state, &machine.history));
         }
         Ok(())
     }
@@ -126,10 +128,14 @@ impl Survey<'_> {
     }
 
     /// Programs and what they need.
-    fn needs(&self, around: &Surroundings, machine: &mut Machine) {
+    fn needs(&self, around: &Surroundings, state: &StateFolder, machine: &mut Machine) {
         let plan = self.plan;
         let named = |key: Key| plan.jobs.iter().filter_map(move |job| job.given.text(&key)).collect::<BTreeSet<_>>();
-        let names: BTreeSet<&str> = named(Key::Adapter).union(&named(Key::Export)).copied().collect();
+        let mut names: BTreeSet<&str> = named(Key::Adapter).union(&named(Key::Export)).copied().collect();
+        let encoders = plan.movies.iter().filter_map(|movie| {
+            film::encoder(movie, movie.film.as_deref()?, self.adapters).map(|adapter| adapter.name.as_str())
+        });
+        names.extend(encoders);
         let folder = Path::new(&plan.home.folder);
         for name in names {
             let Some(adapter) = self.adapters.get(name) else { continue };
@@ -137,6 +143,11 @@ impl Survey<'_> {
                 Err(program) => drop(machine.programs.insert(name.to_owned(), program)),
                 Ok(program) if !is_foreign(&program) && !disk::is_executable(&program) => {
                     machine.not_executable.insert(name.to_owned(), from_system(&program));
+                }
+                Ok(program) if !adapter.encoders.is_empty() => {
+                    if let Some(words) = record::encoders(adapter, &program, state) {
+                        machine.encoders.insert(name.to_owned(), words);
+                    }
                 }
                 Ok(_) => {}
             }

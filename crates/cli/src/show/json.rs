@@ -63,7 +63,9 @@ fn name(plan: &Plan, series: &Series) -> Value {
         "channels": series.channels.map(|channels| channels.to_string()),
         "width": series.size.map(|size| size.width),
         "height": series.size.map(|size| size.height),
-        "fps": job.fps.map(|fps| fps.to_string()),
+        "fps": series.film.as_deref().map_or(job.fps, |film| film.fps).map(|fps| fps.to_string()),
+        "codec": series.film.as_deref().and_then(|film| film.codec),
+        "shown": series.film.as_deref().map(|film| film.shown()),
     })
 }
 

@@ -1,7 +1,7 @@
 //! What will be written, as a table a tired person reads at a glance.
 
 use truepath_core::pins::Wanted;
-use truepath_core::plan::{Plan, Series, SeriesKind};
+use truepath_core::plan::{Film, Plan, Series, SeriesKind};
 use truepath_core::resolve::{Job, paths};
 use truepath_core::sheet::Key;
 use truepath_core::template::{Pattern, Piece};
@@ -17,7 +17,7 @@ pub fn text(plan: &Plan, unpinned: &Wanted, screen: Screen) -> String {
         out.push_str(&heading(job, screen));
         let series: Vec<&Series> =
             plan.series[plan.series_of(at)].iter().chain(plan.movies.iter().filter(|movie| movie.job == at)).collect();
-        let widest = series.iter().map(|series| super::width(&label(series, job))).max().unwrap_or(0);
+        let widest = series.iter().map(|series| super::width(&label(plan, series, job))).max().unwrap_or(0);
         for series in series {
             out.push_str(&row(plan, job, series, (widest, screen)));
         }
@@ -86,9 +86,9 @@ fn heading(job: &Job, screen: Screen) -> String {
     format!("{}  {frames}, {size}, {fps}\n", paint(screen, HEAD, &job.name))
 }
 
-fn label(series: &Series, job: &Job) -> String {
+fn label(plan: &Plan, series: &Series, job: &Job) -> String {
     if series.kind == SeriesKind::Movie {
-        return "movie".to_owned();
+        return series.own_name(plan).to_owned();
     }
     series.passes.iter().map(|pass| job.passes[*pass].label.as_str()).collect::<Vec<_>>().join("+")
 }
@@ -100,7 +100,7 @@ fn row(plan: &Plan, job: &Job, series: &Series, (widest, screen): (usize, Screen
         series.channels.map(|channels| channels.to_string()),
     ];
     let kind = kind.into_iter().flatten().collect::<Vec<_>>().join(" ");
-    let label = label(series, job);
+    let label = label(plan, series, job);
     let head = format!("  {}  {}", super::pad(&label, widest), paint(screen, QUIET, format!("{kind:<16}")));
     if !series.is_known() {
         return format!("{head}  {}\n", paint(screen, ODD, "no name yet: see the findings"));
@@ -109,15 +109,26 @@ fn row(plan: &Plan, job: &Job, series: &Series, (widest, screen): (usize, Screen
     let below = series.pattern.below(&plan.home.folder).unwrap_or_else(|| series.pattern.clone());
     let pattern = marked(&shortened(&below, room, screen), screen);
     let mut out = format!("{head}  {pattern}\n");
+    let indent = " ".repeat(2 + widest + 2 + 16 + 2);
+    if let Some(film) = series.film.as_deref() {
+        out.push_str(&paint(screen, QUIET, format!("{indent}{}\n", shown(film, series))));
+    }
     let frames = series.frames.as_ref();
     let ends = frames.and_then(|frames| frames.first()).zip(frames.and_then(|frames| frames.last()));
     if let (SeriesKind::Sequence, Some((first, last))) = (series.kind, ends) {
-        let indent = " ".repeat(2 + widest + 2 + 16 + 2);
         let name = |frame: i64| paths::file_name(&series.name(frame)).to_owned();
         let dots = if screen.unicode { "…" } else { "..." };
         out.push_str(&paint(screen, QUIET, format!("{indent}{} {dots} {}\n", name(first), name(last))));
     }
     out
+}
+
+/// What a movie is: frames, rate, size, codec, sound.
+fn shown(film: &Film, series: &Series) -> String {
+    let fps = film.fps.map_or_else(|| "fps unknown".to_owned(), |fps| format!("{fps} fps"));
+    let size = series.size.map_or_else(|| "size unknown".to_owned(), |size| size.to_string());
+    let sound = if film.audio.is_some() { ", with sound" } else { "" };
+    format!("{}, {fps}, {size}, {}{sound}", counted(film.shown(), "frame"), film.codec.unwrap_or("no codec"))
 }
 
 /// A pattern that fits: folders are left out from the middle, never anything of the file's own name, where names differ.

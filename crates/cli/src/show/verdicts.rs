@@ -30,8 +30,7 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
     let mut lines: Vec<String> = Vec::new();
     for verdict in verdicts {
         let series = plan.output(verdict.series);
-        let why = if verdict.is_movie { "nothing here makes movies yet" } else { "" };
-        let missing = verdict.in_state(State::Missing).iter().map(|frame| (State::Missing, frame, why));
+        let missing = verdict.in_state(State::Missing).iter().map(|frame| (State::Missing, frame, ""));
         let found = verdict.findings.iter().filter(|(state, ..)| *state != State::Foreign);
         let found = found.flat_map(|(state, why, frames)| frames.iter().map(|frame| (*state, frame, why.as_str())));
         let all = missing.chain(found);
@@ -84,11 +83,6 @@ pub fn closing(verdicts: &[&Verdict], fixes: &[String], screen: Screen) -> Strin
             }
         }
     };
-    let unmade = verdicts.iter().filter(|verdict| verdict.is_movie && verdict.is_lacking()).count() as i64;
-    if unmade > 0 {
-        let words = format!("{} planned, and nothing here makes movies yet", is_or_are(unmade, "movie"));
-        out.push_str(&format!("{}: {words}\n", paint(screen, ODD, "warning")));
-    }
     let odd = files(&[State::Odd]);
     if odd > 0 {
         let words = format!("{} odd, most likely not what was meant: look at the pictures", is_or_are(odd, "file"));

@@ -1,5 +1,6 @@
 //! Adapters: how one renderer, exporter or encoder is driven without a window, described in a file.
 
+mod accepts;
 mod parse;
 pub mod schema;
 
@@ -13,8 +14,39 @@ use crate::template::Template;
 pub use parse::{OF_PASS, adapter};
 
 /// The adapters in the box: name and text.
-pub const BUILT_IN: &[(&str, &str)] =
-    &[("understudy", include_str!("understudy.toml")), ("ffmpeg", include_str!("ffmpeg.toml"))];
+pub const BUILT_IN: &[(&str, &str)] = &[
+    ("understudy", include_str!("understudy.toml")),
+    ("built-in", include_str!("built-in.toml")),
+    ("ffmpeg", include_str!("ffmpeg.toml")),
+    (MOVIE, include_str!("movie.toml")),
+];
+
+/// The adapter by which True Path itself makes movies; it is no choice of a sheet.
+pub const MOVIE: &str = "truepath movie";
+
+/// The encoders in the box, in the order in which they are chosen.
+pub const BUILT_IN_ENCODERS: [&str; 2] = ["built-in", "ffmpeg"];
+
+/// File options that the encoder in the box knows without being told in arguments.
+const BUILT_IN_OPTIONS: [&str; 5] = ["type", "codec", "quality", "effort", "audio_codec"];
+
+/// The tokens that bring a file option to a program, each alone.
+#[must_use]
+pub fn option_tokens(option: &str) -> &'static [&'static str] {
+    match option {
+        "type" => &["type", "ext", "out"],
+        "codec" => &["codec"],
+        "bits" => &["bits", "input_pixels", "pixel_layout", "full_pixel_layout"],
+        "channels" => &["channels", "input_pixels", "pixel_layout", "full_pixel_layout"],
+        "chroma" => &["chroma", "pixel_layout", "full_pixel_layout"],
+        "compression" => &["compression"],
+        "quality" => &["quality"],
+        "effort" => &["effort", "effort_usual"],
+        "audio_codec" => &["audio_codec"],
+        "audio_quality" => &["audio_quality"],
+        _ => &[],
+    }
+}
 
 /// How one program is driven.
 #[derive(Clone, Debug, Default)]
@@ -29,6 +61,8 @@ pub struct Adapter {
     pub program: Program,
     /// Arguments that ask the program for its version.
     pub version: Vec<String>,
+    /// Arguments that make an encoder list what it can encode; empty where it is not asked.
+    pub encoders: Vec<String>,
     /// Its arguments.
     pub arguments: Vec<Argument>,
     /// Arguments that hand over one variable.
@@ -123,10 +157,13 @@ pub enum Per {
     Range,
     /// A call for each frame: `{frame}`.
     Frame,
+    /// The pixels of one frame after another on its standard input: encoders only.
+    Pipe,
 }
 
 /// The ways of handing frames over with their names.
-pub const PERS: [(&str, Per); 3] = [("list", Per::List), ("range", Per::Range), ("frame", Per::Frame)];
+pub const PERS: [(&str, Per); 4] =
+    [("list", Per::List), ("range", Per::Range), ("frame", Per::Frame), ("pipe", Per::Pipe)];
 
 /// How `{frames}` is spelt.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -202,6 +239,8 @@ pub struct Accepts {
     pub chroma: Vec<String>,
     /// Codecs of sound.
     pub audio_codecs: Vec<String>,
+    /// Depths of a sample by codec, where they are fewer than the codec holds.
+    pub depths: BTreeMap<String, Vec<String>>,
 }
 
 /// What is looked at before anything runs.
@@ -298,10 +337,8 @@ impl Adapter {
     /// one that the program writes.
     #[must_use]
     pub fn carries_option(&self, name: &str) -> bool {
-        match name {
-            "type" => ["type", "ext", "out"].iter().any(|token| self.uses(token)) || self.does_only(name),
-            name => self.uses(name) || self.does_only(name),
-        }
+        let built_in = self.name == BUILT_IN_ENCODERS[0] && BUILT_IN_OPTIONS.contains(&name);
+        built_in || option_tokens(name).iter().any(|token| self.uses(token)) || self.does_only(name)
     }
 
     /// Whether its program does one thing only where others have a choice, so that nothing needs to tell it.

@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use crate::catalogue;
 use crate::diagnostic::{Findings, Words, nearest};
 use crate::sheet::SYSTEMS;
 use crate::sheet::parse::toml_table;
@@ -12,15 +11,20 @@ use crate::source::{FileId, Place, Spanned};
 use crate::template::{Template, token};
 use regex_lite::Regex;
 
+use super::accepts::{accepts, depths};
 use super::{ARRANGEMENTS, Adapter, AdapterKind, Argument, KINDS, NumberStyle, PERS, Per, Program, Word};
 
 /// The keys of an adapter and what each means.
-pub const KEYS: [(&str, &str); 17] = [
+pub const KEYS: [(&str, &str); 18] = [
     ("adapter", "The version of the adapter's language."),
     ("name", "The adapter's name: that of its file."),
     ("kind", "What the program does: renderer, exporter or encoder."),
     ("program", "The program; truepath is the running binary itself. A table gives one for each system."),
     ("version", "Arguments that ask the program for its version."),
+    (
+        "encoders",
+        "Arguments that make an encoder list what it can encode, so that its own word for a codec is looked for.",
+    ),
     ("arguments", "The program's arguments; an inner list is left out when a token in it has no value."),
     ("variable", "Arguments that hand over one variable, with {key} and {value}."),
     ("native", "Arguments that hand over one native setting, with {key} and {value}."),
@@ -40,7 +44,10 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
     (
         "frames",
         &[
-            ("per", "list ({frames}), range ({first} {last} {step}) or frame ({frame}, one call each)."),
+            (
+                "per",
+                "list ({frames}), range ({first} {last} {step}) or frame ({frame}, one call each); pipe for encoders that read pixels.",
+            ),
             ("join", "What stands between the parts of {frames}: a comma unless given."),
             ("range", "What stands between first and last of a part: a minus sign unless given."),
             ("step", "What stands before a step: a slash unless given."),
@@ -71,6 +78,7 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
             ("codecs", "Codecs it writes."),
             ("chroma", "Chroma layouts it writes."),
             ("audio_codecs", "Audio codecs it writes."),
+            ("depths", "By codec, the depths it writes, where the codec holds more."),
         ],
     ),
     ("facts", &[("arguments", "Arguments that make it print the facts of {scene} as one JSON object.")]),
@@ -114,6 +122,7 @@ pub fn adapter(file: FileId, text: &str, findings: &mut Findings) -> Adapter {
             "name" => adapter.name = plain(&mut reader, raw, "name"),
             "program" => adapter.program = program(&mut reader, raw),
             "version" => adapter.version = plains(&mut reader, raw, "version"),
+            "encoders" => adapter.encoders = plains(&mut reader, raw, "encoders"),
             "arguments" => adapter.arguments = arguments(&mut reader, raw),
             "variable" => adapter.variable = templates(&mut reader, raw, "variable"),
             "native" => adapter.native = templates(&mut reader, raw, "native"),
@@ -191,6 +200,7 @@ fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Ada
             }
             ("out", "number") => adapter.number = number(reader, raw),
             ("out", _) => adapter.writes = templates(reader, raw, written),
+            ("accepts", "depths") => adapter.accepts.depths = depths(reader, raw),
             ("accepts", _) => accepts(reader, written, raw, adapter),
             ("needs", "run") => adapter.needs.run = commands(reader, raw),
             ("needs", "env") => adapter.needs.env = plains(reader, raw, written),
@@ -214,42 +224,6 @@ fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Ada
             }
         }
     }
-}
-
-/// A list of names that the catalogue knows; scenes are any extension.
-fn accepts(reader: &mut Reader<'_>, key: &str, raw: &Raw<'_>, adapter: &mut Adapter) {
-    let known: Vec<&str> = match key {
-        "types" => catalogue::types().map(|known| known.name).collect(),
-        "bits" => catalogue::BITS.map(|(name, _)| name).to_vec(),
-        "channels" => catalogue::CHANNELS.map(|(name, _)| name).to_vec(),
-        "compressions" => catalogue::types().flat_map(|known| known.compressions).copied().collect(),
-        "codecs" => catalogue::CODECS.iter().map(|known| known.name).collect(),
-        "chroma" => catalogue::CHROMA.to_vec(),
-        "audio_codecs" => catalogue::AUDIO_CODECS.iter().map(|known| known.name).collect(),
-        _ => Vec::new(),
-    };
-    let list: Vec<String> = if known.is_empty() {
-        plains(reader, raw, key).into_iter().map(|extension| extension.to_ascii_lowercase()).collect()
-    } else {
-        let pairs: Vec<(&str, &str)> = known.iter().map(|name| (*name, *name)).collect();
-        let list = raw.get_ref().as_array();
-        if list.is_none() {
-            reader.wrong_kind(raw, key, "a list of names");
-        }
-        let names = list.into_iter().flatten().filter_map(|raw| reader.choice(raw, key, &pairs));
-        names.map(|name| name.value.to_owned()).collect()
-    };
-    let accepts = &mut adapter.accepts;
-    *match key {
-        "types" => &mut accepts.types,
-        "bits" => &mut accepts.bits,
-        "channels" => &mut accepts.channels,
-        "compressions" => &mut accepts.compressions,
-        "codecs" => &mut accepts.codecs,
-        "chroma" => &mut accepts.chroma,
-        "audio_codecs" => &mut accepts.audio_codecs,
-        _ => &mut accepts.scenes,
-    } = list;
 }
 
 fn program(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Program {

@@ -140,8 +140,8 @@ impl Rates {
     }
 }
 
-/// How fast a movie is encoded: one scale for every codec, put into the encoder's own words by its adapter.
-pub const SPEEDS: [&str; 3] = ["slow", "medium", "fast"];
+/// How much work an encoder does for a smaller file: one scale for every codec, put into the encoder's own words by its adapter.
+pub const EFFORTS: [&str; 3] = ["low", "normal", "high"];
 
 /// Chroma layouts (ITU-T H.264, 6.2): colour for every fourth, every second, every pixel.
 pub const CHROMA: [&str; 3] = ["420", "422", "444"];

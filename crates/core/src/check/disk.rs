@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use crate::catalogue::Bits;
-use crate::plan::{Plan, Series, SeriesKind};
+use crate::plan::{Plan, Series};
 use crate::resolve::{Job, paths};
 use crate::run::history::{past, standing};
 use crate::sheet::System;
@@ -229,6 +229,12 @@ fn space(sink: &mut Sink<'_, '_>, machine: &Machine, listing: &Listing<'_>) {
         let missing = (series.count().unwrap_or(0) - there).max(0);
         needs.entry(ground.disk).or_insert((0.0, root)).0 += each * missing as f64;
     }
+    // A movie that has landed once is there, or was taken away by somebody who needs the room.
+    for movie in plan.movies.iter().filter(|movie| machine.history.of(movie).is_empty()) {
+        let Some((root, bytes)) = movie.root.zip(movie_bytes(movie)) else { continue };
+        let Some(ground) = plan.roots[root].path.as_ref().and_then(|path| machine.roots.get(path)) else { continue };
+        needs.entry(ground.disk).or_insert((0.0, root)).0 += bytes;
+    }
     for (needed, root) in needs.into_values() {
         let root = &plan.roots[root];
         let free = root.path.as_ref().and_then(|path| machine.roots.get(path)).and_then(|ground| ground.free);
@@ -238,12 +244,21 @@ fn space(sink: &mut Sink<'_, '_>, machine: &Machine, listing: &Listing<'_>) {
     }
 }
 
+/// What a movie will take in bytes, from its pixels: what each codec usually leaves of one.
+fn movie_bytes(movie: &Series) -> Option<f64> {
+    let (film, size) = (movie.film.as_deref()?, movie.size?);
+    let each = match film.codec? {
+        "h264" | "hevc" | "av1" | "vp9" => 0.1,
+        "mjpeg" => 0.3,
+        codec if codec.starts_with("prores") || codec.starts_with("dnx") => 0.6,
+        _ => 2.0,
+    };
+    Some(f64::from(size.width) * f64::from(size.height) * film.shown() as f64 * each)
+}
+
 /// What one frame will take in bytes, from size, channels, depth and compression.
 fn frame_bytes(series: &Series) -> Option<f64> {
     let (size, known) = (series.size?, series.file_type?);
-    if series.kind == SeriesKind::Movie {
-        return None;
-    }
     let channels = match series.channels.map(|channels| channels.to_string()).as_deref() {
         Some("grey") => 1.0,
         Some("grey-alpha") => 2.0,

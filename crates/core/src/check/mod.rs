@@ -1,6 +1,7 @@
 //! Every check of a plan, by family. Decisions stand here, their words in [`wording`], their levels in the registry.
 
 mod disk;
+mod encoder;
 mod frames;
 pub mod meeting;
 mod movies;
@@ -74,6 +75,8 @@ pub struct Machine {
     pub not_executable: BTreeMap<String, String>,
     /// What adapters need and is not here, in words, by adapter.
     pub needs: BTreeMap<String, Vec<String>>,
+    /// Words that encoders said when they were asked what they can encode, by adapter.
+    pub encoders: BTreeMap<String, BTreeSet<String>>,
     /// Cores of this machine.
     pub cores: Option<u64>,
     /// Sound files.

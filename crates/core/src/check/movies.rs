@@ -4,8 +4,14 @@ use std::collections::BTreeSet;
 
 use crate::catalogue;
 use crate::diagnostic::nearest;
+use crate::frames::{Frames, Timecode};
+use crate::plan::Film;
+use crate::plan::film::Clip;
 use crate::resolve::{Job, Movie};
-use crate::sheet::PassKind;
+use crate::sheet::read::part_of;
+use crate::sheet::{Gaps, PassKind};
+use crate::source::Spanned;
+use crate::template::token;
 
 use super::{Sink, Sound, wording};
 
@@ -20,9 +26,18 @@ pub fn check(sink: &mut Sink<'_, '_>) {
                 let words = wording::movies::movie_without_pass(&movie.pass.name, job);
                 sink.add("movie-pass-missing", Some(movie.pass.name.at), job, words);
             }
-            gaps(sink, job, movie);
-            audio(sink, job, movie);
+            sound_file(sink, job, movie);
+            line(sink, job, movie);
         }
+    }
+    for series in &sink.input.plan.movies {
+        let job = sink.job(series);
+        let own = job.movies.iter().find(|movie| movie.pass.path == series.path);
+        let (Some(movie), Some(film)) = (own, series.film.as_deref()) else { continue };
+        gaps(sink, job, movie, film);
+        parts(sink, job, movie, film);
+        audio(sink, job, movie, film);
+        super::encoder::check(sink, series, movie);
     }
     without(sink);
 }
@@ -30,16 +45,19 @@ pub fn check(sink: &mut Sink<'_, '_>) {
 /// Movies of jobs that do not exist, or are not enabled.
 fn sources(sink: &mut Sink<'_, '_>) {
     let sheet = sink.input.sheet;
-    for movie in &sheet.movies {
-        let Some(of) = &movie.of else { continue };
+    for of in sheet.movies.iter().flat_map(|movie| &movie.of) {
         let names = || sheet.jobs.iter().filter_map(|job| job.name.as_ref()).map(|name| name.value.as_str());
-        let plans = sink.input.rivals.iter().chain([sink.input.plan]);
-        let planned = plans.flat_map(|plan| &plan.jobs).any(|job| job.job == of.value);
-        if planned {
+        let plans = || sink.input.rivals.iter().chain([sink.input.plan]).flat_map(|plan| &plan.jobs);
+        if plans().any(|job| job.job == of.value || job.name == of.value) {
             continue;
         }
-        if !names().any(|name| name == of.value) {
+        let job = of.value.split('/').next().unwrap_or(&of.value);
+        if !names().any(|name| name == job) {
             let words = wording::movies::movie_of_nothing(&of.value, nearest(&of.value, names()), of.at);
+            sink.findings.add("movie-of-unknown", Some(of.at), None, words);
+        } else if job != of.value && plans().any(|planned| planned.job == job) {
+            let combinations = plans().filter(|planned| planned.job == job).map(|planned| planned.name.as_str());
+            let words = wording::movies::movie_of_nothing(&of.value, nearest(&of.value, combinations), of.at);
             sink.findings.add("movie-of-unknown", Some(of.at), None, words);
         } else if sink.input.whole {
             sink.findings.add("movie-of-disabled", Some(of.at), None, wording::movies::movie_of_disabled(&of.value));
@@ -47,37 +65,80 @@ fn sources(sink: &mut Sink<'_, '_>) {
     }
 }
 
-fn gaps(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
-    if let (Some(fps), Some(own)) = (&movie.fps, job.fps)
-        && fps.value != own
-    {
-        sink.add("movie-fps-differs", Some(fps.at), job, wording::movies::fps_differs(fps.value, own));
+/// Frames that are left out, where a movie is not to be made then.
+fn gaps(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
+    let refused = film.clips.iter().filter(|clip| clip.gaps == Gaps::Refuse).map(Clip::missing);
+    let missing = refused.fold(Frames::none(), |sum, missing| sum.union(&missing));
+    if !missing.is_empty() {
+        let at = movie.gaps.as_ref().map_or(movie.name.at, |gaps| gaps.at);
+        sink.add("movie-gaps", Some(at), job, wording::movies::gaps(&missing));
     }
-    // What modes and the command line leave out is left out on purpose.
-    let Some(frames) = job.frames.as_ref().filter(|_| !job.narrowed) else { return };
-    let (Some(first), Some(last)) = (frames.first(), frames.last()) else { return };
-    if frames.count() != last - first + 1 {
-        let missing = crate::frames::Frames::range(first, last).minus(frames);
-        sink.add("movie-gaps", Some(movie.name.at), job, wording::movies::gaps(&missing));
+    if film.shown() == 0 && !film.clips.is_empty() {
+        let at = movie.frames.as_ref().map(|frames| frames.at);
+        sink.add("frames-empty", at.or(Some(movie.name.at)), job, wording::movies::nothing_shown(&movie.name.value));
+    }
+    if film.fps.is_none() {
+        sink.add("movie-fps-unknown", Some(movie.name.at), job, wording::movies::fps_unknown(&movie.name.value));
     }
 }
 
-fn audio(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
-    let (Some(audio), Some(machine)) = (&movie.audio, sink.input.machine) else { return };
-    let Some(sound) = machine.sounds.get(&audio.value) else { return };
-    let (seconds, rate) = match sound {
-        Sound::Unread(why) => {
-            sink.add("audio-missing", Some(audio.at), job, wording::movies::audio_missing(&audio.value, why));
-            return;
+/// Rates and sizes of what is put together.
+fn parts(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
+    let plan = sink.input.plan;
+    let jobs = || film.clips.iter().map(|clip| &plan.jobs[plan.series[clip.series].job]);
+    let own =
+        jobs().find_map(|part| part.fps.filter(|own| film.fps.is_some_and(|fps| fps != *own)).map(|own| (part, own)));
+    if let (Some((part, own)), Some(fps)) = (own, film.fps) {
+        let at = movie.fps.as_ref().map_or(movie.name.at, |fps| fps.at);
+        sink.add("movie-fps-differs", Some(at), job, wording::movies::fps_differs(fps, own, &part.name));
+    }
+    let odd = jobs().find(|part| movie.size.is_none() && part.size != job.size);
+    if let Some(odd) = odd {
+        let words = wording::movies::sizes_differ((job, job.size), (odd, odd.size));
+        sink.add("movie-sizes-differ", Some(movie.name.at), job, words);
+    }
+}
+
+/// The line below the picture, and the timecode it may show.
+fn line(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
+    if let Some(start) = &movie.start_timecode {
+        let fps = movie.fps.as_ref().map(|fps| fps.value).or(job.fps);
+        let counted = fps.map(|fps| fps.frames.div_ceil(fps.seconds));
+        if counted.is_some_and(|counted| Timecode::parse(&start.value, counted).is_none()) {
+            let words = wording::movies::timecode(&start.value, fps);
+            sink.add("value-not-understood", Some(start.at), job, words);
         }
-        Sound::Unknown => return,
-        Sound::Known(seconds, rate) => (*seconds, *rate),
+    }
+    let Some(burn) = &movie.burn else { return };
+    let known = |name: &str| {
+        let plan = sink.input.plan;
+        ["name", "frame", "timecode"].contains(&name)
+            || token::PATH.iter().any(|(known, _)| *known == name)
+            || plan.roots.iter().any(|root| root.name == name)
+            || plan.jobs.iter().any(|job| job.vars.contains_key(name))
     };
-    let fps = movie.fps.as_ref().map(|fps| fps.value).or(job.fps);
-    if let (Some(fps), Some(frames)) = (fps, job.frames.as_ref().filter(|_| !job.narrowed)) {
-        let picture = frames.count() as f64 / fps.value();
-        if (seconds - picture).abs() > 1.0 / fps.value() {
-            sink.add("audio-length-differs", Some(audio.at), job, wording::movies::audio_length(seconds, picture));
+    let unknown: Vec<_> = burn.value.tokens().filter(|token| !known(&token.name)).collect();
+    for token in unknown {
+        let text = Spanned::new(burn.value.to_string(), burn.at);
+        let at = part_of(&text, token.range.clone());
+        sink.add("token-unknown", Some(at), job, wording::movies::burn_token(&token.name));
+    }
+}
+
+fn sound_file(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
+    let (Some(audio), Some(machine)) = (&movie.audio, sink.input.machine) else { return };
+    if let Some(Sound::Unread(why)) = machine.sounds.get(&audio.value) {
+        sink.add("audio-missing", Some(audio.at), job, wording::movies::audio_missing(&audio.value, why));
+    }
+}
+
+fn audio(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
+    let (Some(audio), Some(machine)) = (&movie.audio, sink.input.machine) else { return };
+    let Some(Sound::Known(seconds, rate)) = machine.sounds.get(&audio.value).cloned() else { return };
+    if let (Some(picture), Some(fps)) = (film.seconds(), film.fps) {
+        let lasts = seconds + film.audio_offset;
+        if (lasts - picture).abs() > 1.0 / fps.value() {
+            sink.add("audio-length-differs", Some(audio.at), job, wording::movies::audio_length(lasts, picture));
         }
     }
     let format = movie.pass.format.as_deref();
@@ -94,15 +155,22 @@ fn without(sink: &mut Sink<'_, '_>) {
     }
     let jobs: BTreeSet<&str> = sink.input.plan.jobs.iter().map(|job| job.job.as_str()).collect();
     // A movie of a job that does not exist may have been meant for this one.
-    if sink.input.sheet.movies.iter().any(|movie| movie.of.as_ref().is_none_or(|of| !jobs.contains(of.value.as_str())))
-    {
+    let known = |of: &Spanned<String>| jobs.contains(of.value.split('/').next().unwrap_or_default());
+    if sink.input.sheet.movies.iter().any(|movie| movie.of.is_empty() || !movie.of.iter().all(known)) {
         return;
     }
     let mut said = BTreeSet::new();
     for job in &sink.input.plan.jobs {
         let shown = job.passes.iter().any(|pass| pass.kind == PassKind::Colour);
         let several = job.frames.as_ref().is_some_and(|frames| frames.count() > 1);
-        if job.movies.is_empty() && shown && several && said.insert(&job.job) {
+        let in_reel = sink
+            .input
+            .sheet
+            .movies
+            .iter()
+            .flat_map(|movie| &movie.of)
+            .any(|of| of.value == job.job || of.value == job.name);
+        if job.movies.is_empty() && !in_reel && shown && several && said.insert(&job.job) {
             sink.add("sequence-without-movie", Some(job.at), job, wording::movies::without_movie(&job.job));
         }
     }

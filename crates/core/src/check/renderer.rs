@@ -292,7 +292,7 @@ fn threads(sink: &mut Sink<'_, '_>, job: &Job) {
 }
 
 /// What this machine has of all that the adapter needs.
-fn here(sink: &mut Sink<'_, '_>, job: &Job, name: &str) {
+pub(super) fn here(sink: &mut Sink<'_, '_>, job: &Job, name: &str) {
     let Some(machine) = sink.input.machine else { return };
     let at = job.given.place(&Key::Adapter);
     if let Some(program) = machine.programs.get(name) {

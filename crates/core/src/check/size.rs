@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use crate::catalogue::{self, Codec};
-use crate::plan::Series;
+use crate::plan::{Series, film};
 use crate::resolve::Job;
 use crate::sheet::{Key, Layer, Setting, Size};
 use crate::source::Place;
@@ -27,9 +27,12 @@ pub fn check(sink: &mut Sink<'_, '_>) {
 }
 
 fn codec_of(series: &Series) -> Option<(&'static Codec, Option<&str>)> {
-    let format = series.format.as_deref()?;
-    let codec = catalogue::codec(&format.codec.as_ref()?.value)?;
-    Some((codec, format.chroma.as_ref().map(|chroma| chroma.value.as_str())))
+    let format = series.format.as_deref();
+    let codec = match series.film {
+        Some(_) => film::codec(series)?,
+        None => catalogue::codec(&format?.codec.as_ref()?.value)?,
+    };
+    Some((codec, format.and_then(|format| format.chroma.as_ref()).map(|chroma| chroma.value.as_str())))
 }
 
 /// What the type and the codec of a series hold.
@@ -37,7 +40,10 @@ fn held(sink: &mut Sink<'_, '_>, series: &Series) {
     let (Some(known), job) = (series.file_type, sink.job(series)) else { return };
     let (size, at) = region_size(job).map_or((series.size, Key::Size), |region| (Some(region), Key::Region));
     let Some(size) = size else { return };
-    let place = job.given.place(&at).or(job.given.place(&Key::Size)).or(Some(job.at));
+    let own = job.movies.iter().find(|movie| series.film.is_some() && movie.pass.path == series.path);
+    let own =
+        own.and_then(|movie| movie.size.as_ref().map(|size| size.at).or(movie.scale.as_ref().map(|scale| scale.at)));
+    let place = own.or(job.given.place(&at)).or(job.given.place(&Key::Size)).or(Some(job.at));
     if size.width > known.largest || size.height > known.largest {
         sink.add("size-not-held", place, job, wording::size::size_not_held(size, known));
         return;

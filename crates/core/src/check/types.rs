@@ -57,7 +57,7 @@ fn codec_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
         if let Some(quality) = format.quality.as_ref().filter(|_| !known.quality) {
             sink.findings.add("quality-not-held", Some(quality.at), None, wording::types::quality_not_held(known.name));
         }
-        let movie_only = [("chroma", &format.chroma), ("speed", &format.speed)];
+        let movie_only = [("chroma", &format.chroma), ("effort", &format.effort)];
         for (name, option) in movie_only.iter().filter_map(|(name, option)| Some((name, option.as_ref()?))) {
             if !known.is_container() {
                 let words = wording::types::movie_option(name, known);

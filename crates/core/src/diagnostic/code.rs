@@ -191,7 +191,10 @@ checks! {
     Error "movie-of-unknown" "a movie of a job that does not exist"
     Error "movie-pass-missing" "a movie of a pass that its job does not render"
     Warning "movie-of-disabled" "a movie of a job that is not enabled"
-    Warning "movie-gaps" "a movie of a sequence with gaps"
+    Error "movie-gaps" "a movie of a sequence with gaps, and nothing says what to do with them"
+    Error "movie-fps-unknown" "a movie of which nothing says at which rate it runs"
+    Error "movie-sizes-differ" "frames of several sizes in one movie"
+    Error "encoder-missing" "a movie that no encoder can make as it is asked for"
     Warning "movie-fps-differs" "a movie at another rate than its job"
     Error "audio-missing" "a sound file that is not there or cannot be read" + MACHINE
     Warning "audio-length-differs" "sound that is shorter or longer than the picture" + MACHINE

@@ -10,9 +10,11 @@ mod serde;
 #[cfg(test)]
 #[allow(clippy::unwrap_used)]
 mod tests;
+mod timecode;
 
 pub use number::{Number, Shift};
 pub use parse::{FrameError, FrameExpr, MOST, What};
+pub use timecode::Timecode;
 
 /// `first`, `first + step`, ... : `count` frames, at least one. A run of one frame has step 1.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]

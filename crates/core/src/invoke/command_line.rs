@@ -2,13 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::adapter::Adapter;
+use crate::adapter::{self, Adapter};
 use crate::frames::Frames;
-use crate::plan::{Adapters, Call, Plan, Series};
+use crate::plan::{Adapters, Call, MOVIE, Plan, Series};
 use crate::resolve::{Job, paths};
 
 use super::arguments::{CallPaths, arguments, environment};
 use super::export::{Export, Exports, arguments as export_arguments, exporter};
+use super::film;
 use super::stage::stage_folder;
 use super::written::{Expected, expected};
 
@@ -17,6 +18,8 @@ use super::written::{Expected, expected};
 pub struct CommandLine {
     /// The call's name.
     pub id: String,
+    /// What it makes.
+    pub kind: CallKind,
     /// The combination.
     pub job: String,
     /// Whose program it calls.
@@ -39,6 +42,29 @@ pub struct CommandLine {
     pub product: Option<Product>,
     /// Steps that have to be over before.
     pub needs: Vec<String>,
+}
+
+/// What a command line makes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CallKind {
+    /// Another scene, for a renderer.
+    Export,
+    /// Pictures.
+    Render,
+    /// A movie.
+    Encode,
+}
+
+impl CallKind {
+    /// Its name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            CallKind::Export => "export",
+            CallKind::Render => "render",
+            CallKind::Encode => "encode",
+        }
+    }
 }
 
 /// A file that an exporter makes of a scene.
@@ -104,6 +130,9 @@ impl<'s> CommandLines<'s> {
     pub fn step(&self, call: &Call) -> Option<CommandLine> {
         let plan = self.plan;
         let job = &plan.jobs[call.job];
+        if call.is_movie(plan) {
+            return self.movie(call);
+        }
         let adapter = self.adapter(job)?;
         let stage = |series: &Series| stage_folder(plan, call, series);
         let labels =
@@ -118,6 +147,7 @@ impl<'s> CommandLines<'s> {
             adapter: adapter.name.clone(),
             needs: export.map(|export| export.id.clone()).into_iter().collect(),
             id: call.id.clone(),
+            kind: CallKind::Render,
             job: job.name.clone(),
             passes: labels.collect(),
             frames: call.frames.clone(),
@@ -136,12 +166,47 @@ impl<'s> CommandLines<'s> {
         })
     }
 
+    /// The command line that makes a movie.
+    fn movie(&self, call: &Call) -> Option<CommandLine> {
+        let (plan, at) = (self.plan, *call.series.first()?);
+        let movie = plan.output(at);
+        let film = movie.film.as_deref()?;
+        let encoder = film::encoder(movie, film, self.adapters)?;
+        let stage = stage_folder(plan, call, movie);
+        let path = movie.name(MOVIE);
+        let file = paths::file_name(&path);
+        let maker = self.adapters.get(adapter::MOVIE)?;
+        Some(CommandLine {
+            product: None,
+            adapter: maker.name.clone(),
+            needs: Vec::new(),
+            kind: CallKind::Encode,
+            id: call.id.clone(),
+            job: plan.jobs[call.job].name.clone(),
+            passes: plan.labels(movie).into_iter().map(str::to_owned).collect(),
+            frames: call.frames.clone(),
+            program: self.program(maker),
+            arguments: film::arguments(plan, movie, &encoder.name, &format!("{stage}/{file}")),
+            env: Vec::new(),
+            log: format!("{}/{}.log", self.logs, call.marked()),
+            writes: vec![Write { series: at, expected: Expected::one(at, file, MOVIE), stage }],
+        })
+    }
+
+    /// The adapter of a call's program.
+    pub fn adapter_of(&self, call: &Call) -> Option<&'s Adapter> {
+        match call.is_movie(self.plan) {
+            true => self.adapters.get(adapter::MOVIE),
+            false => self.adapter(&self.plan.jobs[call.job]),
+        }
+    }
+
     /// A call with only the series and frames that are `wanted` (by series), in as many calls as its program needs.
     pub fn narrowed(&self, call: &Call, wanted: &[Frames]) -> Vec<Call> {
         let of = |series: &usize| wanted[*series].intersect(&call.frames);
         let series: Vec<usize> = call.series.iter().copied().filter(|series| !of(series).is_empty()).collect();
         let frames = series.iter().fold(Frames::none(), |sum, series| sum.union(&of(series)));
-        let adapter = self.adapter(&self.plan.jobs[call.job]).filter(|_| !frames.is_empty());
+        let adapter = self.adapter_of(call).filter(|_| !frames.is_empty());
         let call = Call { series, ..call.clone() };
         adapter.map(|adapter| call.for_frames(adapter, &frames)).unwrap_or_default()
     }
@@ -155,7 +220,7 @@ impl<'s> CommandLines<'s> {
             return vec![step];
         }
         let half = (call.frames.count() + 1) / 2;
-        let adapter = self.adapter(&self.plan.jobs[call.job]);
+        let adapter = self.adapter_of(call);
         let halves = call.frames.chunks(half).flat_map(|frames| {
             let id = format!("{}.{}-{}", call.id, frames.first().unwrap_or(0), frames.last().unwrap_or(0));
             adapter.map(|_| Call { id, frames, ..call.clone() })
@@ -188,6 +253,7 @@ impl<'s> CommandLines<'s> {
         let log = format!("{}/{}.log", self.logs, export.id);
         Some(CommandLine {
             id: export.id.clone(),
+            kind: CallKind::Export,
             job: job.name.clone(),
             adapter: adapter.name.clone(),
             passes: Vec::new(),

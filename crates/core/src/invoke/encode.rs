@@ -1,8 +1,9 @@
 //! A movie to the arguments of its encoder.
 
-use crate::adapter::Adapter;
-use crate::catalogue;
-use crate::sheet::{Format, Fps};
+use crate::adapter::{Adapter, Per};
+use crate::catalogue::{self, AudioCodec, Bits, Codec, FileType};
+use crate::frames::Timecode;
+use crate::sheet::{Colour, Format, Fps, Size};
 use crate::template::{Lookup, Value};
 
 use super::spread::spread;
@@ -10,22 +11,95 @@ use super::spread::spread;
 /// All that an encoder is told about one movie.
 #[derive(Clone, Copy, Debug)]
 pub struct Encoding<'e> {
-    /// The pictures: a path with the frame spelt as the adapter's `number` says.
+    /// Where frames come from: `-` for its standard input, else a path with the frame spelt as the adapter's `number` says.
     pub input: &'e str,
-    /// The first picture.
+    /// The first picture; empty where they come on standard input.
     pub input_first: &'e str,
-    /// The first frame, as it is numbered in names.
-    pub first: i64,
-    /// The last one.
-    pub last: i64,
+    /// How many frames there are. Pictures are numbered from 1.
+    pub count: i64,
+    /// Their size.
+    pub size: Size,
     /// Frames per second.
-    pub fps: Option<Fps>,
-    /// The sound.
-    pub audio: Option<&'e str>,
+    pub fps: Fps,
+    /// How the samples of a frame are stored.
+    pub pixels: Pixels,
+    /// How they are meant.
+    pub colour: Colour,
+    /// The sound, and by how many seconds it begins later.
+    pub audio: Option<(&'e str, f64)>,
+    /// The timecode of the first frame.
+    pub start: Option<Timecode>,
+    /// The container.
+    pub container: &'static FileType,
+    /// The codec.
+    pub codec: &'static Codec,
+    /// The codec of the sound.
+    pub audio_codec: Option<&'static AudioCodec>,
     /// Its file options.
     pub format: &'e Format,
     /// The file to write.
     pub out: &'e str,
+}
+
+/// Samples of red, green, blue and, where there is one, alpha, one after another, row after row from the top; those of 16 bits
+/// with their low byte first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Pixels {
+    /// Whether samples have 16 bits instead of 8.
+    pub deep: bool,
+    /// Whether there is an alpha.
+    pub alpha: bool,
+}
+
+impl Pixels {
+    /// Its name: `rgb8`, `rgba8`, `rgb16` or `rgba16`.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match (self.deep, self.alpha) {
+            (false, false) => "rgb8",
+            (false, true) => "rgba8",
+            (true, false) => "rgb16",
+            (true, true) => "rgba16",
+        }
+    }
+}
+
+/// The depth of a sample in a movie: its format's, else what is usual for the codec.
+#[must_use]
+pub fn bits(format: &Format, codec: &Codec) -> Bits {
+    format.bits.as_ref().map_or_else(|| codec.bits.first().copied().unwrap_or(Bits::Eight), |bits| bits.value)
+}
+
+/// Whether a movie has an alpha: where its format asks for one, else where its codec has one and its frames do.
+#[must_use]
+pub fn has_alpha(format: &Format, codec: &Codec, of_frames: bool) -> bool {
+    codec.alpha && format.channels.as_ref().map_or(of_frames, |channels| channels.value.alpha())
+}
+
+/// What an adapter's encoder can do: container, codec, sound, depth, chroma, channels.
+#[must_use]
+pub fn accepts(adapter: &Adapter, container: &FileType, codec: &Codec, format: &Format) -> bool {
+    let accepts = &adapter.accepts;
+    let has = |list: &[String], name: &str| list.is_empty() || list.iter().any(|own| own == name);
+    let chroma = format.chroma.as_ref().map(|chroma| chroma.value.as_str()).or(codec.chroma.first().copied());
+    let alpha = format.channels.as_ref().is_some_and(|channels| channels.value.alpha());
+    has(&accepts.types, container.name)
+        && has(&accepts.codecs, codec.name)
+        && container.codecs.contains(&codec.name)
+        && chroma.is_none_or(|chroma| codec.lossless || has(&accepts.chroma, chroma))
+        && has(&accepts.bits, &bits(format, codec).to_string())
+        && (!alpha || has(&accepts.channels, "rgba"))
+}
+
+/// The codec of a movie's sound with one encoder: its format's, else the first of the container's that the encoder writes.
+#[must_use]
+pub fn audio_codec(adapter: &Adapter, container: &FileType, format: &Format) -> Option<&'static AudioCodec> {
+    let list = &adapter.accepts.audio_codecs;
+    let has = |name: &&&str| list.is_empty() || list.iter().any(|own| own == **name);
+    match &format.audio_codec {
+        Some(given) => catalogue::audio_codec(&given.value).filter(|codec| has(&&codec.name)),
+        None => container.audio_codecs.iter().find(has).and_then(|name| catalogue::audio_codec(name)),
+    }
 }
 
 /// The arguments of an encoder.
@@ -35,38 +109,59 @@ pub fn encode(adapter: &Adapter, encoding: &Encoding<'_>) -> Vec<String> {
 }
 
 /// A token's value. What a format leaves open and the encoder has to know is what is usual for the codec.
-fn lookup(adapter: &Adapter, encoding: &Encoding<'_>, name: &str) -> Lookup {
-    let format = encoding.format;
+#[must_use]
+pub fn lookup(adapter: &Adapter, encoding: &Encoding<'_>, name: &str) -> Lookup {
+    let (format, codec) = (encoding.format, encoding.codec);
     let text = |value: &str| Lookup::Value(Value::Text(adapter.word(name, value).to_owned()));
     let some = |value: Option<&str>| value.map_or(Lookup::NoValue, text);
     let number = |value: Option<i64>| value.map_or(Lookup::NoValue, |value| Lookup::Value(Value::Number(value)));
-    let codec = format.codec.as_ref().and_then(|codec| catalogue::codec(&codec.value));
+    let bits = bits(format, codec);
+    // A codec that loses nothing keeps red, green and blue as they are, unless chroma is asked for.
+    let chroma = match &format.chroma {
+        Some(chroma) => chroma.value.as_str(),
+        None if codec.lossless => "rgb",
+        None => codec.chroma.first().copied().unwrap_or("420"),
+    };
+    let seconds = encoding.count as f64 / encoding.fps.value();
     match name {
         "input" => text(encoding.input),
-        "input_first" => text(encoding.input_first),
-        "first" => number(Some(encoding.first)),
-        "last" => number(Some(encoding.last)),
-        "fps" => some(encoding.fps.map(|fps| fps.to_string()).as_deref()),
-        "audio" => some(encoding.audio),
+        "input_first" => some(Some(encoding.input_first).filter(|path| !path.is_empty())),
+        "first" => number(Some(1)),
+        "last" => number(Some(encoding.count)),
+        "fps" => some(Some(&encoding.fps.to_string())),
+        "width" => number(Some(i64::from(encoding.size.width))),
+        "height" => number(Some(i64::from(encoding.size.height))),
+        "input_pixels" => text(encoding.pixels.name()),
+        "colour" => text(&encoding.colour.to_string()),
+        "movie_seconds" => text(&format!("{seconds:.6}")),
+        "audio" => some(encoding.audio.map(|(path, _)| path)),
+        "audio_offset" => {
+            some(encoding.audio.filter(|(_, offset)| *offset != 0.0).map(|(_, offset)| offset.to_string()).as_deref())
+        }
+        "audio_seconds" => some(encoding.audio.map(|_| format!("{seconds:.6}")).as_deref()),
+        "start_timecode" => some(encoding.start.map(|start| start.to_string()).as_deref()),
         "out" => text(encoding.out),
-        "codec" => some(format.codec.as_ref().map(|codec| codec.value.as_str())),
-        "chroma" => {
-            let given = format.chroma.as_ref().map(|chroma| chroma.value.as_str());
-            some(given.or(codec.and_then(|codec| codec.chroma.first().copied())))
+        "codec" => text(codec.name),
+        "chroma" => text(chroma),
+        "bits" => text(&bits.to_string()),
+        "channels" => text(if encoding.pixels.alpha { "rgba" } else { "rgb" }),
+        "pixel_layout" | "full_pixel_layout" => {
+            text(&format!("{chroma}{}-{bits}", if encoding.pixels.alpha { "a" } else { "" }))
         }
-        "bits" => {
-            let usual = codec.and_then(|codec| codec.bits.first().copied());
-            let bits = format.bits.as_ref().map(|bits| bits.value).or(usual);
-            some(bits.map(|bits| bits.to_string()).as_deref())
-        }
-        "channels" => some(format.channels.as_ref().map(|channels| channels.value.to_string()).as_deref()),
-        "speed" => some(format.speed.as_ref().map(|speed| speed.value.as_str())),
+        "effort" => some(format.effort.as_ref().map(|effort| effort.value.as_str())),
+        "effort_usual" => text(format.effort.as_ref().map_or("normal", |effort| effort.value.as_str())),
         "quality" => number(format.quality.as_ref().map(|quality| quality.value)),
-        "audio_quality" => number(format.audio_quality.as_ref().map(|quality| quality.value)),
-        "audio_codec" => {
-            some(format.audio_codec.as_ref().filter(|_| encoding.audio.is_some()).map(|codec| codec.value.as_str()))
+        "audio_quality" => {
+            number(format.audio_quality.as_ref().filter(|_| encoding.audio.is_some()).map(|quality| quality.value))
         }
-        "type" => some(format.kind.as_ref().map(|kind| kind.value.as_str())),
+        "audio_codec" => some(encoding.audio.and(encoding.audio_codec).map(|codec| codec.name)),
+        "type" => text(encoding.container.name),
         _ => Lookup::NoValue,
     }
+}
+
+/// Whether an adapter takes frames on its standard input.
+#[must_use]
+pub fn takes_pipe(adapter: &Adapter) -> bool {
+    adapter.per == Per::Pipe
 }

@@ -4,6 +4,7 @@ pub mod arguments;
 pub mod command_line;
 pub mod encode;
 pub mod export;
+pub mod film;
 pub mod quote;
 pub mod script;
 pub mod spread;

@@ -17,7 +17,7 @@ pub fn stage_base(plan: &Plan, root: &str) -> String {
 pub fn stage_folder(plan: &Plan, call: &Call, series: &Series) -> String {
     let root = series.root.and_then(|root| plan.roots[root].path.as_deref()).unwrap_or(&plan.home.folder);
     let stage = format!("{}/{}", stage_base(plan, root), call.marked());
-    if next_to_each_other(plan, &call.series) {
+    if call.is_movie(plan) || next_to_each_other(plan, &call.series) {
         return stage;
     }
     format!("{stage}/{}", slug(&plan.jobs[series.job].passes[series.passes[0]].label))

@@ -54,7 +54,7 @@ pub fn expected(
         let series = &plan.series[*at];
         let (_, file) = series.pattern.split_folder();
         let as_asked = || match (adapter.number, adapter.per) {
-            (Some(NumberStyle::None), _) | (None, Per::List | Per::Range) => without_hole(&scope, *at),
+            (Some(NumberStyle::None), _) | (None, Per::List | Per::Range | Per::Pipe) => without_hole(&scope, *at),
             (None, Per::Frame) => file.settled(series.number(only.unwrap_or(0))),
             (Some(_), _) => file.clone(),
         };
@@ -123,6 +123,14 @@ fn own(call: &ArgumentScope<'_>, series: usize, template: &Template) -> Option<N
 const PADDED: usize = 8;
 
 impl Expected {
+    /// One file whose name is known to the letter.
+    #[must_use]
+    pub fn one(series: usize, name: &str, frame: i64) -> Expected {
+        let mut pattern = Pattern::default();
+        pattern.push_text(name);
+        Expected { series, names: vec![NameRule::Asked(pattern)], only: Some(frame) }
+    }
+
     /// The frame of a staged file, by its path relative to the series' stage folder; `None` where it is none of these.
     #[must_use]
     pub fn frame(&self, relative: &str) -> Option<i64> {

@@ -5,7 +5,7 @@ use crate::frames::{FrameRun, Frames};
 use crate::resolve::Job;
 use crate::template::slug;
 
-use super::{Plan, Series};
+use super::{MOVIE, Plan, Series};
 
 /// One call of a renderer.
 #[derive(Clone, Debug)]
@@ -14,7 +14,7 @@ pub struct Call {
     pub id: String,
     /// Index into [`Plan::jobs`].
     pub job: usize,
-    /// Indices into [`Plan::series`].
+    /// What it writes, by [`Plan::output`].
     pub series: Vec<usize>,
     /// The job's frames it is given.
     pub frames: Frames,
@@ -36,6 +36,28 @@ pub struct Still {
 }
 
 impl Call {
+    /// Whether it makes a movie.
+    #[must_use]
+    pub fn is_movie(&self, plan: &Plan) -> bool {
+        self.series.first().is_some_and(|at| *at >= plan.series.len())
+    }
+
+    /// The series that a movie's frames are of, as indices into [`Plan::series`]; empty for all other calls.
+    #[must_use]
+    pub fn sources(&self, plan: &Plan) -> Vec<usize> {
+        let film = self.series.first().filter(|_| self.is_movie(plan)).and_then(|at| plan.output(*at).film.as_deref());
+        film.map(|film| film.clips.iter().map(|clip| clip.series).collect()).unwrap_or_default()
+    }
+
+    /// Calls of one group share their luck: those of a job, and each movie alone.
+    #[must_use]
+    pub fn group(&self, plan: &Plan) -> usize {
+        match self.series.first() {
+            Some(at) if self.is_movie(plan) => plan.jobs.len() + at,
+            _ => self.job,
+        }
+    }
+
     /// Its name with its mark.
     #[must_use]
     pub fn marked(&self) -> String {
@@ -78,6 +100,18 @@ pub fn calls_of<'p>(
     })
 }
 
+/// The calls that make the movies of a plan: one for each that can be made.
+pub fn movie_calls(plan: &Plan) -> impl Iterator<Item = Call> + '_ {
+    let names = job_names(plan);
+    let known = plan.movies.iter().enumerate().filter(|(_, movie)| movie.is_makeable());
+    known.map(move |(at, movie)| {
+        // Movies of one job have names of their own; a movie is one frame to whoever counts files.
+        let id = format!("{}_movie-{}", names[movie.job], slug(movie.own_name(plan)));
+        let series = vec![plan.series.len() + at];
+        Call { id, job: movie.job, series, frames: Frames::one(MOVIE), mark: String::new(), still: None }
+    })
+}
+
 /// First and last frame; a step is no part of a name, since the chunks of one plan never overlap.
 fn span(frames: &Frames) -> String {
     format!("{}-{}", frames.first().unwrap_or(0), frames.last().unwrap_or(0))
@@ -88,7 +122,7 @@ fn span(frames: &Frames) -> String {
 #[must_use]
 pub fn calls_for(adapter: &Adapter, frames: &Frames) -> Vec<Frames> {
     match adapter.per {
-        Per::List => vec![frames.clone()],
+        Per::List | Per::Pipe => vec![frames.clone()],
         Per::Frame => frames.iter().map(Frames::one).collect(),
         Per::Range => {
             let steps = adapter.uses("step");

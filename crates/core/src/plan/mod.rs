@@ -2,6 +2,7 @@
 //! calls are made one by one. The same input gives the same plan.
 
 mod call;
+pub mod film;
 mod series;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -19,7 +20,8 @@ use crate::sheet::{Existing, Format, Key, RunEntry, Sheet, Size, Version};
 use crate::source::Spanned;
 use crate::template::{Lookup, Pattern, Template, TokenTrouble, token};
 
-pub use call::{Call, Still, calls_for, calls_of, next_to_each_other};
+pub use call::{Call, Still, calls_for, calls_of, movie_calls, next_to_each_other};
+pub use film::Film;
 
 /// What follows from a sheet.
 #[derive(Clone, Debug)]
@@ -86,6 +88,9 @@ impl From<&RunEntry> for RunSettings {
     }
 }
 
+/// The frame that stands for the one file of a movie.
+pub const MOVIE: i64 = 1;
+
 /// Whether a series is one file or many.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum SeriesKind {
@@ -134,6 +139,8 @@ pub struct Series {
     pub channels: Option<Channels>,
     /// Size in pixels, where anything says it.
     pub size: Option<Size>,
+    /// How it is made, of a movie.
+    pub film: Option<Arc<Film>>,
 }
 
 impl Series {
@@ -148,6 +155,20 @@ impl Series {
     pub fn is_known(&self) -> bool {
         let counted = self.frames.is_some() || self.kind == SeriesKind::Movie;
         self.troubles.is_empty() && !self.pattern.pieces().is_empty() && counted
+    }
+
+    /// Whether it is a movie of which all is known that has to be known to make it.
+    #[must_use]
+    pub fn is_makeable(&self) -> bool {
+        self.is_known() && self.film.as_deref().is_some_and(Film::is_known)
+    }
+
+    /// A movie's own name, without its job.
+    #[must_use]
+    pub fn own_name<'s>(&'s self, plan: &Plan) -> &'s str {
+        let own = self.id.strip_prefix(plan.jobs[self.job].name.as_str()).and_then(|rest| rest.strip_prefix('/'));
+        let own = own.unwrap_or(&self.id);
+        own.split('@').next().unwrap_or(own)
     }
 
     /// The file of one of the job's frames.
@@ -220,6 +241,17 @@ impl Plan {
         })
     }
 
+    /// All that it writes, with its number: its series, then its movies.
+    pub fn outputs(&self) -> impl Iterator<Item = (usize, &Series)> {
+        self.series.iter().chain(&self.movies).enumerate()
+    }
+
+    /// How many outputs it has.
+    #[must_use]
+    pub fn outputs_count(&self) -> usize {
+        self.series.len() + self.movies.len()
+    }
+
     /// The series of one job, as indices into [`Plan::series`].
     #[must_use]
     pub fn series_of(&self, job: usize) -> std::ops::Range<usize> {
@@ -287,7 +319,7 @@ pub struct PlanInput<'g> {
 /// Makes the plan of the selected jobs.
 #[must_use]
 pub fn plan(ground: PlanInput<'_>, jobs: &[Arc<Job>], selection: &Selection) -> Plan {
-    let variables = variables(jobs);
+    let (all, variables) = (jobs, variables(jobs));
     let jobs: Vec<Arc<Job>> = jobs.iter().filter(|job| selection.takes(job)).cloned().collect();
     let mode = (!ground.modes.is_empty()).then(|| ground.modes.join("-"));
     let mut plan = Plan {
@@ -309,7 +341,14 @@ pub fn plan(ground: PlanInput<'_>, jobs: &[Arc<Job>], selection: &Selection) -> 
     let maker = series::Maker { ground, plan: &plan, variables: &variables };
     let of_jobs = plan.jobs.iter().enumerate();
     let series: Vec<Series> = of_jobs.clone().flat_map(|(at, job)| maker.pictures(at, job)).filter(wanted).collect();
-    let movies: Vec<Series> = of_jobs.flat_map(|(at, job)| maker.movies(at, job)).filter(wanted).collect();
+    // Whoever asks for some frames only asks for no movie: one of them would bear the whole one's name.
+    let whole = of_jobs.clone().filter(|(_, job)| !job.is_asked);
+    let movies: Vec<Series> = whole
+        .flat_map(|(at, job)| job.movies.iter().map(move |movie| (at, movie)))
+        .filter(|(_, movie)| maker.takes_whole(all, movie))
+        .map(|(at, movie)| maker.movie(at, movie, &series))
+        .filter(wanted)
+        .collect();
     plan.series = series;
     plan.movies = movies;
     plan

@@ -1,11 +1,15 @@
 //! The series of one job: a template and its values to a pattern.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
+use crate::frames::Timecode;
 use crate::resolve::{Job, Movie, Pass, TokenScope, lookup, paths};
-use crate::sheet::Layers;
-use crate::template::{Pattern, Piece, expand};
+use crate::sheet::{Colour, Layers};
+use crate::source::Spanned;
+use crate::template::{Lookup, Part, Pattern, Piece, Template, expand, expand_text};
 
+use super::film::{self, Clip, Film};
 use super::{Plan, PlanInput, Series, SeriesKind};
 
 /// Makes series; all it knows is handed in once.
@@ -42,14 +46,59 @@ impl Maker<'_> {
         groups.into_iter().map(picture).collect()
     }
 
-    /// The movies of one job.
-    pub fn movies(self, at: usize, job: &Job) -> Vec<Series> {
-        let movie = |movie: &Movie| {
-            let mut series = self.series(at, &movie.pass, movie.shows.into_iter().collect(), &movie.name.value);
-            series.kind = SeriesKind::Movie;
-            series
+    /// Whether every job of a reel takes part.
+    pub fn takes_whole(self, all: &[Arc<Job>], movie: &Movie) -> bool {
+        let parts = all.iter().filter(|job| movie.reel.iter().any(|of| is_of(of, job)));
+        movie.reel.is_empty() || parts.clone().all(|part| self.plan.jobs.iter().any(|job| job.name == part.name))
+    }
+
+    /// A movie of one job, or one that begins with it. `series` are those of the plan.
+    pub fn movie(self, at: usize, movie: &Movie, series: &[Series]) -> Series {
+        let job = &self.plan.jobs[at];
+        let mut made = self.series(at, &movie.pass, movie.shows.into_iter().collect(), &movie.name.value);
+        made.kind = SeriesKind::Movie;
+        let parts: Vec<usize> = if movie.reel.is_empty() {
+            vec![at]
+        } else {
+            let of = |of: &Spanned<String>| {
+                let jobs = self.plan.jobs.iter().enumerate();
+                jobs.filter(|(_, job)| is_of(of, job)).map(|(at, _)| at).collect::<Vec<_>>()
+            };
+            movie.reel.iter().flat_map(of).collect()
         };
-        job.movies.iter().map(movie).collect()
+        let clip = |part: &usize| {
+            let job = &self.plan.jobs[*part];
+            // The other jobs of a reel show the pass that bears the same name there.
+            let pass = job.passes.iter().position(|pass| pass.label == movie.pass.label)?;
+            let at = series.iter().position(|series| series.job == *part && series.passes.contains(&pass))?;
+            film::clip(at, job, &Movie { shows: Some(pass), ..movie.clone() })
+        };
+        let clips = parts.iter().map(clip).collect::<Option<Vec<Clip>>>().unwrap_or_default();
+        let fps = movie.fps.as_ref().map(|fps| fps.value).or(job.fps);
+        let scaled = |size: crate::sheet::Size| size.scaled(movie.scale.as_ref().map_or(100.0, |scale| scale.value));
+        let size = movie.size.as_ref().map(|size| size.value).or(job.size.map(scaled));
+        let seen = self.seen(job, &movie.pass, false);
+        let counted = fps.map_or(0, |fps| fps.frames.div_ceil(fps.seconds));
+        let start = movie.start_timecode.as_ref().and_then(|text| Timecode::parse(&text.value, counted));
+        made.film = Some(Arc::new(Film {
+            clips,
+            fps,
+            codec: film::codec(&made).map(|codec| codec.name),
+            audio: movie.audio.as_ref().map(|audio| audio.value.clone()),
+            audio_offset: movie.audio_offset.as_ref().map_or(0.0, |offset| offset.value),
+            colour: movie.pass.colour.unwrap_or(Colour::Display),
+            over: movie.over.as_ref().map(|over| over.value),
+            burn: movie.burn.as_ref().map(|burn| burned(&burn.value, &|name| lookup(seen, name))),
+            start,
+            encoder: movie.adapter.as_ref().map(|adapter| adapter.value.clone()),
+            size,
+            is_scaled: size != job.size,
+        }));
+        made.size = size.map(|size| match movie.burn {
+            Some(_) => crate::sheet::Size { height: size.height + film::burn_height(size.height), ..size },
+            None => size,
+        });
+        made
     }
 
     /// What a path of one pass is made for.
@@ -98,10 +147,34 @@ impl Maker<'_> {
             bits: pass.format.as_deref().and_then(|format| format.bits.as_ref()).map(|bits| bits.value),
             channels: pass.format.as_deref().and_then(|format| format.channels.as_ref()).map(|channels| channels.value),
             size: job.size,
+            film: None,
             hollow,
             passes,
         }
     }
+}
+
+/// Whether an entry of a reel means a combination.
+fn is_of(of: &Spanned<String>, job: &Job) -> bool {
+    of.value == job.job || of.value == job.name
+}
+
+/// The line below a picture with all values in it that are the same for every frame; what is a frame's own stays a token.
+fn burned(line: &Template, values: &dyn Fn(&str) -> Lookup) -> String {
+    let own = |name: &str| matches!(name, "name" | "frame" | "timecode");
+    let escaped = |text: &str| text.replace('{', "{{").replace('}', "}}");
+    let mut text = String::new();
+    for part in line.parts() {
+        match part {
+            Part::Text(words) => text.push_str(&escaped(words)),
+            Part::Token(token) if own(&token.name) => text.push_str(&line.to_string()[token.range.clone()]),
+            Part::Token(token) => {
+                let one = Template::of(token.clone());
+                text.push_str(&escaped(&expand_text(&one, values).unwrap_or_default()));
+            }
+        }
+    }
+    text
 }
 
 /// Whether a part of a path has nothing in it, or a file has nothing before its extension.

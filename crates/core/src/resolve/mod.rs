@@ -9,12 +9,12 @@ use std::sync::Arc;
 
 use crate::catalogue::FileType;
 use crate::diagnostic::{Findings, Words};
-use crate::frames::{Frames, Shift};
+use crate::frames::{FrameExpr, Frames, Shift};
 use crate::scene::Facts;
 use crate::sheet::machine::MachineFile;
 use crate::sheet::{
-    Checkpoint, Colour, Format, Fps, Key, Layers, MovieEntry, PassEntry, PassKind, RootPaths, Setting, Settings, Sheet,
-    Size, System, Version,
+    Backdrop, Checkpoint, Colour, Format, Fps, Gaps, Key, Layers, MovieEntry, PassEntry, PassKind, RootPaths, Setting,
+    Settings, Sheet, Size, System, Version,
 };
 use crate::source::{Place, Spanned};
 use crate::template::{Part, Template};
@@ -110,6 +110,10 @@ pub struct Job {
     pub frames: Option<Frames>,
     /// The same before a mode or the command line asked for some of them only: names stand on these.
     pub own_frames: Option<Frames>,
+    /// The same before the command line asked for some of them only: movies stand on these.
+    pub mode_frames: Option<Frames>,
+    /// Whether the command line asked for some of its frames only.
+    pub is_asked: bool,
     /// Whether a mode or the command line asked for some of its frames only.
     pub narrowed: bool,
     /// Added to the frame in names.
@@ -137,10 +141,28 @@ pub struct Movie {
     pub shows: Option<usize>,
     /// That pass, with the movie's own format, colour and path.
     pub pass: Pass,
+    /// Combinations or jobs that it shows one after another; empty where it shows its own job and nothing else.
+    pub reel: Vec<Spanned<String>>,
+    /// Which frames of what it shows.
+    pub frames: Option<Spanned<FrameExpr>>,
     /// Its own rate, where it has one.
     pub fps: Option<Spanned<Fps>>,
     /// Its sound, absolute: its own or the job's.
     pub audio: Option<Spanned<String>>,
+    /// Seconds by which that begins later.
+    pub audio_offset: Option<Spanned<f64>>,
+    /// What becomes of frames that are left out.
+    pub gaps: Option<Spanned<Gaps>>,
+    /// Its own size, where it has one.
+    pub size: Option<Spanned<Size>>,
+    /// Percent of its frames' size.
+    pub scale: Option<Spanned<f64>>,
+    /// What lies behind transparent frames.
+    pub over: Option<Spanned<Backdrop>>,
+    /// The line below the picture.
+    pub burn: Option<Spanned<Arc<Template>>>,
+    /// The timecode of its first frame.
+    pub start_timecode: Option<Spanned<String>>,
     /// Its encoder, where it names one.
     pub adapter: Option<Spanned<String>>,
 }
@@ -177,7 +199,7 @@ pub fn resolve(
     findings: &mut Findings,
 ) -> Vec<Arc<Job>> {
     let formats: Vec<Arc<Format>> = sheet.formats.iter().cloned().map(Arc::new).collect();
-    let known = Known { sheet, formats: &formats, facts, home };
+    let known = Known { sheet, formats: &formats, facts, home, stacked };
     stacked.iter().map(|stacked| Arc::new(job(&known, stacked, findings))).collect()
 }
 
@@ -188,10 +210,19 @@ struct Known<'k> {
     /// Each scene by its absolute path.
     facts: &'k dyn Fn(&str) -> Option<Arc<Facts>>,
     home: &'k Home,
+    stacked: &'k [Stacked],
+}
+
+impl Known<'_> {
+    /// Whether a combination is the first that a name stands for.
+    fn is_first(&self, own: &Stacked, name: &str) -> bool {
+        let first = self.stacked.iter().find(|stacked| stacked.job == name || stacked.name == name);
+        first.is_some_and(|first| first.name == own.name)
+    }
 }
 
 fn job(known: &Known<'_>, stacked: &Stacked, findings: &mut Findings) -> Job {
-    let Known { sheet, formats, facts, home } = *known;
+    let Known { sheet, formats, facts, home, .. } = *known;
     let given = stacked.settings.clone();
     let scene = match (given.text(&Key::Scene), given.place(&Key::Scene)) {
         (Some(scene), Some(at)) => Some(Spanned::new(paths::absolute(scene, at, home), at)),
@@ -227,6 +258,8 @@ fn job(known: &Known<'_>, stacked: &Stacked, findings: &mut Findings) -> Job {
     let mut job = Job {
         frames: None,
         own_frames: None,
+        mode_frames: None,
+        is_asked: stacked.typed > 0,
         narrowed: !stacked.refine.is_empty(),
         shift: Shift(given.whole(&Key::Shift).unwrap_or(0)),
         adapter: text(Key::Adapter),
@@ -265,15 +298,26 @@ fn job(known: &Known<'_>, stacked: &Stacked, findings: &mut Findings) -> Job {
         given,
     };
     job.own_frames = own_frames(&job, span.as_ref(), findings);
-    job.frames = job.own_frames.as_ref().and_then(|own| narrowed(&job, own, span.as_ref(), &stacked.refine, findings));
+    let (by_modes, typed) = stacked.refine.split_at(stacked.refine.len() - stacked.typed);
+    job.mode_frames = job.own_frames.as_ref().and_then(|own| narrowed(&job, own, span.as_ref(), by_modes, findings));
+    job.frames = job.mode_frames.as_ref().and_then(|own| narrowed(&job, own, span.as_ref(), typed, findings));
     let entries = match job.given.value(&Key::Passes) {
         Some(Setting::Passes(entries)) => entries.clone(),
         _ => Vec::new(),
     };
     job.passes = entries.iter().map(|entry| pass(sheet, &job, entry, formats, findings)).collect();
-    for entry in sheet.movies.iter().filter(|movie| movie.of.as_ref().is_some_and(|of| of.value == job.job)) {
-        let movie = movie(known, &job, entry, findings);
-        job.movies.extend(movie);
+    let is_of = |of: &Spanned<String>| of.value == job.job || of.value == job.name;
+    for entry in &sheet.movies {
+        // A reel belongs to the first of what it shows.
+        let own = if entry.is_reel {
+            entry.of.first().is_some_and(is_of) && known.is_first(stacked, &entry.of[0].value)
+        } else {
+            entry.of.iter().any(is_of)
+        };
+        if own {
+            let movie = movie(known, &job, entry, findings);
+            job.movies.extend(movie);
+        }
     }
     job
 }
@@ -308,7 +352,16 @@ fn movie(known: &Known<'_>, job: &Job, entry: &MovieEntry, findings: &mut Findin
         name: entry.name.clone(),
         shows,
         pass,
+        reel: if entry.is_reel { entry.of.clone() } else { Vec::new() },
+        frames: entry.frames.clone(),
         fps: entry.fps.clone(),
+        audio_offset: entry.audio_offset.clone(),
+        gaps: entry.gaps.clone(),
+        size: entry.size.clone(),
+        scale: entry.scale.clone(),
+        over: entry.over.clone(),
+        burn: entry.burn.clone(),
+        start_timecode: entry.start_timecode.clone(),
         audio: audio.map(|audio| Spanned::new(paths::absolute(&audio.value, audio.at, home), audio.at)),
         adapter: entry.adapter.clone(),
     })
@@ -341,7 +394,7 @@ fn narrowed(
     job: &Job,
     own: &Frames,
     span: Option<&Frames>,
-    refine: &[Spanned<crate::frames::FrameExpr>],
+    refine: &[Spanned<FrameExpr>],
     findings: &mut Findings,
 ) -> Option<Frames> {
     let mut frames = own.clone();

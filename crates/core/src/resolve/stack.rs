@@ -26,6 +26,8 @@ pub struct Stacked {
     pub layers: Vec<Arc<Settings>>,
     /// Frames asked for by modes and the command line, to be taken out of the job's own in this order.
     pub refine: Vec<Spanned<FrameExpr>>,
+    /// How many of those the command line asks for, at the end.
+    pub typed: usize,
 }
 
 /// Takes every job of a sheet apart into its combinations. `modes` are laid over them in their order, and `typed`, what
@@ -49,7 +51,9 @@ pub fn stack(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut F
         };
         for (suffix, row) in combinations(entry) {
             let (mut settings, mut refine) = (row.over(&own), Vec::new());
+            let mut typed = 0;
             for layer in &above {
+                let before = refine.len();
                 let mut layer = (**layer).clone();
                 let narrowing: Vec<Key> =
                     layer.values.keys().filter(|key| key.row().above == Above::Narrows).cloned().collect();
@@ -59,6 +63,7 @@ pub fn stack(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut F
                     _ => None,
                 }));
                 settings = layer.over(&settings);
+                typed = refine.len() - before;
             }
             let job = named(&settings);
             let name = if suffix.is_empty() { job.clone() } else { format!("{job}/{}", suffix.join("/")) };
@@ -68,7 +73,7 @@ pub fn stack(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut F
                 layers.push(Arc::new(row));
             }
             layers.extend(above.iter().cloned());
-            all.push(Stacked { name, job, at, settings: Arc::new(settings), layers, refine });
+            all.push(Stacked { name, job, at, settings: Arc::new(settings), layers, refine, typed });
         }
     }
     twins(&all, findings);

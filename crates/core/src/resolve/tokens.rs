@@ -100,7 +100,7 @@ fn built_in(seen: TokenScope<'_>, name: &str) -> Option<Option<Value>> {
         "mode" => text(seen.mode.map(str::to_owned)),
         "codec" => text(format.and_then(|format| format.codec.as_ref()).map(|codec| codec.value.clone())),
         "chroma" => text(format.and_then(|format| format.chroma.as_ref()).map(|chroma| chroma.value.clone())),
-        "speed" => text(format.and_then(|format| format.speed.as_ref()).map(|speed| speed.value.clone())),
+        "effort" => text(format.and_then(|format| format.effort.as_ref()).map(|effort| effort.value.clone())),
         "audio_codec" => text(format.and_then(|format| format.audio_codec.as_ref()).map(|codec| codec.value.clone())),
         "date" => seen.pins.clock.map(|clock| Value::Clock(clock, "%Y-%m-%d")),
         "time" => seen.pins.clock.map(|clock| Value::Clock(clock, "%H%M%S")),

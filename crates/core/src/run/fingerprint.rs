@@ -7,7 +7,7 @@ use std::fmt;
 use crate::adapter::{Adapter, Argument};
 use crate::plan::{Plan, Series};
 use crate::sheet::setting::{Carrier, Changes};
-use crate::sheet::{Key, Layers};
+use crate::sheet::{Gaps, Key, Layers};
 use crate::source::Spanned;
 use crate::template::Template;
 
@@ -16,6 +16,9 @@ pub const UNKNOWN: &str = "?";
 
 /// Tokens that never change a picture: arguments that hold one do not count.
 const HARMLESS: [&str; 7] = ["threads", "device", "checkpoint", "checkpoint_every", "resume", "log", "frames"];
+/// What a digest of all frames of a movie is called, and one of its sound: of these it is only said that they differ.
+const FRAMES: &str = "its frames";
+const SOUND: &str = "its sound";
 /// Longest value of which a difference is said in whole.
 const WHOLE: usize = 60;
 
@@ -55,6 +58,9 @@ pub struct Difference {
 impl fmt::Display for Difference {
     /// `samples 64, was 32`; of long values only the words that differ.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if [FRAMES, SOUND].contains(&self.name.as_str()) && self.is.is_some() && self.was.is_some() {
+            return write!(f, "{} changed since it was made", self.name);
+        }
         if let (Some(is), Some(was)) = (&self.is, &self.was)
             && is.len().max(was.len()) > WHOLE
         {
@@ -125,6 +131,52 @@ impl Fingerprint {
         }
         parts.sort();
         Fingerprint { parts }
+    }
+
+    /// Puts together what a movie is made of. `bytes` is a digest of all its frames, and one of its sound.
+    #[must_use]
+    pub fn of_movie(plan: &Plan, movie: &Series, encoder: &str, bytes: (String, Option<String>)) -> Fingerprint {
+        let mut parts: Vec<(String, String)> = Vec::new();
+        let mut add = |name: &str, value: Option<String>| parts.extend(value.map(|value| (name.to_owned(), value)));
+        add(FRAMES, Some(bytes.0));
+        add(SOUND, bytes.1);
+        add("encoder", Some(encoder.to_owned()));
+        let Some(film) = movie.film.as_deref() else { return Fingerprint { parts } };
+        let shown = film.clips.iter().map(|clip| {
+            let (first, last) = clip.span;
+            let held = if clip.gaps == Gaps::Hold { format!(" of {first}-{last}") } else { String::new() };
+            let colour = clip.colour.map(|colour| format!(" {colour}")).unwrap_or_default();
+            format!("{} {}{held}{colour}", plan.series[clip.series].id, clip.frames)
+        });
+        add("shows", Some(shown.collect::<Vec<_>>().join(", ")));
+        add("fps", film.fps.map(|fps| fps.to_string()));
+        add("type", movie.file_type.map(|known| known.name.to_owned()));
+        add("codec", film.codec.map(str::to_owned));
+        add("audio_offset", film.audio.as_ref().map(|_| film.audio_offset.to_string()));
+        add("colour", Some(film.colour.to_string()));
+        add("over", film.over.map(|over| over.to_string()));
+        add("burn", film.burn.clone());
+        add("start_timecode", film.start.map(|start| start.to_string()));
+        add("size", film.size.map(|size| size.to_string()));
+        if let Some(format) = movie.format.as_deref() {
+            add("quality", format.quality.as_ref().map(|quality| quality.value.to_string()));
+            add("effort", format.effort.as_ref().map(|effort| effort.value.clone()));
+            add("chroma", format.chroma.as_ref().map(|chroma| chroma.value.clone()));
+            add("bits", format.bits.as_ref().map(|bits| bits.value.to_string()));
+            add("channels", format.channels.as_ref().map(|channels| channels.value.to_string()));
+            let sound = film.audio.as_ref();
+            add("audio_codec", sound.and(format.audio_codec.as_ref()).map(|codec| codec.value.clone()));
+            add("audio_quality", sound.and(format.audio_quality.as_ref()).map(|quality| quality.value.to_string()));
+        }
+        parts.sort();
+        Fingerprint { parts }
+    }
+
+    /// The same, for a movie of which only its frames are not known.
+    #[must_use]
+    pub fn with_frames_unknown(mut self) -> Fingerprint {
+        self.parts.iter_mut().filter(|(name, _)| name == FRAMES).for_each(|(_, value)| UNKNOWN.clone_into(value));
+        self
     }
 
     /// Where this one differs from what a frame was made of. Parts that could not be looked up are passed over.

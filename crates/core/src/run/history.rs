@@ -89,6 +89,8 @@ pub struct GivenUp {
     pub call: String,
     /// The combination.
     pub job: String,
+    /// Its series.
+    pub series: Vec<String>,
     /// The frames.
     pub frames: Frames,
     /// Why.
@@ -337,8 +339,8 @@ impl Session {
                     self.calls[at].ended = Some(ended);
                 }
             }
-            Event::Failed { call, job, frames, why, log, .. } => {
-                self.failures.push(GivenUp { call, job, frames, why, log });
+            Event::Failed { call, job, series, frames, why, log } => {
+                self.failures.push(GivenUp { call, job, series, frames, why, log });
             }
             Event::Saved(saved) => self.saved.push(saved),
             event => {

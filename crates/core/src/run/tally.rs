@@ -81,8 +81,10 @@ pub fn tally(
     let workers = workers(plan, history, &alive);
     let mut failed: HashMap<&str, Frames> = HashMap::new();
     for failure in history.sessions.iter().flat_map(|session| &session.failures) {
-        let own = failed.entry(&failure.job).or_default();
-        *own = own.union(&failure.frames);
+        for series in &failure.series {
+            let own = failed.entry(series).or_default();
+            *own = own.union(&failure.frames);
+        }
     }
     let row = |verdict: Verdict| {
         let series = plan.output(verdict.series);
@@ -96,7 +98,7 @@ pub fn tally(
         });
         let running: Vec<Running> = running.collect();
         let busy = running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames));
-        let failed = failed.get(plan.jobs[series.job].name.as_str()).map(|own| own.intersect(&lacking).minus(&busy));
+        let failed = failed.get(series.id.as_str()).map(|own| own.intersect(&lacking).minus(&busy));
         let failed = failed.unwrap_or_default();
         let load = Load {
             kind: series.id.clone(),
@@ -107,7 +109,7 @@ pub fn tally(
             failed,
             running,
             spent: spent.get(series.id.as_str()).copied().unwrap_or(0.0),
-            left: pace.left([&load]).map(|seconds| seconds / workers).filter(|_| !verdict.is_movie),
+            left: pace.left([&load]).map(|seconds| seconds / workers),
             verdict,
         }
     };

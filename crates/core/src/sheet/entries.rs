@@ -3,22 +3,34 @@
 use toml::de::DeTable;
 
 use crate::diagnostic::{CHECKS, Words, nearest};
+use crate::frames::Timecode;
 use crate::source::{Place, Spanned};
 
 use super::parse::COLOURS;
-use super::read::{Raw, Reader};
-use super::{Key, Layer, MeantEntry, MovieEntry, Setting};
+use super::read::{Raw, Reader, number};
+use super::{Backdrop, GAPS, Key, Layer, MeantEntry, MovieEntry, Setting};
 
 /// The keys of a movie and what each means.
-pub const MOVIE_KEYS: [(&str, &str); 9] = [
+pub const MOVIE_KEYS: [(&str, &str); 17] = [
     ("name", "The movie's name."),
-    ("of", "The job whose frames it shows, each of its combinations."),
+    (
+        "of",
+        "The job whose frames it shows, a movie for each of its combinations; a list of them is one movie after another.",
+    ),
     ("pass", "The pass it shows; the job's first when left out."),
+    ("frames", "Which of the job's frames; all when left out."),
     ("format", "A named set of file options."),
     ("colour", "linear or display: how its pixels are meant."),
     ("path", "The template of its path."),
     ("fps", "Its rate; the job's when left out."),
     ("audio", "Its sound file; the job's when left out."),
+    ("audio_offset", "Seconds by which the sound begins after the picture; below zero, how much of it is left out."),
+    ("gaps", "Frames that are left out: refuse, hold the frame before, or close up."),
+    ("size", "Its size; that of the frames when left out."),
+    ("scale", "Percent of the frames' size."),
+    ("over", "What lies behind transparent frames: black, checker or #rrggbb."),
+    ("burn", "A line of text below the picture, with tokens; {name}, {frame} and {timecode} are those of each frame."),
+    ("start_timecode", "The timecode of its first frame, hh:mm:ss:ff."),
     ("adapter", "Its encoder; the first that can do it when left out."),
 ];
 
@@ -36,41 +48,106 @@ impl Reader<'_> {
         let name = Spanned::new(String::new(), Place::new(self.file, raw.span()));
         let mut movie = MovieEntry {
             name,
-            of: None,
+            of: Vec::new(),
+            is_reel: false,
             pass: None,
+            frames: None,
             format: None,
             colour: None,
             path: None,
             fps: None,
             audio: None,
+            audio_offset: None,
+            gaps: None,
+            size: None,
+            scale: None,
+            over: None,
+            burn: None,
+            start_timecode: None,
             adapter: None,
         };
         for (key, raw) in table {
             match key.get_ref().as_ref() {
                 "name" => movie.name = self.text(raw, "name")?,
-                "of" => movie.of = self.text(raw, "of"),
+                "of" if raw.get_ref().is_array() => {
+                    movie.of = self.texts(raw, "of").unwrap_or_default();
+                    movie.is_reel = true;
+                }
+                "of" => movie.of = self.text(raw, "of").into_iter().collect(),
+                "frames" => {
+                    movie.frames = self.setting(&Key::Frames, raw, |value| match value {
+                        Setting::Frames(frames) => Some(frames.clone()),
+                        _ => None,
+                    });
+                }
                 "pass" => movie.pass = self.text(raw, "pass"),
                 "format" => movie.format = self.text(raw, "format"),
                 "colour" => movie.colour = self.choice(raw, "colour", COLOURS),
                 "path" => movie.path = self.template(raw, "path"),
                 "fps" => {
-                    let given = self.given(&Key::Fps, raw, Layer::Job);
-                    movie.fps = given.and_then(|given| match (&*given.value, given.at) {
-                        (Setting::Fps(fps), Some(at)) => Some(Spanned::new(*fps, at)),
+                    movie.fps = self.setting(&Key::Fps, raw, |value| match value {
+                        Setting::Fps(fps) => Some(*fps),
                         _ => None,
                     });
                 }
                 "audio" => movie.audio = self.text(raw, "audio"),
+                "audio_offset" => {
+                    let offset = number(raw).filter(|seconds| seconds.is_finite() && seconds.abs() < 1e6);
+                    if offset.is_none() {
+                        self.wrong_kind(raw, "audio_offset", "a number of seconds");
+                    }
+                    movie.audio_offset = offset.map(|seconds| Spanned::new(seconds, self.at(raw)));
+                }
+                "gaps" => movie.gaps = self.choice(raw, "gaps", &GAPS),
+                "size" => {
+                    movie.size = self.setting(&Key::Size, raw, |value| match value {
+                        Setting::Size(size) => Some(*size),
+                        _ => None,
+                    });
+                }
+                "scale" => {
+                    movie.scale = self.setting(&Key::Scale, raw, |value| match value {
+                        Setting::Number(scale) => Some(*scale),
+                        _ => None,
+                    });
+                }
+                "over" => {
+                    let text = self.text(raw, "over");
+                    movie.over =
+                        text.as_ref().and_then(|text| Some(Spanned::new(Backdrop::parse(&text.value)?, text.at)));
+                    if let Some(text) = text.filter(|_| movie.over.is_none()) {
+                        self.bad(
+                            text.at,
+                            "over",
+                            "black, checker or a colour such as \"#102030\"",
+                            "this is none of them",
+                        );
+                    }
+                }
+                "burn" => movie.burn = self.template(raw, "burn"),
+                "start_timecode" => {
+                    let text = self.text(raw, "start_timecode");
+                    if let Some(text) = text.as_ref().filter(|text| !Timecode::is_spelt(&text.value)) {
+                        self.bad(text.at, "start_timecode", "a timecode such as \"01:00:00:00\"", "this is none");
+                    }
+                    movie.start_timecode = text.filter(|text| Timecode::is_spelt(&text.value));
+                }
                 "adapter" => movie.adapter = self.text(raw, "adapter"),
                 _ => self.unknown(key, "[[movie]]", &MOVIE_KEYS.map(|(name, _)| name)),
             }
         }
         for (key, given) in
-            [("name", !movie.name.value.is_empty()), ("of", movie.of.is_some()), ("path", movie.path.is_some())]
+            [("name", !movie.name.value.is_empty()), ("of", !movie.of.is_empty()), ("path", movie.path.is_some())]
         {
             self.needed(table, &Spanned::new("movie", movie.name.at), key, given);
         }
         Some(movie)
+    }
+
+    /// A value that is read as the job's setting of the same name is.
+    fn setting<T>(&mut self, key: &Key, raw: &Raw<'_>, pick: fn(&Setting) -> Option<T>) -> Option<Spanned<T>> {
+        let given = self.given(key, raw, Layer::Job)?;
+        Some(Spanned::new(pick(&given.value)?, given.at?))
     }
 
     /// A `[[meant]]`.

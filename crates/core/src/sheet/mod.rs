@@ -15,6 +15,7 @@ use std::time::Duration;
 
 use crate::catalogue::{Bits, Channels};
 use crate::diagnostic::Level;
+use crate::frames::FrameExpr;
 use crate::source::{FileId, Place, Spanned};
 use crate::template::Template;
 pub use layer::{Given, Layer, Settings};
@@ -109,8 +110,8 @@ pub struct Format {
     pub codec: Option<Spanned<String>>,
     /// The chroma layout of a movie: `420`, `422` or `444`.
     pub chroma: Option<Spanned<String>>,
-    /// How fast a movie is encoded: slow, medium or fast.
-    pub speed: Option<Spanned<String>>,
+    /// How hard a movie's encoder tries for a smaller file: low, normal or high.
+    pub effort: Option<Spanned<String>>,
     /// The codec of a movie's sound.
     pub audio_codec: Option<Spanned<String>>,
     /// The quality of a movie's sound, 0 to 100.
@@ -131,7 +132,7 @@ impl Format {
             quality: None,
             codec: None,
             chroma: None,
-            speed: None,
+            effort: None,
             audio_codec: None,
             audio_quality: None,
         }
@@ -185,10 +186,14 @@ pub struct Mode {
 pub struct MovieEntry {
     /// Its name.
     pub name: Spanned<String>,
-    /// The job whose frames it shows.
-    pub of: Option<Spanned<String>>,
+    /// The jobs or combinations whose frames it shows.
+    pub of: Vec<Spanned<String>>,
+    /// Whether those are shown one after another in one movie, as a list asks for.
+    pub is_reel: bool,
     /// The pass it shows; the first one when left out.
     pub pass: Option<Spanned<String>>,
+    /// Which of the job's frames; all when left out.
+    pub frames: Option<Spanned<FrameExpr>>,
     /// Its file options.
     pub format: Option<Spanned<String>>,
     /// How its pixels are meant.
@@ -199,8 +204,72 @@ pub struct MovieEntry {
     pub fps: Option<Spanned<Fps>>,
     /// Its sound; the job's when left out.
     pub audio: Option<Spanned<String>>,
+    /// Seconds by which the sound begins later than the picture; earlier where they are less than none.
+    pub audio_offset: Option<Spanned<f64>>,
+    /// What becomes of frames that the job leaves out.
+    pub gaps: Option<Spanned<Gaps>>,
+    /// Its size; that of the frames when left out.
+    pub size: Option<Spanned<Size>>,
+    /// Percent of the frames' size.
+    pub scale: Option<Spanned<f64>>,
+    /// What shows through where a frame is transparent and the movie cannot be.
+    pub over: Option<Spanned<Backdrop>>,
+    /// A line of text below the picture.
+    pub burn: Option<Spanned<Arc<Template>>>,
+    /// The timecode of its first frame.
+    pub start_timecode: Option<Spanned<String>>,
     /// Its encoder; the first that can do it when left out.
     pub adapter: Option<Spanned<String>>,
+}
+
+/// What becomes of frames that are not there to be shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Gaps {
+    /// No movie is made.
+    Refuse,
+    /// The frame before is shown for as long.
+    Hold,
+    /// The next one follows at once.
+    Close,
+}
+
+/// The ways with gaps, with their names.
+pub const GAPS: [(&str, Gaps); 3] = [("refuse", Gaps::Refuse), ("hold", Gaps::Hold), ("close", Gaps::Close)];
+
+/// What lies behind transparent pictures.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Backdrop {
+    /// A colour, as it is displayed.
+    Colour([u8; 3]),
+    /// Squares of two greys.
+    Checker,
+}
+
+impl Backdrop {
+    /// Reads `black`, `checker` or `#rrggbb`.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Backdrop> {
+        match text {
+            "black" => Some(Backdrop::Colour([0; 3])),
+            "checker" => Some(Backdrop::Checker),
+            _ => {
+                let digits = text.strip_prefix('#').filter(|digits| digits.len() == 6 && digits.is_ascii())?;
+                let number = u32::from_str_radix(digits, 16).ok().filter(|_| !digits.starts_with('+'))?;
+                let [_, red, green, blue] = number.to_be_bytes();
+                Some(Backdrop::Colour([red, green, blue]))
+            }
+        }
+    }
+}
+
+impl std::fmt::Display for Backdrop {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Backdrop::Colour([0, 0, 0]) => f.write_str("black"),
+            Backdrop::Colour([red, green, blue]) => write!(f, "#{red:02x}{green:02x}{blue:02x}"),
+            Backdrop::Checker => f.write_str("checker"),
+        }
+    }
 }
 
 /// A finding that is meant, as written under `[[meant]]`.

@@ -7,8 +7,8 @@ use super::entries::{MEANT_KEYS, MOVIE_KEYS};
 use super::parse::{COLOURS, LAYERS};
 use super::setting::{self, KEYS, SettingRow, ValueKind};
 use super::tables::{FORMAT_KEYS, RUN_KEYS};
-use super::{EXISTING, SYSTEMS, machine};
-use crate::catalogue::{BITS, CHANNELS, CHROMA, SPEEDS, types};
+use super::{EXISTING, GAPS, SYSTEMS, machine};
+use crate::catalogue::{BITS, CHANNELS, CHROMA, EFFORTS, types};
 use crate::diagnostic::CHECKS;
 use crate::frames::MOST;
 
@@ -181,7 +181,7 @@ fn format() -> Value {
             let names: Vec<Value> = CHROMA.iter().map(|name| json!(name)).chain(numbers).collect();
             json!({ "enum": names, "description": what })
         }
-        "speed" => one_of(SPEEDS, what),
+        "effort" => one_of(EFFORTS, what),
         _ => text(what),
     };
     object(FORMAT_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), "A format.")
@@ -190,7 +190,17 @@ fn format() -> Value {
 fn movie() -> Value {
     let schema = |name: &str, what: &str| match name {
         "colour" => one_of(["linear", "display"], what),
+        "of" => json!({ "anyOf": [text("A job."), texts("Jobs, one after another.")], "description": what }),
         "fps" => described(&kind(ValueKind::Fps), what),
+        "frames" => described(&kind(ValueKind::Frames), what),
+        "size" => described(&kind(ValueKind::Size), what),
+        "scale" => described(&kind(ValueKind::Positive), what),
+        "gaps" => one_of(GAPS.iter().map(|(name, _)| *name), what),
+        "audio_offset" => json!({ "type": "number", "description": what }),
+        "over" => json!({ "type": "string", "pattern": "^(black|checker|#[0-9a-fA-F]{6})$", "description": what }),
+        "start_timecode" => {
+            json!({ "type": "string", "pattern": "^[0-9]{2}:[0-9]{2}:[0-9]{2}[:;][0-9]{2}$", "description": what })
+        }
         _ => text(what),
     };
     let keys = MOVIE_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what)));

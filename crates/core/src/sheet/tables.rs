@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use toml::de::DeTable;
 
-use crate::catalogue::{BITS, CHANNELS, CHROMA, SPEEDS, types};
+use crate::catalogue::{BITS, CHANNELS, CHROMA, EFFORTS, types};
 use crate::diagnostic::{CHECKS, Level, Words};
 use crate::source::{Place, Spanned};
 use crate::template::Template;
@@ -29,7 +29,10 @@ pub const FORMAT_KEYS: [(&str, &str); 10] = [
     ("quality", "0 to 100, the same scale for every lossy type."),
     ("codec", "The codec of a movie."),
     ("chroma", "The chroma layout of a movie: 420, 422 or 444."),
-    ("speed", "How fast a movie is encoded: slow, medium or fast, the same scale for every codec."),
+    (
+        "effort",
+        "How hard a movie's encoder tries for a smaller file: low, normal or high, the same scale for every codec.",
+    ),
     ("audio_codec", "The codec of a movie's sound."),
     ("audio_quality", "The quality of a movie's sound, 0 to 100."),
 ];
@@ -177,9 +180,10 @@ impl Reader<'_> {
                     format.chroma =
                         self.choice(raw, "chroma", &layouts).map(|c| Spanned::new(c.value.to_owned(), c.at));
                 }
-                "speed" => {
-                    let speeds = SPEEDS.map(|name| (name, name));
-                    format.speed = self.choice(raw, "speed", &speeds).map(|s| Spanned::new(s.value.to_owned(), s.at));
+                "effort" => {
+                    let efforts = EFFORTS.map(|name| (name, name));
+                    format.effort =
+                        self.choice(raw, "effort", &efforts).map(|s| Spanned::new(s.value.to_owned(), s.at));
                 }
                 "audio_codec" => format.audio_codec = self.text(raw, "audio_codec"),
                 "audio_quality" => format.audio_quality = self.percent(raw, "audio_quality"),

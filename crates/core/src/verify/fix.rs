@@ -21,9 +21,11 @@ pub struct Fix {
     pub passes: Vec<String>,
     /// Frames, where it must not touch others.
     pub frames: Option<String>,
+    /// Whether it makes movies and nothing else.
+    pub movies: bool,
 }
 
-/// The runs that make a plan's pictures complete, in their order.
+/// The runs that make a plan complete, in their order: its pictures, then what movies of them are not made on the way.
 #[must_use]
 pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<Fix> {
     let pictures = || verdicts.iter().filter(|verdict| !verdict.is_movie);
@@ -35,7 +37,7 @@ pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<Fix> {
         let existing =
             if pictures().any(|verdict| verdict.files(&again) > 0) { Existing::Renew } else { Existing::Keep };
         let jobs = jobs(plan, pictures().filter(|verdict| verdict.files(&lacking) > 0));
-        all.push(Fix { existing, jobs, passes: Vec::new(), frames: None });
+        all.push(Fix { existing, jobs, passes: Vec::new(), frames: None, movies: false });
     }
     // A file that is no longer what landed is only made again where that is said of its very frame and pass.
     let mut changed: BTreeMap<(usize, String), Vec<usize>> = BTreeMap::new();
@@ -49,9 +51,50 @@ pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<Fix> {
         let whole = job.layers == Layers::Together || series.len() == job.passes.len();
         let labels = series.iter().flat_map(|series| plan.labels(&plan.series[*series]));
         let passes = if whole { Vec::new() } else { labels.map(str::to_owned).collect() };
-        all.push(Fix { existing: Existing::Replace, jobs: vec![job.name.clone()], passes, frames: Some(frames) });
+        let jobs = vec![job.name.clone()];
+        all.push(Fix { existing: Existing::Replace, jobs, passes, frames: Some(frames), movies: false });
     }
+    movies(plan, verdicts, &mut all);
     all
+}
+
+/// The movies that the runs for pictures do not make: those of pictures that are good already, those whose frames are made
+/// again one by one, and those that have to be written over.
+fn movies(plan: &Plan, verdicts: &[Verdict], all: &mut Vec<Fix>) {
+    let by_pictures = all.first().filter(|fix| fix.frames.is_none()).cloned();
+    let changed: Vec<usize> =
+        verdicts.iter().filter(|own| own.files(&[State::Changed]) > 0).map(|own| own.series).collect();
+    for over in [false, true] {
+        let mut jobs: Vec<String> = Vec::new();
+        for verdict in verdicts.iter().filter(|verdict| verdict.is_movie) {
+            let Some(film) = plan.output(verdict.series).film.as_deref() else { continue };
+            let parts = || film.clips.iter().map(|clip| &plan.jobs[plan.series[clip.series].job].name);
+            let touched = film.clips.iter().any(|clip| changed.contains(&clip.series));
+            let made_before = !touched
+                && by_pictures
+                    .as_ref()
+                    .is_some_and(|fix| fix.jobs.is_empty() || parts().all(|job| fix.jobs.contains(job)));
+            let lacking = verdict.files(&[State::Missing, State::Broken, State::Stale]) > 0 || (touched && !over);
+            let wrong = verdict.files(&[State::Wrong]) > 0;
+            let renewed = by_pictures.as_ref().is_some_and(|fix| fix.existing == Existing::Renew);
+            let wanted = match over {
+                false => lacking && !made_before,
+                true => verdict.files(&[State::Changed]) > 0 || (wrong && !(made_before && renewed)),
+            };
+            if wanted {
+                jobs.extend(parts().cloned());
+            }
+        }
+        jobs.sort();
+        jobs.dedup();
+        if !jobs.is_empty() {
+            if jobs.len() == plan.jobs.len() || jobs.len() > MOST_NAMES {
+                jobs.clear();
+            }
+            let existing = if over { Existing::Replace } else { Existing::Keep };
+            all.push(Fix { existing, jobs, passes: Vec::new(), frames: None, movies: true });
+        }
+    }
 }
 
 /// The combinations of some verdicts, where it is worth naming them.

@@ -2,12 +2,16 @@
 
 mod files;
 pub mod fix;
+mod movie;
 
 use std::collections::BTreeMap;
 
 use crate::catalogue::{Bits, Channels};
 use crate::frames::Frames;
 use crate::plan::{Series, SeriesKind};
+
+pub use crate::plan::MOVIE;
+pub use crate::sheet::Fps;
 pub use files::{Facts, Files};
 
 /// What the head and the end of a picture file say.
@@ -27,8 +31,48 @@ pub struct Picture {
     pub layers: Vec<String>,
 }
 
+/// What the tables of a movie file say.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Footage {
+    /// The container's name in the catalogue.
+    pub container: &'static str,
+    /// The codec's name in the catalogue, else the mark that the container has for it.
+    pub codec: String,
+    /// Width in pixels.
+    pub width: u32,
+    /// Height in pixels.
+    pub height: u32,
+    /// Frames per second.
+    pub fps: Option<Fps>,
+    /// Frames in it.
+    pub frames: u64,
+    /// The chroma layout: `420`, `422` or `444`.
+    pub chroma: Option<String>,
+    /// Depth of a sample.
+    pub bits: Option<Bits>,
+    /// Whether there is an alpha.
+    pub alpha: Option<bool>,
+    /// Its sound.
+    pub sound: Option<SoundTrack>,
+    /// The timecode of its first frame.
+    pub timecode: Option<String>,
+}
+
+/// The sound of a movie file.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct SoundTrack {
+    /// The codec's name in the catalogue, else the mark that the container has for it.
+    pub codec: String,
+    /// Samples a second.
+    pub rate: u32,
+    /// Channels.
+    pub channels: u16,
+    /// Seconds.
+    pub seconds: f64,
+}
+
 /// What was found at one name.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Seen {
     /// Nothing.
     Missing,
@@ -36,6 +80,8 @@ pub enum Seen {
     Broken(String),
     /// A whole picture.
     Whole(Picture),
+    /// A whole movie.
+    Movie(Box<Footage>),
     /// A file of the size that landed under this name as planned; it was decoded then.
     AsLanded,
 }
@@ -89,9 +135,6 @@ pub const STATES: [(&str, State); 8] = [
     ("good", State::Good),
 ];
 
-/// The frame that stands for the one file of a movie.
-pub const MOVIE: i64 = 1;
-
 /// The states of files that have to be made, or made again.
 pub const LACKING: [State; 5] = [State::Missing, State::Broken, State::Wrong, State::Stale, State::Changed];
 
@@ -110,11 +153,13 @@ pub fn judge(series: &Series, labels: &[&str], seen: &Seen) -> (State, Option<St
         Seen::Missing => (State::Missing, Some("not there".to_owned())),
         Seen::Broken(why) => (State::Broken, Some(why.clone())),
         Seen::AsLanded => (State::Good, None),
-        Seen::Whole(picture) => match differences(series, labels, picture) {
-            found if found.is_empty() => (State::Good, None),
-            found => (State::Wrong, Some(found.join(", "))),
-        },
+        Seen::Whole(picture) => as_planned(differences(series, labels, picture)),
+        Seen::Movie(footage) => as_planned(movie::differences(series, footage)),
     }
+}
+
+fn as_planned(differences: Vec<String>) -> (State, Option<String>) {
+    if differences.is_empty() { (State::Good, None) } else { (State::Wrong, Some(differences.join(", "))) }
 }
 
 fn differences(series: &Series, labels: &[&str], picture: &Picture) -> Vec<String> {
@@ -211,6 +256,10 @@ impl Verdict {
         let mut reasons: BTreeMap<(State, String), Vec<i64>> = BTreeMap::new();
         for (frame, seen, standing) in found {
             let (mut state, mut why) = judge(series, labels, &seen);
+            // A movie that was made as it was asked for then is not wrong: it is made anew.
+            if let (true, State::Wrong, Provenance::Stale(stale)) = (is_movie, state, &standing) {
+                (state, why) = (State::Stale, Some(stale.clone()));
+            }
             if state == State::Good {
                 (state, why) = match standing {
                     Provenance::Fresh => (State::Good, None),

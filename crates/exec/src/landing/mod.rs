@@ -8,7 +8,7 @@ use std::io::ErrorKind;
 use std::path::Path;
 
 use tempfile::TempPath;
-use truepath_core::plan::Series;
+use truepath_core::plan::{Series, SeriesKind};
 use truepath_core::run::event::{Event, Landed};
 use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::verify::{State, judge};
@@ -98,7 +98,9 @@ impl Moves for Disk {
 pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Result<Fate, Trouble> {
     let failure = |what: &str, path: &Path, error: &std::io::Error| Trouble::Call(Failure::machine(what, path, error));
     let before = stamp(landing.staged).unwrap_or_default();
-    let seen = truepath_media::decode(landing.staged).map_err(|error| failure("read", landing.staged, &error))?;
+    let look =
+        if landing.series.kind == SeriesKind::Movie { truepath_media::movie::probe } else { truepath_media::decode };
+    let seen = look(landing.staged).map_err(|error| failure("read", landing.staged, &error))?;
     match judge(landing.series, landing.labels, &seen) {
         (State::Missing, _) => return Ok(Fate::NotThere),
         (State::Good, _) => {}

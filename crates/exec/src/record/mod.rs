@@ -1,8 +1,9 @@
 //! What frames would be made of now: the outside of a sheet, looked up and hashed.
 
 pub mod ask;
+pub mod movie;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -105,6 +106,35 @@ impl Asking<'_> {
         let _ = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&kept, &text));
         Some(text)
     }
+}
+
+/// The words of all that an encoder says when it is asked what it can encode, kept by the program's size, time and file
+/// number. `None` where it gives no answer.
+#[must_use]
+pub fn encoders(adapter: &Adapter, program: &Path, state: &StateFolder) -> Option<BTreeSet<String>> {
+    let folder = state.facts();
+    let stamp = format!("{} {}", disk::identity(program).ok()?, adapter.encoders.join(" "));
+    let kept = folder.join(format!("{}.encoders", short(stamp.as_bytes())));
+    let words = |text: &str| text.split_whitespace().map(str::to_owned).collect();
+    if let Some(text) = std::fs::read_to_string(&kept).ok().filter(|text| !text.is_empty()) {
+        return Some(words(&text));
+    }
+    let programs = SystemPrograms::plain();
+    let mut answer = Answer { programs: &programs, lines: Vec::new(), process: 0, until: None };
+    let program = program.to_string_lossy();
+    let start = Start {
+        program: &program,
+        arguments: &adapter.encoders,
+        env: &[],
+        folder: &state.folder().parent()?.to_string_lossy(),
+        log: None,
+        mark: "",
+    };
+    process::run(&programs, &start, &mut answer).ok()?;
+    let text = answer.lines.join("\n");
+    // An answer that cannot be kept is asked for again next time.
+    let _ = std::fs::create_dir_all(&folder).and_then(|()| std::fs::write(&kept, &text));
+    Some(words(&text)).filter(|words: &BTreeSet<String>| !words.is_empty())
 }
 
 /// What a program says when it is asked for its version.

@@ -312,7 +312,7 @@ impl Listener for Attempt<'_, '_> {
         let started = Started {
             call: self.call.id.clone(),
             job: plan.jobs[self.call.job].name.clone(),
-            series: self.call.series.iter().map(|at| plan.series[*at].id.clone()).collect(),
+            series: self.call.series.iter().map(|at| plan.output(*at).id.clone()).collect(),
             frames: self.call.frames.clone(),
             worker: self.worker,
             process,

@@ -9,6 +9,7 @@ use truepath_core::adapter::Adapter;
 use truepath_core::frames::Frames;
 use truepath_core::plan::{Call, Plan};
 use truepath_core::run::event::Event;
+use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{Depth, past};
 use truepath_core::verify::{State, Verdict};
 
@@ -44,6 +45,8 @@ pub struct Context<'c> {
     pub stopped: AtomicBool,
     /// Problems that renderers reported, by job.
     pub problems: Mutex<BTreeMap<String, u64>>,
+    /// What the movies are made of that are being made, by output.
+    pub films: Mutex<HashMap<usize, Fingerprint>>,
 }
 
 impl<'c> Context<'c> {
@@ -66,7 +69,7 @@ impl<'c> Context<'c> {
 
     /// The adapter of a call.
     pub fn adapter(&self, call: &Call) -> Option<&'c Adapter> {
-        self.project.command_lines.adapter(&self.plan().jobs[call.job])
+        self.project.command_lines.adapter_of(call)
     }
 
     /// What the lines of a renderer's log mean; read once.
@@ -84,7 +87,7 @@ impl<'c> Context<'c> {
 
     /// Whether another member of this round landed a file before it went.
     pub fn landed_meanwhile(&self, claims: &Claims, (series, frame): OwedFile) -> Result<bool, Failure> {
-        let series = &self.plan().series[series];
+        let series = self.plan().output(series);
         let Ok(about) = std::fs::metadata(series.name(frame)) else { return Ok(false) };
         let names: HashSet<String> = claims.journals().into_iter().collect();
         let history = journal::read_some(self.project.state, Depth::Landings, |name| names.contains(name))?;
@@ -114,7 +117,7 @@ impl<'c> Context<'c> {
     /// Says of what the frames of some series are made.
     pub fn announce(&self, series: &[usize]) -> Result<(), Failure> {
         for at in series {
-            let said = self.journal.announce(&self.plan().series[*at], self.project.made[*at].as_ref())?;
+            let said = self.journal.announce(self.plan().output(*at), self.made(*at)?.as_deref())?;
             said.iter().for_each(|event| self.tell(event));
         }
         Ok(())
@@ -134,10 +137,11 @@ impl<'c> Context<'c> {
 
     /// Lands one staged file of a call under its final name.
     pub fn land(&self, call: &str, staged: &Path, place: OwedFile, over: bool) -> Result<Fate, Trouble> {
-        let (series, frame) = (&self.plan().series[place.0], place.1);
+        let (series, frame) = (self.plan().output(place.0), place.1);
         let target = PathBuf::from(series.name(frame));
         let labels = self.plan().labels(series);
-        let made = self.project.made.get(place.0).and_then(Option::as_ref);
+        let made = self.made(place.0).map_err(Trouble::Run)?;
+        let made = made.as_deref();
         let landing = Landing { staged, target: &target, call, series, labels: &labels, frame, made, over };
         let fate = land(&landing, self.journal, self.moves);
         tracing::debug!(staged = %staged.display(), target = %target.display(), landed = matches!(fate, Ok(Fate::Landed(..))), "landing");

@@ -4,8 +4,7 @@ use std::collections::BTreeSet;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
-use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::Duration;
 
 use truepath_core::frames::Frames;
@@ -16,45 +15,25 @@ use super::attempt::{Attempt, Done};
 use super::checkpoint;
 use super::context::{Context, OwedFile};
 use super::feed::Feed;
+use super::line::Crew;
+use super::movies::queue;
 use super::orders::{Orders, Outcome};
-use super::supply::{HOPELESS, Order, Supply, Taken};
+use super::supply::{HOPELESS, Supply, Taken};
 use super::tries::{Halve, Next, Tries, complaint};
 use crate::failure::{Failure, Trouble};
 use crate::landing::recover::recover;
 use crate::landing::stage::{self, Folders};
-use crate::process::{Alive, Prepared, Stops};
+use crate::process::Stops;
 use crate::share::{Claims, Wish};
 
 /// The pause before a renderer that found no licence is started again, and the longest one.
 const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
-/// How long a call that is ready waits for one before it that is not.
-const PATIENCE: Duration = Duration::from_secs(2);
-
-/// A worker with the renderer that was started for it, or why it could not be.
-struct Launched {
-    worker: usize,
-    live: std::io::Result<Box<dyn Alive>>,
-}
-
-/// A call that is ready, and waits for a worker.
-struct InLine<'c> {
-    ready: Box<dyn Prepared + 'c>,
-    tell: Sender<Launched>,
-}
 
 /// What a call holds from try to try.
 struct Hold {
     taken: Taken<Call>,
     /// Stage folders of the last try, which may hold what it wrote elsewhere.
     left_over: Vec<String>,
-}
-
-struct Crew<'c> {
-    context: Context<'c>,
-    keep_going: bool,
-    supply: Mutex<Supply<Call, InLine<'c>>>,
-    bell: Condvar,
-    failure: Mutex<Option<Failure>>,
 }
 
 /// Makes all calls. `show` is told what happens, and called now and then when nothing does.
@@ -118,13 +97,7 @@ pub fn run(orders: Orders<'_>, mut show: impl FnMut(&[Event])) -> Result<Outcome
 
 impl<'c> Crew<'c> {
     fn new(orders: Orders<'c>, workers: usize) -> Crew<'c> {
-        let command_lines = orders.project.command_lines;
-        let licences = |call: &Call| {
-            let adapter = command_lines.adapter(&command_lines.plan.jobs[call.job]);
-            adapter.map(|adapter| adapter.needs.slots.clone()).unwrap_or_default()
-        };
-        let order = |call: Call| Order { licences: licences(&call), job: call.job, call, tried: 0 };
-        let queue = orders.calls.into_iter().map(order).collect();
+        let queue = queue(orders.project.command_lines, orders.calls);
         let context = Context {
             project: orders.project,
             journal: orders.journal,
@@ -139,6 +112,7 @@ impl<'c> Crew<'c> {
             interrupts: AtomicUsize::new(0),
             stopped: AtomicBool::new(false),
             problems: Mutex::default(),
+            films: Mutex::default(),
         };
         Crew {
             context,
@@ -241,7 +215,7 @@ impl<'c> Crew<'c> {
             }
             awaited.retain(|place| !there.contains(place));
         }
-        let (job, tried) = (whole.job, taken.order.tried);
+        let (job, tried) = (taken.order.job, taken.order.tried);
         let parts = self.context.narrowed(&whole, &awaited);
         let mut tries = match tried {
             0 => Tries::new(parts, context.plan().run.retries),
@@ -250,6 +224,9 @@ impl<'c> Crew<'c> {
         };
         let (mut failed, mut number, mut pauses) = (Frames::none(), tried, 0u32);
         let mut hold = Hold { taken, left_over: Vec::new() };
+        if self.put_off(&whole, &awaited, &mut hold)? {
+            return Ok(());
+        }
         let mut stuck = None;
         while let Some((part, left)) = tries.pop() {
             number += 1;
@@ -261,12 +238,11 @@ impl<'c> Crew<'c> {
                 // Its job was given up while it waited.
                 break;
             };
-            context.count_problems(job, done.problems);
+            context.count_problems(whole.job, done.problems);
             let asked = context.awaited(&part);
             awaited.retain(|place| !asked.contains(place) || done.lacking.contains(place));
             if done.lost || context.is_stopping() {
-                self.supply().landed += done.files;
-                self.give_back(&mut hold.taken);
+                self.leave(hold.taken, done.files);
                 return Ok(());
             }
             if done.waited {
@@ -324,7 +300,24 @@ impl<'c> Crew<'c> {
         if let Some(claims) = context.claims {
             claims.done(&whole.id, &failed.to_string()).map_err(Trouble::Run)?;
         }
-        self.judge(&whole, !failed.is_empty(), stuck)
+        let judged = self.judge(&whole, !failed.is_empty(), stuck);
+        self.finished(hold.taken.ticket);
+        judged
+    }
+
+    /// Gives a movie up whose frames are not as they should be. That is no failure of its own: whatever keeps its frames back
+    /// is said of those. False for all that can be made.
+    fn put_off(&self, whole: &Call, awaited: &BTreeSet<OwedFile>, hold: &mut Hold) -> Result<bool, Trouble> {
+        let context = &self.context;
+        let Some(why) = context.unready(whole).map_err(Trouble::Run)? else { return Ok(false) };
+        let done = Done { lacking: awaited.clone(), why, ..Done::default() };
+        context.give_up(whole, done, whole.frames.clone())?;
+        self.give_back(&mut hold.taken);
+        if let Some(claims) = context.claims {
+            claims.done(&whole.id, &whole.frames.to_string()).map_err(Trouble::Run)?;
+        }
+        self.finished(hold.taken.ticket);
+        Ok(true)
     }
 
     /// One try of a part. What this machine refuses is told of the try; `None` when the run is being ended.
@@ -364,98 +357,19 @@ impl<'c> Crew<'c> {
         Ok(Some(done))
     }
 
-    /// Starts a call with the worker that it has, or waits for one and, for a call that is made again, its licences. Whoever
-    /// frees them starts the renderer: so it runs before anybody was woken. `None` when the run is being ended.
-    fn launch(&self, taken: &mut Taken<Call>, ready: Box<dyn Prepared + 'c>) -> Option<Launched> {
-        if let Some(worker) = taken.worker {
-            let mut supply = self.supply();
-            if !supply.may_start(taken.order.job) {
-                supply.release(taken);
-                return None;
-            }
-            drop(supply);
-            taken.worker = None;
-            taken.licensed = false;
-            return Some(Launched { worker, live: ready.go() });
-        }
-        let (tell, launched) = channel();
-        let mut supply = self.supply();
-        if self.context.is_stopping() || supply.has_given_up(taken.order.job) {
-            supply.release(taken);
-            return None;
-        }
-        supply.stand(taken, InLine { ready, tell });
-        taken.licensed = false;
-        self.hand_out(supply);
-        match launched.recv_timeout(PATIENCE) {
-            Err(RecvTimeoutError::Timeout) => {
-                let mut supply = self.supply();
-                supply.overtake(taken.ticket);
-                self.hand_out(supply);
-                launched.recv().ok()
-            }
-            heard => heard.ok(),
-        }
-    }
-
     /// Leaves the rest of a job alone that is hopeless: a call of it could not be made at all, or nothing ever came out.
     fn judge(&self, call: &Call, failed: bool, stuck: Option<String>) -> Result<(), Trouble> {
         let mut supply = self.supply();
-        let hopeless = supply.ended(call.job, failed) && !self.keep_going;
+        let group = call.group(self.context.plan());
+        let hopeless = supply.ended(group, failed) && !self.keep_going;
         let is_stuck = stuck.is_some();
         let why = stuck.or_else(|| {
             hopeless.then(|| format!("nothing came out of its first {HOPELESS} calls (--keep-going tries all)"))
         });
-        let Some(why) = why.filter(|_| supply.give_up(call.job, is_stuck)) else { return Ok(()) };
+        let Some(why) = why.filter(|_| supply.give_up(group, is_stuck)) else { return Ok(()) };
         drop(supply);
         self.bell.notify_all();
         let job = self.context.plan().jobs[call.job].name.clone();
         self.context.record(&Event::GaveUp { job, why }).map_err(Trouble::Run)
-    }
-
-    /// Gives a worker and licences back, and starts with them whoever waited longest.
-    fn release(&self, worker: usize, licences: &[String]) {
-        let mut supply = self.supply();
-        supply.give(worker, licences);
-        self.hand_out(supply);
-        self.bell.notify_all();
-    }
-
-    /// Gives back what an order still holds.
-    fn give_back(&self, taken: &mut Taken<Call>) {
-        let mut supply = self.supply();
-        supply.release(taken);
-        self.hand_out(supply);
-        self.bell.notify_all();
-    }
-
-    /// Starts what waits, as far as there are workers and licences.
-    fn hand_out(&self, mut supply: MutexGuard<'_, Supply<Call, InLine<'c>>>) {
-        let served = if self.context.is_stopping() { Vec::new() } else { supply.serve() };
-        drop(supply);
-        for (worker, InLine { ready, tell }) in served {
-            // Whoever waits does so until it hears.
-            let _ = tell.send(Launched { worker, live: ready.go() });
-        }
-    }
-
-    /// Wakes all who wait, so that they see that the run is being ended.
-    fn wake(&self) {
-        let mut supply = self.supply();
-        if self.context.is_stopping() {
-            supply.close();
-        }
-        drop(supply);
-        self.bell.notify_all();
-    }
-
-    /// Sleeps; an interrupt wakes.
-    fn pause(&self, pause: Duration) {
-        let supply = self.supply();
-        drop(self.bell.wait_timeout_while(supply, pause, |_| !self.context.is_stopping()));
-    }
-
-    fn supply(&self) -> MutexGuard<'_, Supply<Call, InLine<'c>>> {
-        self.supply.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }

@@ -57,7 +57,7 @@ impl Context<'_> {
         let event = Event::Failed {
             call: whole.id.clone(),
             job: plan.jobs[whole.job].name.clone(),
-            series: at.into_iter().map(|at| plan.series[at].id.clone()).collect(),
+            series: at.into_iter().map(|at| plan.output(at).id.clone()).collect(),
             frames,
             why: done.why,
             log: done.log,

@@ -24,6 +24,8 @@ pub struct Order<C> {
     pub licences: Vec<String>,
     /// How often it was tried without a file before others of its job went first.
     pub tried: u64,
+    /// Places in the order of the plan of those that have to be over first.
+    pub after: Vec<u64>,
 }
 
 /// What came of a job.
@@ -75,6 +77,10 @@ struct Queued<W> {
 pub struct Supply<C, W> {
     /// Orders that nobody has taken, in their order.
     queue: BTreeMap<u64, Order<C>>,
+    /// Those that are over or were left, by their places in the order of the plan.
+    over: HashSet<u64>,
+    /// The place in the order of the plan of each that was put behind all others, by its ticket.
+    places: HashMap<u64, u64>,
     /// The highest ticket so far.
     last: u64,
     /// Orders that were taken, and of which it is not known yet whether they may be made here.
@@ -105,6 +111,8 @@ impl<C, W> Supply<C, W> {
         Supply {
             last: orders.len() as u64,
             queue: (0..).zip(orders).collect(),
+            over: HashSet::new(),
+            places: HashMap::new(),
             asked: 0,
             free: (1..=workers).collect(),
             licences,
@@ -146,7 +154,9 @@ impl<C, W> Supply<C, W> {
             return None;
         }
         let fits = |order: &Order<C>| order.licences.iter().all(|name| self.licences.get(name).is_none_or(|n| *n > 0));
-        let ticket = self.queue.range(from..).find(|(_, order)| fits(order)).map(|(ticket, _)| *ticket)?;
+        let ready = |order: &Order<C>| order.after.iter().all(|place| self.over.contains(place));
+        let may_be = |order: &Order<C>| fits(order) && ready(order);
+        let ticket = self.queue.range(from..).find(|(_, order)| may_be(order)).map(|(ticket, _)| *ticket)?;
         let order = self.queue.remove(&ticket)?;
         self.count(&order.licences, -1);
         match worker {
@@ -169,10 +179,22 @@ impl<C, W> Supply<C, W> {
         self.queue.insert(taken.ticket, taken.order);
     }
 
+    /// Somebody else has taken an order over that was granted here: it is watched until it is over.
+    pub fn watch(&mut self, mut taken: Taken<C>) {
+        self.release(&mut taken);
+        self.queue.insert(taken.ticket, taken.order);
+    }
+
     /// Somebody else has made it.
     pub fn dropped(&mut self, mut taken: Taken<C>) {
         self.asked -= 1;
         self.release(&mut taken);
+        self.finished(taken.ticket);
+    }
+
+    /// An order is over, whatever came of it; those that come after it may be taken.
+    pub fn finished(&mut self, ticket: u64) {
+        self.over.insert(self.places.get(&ticket).copied().unwrap_or(ticket));
     }
 
     /// Gives back what an order holds.
@@ -313,12 +335,17 @@ impl<C, W> Supply<C, W> {
     pub fn postpone(&mut self, mut taken: Taken<C>, tried: u64) {
         self.release(&mut taken);
         self.last += 1;
+        let place = self.places.get(&taken.ticket).copied().unwrap_or(taken.ticket);
+        self.places.insert(self.last, place);
         self.queue.insert(self.last, Order { tried, ..taken.order });
     }
 
     /// Leaves the rest of a job alone. False where that was said before, or, unless it is `stuck`, nothing of it is left.
     pub fn give_up(&mut self, job: usize, stuck: bool) -> bool {
         let before = self.queue.len();
+        let left: Vec<u64> =
+            self.queue.iter().filter(|(_, order)| order.job == job).map(|(ticket, _)| *ticket).collect();
+        left.iter().for_each(|ticket| self.finished(*ticket));
         self.queue.retain(|_, order| order.job != job);
         let own: BTreeSet<u64> =
             self.line.iter().filter(|(_, waiting)| waiting.job == job).map(|(ticket, _)| *ticket).collect();
@@ -391,6 +418,7 @@ mod tests {
                 job: call % 2,
                 licences: needs.iter().map(|name| (*name).to_owned()).collect(),
                 tried: 0,
+                after: Vec::new(),
             };
             let mut supply: Supply<usize, u64> = Supply::new(needs.iter().enumerate().map(order).collect(), workers, licences.clone());
             // Taken and not decided; granted, with or without a worker; in line, by ticket; running with a worker.
@@ -467,7 +495,8 @@ mod tests {
 
     #[test]
     fn what_is_postponed_comes_after_all_others() {
-        let orders = (0..3).map(|call| Order { call, job: 0, licences: Vec::new(), tried: 0 }).collect();
+        let orders =
+            (0..3).map(|call| Order { call, job: 0, licences: Vec::new(), tried: 0, after: Vec::new() }).collect();
         let mut supply: Supply<usize, ()> = Supply::new(orders, 1, BTreeMap::new());
         let first = supply.take(0, false).expect("there are three");
         supply.granted();
@@ -485,7 +514,9 @@ mod tests {
 
     #[test]
     fn a_job_is_hopeless_when_its_first_calls_gave_nothing() {
-        let orders = (0..6).map(|call| Order { call, job: call % 2, licences: Vec::new(), tried: 0 }).collect();
+        let orders = (0..6)
+            .map(|call| Order { call, job: call % 2, licences: Vec::new(), tried: 0, after: Vec::new() })
+            .collect();
         let mut supply: Supply<usize, ()> = Supply::new(orders, 1, BTreeMap::new());
         assert!(supply.tried(1, 1, "").is_none() && supply.has_landed(1) && !supply.has_landed(0));
         assert_eq!([supply.ended(0, true), supply.ended(0, true), supply.ended(1, true)], [false; 3]);

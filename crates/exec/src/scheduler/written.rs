@@ -37,7 +37,7 @@ impl Attempt<'_, '_> {
         }
         let landed: Vec<(OwedFile, Stamp)> = self.landed.iter().map(|(place, stamp)| (*place, *stamp)).collect();
         for (place, before) in landed {
-            let target = PathBuf::from(self.context.plan().series[place.0].name(place.1));
+            let target = PathBuf::from(self.context.plan().output(place.0).name(place.1));
             let now = stamp(&target);
             // Across file systems a copy has landed, which nobody else writes into.
             let same_file = now.is_some_and(|now| now.3 == before.3);
@@ -65,7 +65,7 @@ impl Attempt<'_, '_> {
 
     /// A renderer that has kept a file open, or opened it before it landed, wrote into it afterwards.
     fn written_into(&mut self, target: &Path, place: OwedFile) -> Result<(), Trouble> {
-        let (call, series) = (self.call.id.clone(), self.context.plan().series[place.0].id.clone());
+        let (call, series) = (self.call.id.clone(), self.context.plan().output(place.0).id.clone());
         match self.context.land(&call, target, place, true)? {
             Fate::Landed(..) => self.record(&Event::Rewritten { call, series, frame: place.1 })?,
             Fate::Refused(why) => {
@@ -97,7 +97,7 @@ impl Attempt<'_, '_> {
             }
             Fate::Late => self.has_landed(place, Stamp::default()),
             Fate::Refused(why) if ended => {
-                let series = self.context.plan().series[place.0].id.clone();
+                let series = self.context.plan().output(place.0).id.clone();
                 let call = self.call.id.clone();
                 self.record(&Event::Refused { call, series, frame: place.1, why: why.clone() })?;
                 self.refused.insert(place, why);
@@ -110,7 +110,7 @@ impl Attempt<'_, '_> {
     /// A file that the renderer wrote again after it had landed: the later one is what it means.
     fn land_again(&mut self, staged: &Path, place: OwedFile) -> Result<(), Trouble> {
         if self.context.is_mine(self.call) {
-            let (call, series) = (self.call.id.clone(), self.context.plan().series[place.0].id.clone());
+            let (call, series) = (self.call.id.clone(), self.context.plan().output(place.0).id.clone());
             match self.context.land(&call, staged, place, true)? {
                 Fate::Landed(_, before) => {
                     self.landed.insert(place, before);

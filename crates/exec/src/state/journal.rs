@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
 
-use truepath_core::plan::Series;
+use truepath_core::plan::{Series, SeriesKind};
 use truepath_core::run::event::{Began, Event, SeriesOf, VERSION};
 use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{Depth, History, JournalUnread};
@@ -97,7 +97,9 @@ impl Journal {
     /// # Errors
     /// When the journal cannot be written.
     pub fn announce(&self, series: &Series, made: Option<&Fingerprint>) -> Result<Option<Event>, Failure> {
-        if !self.lock().series.insert(series.id.clone()) {
+        let first = self.lock().series.insert(series.id.clone());
+        // A movie that is made again may be made of other frames.
+        if !first && series.kind != SeriesKind::Movie {
             return Ok(None);
         }
         let event = Event::Series(SeriesOf {

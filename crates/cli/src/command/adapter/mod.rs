@@ -64,7 +64,9 @@ impl KnownAdapters {
         let sheet = load::find_sheets(&[], &around.folder).ok().and_then(|sheets| sheets.into_iter().next());
         let sheet = sheet.unwrap_or_else(|| around.folder.join(load::SHEET));
         let (mut sources, mut findings) = (Sources::default(), Findings::default());
-        let adapters = pipeline::adapters(&sheet, around, &mut sources, &mut findings);
+        let mut adapters = pipeline::adapters(&sheet, around, &mut sources, &mut findings);
+        // How True Path calls itself is nobody's choice.
+        adapters.remove(truepath_core::adapter::MOVIE);
         KnownAdapters { adapters, sources, findings, folder: sheet.parent().unwrap_or(Path::new(".")).to_owned() }
     }
 

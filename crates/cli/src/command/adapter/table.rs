@@ -15,7 +15,7 @@ use crate::show::{self, BAD, GOOD, HEAD, QUIET, paint};
 /// The file options of a format, as a renderer or an encoder may receive them.
 const PICTURE: [&str; 5] = ["type", "bits", "channels", "compression", "quality"];
 const MOVIE: [&str; 9] =
-    ["type", "codec", "bits", "channels", "chroma", "quality", "speed", "audio_codec", "audio_quality"];
+    ["type", "codec", "bits", "channels", "chroma", "quality", "effort", "audio_codec", "audio_quality"];
 
 fn kind(adapter: &Adapter) -> &'static str {
     KINDS.iter().find(|(_, kind)| *kind == adapter.kind).map_or("", |(name, _)| name)

@@ -41,12 +41,15 @@ pub fn run(args: &DemoArgs, around: &Surroundings) -> Result<Exit, Failure> {
     walk.step(&["check", "-f", MISTAKEN], Exit::No)?;
     walk.say("The command lines", "For machines that have nothing but a shell:")?;
     walk.step(&["build", "--to", "sh", "-o", "render.sh"], Exit::Well)?;
-    walk.say("The run", "Every frame is rendered beside its place, checked, and only then given its name:")?;
+    walk.say(
+        "The run",
+        "Every frame is rendered beside its place, checked, and only then given its name; movies are made of them:",
+    )?;
     walk.step(&["run", "--workers", "2"], Exit::Well)?;
     walk.say("The proof", "What lies on disk against what was planned:")?;
     walk.step(&["verify"], Exit::Well)?;
     let next = format!(
-        "Go on with it: cd {}, delete a frame or cut one in half, and say `truepath verify`, then `truepath run`.\n\
+        "The movies are in renders/review. Go on with it: cd {}, delete a frame or cut one in half, and say `truepath verify`, then `truepath run`.\n\
          A sheet of your own: `truepath new` in the folder of a scene.",
         truepath_core::invoke::quote::sh::word(&args.folder.display().to_string())
     );

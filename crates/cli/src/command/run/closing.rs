@@ -38,10 +38,9 @@ pub struct Result {
 }
 
 impl Result {
-    /// Pictures that are needed still.
+    /// Files that are needed still.
     fn lost(&self) -> i64 {
-        let pictures = self.after.iter().filter(|verdict| !verdict.is_movie);
-        pictures.map(|verdict| verdict.files(&[State::Missing, State::Broken])).sum()
+        self.after.iter().map(|verdict| verdict.files(&[State::Missing, State::Broken])).sum()
     }
 
     fn is_complete(&self) -> bool {
@@ -77,7 +76,11 @@ pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroun
     let screen = around.err;
     let files: i64 = ended.after.iter().map(|verdict| verdict.expected.count()).sum();
     let mut out = match ended.total {
-        0 => format!("nothing to render: {} looked at\n", counted(files, "file")),
+        0 => format!(
+            "nothing to {}: {} looked at\n",
+            if args.movies { "encode" } else { "render" },
+            counted(files, "file")
+        ),
         total => {
             let took = progress::span(ended.seconds);
             format!("{} of {} landed in {took}\n", ended.outcome.landed, counted(total, "file"))

@@ -10,7 +10,7 @@ use truepath_core::check::Machine;
 use truepath_core::frames::Frames;
 use truepath_core::plan::Call;
 use truepath_core::run::event::Event;
-use truepath_core::run::outstanding::{outstanding, standing};
+use truepath_core::run::outstanding::{outstanding, standing, with_movies};
 use truepath_core::sheet::Existing;
 use truepath_core::verify::Verdict;
 
@@ -173,12 +173,16 @@ fn sheet(
     loaded.look_up_made(around);
     let loaded = &*loaded;
     let before = observe(loaded, around)?;
-    if choice == Existing::Stop && before.iter().any(|verdict| !standing(verdict).is_empty()) {
+    if choice == Existing::Stop && !args.movies && before.iter().any(|verdict| !standing(verdict).is_empty()) {
         let there: i64 = before.iter().map(|verdict| standing(verdict).count()).sum();
         let message = format!("{} of this plan are there already, and existing = \"stop\"", counted(there, "file"));
         return Err(Failure::new(Cause::Refused, message).help("`truepath verify` shows them"));
     }
     let mut need: Vec<Frames> = before.iter().map(|verdict| outstanding(verdict, choice)).collect();
+    with_movies(&loaded.plan, &mut need, &before);
+    if args.movies {
+        need[..loaded.plan.series.len()].fill(Frames::none());
+    }
     if !args.only.is_empty() {
         work::keep_only(&args.only, loaded, &mut need)?;
     }
@@ -193,7 +197,6 @@ fn sheet(
     }
     ended.seconds = began.elapsed().as_secs_f64();
     ended.after = if total == 0 { before } else { again(loaded, around)? };
-    ended.after.extend(observation(loaded, &loaded.ground, &|_| {}).movies());
     ended.fixes = super::fixes_of(loaded, &ended.after, &args.common, at);
     if total > 0 {
         let (landed, outcome) = (ended.outcome.landed, ended.word().to_owned());
@@ -222,18 +225,15 @@ fn observe(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failu
 
 /// Looks at disk and journals once more.
 fn again(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-    let machine = Machine {
-        history: journal::read(&loaded.state, truepath_core::run::history::Depth::Landings)?,
-        made_of: loaded.ground.made_of.clone(),
-        ..Default::default()
-    };
+    let history = journal::read(&loaded.state, truepath_core::run::history::Depth::Landings)?;
+    let machine = Machine { made_of: loaded.made_after(&history), history, ..Default::default() };
     looked(loaded, &machine, around)
 }
 
 fn looked(loaded: &Loaded, machine: &Machine, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
     let counter = Counter::new("looking at files", around.err);
     let told = |files: u64| counter.add(files);
-    let verdicts = observation(loaded, machine, &told).verdicts();
+    let verdicts = observation(loaded, machine, &told).all();
     counter.end();
     verdicts
 }

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use truepath_core::frames::Frames;
-use truepath_core::plan::{Call, calls_of};
+use truepath_core::plan::{Call, calls_of, movie_calls};
 use truepath_core::resolve::Job;
 use truepath_core::run::order::spread;
 use truepath_core::run::outstanding::standing;
@@ -41,6 +41,7 @@ impl Work<'_> {
         let plan = &self.loaded.plan;
         let adapter = |job: &Job| self.loaded.adapter(job);
         let is_needed = |call: &Call| call.series.iter().any(|at| !self.need[*at].is_disjoint(&call.frames));
+        let movies = movie_calls(plan).filter(|call| only.is_empty() || only.contains(&call.id)).filter(is_needed);
         let calls = calls_of(plan, &adapter).filter(|call| only.is_empty() || only.contains(&call.id));
         let mut calls: Vec<Call> = calls.filter(is_needed).collect();
         if self.spread && share {
@@ -51,6 +52,12 @@ impl Work<'_> {
             let mut ranked: Vec<(usize, Call)> = calls.iter().flat_map(|call| self.apart(call)).collect();
             ranked.sort_by_key(|(rank, _)| *rank);
             calls = ranked.into_iter().map(|(_, call)| call).collect();
+        }
+        // A movie comes as soon as its last frame has: behind the last call that writes one.
+        for movie in movies.collect::<Vec<Call>>() {
+            let sources = movie.sources(plan);
+            let last = calls.iter().rposition(|call| call.series.iter().any(|at| sources.contains(at)));
+            calls.insert(last.map_or(calls.len(), |last| last + 1), movie);
         }
         calls
     }
@@ -79,8 +86,8 @@ impl Work<'_> {
         let mut loads: Vec<Load> = Vec::new();
         let mut rows: BTreeMap<String, usize> = BTreeMap::new();
         for call in calls {
-            let names: Vec<&str> = call.series.iter().map(|at| plan.series[*at].id.as_str()).collect();
-            let sizes = call.series.iter().filter_map(|at| plan.series[*at].size);
+            let names: Vec<&str> = call.series.iter().map(|at| plan.output(*at).id.as_str()).collect();
+            let sizes = call.series.iter().filter_map(|at| plan.output(*at).size);
             let pixels: f64 = sizes.map(|size| f64::from(size.width) * f64::from(size.height)).sum();
             let files: i64 = call.series.iter().map(|at| self.need[*at].intersect(&call.frames).count()).sum();
             let row = *rows.entry(names.join(",")).or_insert_with(|| {
@@ -96,7 +103,7 @@ impl Work<'_> {
     pub fn digest(&self, choice: Existing) -> String {
         let plan = &self.loaded.plan;
         let mut text = format!("{choice:?} {}\n", plan.run.chunk);
-        for series in &plan.series {
+        for (_, series) in plan.outputs() {
             let frames = series.frames.as_ref().map(ToString::to_string).unwrap_or_default();
             // Writing to a text in memory cannot fail.
             let _ = writeln!(text, "{} {} {frames}", series.id, series.pattern.spelt());
@@ -125,7 +132,8 @@ pub fn share_threads(loaded: &mut Loaded) {
 /// Leaves of what is needed only what the calls named with --only write.
 pub fn keep_only(only: &[String], loaded: &Loaded, need: &mut [Frames]) -> Result<(), Failure> {
     let adapter = |job: &Job| loaded.adapter(job);
-    let calls: Vec<Call> = calls_of(&loaded.plan, &adapter).filter(|call| only.contains(&call.id)).collect();
+    let all = calls_of(&loaded.plan, &adapter).chain(movie_calls(&loaded.plan));
+    let calls: Vec<Call> = all.filter(|call| only.contains(&call.id)).collect();
     if let Some(unknown) = only.iter().find(|id| !calls.iter().any(|call| call.id == **id)) {
         return Err(Failure::unreadable(format!("no call of this plan is named `{unknown}`"))
             .help("`truepath build --to json` lists them; frames per call (chunk) are part of their names"));
@@ -142,7 +150,7 @@ pub fn keep_only(only: &[String], loaded: &Loaded, need: &mut [Frames]) -> Resul
 pub fn guard_protected(loaded: &Loaded, before: &[Verdict], need: &[Frames]) -> Result<(), Failure> {
     let mut protected = Vec::new();
     for (verdict, need) in before.iter().zip(need) {
-        let series = &loaded.plan.series[verdict.series];
+        let series = loaded.plan.output(verdict.series);
         let over = need.intersect(&standing(verdict));
         let is_protected = |path: &String| disk::is_protected(Path::new(path));
         protected.extend(over.iter().map(|frame| series.name(frame)).filter(is_protected));

@@ -1,10 +1,11 @@
 //! Words about movies.
 
-use crate::catalogue::AudioCodec;
+use crate::adapter::Adapter;
+use crate::catalogue::{AudioCodec, Codec, FileType};
 use crate::diagnostic::Words;
 use crate::frames::Frames;
 use crate::resolve::Job;
-use crate::sheet::Fps;
+use crate::sheet::{Fps, Size};
 use crate::source::Place;
 use crate::source::Spanned;
 
@@ -29,16 +30,86 @@ pub fn movie_of_disabled(of: &str) -> Words {
 }
 
 pub fn gaps(missing: &Frames) -> Words {
-    Words::new(format!("the movie jumps: frames {missing} are not rendered"), "made of a sequence with gaps")
-        .help("render the frames in between, or make movies of the parts")
+    Words::new(format!("the movie jumps: frames {missing} are not rendered"), "made of a sequence with gaps").help(
+        "write gaps = \"hold\" to show the frame before for as long, gaps = \"close\" to leave them out, or render them",
+    )
 }
 
-pub fn fps_differs(fps: Fps, own: Fps) -> Words {
+pub fn nothing_shown(movie: &str) -> Words {
+    Words::new(format!("the movie `{movie}` has no frame to show"), "none of its job's frames is left")
+        .help("write frames of the job, or take `frames` out of the movie")
+}
+
+pub fn fps_unknown(movie: &str) -> Words {
+    Words::new(format!("nothing says at which rate the movie `{movie}` runs"), "neither it nor its job has `fps`")
+        .help("write fps = 24 in the movie or in the job")
+}
+
+pub fn fps_differs(fps: Fps, own: Fps, job: &str) -> Words {
     Words::new(
-        format!("the movie runs at {fps} frames per second, its job at {own}"),
+        format!("the movie runs at {fps} frames per second, the job `{job}` at {own}"),
         "faster or slower than it was made",
     )
     .help("leave `fps` out of the movie to take the job's own")
+}
+
+pub fn sizes_differ((job, size): (&Job, Option<Size>), (other, theirs): (&Job, Option<Size>)) -> Words {
+    let said = |size: Option<Size>| size.map_or_else(|| "unknown".to_owned(), |size| size.to_string());
+    let message =
+        format!("`{}` is {}, `{}` is {}: one movie has one size", job.name, said(size), other.name, said(theirs));
+    Words::new(message, "frames of several sizes in one movie").help("write size = \"WIDTHxHEIGHT\" in the movie")
+}
+
+pub fn timecode(text: &str, fps: Option<Fps>) -> Words {
+    let at = fps.map(|fps| format!(" at {fps} frames per second")).unwrap_or_default();
+    Words::new(format!("{text} is no timecode{at}"), "hours, minutes, seconds and frames are wanted")
+        .help("write it as \"01:00:00:00\"; a `;` before the frames drops numbers, at 30000/1001 and 60000/1001 only")
+}
+
+pub fn burn_token(name: &str) -> Words {
+    Words::new(format!("there is no token `{name}` for the line below a picture"), "not known here")
+        .help("every token of paths is, and {name}, {frame} and {timecode} of the frame itself")
+}
+
+pub fn no_encoder(container: &FileType, codec: &Codec, known: &[&str]) -> Words {
+    let message = format!("no encoder makes {} in {} as this format asks", codec.title, container.title);
+    Words::new(message, "nothing can make this movie").help(format!(
+        "ask for less, or put an adapter with kind = \"encoder\" beside the sheet; in the box: {}",
+        listed(known)
+    ))
+}
+
+pub fn encoder_cannot(adapter: &Adapter, container: &FileType, codec: &Codec, bits: &str) -> Words {
+    let name = &adapter.name;
+    Words::new(
+        format!("{name} does not make {} of {bits} bits in {} as this format asks", codec.title, container.title),
+        "more than this encoder does",
+    )
+    .help(format!("`truepath adapter show {name}` lists what it does; leave `adapter` out to take the first that can"))
+}
+
+pub fn encoder_not_here(program: &str, movie: &str, codec: &Codec) -> Words {
+    Words::new(
+        format!("the movie `{movie}` needs {program} for {}, and it is not on this machine", codec.title),
+        "cannot be made here",
+    )
+    .help(format!(
+        "install {program}, or ask for what the built-in encoder makes: h264 in mp4, mjpeg in mov or avi, with pcm sound in mov or avi"
+    ))
+}
+
+pub fn encoder_unknown_here(adapter: &Adapter, codec: &Codec, own: &str) -> Words {
+    let name = &adapter.name;
+    Words::new(
+        format!("this machine's {name} cannot make {}: it does not know `{own}`", codec.title),
+        "cannot be made here",
+    )
+    .help(format!("install a {name} that can, or choose another codec"))
+}
+
+pub fn option_not_carried(option: &str, adapter: &Adapter, codec: &Codec) -> Words {
+    Words::new(format!("`{option}` does not reach {} for {}", adapter.name, codec.title), "this would be ignored")
+        .help("leave it out, or take another codec or encoder")
 }
 
 pub fn audio_missing(path: &str, why: &str) -> Words {
@@ -52,7 +123,7 @@ pub fn audio_length(seconds: f64, picture: f64) -> Words {
         format!("the sound lasts {seconds:.3} s, the picture {picture:.3} s"),
         format!("{word} than the picture by {:.3} s", (seconds - picture).abs()),
     )
-    .help("take the sound that was cut to these frames")
+    .help("what is longer is cut off and what is shorter ends in silence; take the sound that was cut to these frames")
 }
 
 pub fn audio_rate(rate: u32, codec: Option<&AudioCodec>) -> Words {

@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
 use crate::adapter::Adapter;
-use crate::invoke::command_line::{CommandLine, Product, stages};
+use crate::invoke::command_line::{CallKind, CommandLine, Product, stages};
 use crate::invoke::quote::cmd::word;
 use crate::plan::Plan;
 use crate::resolve::paths;
@@ -235,17 +235,17 @@ impl Writer<'_> {
         let folder = self.path(paths::parent(&product.staged))?;
         let _ = write!(
             out,
-            "echo [{at} of %total%] {}\nset \"made=\"\nif exist {folder} rmdir /s /q {folder}\nmkdir {folder}\n",
+            "echo [{at} of %total%] {}\nset \"exported=\"\nif exist {folder} rmdir /s /q {folder}\nmkdir {folder}\n",
             inner(&step.id)?
         );
         self.command(out, step)?;
         let _ = write!(
             out,
-            "if \"%code%\"==\"0\" if exist {staged} set \"made=yes\"\nif defined made if exist {path}.of del {path}.of\n\
-             if defined made move /y {staged} {path} >nul\nrmdir {folder} 2>nul\n\
-             if not defined made echo the export ended with %code% and made nothing>&2\n"
+            "if \"%code%\"==\"0\" if exist {staged} set \"exported=yes\"\nif defined exported if exist {path}.of del {path}.of\n\
+             if defined exported move /y {staged} {path} >nul\nrmdir {folder} 2>nul\n\
+             if not defined exported echo the export ended with %code% and made nothing>&2\n"
         );
-        self.fail(out, "if not defined made");
+        self.fail(out, "if not defined exported");
         Ok(())
     }
 
@@ -261,7 +261,11 @@ impl Writer<'_> {
         let (id, log) = (inner(&step.id)?, self.path(&step.log)?);
         let count = step.writes.len() as i64 * step.frames.count();
         let finals = || step.writes.iter().flat_map(|write| step.frames.iter().map(move |frame| (write.series, frame)));
-        let name = |(series, frame): (usize, i64)| self.path(&self.plan.series[series].name(frame));
+        let name = |(series, frame): (usize, i64)| self.path(&self.plan.output(series).name(frame));
+        if step.kind == CallKind::Encode {
+            // A movie is as new as its frames.
+            out.push_str("set \"kept=%again%\"\nif %made% gtr 0 set \"again=yes\"\n");
+        }
         out.push_str("set \"wanted=%again%\"\n");
         for file in finals() {
             let path = name(file)?;
@@ -281,7 +285,7 @@ impl Writer<'_> {
             let _ =
                 writeln!(out, "if exist {stage} rmdir /s /q {stage}\nmkdir {stage}\nif not exist {stage} exit /b 4");
         }
-        let series = step.writes.iter().map(|write| json(&self.plan.series[write.series].id));
+        let series = step.writes.iter().map(|write| json(&self.plan.output(write.series).id));
         let of = format!(
             "\"call\":\"{id}\",\"job\":{},\"series\":[{}]",
             percent(&json(&step.job)),
@@ -322,6 +326,9 @@ impl Writer<'_> {
         );
         self.fail(out, "if not \"%lacking%\"==\"0\"");
         let _ = writeln!(out, ":over{at}");
+        if step.kind == CallKind::Encode {
+            out.push_str("set \"again=%kept%\"\n");
+        }
         Ok(())
     }
 
@@ -352,7 +359,7 @@ impl Writer<'_> {
         let log = self.path(&step.log)?;
         let wrote = adapter.and_then(|adapter| found(&adapter.log.wrote, &log));
         for write in &step.writes {
-            let series = &self.plan.series[write.series];
+            let series = self.plan.output(write.series);
             let stage = self.path(&write.stage)?;
             let open = stage.trim_end_matches('"');
             let planned = |frame: i64| {

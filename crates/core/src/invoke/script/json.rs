@@ -17,16 +17,16 @@ use super::glob;
 pub fn document(sheets: &[(&Plan, &Adapters, &[CommandLine])], threads: &dyn Threads) -> String {
     let one = |(plan, adapters, step): (&'_ Plan, &'_ Adapters, &'_ CommandLine)| {
         let writes = step.writes.iter().map(|write| {
-            let series = &plan.series[write.series];
+            let series = plan.output(write.series);
             let pass = (series.passes.len() == 1).then(|| plan.jobs[series.job].passes[series.passes[0]].label.clone());
             Writes { series: series.id.clone(), pass, pattern: series.pattern.spelt(), frames: step.frames.to_string() }
         });
-        let (lands, product) = (lands(plan, step), step.product.as_ref());
+        let lands = lands(plan, step);
         let mut folders: BTreeSet<String> = lands.iter().map(|land| paths::parent(&land.to).to_owned()).collect();
         folders.insert(paths::parent(&step.log).to_owned());
         CallDocument {
             id: step.id.clone(),
-            kind: if product.is_some() { "export" } else { "render" },
+            kind: step.kind.name(),
             folders: folders.into_iter().collect(),
             stage: stages(step).into_iter().map(str::to_owned).collect(),
             lands,
@@ -59,7 +59,7 @@ fn lands(plan: &Plan, step: &CommandLine) -> Vec<Land> {
             let spelt = |spelling: &Vec<Spelt>| format!("{}/{}", write.stage, glob(spelling));
             let mut spellings = write.expected.spellings(frame).iter().map(spelt).collect::<Vec<_>>().into_iter();
             let from = spellings.next().unwrap_or_default();
-            Land { from, or: spellings.collect(), to: plan.series[write.series].name(frame) }
+            Land { from, or: spellings.collect(), to: plan.output(write.series).name(frame) }
         })
     };
     step.frames.iter().flat_map(of_frame).collect()

@@ -36,8 +36,9 @@ pub struct Script<'s> {
 impl Script<'_> {
     /// The line of a journal that says what the frames of a series are made of.
     fn series_line(&self, plan: &Plan, at: usize) -> String {
-        let series = &plan.series[at];
-        let made = self.made.get(at).and_then(Option::as_ref).map(|made| made.parts.clone());
+        let series = plan.output(at);
+        // What frames a movie will be made of is not known when its script is built.
+        let made = self.made.get(at).and_then(Option::as_ref).map(|made| made.clone().with_frames_unknown().parts);
         let (pattern, shift) = (series.pattern.spelt(), series.shift.0);
         Event::Series(SeriesOf { series: series.id.clone(), pattern, shift, made: made.unwrap_or_default() }).line()
     }
@@ -178,7 +179,7 @@ pub fn folders(plan: &Plan, steps: &[CommandLine]) -> Vec<String> {
             folders.insert(log.to_owned());
         }
         for write in &step.writes {
-            let series = &plan.series[write.series];
+            let series = plan.output(write.series);
             if known.contains(&write.series) {
                 continue;
             }

@@ -6,7 +6,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
-use crate::invoke::command_line::{CommandLine, Product, stages};
+use crate::invoke::command_line::{CallKind, CommandLine, Product, stages};
 use crate::invoke::quote::sh::word;
 use crate::invoke::written::Spelt;
 use crate::plan::Plan;
@@ -204,7 +204,7 @@ finish() {
         let stages: Vec<String> = stages(step).iter().map(|stage| self.word(stage)).collect();
         out.push_str("files() {\n");
         for write in &step.writes {
-            let series = &self.plan.series[write.series];
+            let series = self.plan.output(write.series);
             let kind = series.file_type.map_or("-", |known| known.name);
             let _ = writeln!(out, "of {} {kind}", word(&json(&series.id)));
             for frame in step.frames.iter() {
@@ -222,17 +222,24 @@ finish() {
                 out.push('\n');
             }
         }
-        let ids = step.writes.iter().map(|write| json(&self.plan.series[write.series].id));
+        let ids = step.writes.iter().map(|write| json(&self.plan.output(write.series).id));
         let ids = format!("[{}]", ids.collect::<Vec<_>>().join(","));
+        if step.kind == CallKind::Encode {
+            // A movie is as new as its frames.
+            out.push_str("}\nkept=$again\n[ \"$made\" -eq 0 ] || again=yes\n");
+        } else {
+            out.push_str("}\n");
+        }
         let _ = writeln!(
             out,
-            "}}\nif wanted {} {} {} {}; then",
+            "if wanted {} {} {} {}; then",
             word(&step.id),
             word(&json(&step.job)),
             word(&ids),
             word(&step.frames.to_string())
         );
-        for need in &step.needs {
+        // A movie's frames come first in the script; there is nothing to be made for it but itself.
+        for need in step.needs.iter().filter(|_| step.kind == CallKind::Render) {
             let function = function(need);
             let _ = writeln!(out, "{function}\nlog=$logs/$id.log");
             let _ = writeln!(out, "[ \"${function}_made\" = yes ] || fail 3\n[ \"${function}_made\" = yes ] &&");
@@ -242,6 +249,9 @@ finish() {
         let _ = write!(out, "while by_{by}; enter {stages}; render");
         self.command(out, step);
         let _ = writeln!(out, "done_with {stages}; do :; done\nfi");
+        if step.kind == CallKind::Encode {
+            out.push_str("again=$kept\n");
+        }
     }
 }
 

@@ -55,7 +55,7 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     let kind = format!("type = \"{}\"\n", first.name);
     let frames = |name: &str, expr: &str| (format!("frames as a {name}"), format!("frames = \"{expr}\""));
     let mut ways = match adapter.per {
-        Per::List => vec![frames("list", "9-11"), frames("list with steps", "7-11/2")],
+        Per::List | Per::Pipe => vec![frames("list", "9-11"), frames("list with steps", "7-11/2")],
         Per::Range => vec![frames("range", "9-11")],
         Per::Frame => vec![("frame by frame".to_owned(), "frames = \"9,11\"".to_owned())],
     };

@@ -1,114 +1,183 @@
-//! The claims of an encoder, tried on two tiny pictures and a short sound.
+//! The claims of an encoder, tried on three tiny pictures and a short sound: what comes out is read as any movie is.
 
 use std::path::Path;
 use std::process::{Command, Stdio};
 
 use truepath_core::adapter::Adapter;
-use truepath_core::catalogue;
-use truepath_core::invoke::encode::{Encoding, encode};
-use truepath_core::sheet::{Format, Fps};
-use truepath_core::source::{FileId, Place, Spanned};
+use truepath_core::catalogue::{self, Codec};
+use truepath_core::verify::{Footage, Seen};
 use truepath_exec::failure::Failure;
 use truepath_understudy::harbour;
 
 use super::ClaimVerdict;
 use crate::lower::Surroundings;
 
-/// Every codec in every container that an encoder claims, with two tiny pictures and a short sound.
-pub fn encoder(
-    adapter: &Adapter,
-    program: &Path,
-    scratch: &Path,
-    around: &Surroundings,
-) -> Result<Vec<ClaimVerdict>, Failure> {
+/// Frames of the movies that are made.
+const FRAMES: u64 = 3;
+/// As many pixels as the most demanding codec wants.
+const SIZE: (u32, u32) = (256, 128);
+
+/// One movie that an encoder claims to make.
+struct Claim {
+    container: &'static str,
+    codec: &'static Codec,
+    /// File options beside these: name and value, as they are typed.
+    options: Vec<(&'static str, String)>,
+    audio: Option<&'static str>,
+}
+
+/// Every codec in every container that an encoder claims, with every depth, chroma layout and sound.
+pub fn encoder(adapter: &Adapter, scratch: &Path, around: &Surroundings) -> Result<Vec<ClaimVerdict>, Failure> {
     let failed = |what: &str, error: std::io::Error| Failure::machine(what, scratch, &error);
     for (name, bytes) in harbour::scenes() {
         std::fs::write(scratch.join(name), bytes).map_err(|error| failed("write to", error))?;
     }
-    // As many pixels as the most demanding codec wants.
     let picture = format!("beauty={}/in.####.png", scratch.display());
+    let size = format!("{}x{}", SIZE.0, SIZE.1);
+    let frames = format!("1-{FRAMES}");
     let words = [
         "understudy",
         "render",
         "crossing.gltf",
         "--frames",
-        "1-2",
+        &frames,
         "--size",
-        "256x128",
+        &size,
         "--channels",
-        "rgb",
+        "rgba",
         "--pass",
         &picture,
     ];
     let made = Command::new(&around.program).args(words).current_dir(scratch).stdout(Stdio::null()).status();
     made.map_err(|error| failed("render in", error))?;
-    let sound = scratch.join("in.wav");
-    std::fs::write(&sound, silence(4000)).map_err(|error| failed("write to", error))?;
-    let input =
-        format!("{}/in.{}.png", scratch.display(), adapter.number.map_or(String::new(), |number| number.hole(4)));
-    let accepts = &adapter.accepts;
-    let wanted = |list: &[String], name: &str| list.is_empty() || list.iter().any(|own| own == name);
-    let mut verdicts = Vec::new();
-    for container in catalogue::CONTAINERS.iter().filter(|known| wanted(&accepts.types, known.name)) {
-        let codecs = container.codecs.iter().filter(|name| wanted(&accepts.codecs, name)).map(|name| (*name, None));
-        let with = container.codecs.iter().find(|name| wanted(&accepts.codecs, name));
-        let sounds = container.audio_codecs.iter().filter(|name| wanted(&accepts.audio_codecs, name));
-        let sounds = with.into_iter().flat_map(|codec| sounds.clone().map(move |sound| (*codec, Some(*sound))));
-        for (codec, audio) in codecs.chain(sounds) {
-            let out = scratch.join(format!("out.{}", container.extensions[0]));
-            let _ = std::fs::remove_file(&out);
-            let nowhere = |value: &str| Spanned::new(value.to_owned(), Place::new(FileId(0), 0..0));
-            let mut format = Format::named(nowhere("proof"));
-            format.kind = Some(nowhere(container.name));
-            format.codec = Some(nowhere(codec));
-            format.audio_codec = audio.map(nowhere);
-            let sound = sound.display().to_string();
-            let encoding = Encoding {
-                input: &input,
-                input_first: &format!("{}/in.0001.png", scratch.display()),
-                first: 1,
-                last: 2,
-                fps: Fps::new(24, 1),
-                audio: audio.map(|_| sound.as_str()),
-                format: &format,
-                out: &out.display().to_string(),
-            };
-            let output = Command::new(program)
-                .args(encode(adapter, &encoding))
-                .current_dir(scratch)
-                .stdin(Stdio::null())
-                .output()
-                .map_err(|error| Failure::machine("start", program, &error))?;
-            let name = audio
-                .map_or(format!("{codec} in {}", container.name), |sound| format!("{sound} in {}", container.name));
-            let code = output.status.code().map(i64::from);
-            let said = String::from_utf8_lossy(&output.stderr).into_owned();
-            let why = if !is_container(&out, container.name) {
-                let last = said.lines().rev().find(|line| !line.trim().is_empty()).unwrap_or("").to_owned();
-                Some(format!(
-                    "no such file came out, exit code {}: {last}",
-                    code.map_or("none".to_owned(), |c| c.to_string())
-                ))
-            } else {
-                code.filter(|code| !adapter.ok.contains(code)).map(|code| format!("it ended with exit code {code}"))
-            };
-            verdicts.push((name, why));
-        }
-    }
-    Ok(verdicts)
+    std::fs::write(scratch.join("in.wav"), silence(6000)).map_err(|error| failed("write to", error))?;
+    claims(adapter).iter().map(|claim| Ok((claim.name(), tried(claim, adapter, scratch, around)?))).collect()
 }
 
-/// Whether a file begins as its container does: ISO/IEC 14496-12 and QuickTime have their type behind four bytes of length,
-/// Matroska and WebM an EBML head (RFC 8794), AVI a RIFF head.
-fn is_container(path: &Path, container: &str) -> bool {
-    let Ok(bytes) = std::fs::read(path) else { return false };
-    match container {
-        "mp4" | "mov" => bytes.get(4..8).is_some_and(|name| {
-            [b"ftyp", b"moov", b"wide", b"mdat", b"free"].iter().any(|known| name == known.as_slice())
-        }),
-        "mkv" | "webm" => bytes.starts_with(&[0x1a, 0x45, 0xdf, 0xa3]),
-        _ => bytes.starts_with(b"RIFF") && bytes.get(8..12) == Some(b"AVI "),
+fn claims(adapter: &Adapter) -> Vec<Claim> {
+    let accepts = &adapter.accepts;
+    let wanted = |list: &[String], name: &str| list.is_empty() || list.iter().any(|own| own == name);
+    let mut all = Vec::new();
+    let mut seen: Vec<&str> = Vec::new();
+    for container in catalogue::CONTAINERS.iter().filter(|known| wanted(&accepts.types, known.name)) {
+        let codecs = container.codecs.iter().filter(|name| wanted(&accepts.codecs, name));
+        let codecs: Vec<&'static Codec> = codecs.filter_map(|name| catalogue::codec(name)).collect();
+        for codec in &codecs {
+            let mut add = |options: Vec<(&'static str, String)>| {
+                all.push(Claim { container: container.name, codec, options, audio: None });
+            };
+            add(Vec::new());
+            // What a codec holds is the same in every container.
+            if seen.contains(&codec.name) {
+                continue;
+            }
+            seen.push(codec.name);
+            let depths = accepts.depths.get(codec.name);
+            for bits in codec.bits.iter().map(ToString::to_string).filter(|bits| wanted(&accepts.bits, bits)) {
+                if depths.is_none_or(|depths| depths.contains(&bits)) {
+                    add(vec![("bits", bits)]);
+                }
+            }
+            for chroma in codec.chroma.iter().filter(|chroma| codec.chroma.len() > 1 && wanted(&accepts.chroma, chroma))
+            {
+                add(vec![("chroma", (*chroma).to_owned())]);
+            }
+            if codec.alpha && wanted(&accepts.channels, "rgba") {
+                add(vec![("channels", "rgba".to_owned())]);
+            }
+            if codec.quality {
+                add(vec![("quality", "60".to_owned())]);
+            }
+        }
+        let sounds = container.audio_codecs.iter().filter(|name| wanted(&accepts.audio_codecs, name));
+        all.extend(codecs.first().into_iter().flat_map(|codec| {
+            let claim = |sound: &'static str| Claim {
+                container: container.name,
+                codec,
+                options: Vec::new(),
+                audio: Some(sound),
+            };
+            sounds.clone().map(move |sound| claim(sound))
+        }));
     }
+    all
+}
+
+impl Claim {
+    fn name(&self) -> String {
+        let options: Vec<String> = self.options.iter().map(|(name, value)| format!("{name} {value}")).collect();
+        let with = if options.is_empty() { String::new() } else { format!(", {}", options.join(", ")) };
+        match self.audio {
+            Some(sound) => format!("{sound} in {}", self.container),
+            None => format!("{} in {}{with}", self.codec.name, self.container),
+        }
+    }
+
+    /// Where a movie is not what was claimed.
+    fn differences(&self, footage: &Footage) -> Vec<String> {
+        let mut found = Vec::new();
+        let mut compare = |what: &str, claimed: &str, is: String| {
+            if claimed != is {
+                found.push(format!("its {what} is {is}, not {claimed}"));
+            }
+        };
+        compare("container", self.container, footage.container.to_owned());
+        compare("codec", self.codec.name, footage.codec.clone());
+        compare("size", &format!("{}x{}", SIZE.0, SIZE.1), format!("{}x{}", footage.width, footage.height));
+        compare("number of frames", &FRAMES.to_string(), footage.frames.to_string());
+        compare("rate", "24", footage.fps.map_or("unknown".to_owned(), |fps| fps.to_string()));
+        for (option, value) in &self.options {
+            let is = match *option {
+                "bits" => footage.bits.map(|bits| bits.to_string()),
+                "chroma" => footage.chroma.clone(),
+                "channels" => footage.alpha.map(|alpha| if alpha { "rgba" } else { "rgb" }.to_owned()),
+                _ => None,
+            };
+            if let Some(is) = is {
+                compare(option, value, is);
+            }
+        }
+        if let Some(claimed) = self.audio {
+            compare("sound", claimed, footage.sound.as_ref().map_or("missing".to_owned(), |sound| sound.codec.clone()));
+        }
+        found
+    }
+}
+
+/// Makes one movie, and says why it is not what was claimed.
+fn tried(claim: &Claim, adapter: &Adapter, scratch: &Path, around: &Surroundings) -> Result<Option<String>, Failure> {
+    let extension = catalogue::by_name(claim.container).map_or("", |known| known.extensions[0]);
+    let out = scratch.join(format!("out.{extension}"));
+    let _ = std::fs::remove_file(&out);
+    let mut words = vec![
+        "encode".to_owned(),
+        format!("{}/in.{{frame:4}}.png", scratch.display()),
+        format!("--frames=1-{FRAMES}"),
+        "--fps=24".to_owned(),
+        format!("--codec={}", claim.codec.name),
+        format!("--encoder={}", adapter.name),
+        format!("--out={}", out.display()),
+    ];
+    words.extend(claim.options.iter().map(|(name, value)| format!("--{name}={value}")));
+    if claim.codec.alpha && !claim.options.iter().any(|(name, _)| *name == "channels") {
+        words.push("--over=black".to_owned());
+    }
+    if let Some(sound) = claim.audio {
+        words.extend([format!("--audio={}", scratch.join("in.wav").display()), format!("--audio-codec={sound}")]);
+    }
+    let output = Command::new(&around.program).args(&words).current_dir(&around.folder).stdin(Stdio::null()).output();
+    let output = output.map_err(|error| Failure::machine("start", &around.program, &error))?;
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    let last = || said.lines().rev().find(|line| !line.trim().is_empty()).unwrap_or("").trim().to_owned();
+    if !output.status.success() {
+        return Ok(Some(format!("it failed: {}", last())));
+    }
+    let seen = truepath_media::movie::probe(&out).map_err(|error| Failure::machine("read", &out, &error))?;
+    Ok(match seen {
+        Seen::Movie(footage) => Some(claim.differences(&footage).join(", ")).filter(|found| !found.is_empty()),
+        Seen::Broken(why) => Some(format!("what came out cannot be read: {why}")),
+        _ => Some(format!("nothing came out: {}", last())),
+    })
 }
 
 /// A short silence as a WAVE file of 48000 samples a second, one channel of 16 bits.

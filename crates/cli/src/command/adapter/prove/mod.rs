@@ -47,11 +47,10 @@ pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) ->
     made.map_err(|error| Failure::machine("make the folder", &scratch.0, &error))?;
     let known = std::collections::BTreeMap::new();
     let places = Places { folder: &shelf.folder, system: around.system, own: &around.program, known: &known };
-    let program = find(adapter, &places)
-        .map_err(|name| Failure::unreadable(format!("the program {name} is not on this machine")))?;
+    find(adapter, &places).map_err(|name| Failure::unreadable(format!("the program {name} is not on this machine")))?;
     let verdicts = match adapter.kind {
         AdapterKind::Renderer => renderer(args, (adapter, shelf), &scratch.0, around)?,
-        AdapterKind::Encoder => encoder::encoder(adapter, &program, &scratch.0, around)?,
+        AdapterKind::Encoder => encoder::encoder(adapter, &scratch.0, around)?,
         AdapterKind::Exporter => exporter(args, (adapter, shelf), &scratch.0, around)?,
     };
     let held = verdicts.iter().filter(|(_, why)| why.is_none()).count();

@@ -1,0 +1,427 @@
+//! `encode`: pictures to one movie file. It is what a call for a movie starts, here or from a script.
+
+use std::cell::Cell;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use truepath_core::adapter::{Adapter, BUILT_IN_ENCODERS};
+use truepath_core::catalogue::{self, Bits, Codec, FileType};
+use truepath_core::diagnostic::Findings;
+use truepath_core::frames::{FrameExpr, Frames, Timecode};
+use truepath_core::invoke::encode::{self as told, Encoding, Pixels};
+use truepath_core::resolve::paths::{self, from_system};
+use truepath_core::sheet::{self, Backdrop, Colour, Format, Setting, Size};
+use truepath_core::source::Sources;
+use truepath_core::template::{Lookup, Pattern, Template, Value, expand};
+use truepath_exec::failure::{Cause, Failure};
+use truepath_movie::treat::{Data, Treatment};
+use truepath_movie::{Kind, Movie, Source, pipe, sound};
+
+use crate::args::{EncodeArgs, MovieOptions};
+use crate::exit_code::Exit;
+use crate::lower::Surroundings;
+use crate::pipeline;
+use crate::show;
+
+/// How often a line says how far it is.
+const EVERY: Duration = Duration::from_millis(500);
+
+/// All that is asked of one movie, read.
+pub struct Asked {
+    /// The movie.
+    pub movie: Movie,
+    /// Its container.
+    pub container: &'static FileType,
+    /// Its codec.
+    pub codec: &'static Codec,
+    /// Its file options.
+    pub format: Format,
+    /// Its sound, and by how many seconds that begins later.
+    pub audio: Option<(PathBuf, f64)>,
+    /// Its encoder.
+    pub encoder: Adapter,
+    /// Where that is.
+    program: PathBuf,
+}
+
+/// Encodes, with a line for every so many frames and one when the file is whole.
+pub fn run(args: &EncodeArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    let asked = asked(args, around)?;
+    let last = Cell::new(Instant::now());
+    let count = asked.movie.count();
+    let told = |frame: usize| {
+        if last.get().elapsed() >= EVERY || frame == count {
+            last.set(Instant::now());
+            // Whoever listens may have gone; the movie is made all the same.
+            let _ = show::print(&format!("frame {frame} of {count}\n"));
+        }
+    };
+    make(&asked, &told)?;
+    show::print(&format!("wrote {}\n", args.out.display()))?;
+    Ok(Exit::Well)
+}
+
+/// Makes a movie with its encoder. `told` hears how many frames have been handed on.
+pub fn make(asked: &Asked, told: &dyn Fn(usize)) -> Result<(), Failure> {
+    let failed = |message: String| Failure::new(Cause::Program, message);
+    let movie = &asked.movie;
+    let seconds = movie.count() as f64 / movie.fps.value();
+    if asked.encoder.name == BUILT_IN_ENCODERS[0] {
+        let sound = asked.audio.as_ref().map(|(path, offset)| sound::read(path, *offset, seconds)).transpose();
+        let sound = sound.map_err(failed)?;
+        let (container, codec) = (asked.container.name, asked.codec.name);
+        let kind = Kind { container, codec, format: &asked.format, sound: sound.as_ref() };
+        return truepath_movie::write(movie, kind, told).map_err(failed);
+    }
+    outside(asked, seconds, told)
+}
+
+/// Makes a movie with a program of its own. What it needs beside the frames lies next to the movie and goes with the call.
+fn outside(asked: &Asked, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Failure> {
+    let failed = |message: String| Failure::new(Cause::Program, message);
+    let movie = &asked.movie;
+    let beside = tempfile::Builder::new().prefix(".frames-").tempdir_in(movie.out.parent().unwrap_or(Path::new(".")));
+    let beside = beside.map_err(|error| Failure::machine("write beside", &movie.out, &error))?;
+    // A WAVE file is cut to the picture here; other sound is for the encoder to cut.
+    let audio = match &asked.audio {
+        Some((path, offset)) if truepath_core::invoke::film::is_wave(&from_system(path)) => {
+            let cut = beside.path().join("sound.wav");
+            let sound = sound::read(path, *offset, seconds).map_err(failed)?;
+            sound::write(&sound, &cut).map_err(failed)?;
+            Some((from_system(&cut), 0.0))
+        }
+        Some((path, offset)) => Some((from_system(path), *offset)),
+        None => None,
+    };
+    let first = movie.first().map_err(failed)?;
+    let side = |side: usize| u32::try_from(side).unwrap_or(u32::MAX);
+    let size = Size { width: side(first.width), height: side(first.height) };
+    let pixels = Pixels { deep: matches!(first.data, Data::Sixteen(_)), alpha: first.count == 4 };
+    drop(first);
+    let piped = told::takes_pipe(&asked.encoder);
+    let name = |hole: &str| from_system(&beside.path().join(format!("frame-{hole}.png")));
+    let (input, input_first) = match (piped, asked.encoder.number) {
+        (true, _) => ("-".to_owned(), String::new()),
+        (false, Some(number)) => (name(&number.hole(8)), name("00000001")),
+        (false, None) => (name("00000001"), name("00000001")),
+    };
+    let out = from_system(&movie.out);
+    let encoding = Encoding {
+        input: &input,
+        input_first: &input_first,
+        count: i64::try_from(movie.count()).unwrap_or(i64::MAX),
+        size,
+        fps: movie.fps,
+        pixels,
+        colour: movie.treatment.colour,
+        audio: audio.as_ref().map(|(path, offset)| (path.as_str(), *offset)),
+        start: movie.start,
+        container: asked.container,
+        codec: asked.codec,
+        audio_codec: asked
+            .audio
+            .as_ref()
+            .and_then(|_| told::audio_codec(&asked.encoder, asked.container, &asked.format)),
+        format: &asked.format,
+        out: &out,
+    };
+    if !piped {
+        pipe::pictures(movie, &|at| name(&format!("{at:08}")), told).map_err(failed)?;
+    }
+    let arguments = told::encode(&asked.encoder, &encoding);
+    tracing::info!(program = %asked.program.display(), ?arguments, "encoding");
+    let mut command = Command::new(&asked.program);
+    command.args(&arguments).stdin(if piped { Stdio::piped() } else { Stdio::null() });
+    for (name, template) in &asked.encoder.env {
+        let value = truepath_core::template::expand_text(&template.value, &|name| {
+            told::lookup(&asked.encoder, &encoding, name)
+        });
+        command.envs(value.map(|value| (name, value)));
+    }
+    let mut child = command.spawn().map_err(|error| Failure::machine("start", &asked.program, &error))?;
+    let fed = match child.stdin.take() {
+        Some(mut input) => {
+            let fed = pipe::feed(movie, &mut input, told);
+            let flushed = input.flush().map_err(|error| format!("the encoder took no more frames: {error}"));
+            fed.and(flushed)
+        }
+        None => Ok(()),
+    };
+    if let Err(why) = &fed
+        && !why.contains("took no more frames")
+    {
+        // It has not been given all frames, and would call that a movie.
+        let _ = child.kill();
+    }
+    let status = child.wait().map_err(|error| Failure::machine("wait for", &asked.program, &error))?;
+    let code = status.code().map(i64::from);
+    if !code.is_some_and(|code| asked.encoder.ok.contains(&code)) {
+        let how = code.map_or("was ended by a signal".to_owned(), |code| format!("ended with {code}"));
+        return Err(failed(format!("{} {how}", asked.encoder.name)));
+    }
+    fed.map_err(failed)
+}
+
+/// Reads what is asked for, and looks for the encoder.
+pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure> {
+    let options = &args.options;
+    let refused = |message: String| Failure::unreadable(message);
+    let format = format(options)?;
+    let extension = args.out.extension().and_then(|extension| extension.to_str()).unwrap_or_default();
+    let container = format.kind.as_ref().and_then(|kind| catalogue::by_name(&kind.value));
+    let container = container.or(catalogue::by_extension(extension)).filter(|known| known.is_container());
+    let container = container.ok_or_else(|| {
+        let known: Vec<&str> = catalogue::CONTAINERS.iter().map(|known| known.extensions[0]).collect();
+        refused(format!("{} is no movie", args.out.display()))
+            .help(format!("end its name with one of {}", known.join(", ")))
+    })?;
+    let codec = format.codec.as_ref().map(|codec| codec.value.as_str()).or(container.codecs.first().copied());
+    let codec = codec.and_then(catalogue::codec).filter(|codec| container.codecs.contains(&codec.name));
+    let codec = codec.ok_or_else(|| {
+        let known = container.codecs.join(", ");
+        refused(format!("{} does not hold that codec", container.title)).help(format!("it holds {known}"))
+    })?;
+    let fps = value(
+        options.fps.as_deref().ok_or_else(|| {
+            refused("nothing says how many frames a second there are".to_owned()).help("write --fps 24")
+        })?,
+        "fps",
+    )?;
+    let Setting::Fps(fps) = fps else { return Err(refused("--fps is no rate".to_owned())) };
+    let size = match options.size.as_deref().map(|size| value(size, "size")).transpose()? {
+        Some(Setting::Size(size)) => Some(size),
+        _ => None,
+    };
+    let mut sources =
+        args.patterns.iter().enumerate().map(|(at, text)| source(args, at, text)).collect::<Result<Vec<_>, _>>()?;
+    if let Some(empty) = sources.iter().zip(&args.patterns).find(|(source, _)| source.numbers.is_empty()) {
+        return Err(Failure::new(Cause::Refused, format!("no frame of {} is asked for", empty.1)));
+    }
+    for source in &mut sources {
+        if source.span.first() < source.numbers.first() {
+            return Err(refused("a movie cannot begin before its first frame".to_owned()));
+        }
+    }
+    let start = match &options.start_timecode {
+        Some(text) => Some(Timecode::parse(text, fps.frames.div_ceil(fps.seconds)).ok_or_else(|| {
+            refused(format!("{text} is no timecode at {fps} frames per second")).help("write it as 01:00:00:00")
+        })?),
+        None => None,
+    };
+    let over = match options.over.as_deref() {
+        Some(text) => Backdrop::parse(text)
+            .ok_or_else(|| refused(format!("--over {text} is no colour")).help("write black, checker or #rrggbb"))?,
+        None => Backdrop::Colour([0; 3]),
+    };
+    let burn = options.burn.as_deref().map(Template::parse).transpose();
+    let burn = burn.map_err(|error| refused(format!("--burn: {}", error.message)).help(error.help))?;
+    let colour = colour(options.colour.as_deref().unwrap_or("display"))?.unwrap_or(Colour::Display);
+    let mut movie = Movie {
+        sources,
+        out: args.out.clone(),
+        treatment: Treatment { colour, over, alpha: false, deep: false, size },
+        burn,
+        fps,
+        start,
+    };
+    // Alpha is kept where the codec holds one and frames have it, unless something is said to lie behind them.
+    let of_frames = movie.sources.iter().any(|source| has_alpha(source).unwrap_or(false)) && options.over.is_none();
+    movie.treatment.alpha = told::has_alpha(&format, codec, of_frames);
+    movie.treatment.deep = !matches!(told::bits(&format, codec), Bits::Eight);
+    let audio = options.audio.as_ref().map(|path| (around.folder.join(path), options.audio_offset.unwrap_or(0.0)));
+    let wanted = Wanted { container, codec, format: &format, alpha: movie.treatment.alpha, audio: audio.as_ref() };
+    let (encoder, program) = encoder(options.encoder.as_ref(), &wanted, around)?;
+    Ok(Asked { movie, container, codec, format, audio, encoder, program })
+}
+
+/// What an encoder has to be able to do.
+struct Wanted<'w> {
+    container: &'w FileType,
+    codec: &'w Codec,
+    format: &'w Format,
+    alpha: bool,
+    audio: Option<&'w (PathBuf, f64)>,
+}
+
+/// The encoder that is named, else the first in the box that can do it and is here.
+fn encoder(name: Option<&String>, wanted: &Wanted<'_>, around: &Surroundings) -> Result<(Adapter, PathBuf), Failure> {
+    let Wanted { container, codec, format, alpha, audio } = *wanted;
+    let (mut sources, mut findings) = (Sources::default(), Findings::default());
+    let all = pipeline::adapters(&around.folder.join("truepath.toml"), around, &mut sources, &mut findings);
+    let fits = |adapter: &Adapter| {
+        let built_in = adapter.name == BUILT_IN_ENCODERS[0];
+        let readable =
+            audio.is_none_or(|(path, _)| !built_in || truepath_core::invoke::film::is_wave(&from_system(path)));
+        let compiled = !built_in || truepath_movie::codecs().contains(&codec.name);
+        told::accepts(adapter, container, codec, format)
+            && compiled
+            && readable
+            && (!alpha
+                || adapter.accepts.channels.is_empty()
+                || adapter.accepts.channels.iter().any(|own| own == "rgba"))
+            && (audio.is_none() || told::audio_codec(adapter, container, format).is_some())
+    };
+    let named = match name {
+        Some(name) => {
+            let adapter = all.get(name).filter(|adapter| adapter.kind == truepath_core::adapter::AdapterKind::Encoder);
+            let adapter = adapter.ok_or_else(|| {
+                Failure::unreadable(format!("there is no encoder `{name}`"))
+                    .help("`truepath adapter list` shows which there are")
+            })?;
+            if !fits(adapter) {
+                let message = format!("{name} does not make {} in {} as it is asked for", codec.title, container.title);
+                return Err(Failure::new(Cause::Refused, message)
+                    .help(format!("`truepath adapter show {name}` lists what it does")));
+            }
+            adapter
+        }
+        None => BUILT_IN_ENCODERS.iter().filter_map(|name| all.get(*name)).find(|adapter| fits(adapter)).ok_or_else(
+            || {
+                Failure::new(
+                    Cause::Refused,
+                    format!("no encoder makes {} in {} as it is asked for", codec.title, container.title),
+                )
+            },
+        )?,
+    };
+    let program = pipeline::program_of(named, around).map_err(|name| {
+        let help = "the built-in encoder makes h264 in mp4, and mjpeg in mov or avi, with pcm sound in mov or avi";
+        Failure::new(Cause::Machine, format!("{} needs {name}, which is not on this machine", codec.title)).help(help)
+    })?;
+    Ok((named.clone(), program))
+}
+
+/// Whether the first picture of a source has an alpha.
+fn has_alpha(source: &Source) -> Option<bool> {
+    let path = source.pattern.name(truepath_core::frames::Number::new(source.numbers.first()?));
+    match truepath_media::probe(Path::new(&path)).ok()? {
+        truepath_core::verify::Seen::Whole(picture) => picture.channels.map(|channels| channels.alpha()),
+        _ => None,
+    }
+}
+
+/// One pattern with what is said of it.
+fn source(args: &EncodeArgs, at: usize, text: &str) -> Result<Source, Failure> {
+    let pattern = pattern(text)?;
+    let of = |list: &[String]| of(list, at);
+    let numbers = numbers(args, at, text)?;
+    let span = of(&args.span).map(|text| frames(&text)).transpose()?.unwrap_or_else(|| numbers.clone());
+    let layer = of(&args.layer).filter(|name| !name.is_empty());
+    let colour = of(&args.pixels).map_or(Ok(None), |text| colour(&text))?;
+    Ok(Source { pattern, numbers, span, layer, colour })
+}
+
+/// The value for one pattern: its own, or the only one for all of them.
+fn of(list: &[String], at: usize) -> Option<String> {
+    list.get(at).or(list.first().filter(|_| list.len() == 1)).cloned()
+}
+
+fn frames(text: &str) -> Result<Frames, Failure> {
+    let expr =
+        FrameExpr::parse(text).map_err(|error| Failure::unreadable(format!("--frames {text}: {}", error.message)))?;
+    expr.frames(None, None)
+        .ok_or_else(|| Failure::unreadable(format!("--frames {text} speaks of a job, and there is none")))
+}
+
+/// The numbers of one pattern: as they are given, else those of the files that are there.
+pub fn numbers(args: &EncodeArgs, at: usize, text: &str) -> Result<Frames, Failure> {
+    match of(&args.frames, at) {
+        Some(text) => frames(&text),
+        None => found(&pattern(text)?),
+    }
+}
+
+/// A path with `{frame}` in it as a pattern.
+pub fn pattern(text: &str) -> Result<Pattern, Failure> {
+    let text = text.replace('\\', "/");
+    let template = Template::parse(&text).map_err(|error| {
+        Failure::unreadable(format!("{text} is no pattern of names: {}", error.message)).help(error.help)
+    })?;
+    if let Some(token) = template.tokens().find(|token| token.name != "frame") {
+        return Err(
+            Failure::unreadable(format!("there is no token `{}` here", token.name)).help("{frame} is the only one")
+        );
+    }
+    let value = |name: &str| if name == "frame" { Lookup::Value(Value::Frame) } else { Lookup::Unknown };
+    let (pattern, troubles) = expand(&template, &value);
+    if troubles.is_empty() {
+        Ok(pattern)
+    } else {
+        Err(Failure::unreadable(format!("{text} cannot be read as a pattern of names")))
+    }
+}
+
+/// The numbers of the files of a pattern that are there.
+fn found(pattern: &Pattern) -> Result<Frames, Failure> {
+    if pattern.frame_width().is_none() {
+        return Ok(Frames::one(1));
+    }
+    let (folder, file) = pattern.split_folder();
+    let folder = folder.fixed().ok_or_else(|| {
+        Failure::unreadable("frame numbers in folders are not looked for").help("say which there are: --frames 1-96")
+    })?;
+    let path = if folder.is_empty() { Path::new(".") } else { Path::new(&folder) };
+    let files = truepath_exec::disk::files(path).map_err(|error| Failure::machine("list", path, &error))?;
+    let numbers: Vec<i64> =
+        files.of(&file, &truepath_exec::threads::Cores).into_iter().map(|(_, number)| number.value()).collect();
+    if numbers.is_empty() {
+        return Err(Failure::new(Cause::Refused, format!("there is no file of the name {}", pattern.spelt())));
+    }
+    Ok(Frames::from_any(numbers))
+}
+
+fn colour(text: &str) -> Result<Option<Colour>, Failure> {
+    match text {
+        "linear" => Ok(Some(Colour::Linear)),
+        "display" => Ok(Some(Colour::Display)),
+        "type" => Ok(None),
+        _ => Err(Failure::unreadable(format!("`{text}` is no way in which pixels are meant"))
+            .help("write linear or display")),
+    }
+}
+
+/// A value that is read as a job's setting of the same name is.
+fn value(text: &str, key: &str) -> Result<Setting, Failure> {
+    let mut sources = Sources::default();
+    let mut findings = Findings::default();
+    let body = format!("{key} = {}", serde_json::Value::String(text.to_owned()));
+    let file = sources.add(format!("--{key}"), body);
+    let settings = sheet::parse::command_line(file, &sources.get(file).text, &mut findings);
+    let said = |findings: &Findings| findings.iter().next().map(|finding| finding.message.clone());
+    let given = settings.values.into_values().next().map(|given| (*given.value).clone());
+    given.ok_or_else(|| Failure::unreadable(format!("--{key} {text}: {}", said(&findings).unwrap_or_default())))
+}
+
+/// File options, read as those of a sheet's format are.
+fn format(options: &MovieOptions) -> Result<Format, Failure> {
+    let text = |value: &str| serde_json::Value::String(value.to_owned()).to_string();
+    let number = |value: &str| if value.parse::<i64>().is_ok() { value.to_owned() } else { text(value) };
+    let mut body = "[formats.typed]\n".to_owned();
+    let mut add = |key: &str, value: Option<String>| body.extend(value.map(|value| format!("{key} = {value}\n")));
+    add("type", options.kind.as_deref().map(text));
+    add("codec", options.codec.as_deref().map(text));
+    add("quality", options.quality.as_deref().map(number));
+    add("effort", options.effort.as_deref().map(text));
+    add("chroma", options.chroma.as_deref().map(text));
+    add("bits", options.bits.as_deref().map(number));
+    add("channels", options.channels.as_deref().map(text));
+    add("audio_codec", options.audio_codec.as_deref().map(text));
+    add("audio_quality", options.audio_quality.as_deref().map(number));
+    let mut sources = Sources::default();
+    let mut findings = Findings::default();
+    let file = sources.add("the command line", body);
+    let sheet = sheet::parse::sheet(file, &sources.get(file).text, &mut findings);
+    if let Some(finding) = findings.iter().find(|finding| finding.check != "key-missing") {
+        let failure = Failure::unreadable(finding.message.clone());
+        return Err(finding.help.iter().fold(failure, |failure, help| failure.help(help.clone())));
+    }
+    sheet.formats.into_iter().next().ok_or_else(|| Failure::unreadable("the options cannot be read"))
+}
+
+/// A file's name beside another, of which nothing else is made.
+pub fn part_of(path: &Path) -> PathBuf {
+    let name = paths::file_name(&from_system(path)).to_owned();
+    path.with_file_name(format!(".part-{}-{name}", std::process::id()))
+}

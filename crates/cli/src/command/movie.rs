@@ -1,0 +1,184 @@
+//! `movie`: the movies of a sheet whose frames are complete, or one movie of any pictures.
+
+use std::cell::RefCell;
+use std::path::Path;
+
+use truepath_core::diagnostic::nearest;
+use truepath_core::frames::Frames;
+use truepath_core::sheet::GAPS;
+use truepath_core::verify::{Footage, Seen};
+use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::landing::{Disk, Moves};
+
+use super::encode;
+use crate::args::{CallOrder, EncodeArgs, ExistingFiles, MovieArgs, MovieOptions, RunArgs};
+use crate::exit_code::Exit;
+use crate::lower::Surroundings;
+use crate::show::counter::Counter;
+use crate::show::{self, counted};
+
+/// Makes movies.
+pub fn run(args: &MovieArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    match &args.out {
+        Some(out) => of_pictures(args, out, around),
+        None => of_sheet(args, around),
+    }
+}
+
+/// The movies of a sheet: a run in which nothing is rendered.
+fn of_sheet(args: &MovieArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    if let Some(option) = given(&args.options) {
+        return Err(Failure::unreadable(format!("--{option} is for pictures outside any sheet"))
+            .help("name the file to write with -o, or write it into the [[movie]] of the sheet"));
+    }
+    if args.common.frames.is_some() {
+        return Err(Failure::unreadable("a movie of some of its frames would bear the whole movie's name")
+            .help("write `frames` into its [[movie]], or make one beside the sheet: truepath movie PATTERN --frames EXPR -o FILE"));
+    }
+    let run = RunArgs {
+        common: args.common.clone(),
+        existing: args.replace.then_some(ExistingFiles::Replace),
+        anew: false,
+        workers: None,
+        only: Vec::new(),
+        chunk: None,
+        order: CallOrder::Sheet,
+        share: false,
+        keep_going: args.keep_going,
+        open: false,
+        is_final: false,
+        movies: true,
+    };
+    super::run::run(&run, around)
+}
+
+/// The name of an option that was typed and means nothing to a sheet.
+fn given(options: &MovieOptions) -> Option<&'static str> {
+    let all = [
+        ("fps", options.fps.is_some()),
+        ("type", options.kind.is_some()),
+        ("codec", options.codec.is_some()),
+        ("quality", options.quality.is_some()),
+        ("effort", options.effort.is_some()),
+        ("chroma", options.chroma.is_some()),
+        ("bits", options.bits.is_some()),
+        ("channels", options.channels.is_some()),
+        ("audio", options.audio.is_some()),
+        ("audio-offset", options.audio_offset.is_some()),
+        ("audio-codec", options.audio_codec.is_some()),
+        ("audio-quality", options.audio_quality.is_some()),
+        ("size", options.size.is_some()),
+        ("colour", options.colour.is_some()),
+        ("over", options.over.is_some()),
+        ("burn", options.burn.is_some()),
+        ("start-timecode", options.start_timecode.is_some()),
+        ("encoder", options.encoder.is_some()),
+    ];
+    all.iter().find(|(_, given)| *given).map(|(name, _)| *name)
+}
+
+/// A movie of any pictures: made beside its name, read, and only then given it.
+fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Exit, Failure> {
+    if args.common.jobs.is_empty() {
+        return Err(Failure::unreadable("-o needs the names of pictures")
+            .help("truepath movie 'shots/ferry.{frame:4}.png' --fps 24 -o ferry.mp4"));
+    }
+    if !args.replace && out.symlink_metadata().is_ok() {
+        return Err(Failure::new(Cause::Refused, format!("{} is there already", out.display()))
+            .help("--replace writes over it"));
+    }
+    if let Some(folder) = out.parent().filter(|folder| !folder.as_os_str().is_empty() && !folder.is_dir()) {
+        return Err(Failure::new(Cause::Refused, format!("there is no folder {}", folder.display())));
+    }
+    let part = encode::part_of(out);
+    let mut wanted = EncodeArgs {
+        patterns: args.common.jobs.clone(),
+        frames: args.common.frames.iter().cloned().collect(),
+        out: part.clone(),
+        options: args.options.clone(),
+        ..EncodeArgs::default()
+    };
+    // How a gap is shown follows from the numbers that are there.
+    wanted.span = spans(args, &wanted)?;
+    let asked = encode::asked(&wanted, around)?;
+    let count = asked.movie.count();
+    let counter = RefCell::new((0, Counter::new("encoding frames", around.err)));
+    let told = |frame: usize| {
+        let (before, counter) = &mut *counter.borrow_mut();
+        counter.add((frame - *before) as u64);
+        *before = frame;
+    };
+    let made = encode::make(&asked, &told);
+    counter.into_inner().1.end();
+    let seen = made.and_then(|()| looked(&asked, &part, count));
+    let footage = match seen {
+        Ok(footage) => footage,
+        Err(failure) => {
+            let _ = std::fs::remove_file(&part);
+            return Err(failure);
+        }
+    };
+    let named = Disk.rename(&part, out, args.replace);
+    named.map_err(|error| {
+        let _ = std::fs::remove_file(&part);
+        Failure::machine("write", out, &error)
+    })?;
+    show::print(&format!("{}: {}\n", out.display(), said(&footage)))?;
+    Ok(Exit::Well)
+}
+
+/// The numbers that are shown, for each pattern.
+fn spans(args: &MovieArgs, wanted: &EncodeArgs) -> Result<Vec<String>, Failure> {
+    let gaps = args.gaps.as_deref().unwrap_or("refuse");
+    if !GAPS.iter().any(|(name, _)| *name == gaps) {
+        let near = nearest(gaps, GAPS.iter().map(|(name, _)| *name)).unwrap_or("hold");
+        return Err(Failure::unreadable(format!("--gaps {gaps} means nothing"))
+            .help(format!("write {near}; there are refuse, hold and close")));
+    }
+    let mut spans = Vec::new();
+    for (at, pattern) in wanted.patterns.iter().enumerate() {
+        let numbers = encode::numbers(wanted, at, pattern)?;
+        let (Some(first), Some(last)) = (numbers.first(), numbers.last()) else { continue };
+        let whole = Frames::range(first, last);
+        let missing = whole.minus(&numbers);
+        if gaps == "refuse" && !missing.is_empty() {
+            let message = format!("{pattern} has gaps: {missing} are not there");
+            return Err(Failure::new(Cause::Refused, message)
+                .help("--gaps hold shows the frame before for as long, --gaps close leaves them out"));
+        }
+        spans.push(if gaps == "hold" { whole.to_string() } else { numbers.to_string() });
+    }
+    Ok(spans)
+}
+
+/// Reads a movie that was just made, and compares it with what was asked for.
+fn looked(asked: &encode::Asked, part: &Path, count: usize) -> Result<Box<Footage>, Failure> {
+    let refused = |why: String| {
+        Failure::new(Cause::Program, format!("what {} made is not as asked for: {why}", asked.encoder.name))
+    };
+    let seen = truepath_media::movie::probe(part).map_err(|error| Failure::machine("read", part, &error))?;
+    let footage = match seen {
+        Seen::Movie(footage) => footage,
+        Seen::Broken(why) => return Err(refused(why)),
+        _ => return Err(refused("there is no file".to_owned())),
+    };
+    let mut found = Vec::new();
+    let mut compare = |what: &str, wanted: String, is: String| {
+        if wanted != is {
+            found.push(format!("{what} is {is}, not {wanted}"));
+        }
+    };
+    compare("its type", asked.container.name.to_owned(), footage.container.to_owned());
+    compare("its codec", asked.codec.name.to_owned(), footage.codec.clone());
+    compare("its number of frames", count.to_string(), footage.frames.to_string());
+    compare("its rate", asked.movie.fps.to_string(), footage.fps.map_or("unknown".to_owned(), |fps| fps.to_string()));
+    compare("sound", asked.audio.is_some().to_string(), footage.sound.is_some().to_string());
+    if found.is_empty() { Ok(footage) } else { Err(refused(found.join(", "))) }
+}
+
+fn said(footage: &Footage) -> String {
+    let frames = counted(i64::try_from(footage.frames).unwrap_or(i64::MAX), "frame");
+    let fps = footage.fps.map_or(String::new(), |fps| format!(" at {fps} a second"));
+    let sound = footage.sound.as_ref().map(|sound| format!(", {} sound", sound.codec)).unwrap_or_default();
+    format!("{frames}{fps}, {}x{}, {} in {}{sound}", footage.width, footage.height, footage.codec, footage.container)
+}

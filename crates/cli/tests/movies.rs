@@ -1,0 +1,328 @@
+//! Movies: made last, of frames that are proven complete, and judged like any planned file.
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::os::unix::process::CommandExt;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
+use serde_json::Value;
+use support::{Project, SMALL, Said, has};
+
+/// A job in two cameras and one alone, a movie of each camera, and a reel with sound.
+const MOVIES: &str = r#"
+[[job]]
+name = "arrival"
+scene = "scenes/arrival.gltf"
+camera = "pier"
+frames = "1-6"
+
+[formats.sound]
+type = "mov"
+codec = "mjpeg"
+audio_codec = "pcm"
+
+[[movie]]
+name = "review"
+of = "crossing"
+path = "{renders}/{job}_{camera}{-mode}.mp4"
+
+[[movie]]
+name = "reel"
+of = ["crossing/mast", "arrival"]
+format = "sound"
+audio = "harbour.wav"
+audio_offset = 0.25
+burn = "{project|upper} {job} {name} {frame:4} {timecode}"
+start_timecode = "10:00:00:00"
+path = "{renders}/reel{-mode}.mov"
+"#;
+
+fn sheet() -> String {
+    let two = SMALL.replace("camera = \"quay\"", "each = { camera = [\"quay\", \"mast\"] }").replace("1-24", "1-6");
+    let two =
+        two.replace("{job}_{pass}", "{job}_{camera}_{pass}").replace("[roots]", "[project]\nname = \"ferry\"\n[roots]");
+    let draft = "\n[modes.draft]\nframes = \"all/4\"\npath = \"{renders}/draft/{job}_{camera}.{frame:4}.png\"\n";
+    format!("{}{MOVIES}{draft}", two.replace("32x18", "64x36"))
+}
+
+/// A second of sound, 48000 samples of one channel of 16 bits.
+fn sound(loud: i16) -> Vec<u8> {
+    let samples: Vec<u8> = (0..48_000i32).flat_map(|at| ((at % 100) as i16 * loud).to_le_bytes()).collect();
+    let mut bytes = b"RIFF".to_vec();
+    bytes.extend((36 + samples.len() as u32).to_le_bytes());
+    bytes.extend(b"WAVEfmt \x10\0\0\0\x01\0\x01\0");
+    bytes.extend([48_000u32.to_le_bytes(), 96_000u32.to_le_bytes()].concat());
+    bytes.extend(b"\x02\0\x10\0data");
+    bytes.extend((samples.len() as u32).to_le_bytes());
+    bytes.extend(samples);
+    bytes
+}
+
+fn project(sheet: &str) -> Project {
+    let project = Project::with(sheet);
+    project.write("harbour.wav", sound(30));
+    project
+}
+
+/// The states of a document's movies: series and the one state that is not empty.
+fn movies(document: &Value) -> Vec<(String, String)> {
+    let of = |row: &Value| {
+        let names = ["good", "missing", "broken", "wrong", "stale", "changed", "foreign"];
+        let state = names.iter().find(|name| row[**name] != "").unwrap();
+        (row["series"].as_str().unwrap().to_owned(), (*state).to_owned())
+    };
+    document["series"].as_array().unwrap().iter().filter(|row| row["kind"] == "movie").map(of).collect()
+}
+
+fn states(project: &Project) -> Vec<String> {
+    movies(&project.say("verify --json").json()).into_iter().map(|(_, state)| state).collect()
+}
+
+/// Runs what `verify` offers, and finds all complete.
+fn mend(project: &Project) {
+    let offered = project.say("verify --json").ended(1).json()["fix"].clone();
+    for line in offered.as_array().unwrap() {
+        let words: Vec<&str> = line.as_array().unwrap().iter().map(|word| word.as_str().unwrap()).collect();
+        project.call(&words[1..]);
+    }
+    let said = project.say("verify").ended(0).out;
+    assert!(said.contains("complete: "), "{offered} {said}");
+}
+
+#[test]
+fn movies_come_out_the_same_by_run_by_script_and_by_queue() {
+    let (run, script) = (project(&sheet()), project(&sheet()));
+    let said = run.say("run").ended(0).err;
+    assert!(said.contains("complete: 21 files as planned"), "{said}");
+    // A movie comes as soon as its frames have, not when all is over.
+    let at = |name: &str| said.find(name).unwrap_or_else(|| panic!("{name}: {said}"));
+    assert!(at("crossing-quay_movie-review:") < at("arrival_1-6:"), "{said}");
+    script.say("build -o r.sh").ended(0);
+    let shell = |words: &[&str]| Said::from(Command::new("sh").arg(script.path("r.sh")).args(words).output().unwrap());
+    assert!(shell(&[]).ended(0).out.contains("21 of 21 files are there"));
+    assert!(shell(&[]).ended(0).out.contains("movie-reel: there already"));
+    script.say("verify").ended(0);
+    let names = ["crossing_quay.mp4", "crossing_mast.mp4", "reel.mov"];
+    let bytes = |project: &Project| names.map(|name| std::fs::read(project.path("renders").join(name)).unwrap());
+    let expected = bytes(&run);
+    assert!(bytes(&script) == expected, "by script");
+    // A frame that the script makes again makes the movie again.
+    std::fs::remove_file(script.path("renders/crossing/crossing_mast_beauty.0002.png")).unwrap();
+    let said = shell(&[]).ended(0).out;
+    assert!(said.contains("movie-reel\n") && !said.contains("movie-reel: there"), "{said}");
+    if has("python3") {
+        let queue = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/examples/queue.py");
+        for words in ["", " --guarded"] {
+            let other = project(&sheet());
+            let document = other.say(&format!("build --to json{words}")).ended(0).out;
+            other.write("calls.json", &document);
+            let calls = std::fs::File::open(other.path("calls.json")).unwrap();
+            let ended = Command::new("python3").arg(&queue).stdin(calls).current_dir(other.path("")).output();
+            Said::from(ended.unwrap()).ended(0);
+            assert!(bytes(&other) == expected, "by queue{words}");
+            let document: Value = serde_json::from_str(&document).unwrap();
+            let encodes: Vec<&Value> =
+                document["calls"].as_array().unwrap().iter().filter(|call| call["kind"] == "encode").collect();
+            assert_eq!(encodes.len(), 3);
+            assert!(encodes.iter().all(|call| !call["needs"].as_array().unwrap().is_empty()), "{document:#}");
+        }
+    }
+    let log = run.say("log crossing/mast").ended(0).out;
+    assert!(log.contains("movie-reel"), "{log}");
+    let found = run.say("whose --json renders/reel.mov").ended(0).json()["files"][0].clone();
+    assert_eq!([&found["series"], &found["job"]], ["crossing/mast/reel", "crossing/mast"]);
+}
+
+#[test]
+fn a_movie_is_as_new_as_its_frames_its_sound_and_its_settings() {
+    let project = project(&sheet());
+    project.say("run").ended(0);
+    assert_eq!(states(&project), ["good", "good", "good"]);
+    let before = project.stamps("renders");
+    assert!(project.say("run").ended(0).err.contains("nothing to render"));
+    // One frame made again: the movies that show it, and no other.
+    project.say("run crossing/mast --frames 2 --existing replace").ended(0);
+    assert_eq!(states(&project), ["good", "good", "good"], "the same bytes came out");
+    project.write("harbour.wav", sound(31));
+    assert_eq!(states(&project), ["good", "good", "stale"], "{}", project.say("verify").out);
+    assert!(project.say("verify").out.contains("its sound changed since it was made"));
+    mend(&project);
+    let after = project.stamps("renders");
+    assert_eq!(before["crossing_quay.mp4"], after["crossing_quay.mp4"], "a good movie is left alone");
+    let text = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
+    project.write("truepath.toml", text.replace("codec = \"mjpeg\"", "codec = \"mjpeg\"\nquality = 50"));
+    assert!(project.say("verify").ended(1).out.contains("quality 50, was not given"));
+    mend(&project);
+    // Not what landed: said, kept, and written over only by who says so.
+    let mut bytes = std::fs::read(project.path("renders/crossing_quay.mp4")).unwrap();
+    bytes.extend(b"\0\0\0\x09free!");
+    project.write("renders/crossing_quay.mp4", bytes);
+    assert_eq!(states(&project)[0], "changed");
+    assert!(project.say("run").ended(1).err.contains("movie --replace"));
+    mend(&project);
+    // Other frames, another movie; and the run that mends the frames makes it.
+    let old = std::fs::read(project.path("renders/crossing_quay.mp4")).unwrap();
+    let text = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
+    project.write("truepath.toml", text.replace("size = \"64x36\"", "size = \"64x36\"\nsamples = 1"));
+    mend(&project);
+    assert!(std::fs::read(project.path("renders/crossing_quay.mp4")).unwrap() != old);
+    project.say("movie crossing --frames 1-3").ended(2);
+}
+
+#[test]
+fn a_movie_waits_for_its_frames_and_says_what_it_waits_for() {
+    let odd = support::odd(&sheet());
+    odd.write("harbour.wav", sound(30));
+    let text = std::fs::read_to_string(odd.path("truepath.toml")).unwrap();
+    let fails = text.replace("name = \"arrival\"", "name = \"arrival\"\nnative.misbehave = \"exit-zero\"");
+    odd.write("truepath.toml", fails);
+    let said = odd.say("run").ended(3).err;
+    assert!(said.contains("its frames are not complete: "), "{said}");
+    assert!(!odd.path("renders/reel.mov").exists() && odd.path("renders/crossing_mast.mp4").exists(), "{said}");
+    let document = odd.say("status --json").ended(1).json();
+    let states: Vec<String> = movies(&document).into_iter().map(|(_, state)| state).collect();
+    assert_eq!(states, ["good", "good", "missing"]);
+}
+
+#[test]
+fn gaps_are_refused_held_or_closed_and_drafts_last_as_long() {
+    let gapped = sheet().replace("frames = \"1-6\"\n\n[formats.sound]", "frames = \"1-2,5-6\"\n\n[formats.sound]");
+    let project = project(&gapped);
+    let said = project.say("check").ended(1).out;
+    assert!(said.contains("error[movie-gaps]: the movie jumps: frames 3-4"), "{said}");
+    for (gaps, frames) in [("hold", 12), ("close", 10)] {
+        let text = gapped.replace("name = \"reel\"", &format!("name = \"reel\"\ngaps = \"{gaps}\""));
+        project.write("truepath.toml", text);
+        project.say("run").ended(0);
+        assert_eq!(frames_of(&project.path("renders/reel.mov")), frames, "{gaps}");
+    }
+    // Every 4th frame, each held: the draft is as long as the movie will be.
+    project.write("truepath.toml", sheet());
+    project.say("run --mode draft").ended(0);
+    assert_eq!(frames_of(&project.path("renders/reel-draft.mov")), 12);
+    assert_eq!(frames_of(&project.path("renders/crossing_quay-draft.mp4")), 6);
+}
+
+/// How many frames a movie has, from its table of sample sizes (ISO/IEC 14496-12, 8.7.3); only the first track is read.
+fn frames_of(path: &Path) -> u32 {
+    let bytes = std::fs::read(path).unwrap();
+    let at = bytes.windows(4).position(|mark| mark == b"stsz").unwrap();
+    u32::from_be_bytes(bytes[at + 12..at + 16].try_into().unwrap())
+}
+
+#[test]
+fn a_movie_that_is_cut_anywhere_is_found() {
+    let project = project(&sheet());
+    project.say("run").ended(0);
+    let cuts = if std::env::var("TRUEPATH_TORTURE").is_ok_and(|size| size == "full") { 100 } else { 12 };
+    for name in ["renders/crossing_quay.mp4", "renders/reel.mov"] {
+        let whole = std::fs::read(project.path(name)).unwrap();
+        for cut in 0..cuts {
+            let length = 1 + (whole.len() - 2) * cut / (cuts - 1);
+            project.write(name, &whole[..length]);
+            let document = project.say("verify --json").ended(1).json();
+            let broken = movies(&document).into_iter().filter(|(_, state)| state == "broken").count();
+            assert_eq!(broken, 1, "{name} cut at {length} of {}", whole.len());
+        }
+        project.write(name, &whole);
+    }
+}
+
+#[test]
+fn killed_at_any_moment_nothing_but_whole_movies_bears_a_final_name() {
+    let long = sheet().replace("1-6", "1-240").replace("[run]\nchunk = 6", "[run]\nchunk = 240\nworkers = 2");
+    let project = project(&long.replace("burn = ", "#burn = "));
+    project.say("run --pass beauty crossing arrival --only nothing").ended(2);
+    project.say("run").ended(0);
+    let kills = if std::env::var("TRUEPATH_TORTURE").is_ok_and(|size| size == "full") { 50 } else { 6 };
+    let names = ["crossing_quay.mp4", "crossing_mast.mp4", "reel.mov"];
+    let whole = names.map(|name| std::fs::read(project.path("renders").join(name)).unwrap());
+    let mut landed = 0;
+    for kill in 0..kills {
+        for name in names {
+            let _ = std::fs::remove_file(project.path("renders").join(name));
+        }
+        let mut run = project.command();
+        let mut run = run.arg("movie").stdout(Stdio::null()).stderr(Stdio::null()).process_group(0).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(40 + 67 * kill % 900));
+        let _ = Command::new("kill").args(["-9", "--", &format!("-{}", run.id())]).status();
+        run.wait().unwrap();
+        for (name, bytes) in names.iter().zip(&whole) {
+            if let Ok(found) = std::fs::read(project.path("renders").join(name)) {
+                assert!(found == *bytes, "{name} after kill {kill}");
+                landed += 1;
+            }
+        }
+    }
+    project.say("movie").ended(0);
+    assert!(project.say("verify").ended(0).out.contains("complete"), "{landed}");
+    assert!(!project.files("renders").iter().any(|name| name.contains(".truepath")));
+}
+
+#[test]
+fn pictures_outside_any_sheet_become_a_movie() {
+    let project = Project::with(SMALL);
+    let render = "understudy render scenes/crossing.gltf --frames 1-9 --size 64x36 --channels rgba --pass";
+    std::fs::create_dir_all(project.path("shots")).unwrap();
+    project.say(&format!("{render} beauty=shots/ferry.####.png")).ended(0);
+    let make = |words: &str| project.say(&format!("movie shots/ferry.{{frame:4}}.png --fps 24000/1001 {words}"));
+    let said = make("-o review.mp4").ended(0).out;
+    assert_eq!(said, "review.mp4: 9 frames at 24000/1001 a second, 64x36, h264 in mp4\n");
+    assert!(make("-o review.mp4").ended(1).err.contains("there already"));
+    make("-o review.mp4 --replace --frames 2-4").ended(0);
+    assert_eq!(frames_of(&project.path("review.mp4")), 3);
+    std::fs::remove_file(project.path("shots/ferry.0005.png")).unwrap();
+    assert!(make("-o gap.mp4").ended(1).err.contains("has gaps: 5 are not there"));
+    assert!(make("-o gap.mp4 --gaps hold").ended(0).out.contains("9 frames"));
+    assert!(
+        make("-o gap.avi --gaps close --codec mjpeg --size 32x20")
+            .ended(0)
+            .out
+            .contains("8 frames at 24000/1001 a second, 32x20")
+    );
+    for (words, code, says) in [
+        ("-o review.txt --gaps close", 2, "is no movie"),
+        ("-o prores.mp4 --gaps close --codec prores", 2, "does not hold that codec"),
+        ("-o odd.mp4 --gaps close --size 33x19", 3, "even size"),
+        ("-o x.mp4 --gaps sometimes", 2, "--gaps sometimes"),
+        ("-o x.mp4 --gaps close --over pink", 2, "is no colour"),
+        ("-o nowhere/x.mp4 --gaps close", 1, "there is no folder nowhere"),
+        ("-o x.mp4 --gaps close --start-timecode 1:2", 2, "is no timecode"),
+    ] {
+        let said = make(words).ended(code).err;
+        assert!(said.contains(says), "{words}: {said}");
+    }
+    // Whatever went wrong left nothing behind.
+    let left: Vec<String> =
+        project.files("").into_iter().filter(|name| name.contains(".part-") || name.contains("odd.mp4")).collect();
+    assert!(left.is_empty(), "{left:?}");
+}
+
+#[test]
+fn what_is_asked_of_a_movie_is_checked_before_the_first_frame() {
+    let with = |from: &str, to: &str| {
+        let project = project(&sheet().replace(from, to));
+        let said = project.say("check");
+        said.out + &said.err
+    };
+    for (from, to, says) in [
+        ("audio = \"harbour.wav\"", "audio = \"nothing.wav\"", "error[audio-missing]"),
+        ("audio_offset = 0.25", "audio_offset = 9", "warning[audio-length-differs]: the sound lasts 10.000 s"),
+        ("10:00:00:00", "10:00:00:24", "error[value-not-understood]: 10:00:00:24 is no timecode at 24"),
+        ("{timecode}", "{timcode}", "error[token-unknown]: there is no token `timcode`"),
+        ("\"arrival\"]", "\"arival\"]", "error[movie-of-unknown]"),
+        ("\"crossing/mast\", ", "\"crossing/deck\", ", "error[movie-of-unknown]"),
+        ("codec = \"mjpeg\"", "codec = \"mjpeg\"\nbits = 10", "error[codec-option-not-held]"),
+        ("audio_codec = \"pcm\"", "audio_codec = \"opus\"", "error[audio-codec-not-held]"),
+        ("of = \"crossing\"\n", "of = \"crossing\"\nsize = \"33x19\"\n", "error[size-odd]"),
+        ("of = \"crossing\"\n", "of = \"crossing\"\nadapter = \"nobody\"\n", "error[adapter-missing]"),
+        ("of = \"crossing\"\n", "of = \"crossing\"\nover = \"pink\"\n", "error[value-not-understood]"),
+        ("of = \"crossing\"\n", "of = \"crossing\"\nframes = \"40-50\"\n", "error[frames-empty]"),
+    ] {
+        let said = with(from, to);
+        assert!(said.contains(says), "{to}: {said}");
+    }
+}

@@ -1,0 +1,65 @@
+//! `[accepts]` of an adapter: what its program reads and writes, in the names of the catalogue.
+
+use std::collections::BTreeMap;
+
+use crate::catalogue;
+use crate::sheet::read::{Raw, Reader};
+
+use super::Adapter;
+
+/// A list of names that the catalogue knows; scenes are any extension.
+pub fn accepts(reader: &mut Reader<'_>, key: &str, raw: &Raw<'_>, adapter: &mut Adapter) {
+    let known: Vec<&str> = match key {
+        "types" => catalogue::types().map(|known| known.name).collect(),
+        "bits" => catalogue::BITS.map(|(name, _)| name).to_vec(),
+        "channels" => catalogue::CHANNELS.map(|(name, _)| name).to_vec(),
+        "compressions" => catalogue::types().flat_map(|known| known.compressions).copied().collect(),
+        "codecs" => catalogue::CODECS.iter().map(|known| known.name).collect(),
+        "chroma" => catalogue::CHROMA.to_vec(),
+        "audio_codecs" => catalogue::AUDIO_CODECS.iter().map(|known| known.name).collect(),
+        _ => Vec::new(),
+    };
+    let list: Vec<String> = if known.is_empty() {
+        reader.texts(raw, key).unwrap_or_default().into_iter().map(|text| text.value.to_ascii_lowercase()).collect()
+    } else {
+        let pairs: Vec<(&str, &str)> = known.iter().map(|name| (*name, *name)).collect();
+        let list = raw.get_ref().as_array();
+        if list.is_none() {
+            reader.wrong_kind(raw, key, "a list of names");
+        }
+        let names = list.into_iter().flatten().filter_map(|raw| reader.choice(raw, key, &pairs));
+        names.map(|name| name.value.to_owned()).collect()
+    };
+    let accepts = &mut adapter.accepts;
+    *match key {
+        "types" => &mut accepts.types,
+        "bits" => &mut accepts.bits,
+        "channels" => &mut accepts.channels,
+        "compressions" => &mut accepts.compressions,
+        "codecs" => &mut accepts.codecs,
+        "chroma" => &mut accepts.chroma,
+        "audio_codecs" => &mut accepts.audio_codecs,
+        _ => &mut accepts.scenes,
+    } = list;
+}
+
+/// Depths of a sample by codec.
+pub fn depths(reader: &mut Reader<'_>, raw: &Raw<'_>) -> BTreeMap<String, Vec<String>> {
+    let Some(table) = reader.table(raw, "depths") else { return BTreeMap::new() };
+    let mut all = BTreeMap::new();
+    for (key, raw) in table {
+        if catalogue::codec(key.get_ref()).is_none() {
+            let names: Vec<&str> = catalogue::CODECS.iter().map(|known| known.name).collect();
+            reader.unknown(key, "depths", &names);
+            continue;
+        }
+        let list = raw.get_ref().as_array();
+        if list.is_none() {
+            reader.wrong_kind(raw, key.get_ref(), "a list of depths");
+        }
+        let names = catalogue::BITS.map(|(name, _)| (name, name));
+        let depths = list.into_iter().flatten().filter_map(|raw| reader.choice(raw, key.get_ref(), &names));
+        all.insert(key.get_ref().to_string(), depths.map(|depth| depth.value.to_owned()).collect());
+    }
+    all
+}

@@ -1,0 +1,142 @@
+//! Encoders: that each planned movie has one, and that all its options reach it.
+
+use crate::adapter::{Adapter, AdapterKind, Argument, BUILT_IN_ENCODERS, Word, option_tokens};
+use crate::catalogue::{self, Codec};
+use crate::diagnostic::nearest;
+use crate::invoke::encode::{self, Encoding, Pixels, bits, has_alpha, lookup};
+use crate::invoke::film;
+use crate::invoke::spread::Delivered;
+use crate::plan::{Film, Series};
+use crate::resolve::Movie;
+use crate::sheet::Size;
+use crate::source::Place;
+use crate::template::Part;
+
+use super::{Sink, wording};
+
+/// What is looked at for one movie.
+pub fn check(sink: &mut Sink<'_, '_>, series: &Series, movie: &Movie) {
+    let job = sink.job(series);
+    let (Some(film), Some(container)) = (series.film.as_deref(), series.file_type) else { return };
+    let Some(codec) = film.codec.and_then(catalogue::codec).filter(|codec| container.codecs.contains(&codec.name))
+    else {
+        return;
+    };
+    if let Some(named) = &movie.adapter {
+        match sink.input.adapters.get(&named.value) {
+            None => {
+                let near = nearest(&named.value, sink.input.adapters.keys().map(String::as_str));
+                let words = wording::renderer::adapter_missing(&named.value, near, Some(named.at));
+                sink.add("adapter-missing", Some(named.at), job, words);
+                return;
+            }
+            Some(adapter) if adapter.kind != AdapterKind::Encoder => {
+                let words = wording::renderer::wrong_kind(adapter, "a movie needs an encoder");
+                sink.add("adapter-missing", Some(named.at), job, words);
+                return;
+            }
+            Some(_) => {}
+        }
+    }
+    let at = movie.adapter.as_ref().map(|adapter| adapter.at).or(place_of_format(movie)).unwrap_or(movie.name.at);
+    let format = film::format_of(series);
+    let Some(adapter) = film::encoder(series, film, sink.input.adapters) else {
+        let words = wording::movies::no_encoder(container, codec, &BUILT_IN_ENCODERS);
+        sink.add("encoder-missing", Some(at), job, words);
+        return;
+    };
+    let depth = bits(&format, codec).to_string();
+    let deep_enough = adapter.accepts.depths.get(codec.name).is_none_or(|depths| depths.contains(&depth));
+    let sound = film.audio.is_none() || encode::audio_codec(adapter, container, &format).is_some();
+    if !encode::accepts(adapter, container, codec, &format) || !deep_enough || !sound {
+        let words = wording::movies::encoder_cannot(adapter, container, codec, &depth);
+        sink.add("encoder-missing", Some(at), job, words);
+        return;
+    }
+    here(sink, (series, movie), adapter, codec);
+    if adapter.name != BUILT_IN_ENCODERS[0] {
+        options(sink, (series, film), adapter, codec);
+    }
+}
+
+fn place_of_format(movie: &Movie) -> Option<Place> {
+    let format = movie.pass.format.as_deref()?;
+    format.codec.as_ref().map(|codec| codec.at).or(format.kind.as_ref().map(|kind| kind.at))
+}
+
+/// Whether the encoder is on this machine, and knows the codec there.
+fn here(sink: &mut Sink<'_, '_>, (series, movie): (&Series, &Movie), adapter: &Adapter, codec: &Codec) {
+    let job = sink.job(series);
+    let at = movie.adapter.as_ref().map_or(movie.name.at, |adapter| adapter.at);
+    let Some(machine) = sink.input.machine else { return };
+    if let Some(program) = machine.programs.get(&adapter.name) {
+        let words = wording::movies::encoder_not_here(program, &movie.name.value, codec);
+        sink.add("program-missing", Some(at), job, words);
+        return;
+    }
+    super::renderer::here(sink, job, &adapter.name);
+    let (Some(known), Some(own)) = (machine.encoders.get(&adapter.name), own_word(adapter, codec)) else { return };
+    if !known.contains(own) {
+        let words = wording::movies::encoder_unknown_here(adapter, codec, own);
+        sink.add("program-missing", Some(at), job, words);
+    }
+}
+
+/// What an encoder's program calls a codec: the first word of its own.
+fn own_word<'a>(adapter: &'a Adapter, codec: &'a Codec) -> Option<&'a str> {
+    match adapter.words.get("codec")?.get(codec.name)? {
+        Word::Text(word) => Some(word),
+        Word::Arguments(list) => match list.first()? {
+            Argument::Always(template) => match template.value.parts() {
+                [Part::Text(text)] => Some(text),
+                _ => None,
+            },
+            Argument::Group(_) => None,
+        },
+    }
+}
+
+/// File options that do not arrive on the command line.
+fn options(sink: &mut Sink<'_, '_>, (series, film): (&Series, &Film), adapter: &Adapter, codec: &'static Codec) {
+    let (Some(container), Some(fps)) = (series.file_type, film.fps) else { return };
+    let format = film::format_of(series);
+    let alpha = has_alpha(&format, codec, false);
+    let encoding = Encoding {
+        input: "-",
+        input_first: "first",
+        count: 1,
+        size: film.size.unwrap_or(Size { width: 2, height: 2 }),
+        fps,
+        pixels: Pixels { deep: false, alpha },
+        colour: film.colour,
+        audio: film.audio.as_deref().map(|path| (path, film.audio_offset)),
+        start: film.start,
+        container,
+        codec,
+        audio_codec: encode::audio_codec(adapter, container, &format),
+        format: &format,
+        out: "out",
+    };
+    let mut delivered = Delivered::default();
+    delivered.follow(&adapter.arguments, adapter, &|name| lookup(adapter, &encoding, name));
+    let arrives = |option: &str| {
+        option_tokens(option).iter().any(|token| delivered.tokens.contains(*token)) || adapter.does_only(option)
+    };
+    let given = [
+        ("quality", format.quality.as_ref().map(|own| own.at)),
+        ("effort", format.effort.as_ref().map(|own| own.at)),
+        ("chroma", format.chroma.as_ref().map(|own| own.at)),
+        ("bits", format.bits.as_ref().map(|own| own.at)),
+        ("channels", format.channels.as_ref().filter(|_| alpha).map(|own| own.at)),
+        ("audio_codec", format.audio_codec.as_ref().map(|own| own.at)),
+        ("audio_quality", format.audio_quality.as_ref().map(|own| own.at)),
+    ];
+    let job = sink.job(series);
+    for (option, at) in given {
+        let of_sound = option.starts_with("audio") && film.audio.is_none();
+        if at.is_some() && !of_sound && !arrives(option) {
+            let words = wording::movies::option_not_carried(option, adapter, codec);
+            sink.add("setting-not-carried", at, job, words);
+        }
+    }
+}

@@ -1,0 +1,356 @@
+//! The pixels of a picture, as they stand in its file.
+
+use std::fs::File;
+use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::path::Path;
+
+use exr::prelude::{ReadChannels, ReadLayers, read as read_exr};
+use image::{DynamicImage, ImageFormat, ImageReader, Limits};
+use tiff::decoder::DecodingResult;
+use truepath_core::catalogue::{Bits, Channels, Light};
+use truepath_core::verify::Seen;
+
+use crate::{Flaw, flaw};
+
+/// More bytes of pixels than any planned picture needs.
+const MOST: usize = 8 << 30;
+
+/// A picture.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Pixels {
+    /// Width in pixels.
+    pub width: u32,
+    /// Height in pixels.
+    pub height: u32,
+    /// Which samples each pixel has.
+    pub channels: Channels,
+    /// All samples, pixel by pixel, row by row from the top.
+    pub samples: Samples,
+    /// Whether colours are multiplied by alpha already, as OpenEXR has it.
+    pub premultiplied: bool,
+    /// Which pixels its file type is meant for.
+    pub light: Light,
+}
+
+/// Samples as their file has them.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Samples {
+    /// 0 to 255.
+    Eight(Vec<u8>),
+    /// 0 to 65535.
+    Sixteen(Vec<u16>),
+    /// Any number; 1 is white.
+    Float(Vec<f32>),
+}
+
+impl Pixels {
+    /// Samples of one pixel.
+    #[must_use]
+    pub fn count(&self) -> usize {
+        samples_of(self.channels)
+    }
+
+    /// Whether nothing is missing of its samples.
+    fn is_whole(&self) -> bool {
+        let there = match &self.samples {
+            Samples::Eight(samples) => samples.len(),
+            Samples::Sixteen(samples) => samples.len(),
+            Samples::Float(samples) => samples.len(),
+        };
+        there as u64 == u64::from(self.width) * u64::from(self.height) * self.count() as u64
+    }
+}
+
+/// Samples of one pixel.
+#[must_use]
+pub fn samples_of(channels: Channels) -> usize {
+    match channels {
+        Channels::Grey => 1,
+        Channels::GreyAlpha => 2,
+        Channels::Rgb => 3,
+        Channels::Rgba => 4,
+    }
+}
+
+/// Reads every pixel of a picture; of a file with layers those of `layer`, else those without a layer or of the first.
+///
+/// # Errors
+/// When the file cannot be read, is no whole picture, or holds pixels in a way that is not read here: why.
+pub fn read(path: &Path, layer: Option<&str>) -> Result<Pixels, Flaw> {
+    let picture = match crate::probe(path).map_err(flaw)? {
+        Seen::Whole(picture) => picture,
+        Seen::Missing => return Err("it is not there".to_owned()),
+        Seen::Broken(why) => return Err(why),
+        Seen::AsLanded | Seen::Movie(_) => return Err("it is no picture".to_owned()),
+    };
+    if u64::from(picture.width) * u64::from(picture.height) > (MOST / 16) as u64 {
+        return Err(format!("it is {}x{} pixels, more than is read here", picture.width, picture.height));
+    }
+    let bytes = || File::open(path).map(BufReader::new).map_err(flaw);
+    let light = truepath_core::catalogue::by_name(picture.file_type).map_or(Light::Either, |known| known.light);
+    let plain = |channels, samples| Pixels {
+        width: picture.width,
+        height: picture.height,
+        channels,
+        samples,
+        premultiplied: false,
+        light,
+    };
+    let pixels = match picture.file_type {
+        "png" => png(bytes()?, plain),
+        "jpeg" => jpeg(bytes()?, plain),
+        "tiff" => tiff(bytes()?, plain),
+        "exr" => exr_layer(path, layer, light),
+        "webp" => webp(bytes()?, plain),
+        "dpx" => dpx(bytes()?, plain),
+        "bmp" => image(bytes()?, ImageFormat::Bmp, plain),
+        "tga" => image(bytes()?, ImageFormat::Tga, plain),
+        "hdr" => image(bytes()?, ImageFormat::Hdr, plain),
+        other => Err(format!("pixels of {other} files are not read here")),
+    }?;
+    if pixels.is_whole() { Ok(pixels) } else { Err("a part of its pixels is not there".to_owned()) }
+}
+
+fn png(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
+    let mut decoder = png::Decoder::new_with_limits(bytes, png::Limits { bytes: MOST });
+    decoder.set_transformations(png::Transformations::EXPAND);
+    let mut reader = decoder.read_info().map_err(flaw)?;
+    let size = reader.output_buffer_size().filter(|size| *size <= MOST).ok_or("it is too large")?;
+    let mut data = vec![0; size];
+    let frame = reader.next_frame(&mut data).map_err(flaw)?;
+    data.truncate(frame.buffer_size());
+    let channels = match frame.color_type {
+        png::ColorType::Grayscale | png::ColorType::Indexed => Channels::Grey,
+        png::ColorType::GrayscaleAlpha => Channels::GreyAlpha,
+        png::ColorType::Rgb => Channels::Rgb,
+        png::ColorType::Rgba => Channels::Rgba,
+    };
+    Ok(plain(
+        channels,
+        match frame.bit_depth {
+            png::BitDepth::Sixteen => {
+                Samples::Sixteen(data.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]])).collect())
+            }
+            _ => Samples::Eight(data),
+        },
+    ))
+}
+
+fn jpeg(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
+    use zune_jpeg::zune_core::colorspace::ColorSpace;
+    use zune_jpeg::zune_core::options::DecoderOptions;
+    let options = DecoderOptions::default().set_max_width(65_535).set_max_height(65_535);
+    let mut decoder = zune_jpeg::JpegDecoder::new_with_options(bytes, options);
+    decoder.decode_headers().map_err(flaw)?;
+    let grey = decoder.input_colorspace() == Some(ColorSpace::Luma);
+    let wanted = if grey { ColorSpace::Luma } else { ColorSpace::RGB };
+    decoder.set_options(options.jpeg_set_out_colorspace(wanted));
+    let data = decoder.decode().map_err(flaw)?;
+    Ok(plain(if grey { Channels::Grey } else { Channels::Rgb }, Samples::Eight(data)))
+}
+
+fn tiff(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
+    let mut limits = tiff::decoder::Limits::default();
+    (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (MOST, MOST);
+    let mut decoder = tiff::decoder::Decoder::new(bytes).map_err(flaw)?.with_limits(limits);
+    let channels = match decoder.colortype().map_err(flaw)? {
+        tiff::ColorType::Gray(_) => Channels::Grey,
+        tiff::ColorType::GrayA(_) => Channels::GreyAlpha,
+        tiff::ColorType::RGB(_) => Channels::Rgb,
+        tiff::ColorType::RGBA(_) => Channels::Rgba,
+        other => return Err(format!("colours stored as {other:?} are not read here")),
+    };
+    // ExtraSamples 1: alpha that colours are multiplied by (TIFF 6.0, section 18).
+    let extra: Option<Vec<u16>> = decoder.find_tag_unsigned_vec(tiff::tags::Tag::ExtraSamples).map_err(flaw)?;
+    let samples = match decoder.read_image().map_err(flaw)? {
+        DecodingResult::U8(samples) => Samples::Eight(samples),
+        DecodingResult::U16(samples) => Samples::Sixteen(samples),
+        DecodingResult::U32(samples) => {
+            Samples::Sixteen(samples.into_iter().map(|value| (value >> 16) as u16).collect())
+        }
+        DecodingResult::F16(samples) => Samples::Float(samples.into_iter().map(f32::from).collect()),
+        DecodingResult::F32(samples) => Samples::Float(samples),
+        DecodingResult::F64(samples) => Samples::Float(samples.into_iter().map(|value| value as f32).collect()),
+        _ => return Err("samples of this depth are not read here".to_owned()),
+    };
+    let premultiplied = extra.is_some_and(|kinds| kinds.first() == Some(&1));
+    Ok(Pixels { premultiplied, ..plain(channels, samples) })
+}
+
+fn webp(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
+    let mut decoder = image_webp::WebPDecoder::new(bytes).map_err(flaw)?;
+    let size = decoder.output_buffer_size().filter(|size| *size <= MOST).ok_or("it is too large")?;
+    let mut data = vec![0; size];
+    decoder.read_image(&mut data).map_err(flaw)?;
+    Ok(plain(if decoder.has_alpha() { Channels::Rgba } else { Channels::Rgb }, Samples::Eight(data)))
+}
+
+/// BMP, TGA and Radiance HDR.
+fn image(
+    bytes: BufReader<File>,
+    format: ImageFormat,
+    plain: impl Fn(Channels, Samples) -> Pixels,
+) -> Result<Pixels, Flaw> {
+    let mut reader = ImageReader::with_format(bytes, format);
+    let mut limits = Limits::default();
+    limits.max_alloc = Some(MOST as u64);
+    reader.limits(limits);
+    Ok(match reader.decode().map_err(flaw)? {
+        DynamicImage::ImageLuma8(image) => plain(Channels::Grey, Samples::Eight(image.into_raw())),
+        DynamicImage::ImageLumaA8(image) => plain(Channels::GreyAlpha, Samples::Eight(image.into_raw())),
+        DynamicImage::ImageRgb8(image) => plain(Channels::Rgb, Samples::Eight(image.into_raw())),
+        DynamicImage::ImageRgba8(image) => plain(Channels::Rgba, Samples::Eight(image.into_raw())),
+        DynamicImage::ImageRgb32F(image) => plain(Channels::Rgb, Samples::Float(image.into_raw())),
+        other => plain(Channels::Rgba, Samples::Sixteen(other.into_rgba16().into_raw())),
+    })
+}
+
+/// One layer of an OpenEXR file, laid into the window that is displayed; what lies outside of it is left out, and what it
+/// does not cover is black.
+fn exr_layer(path: &Path, layer: Option<&str>, light: Light) -> Result<Pixels, Flaw> {
+    let image = read_exr()
+        .no_deep_data()
+        .largest_resolution_level()
+        .all_channels()
+        .all_layers()
+        .all_attributes()
+        .non_parallel()
+        .from_file(path)
+        .map_err(flaw)?;
+    let window = image.attributes.display_window;
+    let (width, height) = (window.size.x(), window.size.y());
+    // A channel's name is that of its part and, before the last dot, of its layer.
+    let mut found: Vec<(String, usize, usize, String)> = Vec::new();
+    for (part, data) in image.layer_data.iter().enumerate() {
+        let of_part = data.attributes.layer_name.as_ref().map(ToString::to_string);
+        for (at, channel) in data.channel_data.list.iter().enumerate() {
+            let name = channel.name.to_string();
+            let (own, short) = name
+                .rsplit_once('.')
+                .map_or((String::new(), name.clone()), |(own, short)| (own.to_owned(), short.to_owned()));
+            let own =
+                if own.is_empty() && image.layer_data.len() > 1 { of_part.clone().unwrap_or_default() } else { own };
+            found.push((own, part, at, short));
+        }
+    }
+    let wanted = match layer.filter(|name| !name.is_empty()) {
+        Some(name) if found.iter().any(|(own, ..)| own == name) => name.to_owned(),
+        Some(name) if found.iter().all(|(own, ..)| !own.is_empty()) => return Err(format!("it has no layer `{name}`")),
+        Some(_) => String::new(),
+        None if found.iter().any(|(own, ..)| own.is_empty()) => String::new(),
+        None => found.first().map(|(own, ..)| own.clone()).unwrap_or_default(),
+    };
+    let of_layer: Vec<&(String, usize, usize, String)> = found.iter().filter(|(own, ..)| *own == wanted).collect();
+    let named = |name: &str| of_layer.iter().find(|(.., short)| short.eq_ignore_ascii_case(name)).copied();
+    let alpha = named("A");
+    let colours = match (named("R"), named("G"), named("B")) {
+        (Some(red), Some(green), Some(blue)) => vec![red, green, blue],
+        // Normals and positions, and a single channel of any name.
+        _ => match (
+            named("X"),
+            named("Y"),
+            named("Z"),
+            of_layer.iter().find(|(.., short)| !short.eq_ignore_ascii_case("A")),
+        ) {
+            (Some(x), Some(y), Some(z), _) => vec![x, y, z],
+            (.., Some(first)) => vec![*first],
+            (.., None) => return Err("it has no colours".to_owned()),
+        },
+    };
+    let planes: Vec<&(String, usize, usize, String)> = colours.iter().copied().chain(alpha).collect();
+    let count = planes.len();
+    let mut samples = vec![0f32; width * height * count];
+    for (at, (_, part, channel, _)) in planes.iter().enumerate() {
+        let data = &image.layer_data[*part];
+        let (across, down) = (data.size.x(), data.size.y());
+        let left = i64::from(data.attributes.layer_position.x()) - i64::from(window.position.x());
+        let top = i64::from(data.attributes.layer_position.y()) - i64::from(window.position.y());
+        for (pixel, value) in data.channel_data.list[*channel].sample_data.values_as_f32().enumerate() {
+            let (x, y) = ((pixel % across) as i64 + left, (pixel / across) as i64 + top);
+            if pixel / across < down && (0..width as i64).contains(&x) && (0..height as i64).contains(&y) {
+                samples[(y as usize * width + x as usize) * count + at] = value;
+            }
+        }
+    }
+    let channels = match (colours.len(), alpha.is_some()) {
+        (1, false) => Channels::Grey,
+        (1, true) => Channels::GreyAlpha,
+        (_, false) => Channels::Rgb,
+        (_, true) => Channels::Rgba,
+    };
+    let size = |value: usize| u32::try_from(value).map_err(flaw);
+    Ok(Pixels {
+        width: size(width)?,
+        height: size(height)?,
+        channels,
+        samples: Samples::Float(samples),
+        premultiplied: true,
+        light,
+    })
+}
+
+/// SMPTE ST 268-1:2014: samples of 8 and 16 bits as they are, of 10 and 12 bits filled into words.
+fn dpx(mut bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
+    let mut head = [0; 2048];
+    bytes.read_exact(&mut head).map_err(flaw)?;
+    let little = &head[..4] == b"XPDS";
+    let word = |four: &[u8]| {
+        let four = [four[0], four[1], four[2], four[3]];
+        if little { u32::from_le_bytes(four) } else { u32::from_be_bytes(four) }
+    };
+    let half =
+        |two: &[u8]| if little { u16::from_le_bytes([two[0], two[1]]) } else { u16::from_be_bytes([two[0], two[1]]) };
+    let (width, height, depth, packing) = (word(&head[772..]), word(&head[776..]), head[803], half(&head[804..]));
+    let (channels, count) = match head[800] {
+        6 => (Channels::Grey, 1),
+        50 => (Channels::Rgb, 3),
+        51 => (Channels::Rgba, 4),
+        other => return Err(format!("pixels of kind {other} are not read here")),
+    };
+    if half(&head[806..]) == 1 {
+        return Err("pixels in runs are not read here".to_owned());
+    }
+    bytes.seek(SeekFrom::Start(u64::from(word(&head[4..])))).map_err(flaw)?;
+    let row = width as usize * count;
+    let size = match (depth, packing) {
+        (8, _) => row.div_ceil(4) * 4,
+        (10, 1 | 2) => row.div_ceil(3) * 4,
+        (12, 1 | 2) | (16, _) => (row * 2).div_ceil(4) * 4,
+        _ => return Err(format!("samples of {depth} bits in this packing are not read here")),
+    };
+    let mut line = vec![0; size];
+    let (mut small, mut large) = (Vec::new(), Vec::new());
+    // Numbers of fewer bits are spread over the whole range.
+    let spread = |value: u32, bits: u32| (value << (16 - bits) | value >> (2 * bits - 16)) as u16;
+    for _ in 0..height {
+        bytes.read_exact(&mut line).map_err(|_| "a part of its pixels is not there".to_owned())?;
+        match depth {
+            8 => small.extend_from_slice(&line[..row]),
+            10 => {
+                let lowest = if packing == 1 { 2 } else { 0 };
+                let of_word = |four: &[u8]| {
+                    let all = word(four) >> lowest;
+                    [all >> 20 & 1023, all >> 10 & 1023, all & 1023]
+                };
+                large.extend(line.chunks_exact(4).flat_map(of_word).take(row).map(|value| spread(value, 10)));
+            }
+            12 => {
+                let lowest = if packing == 1 { 4 } else { 0 };
+                let value = |two: &[u8]| spread(u32::from(half(two)) >> lowest & 4095, 12);
+                large.extend(line.chunks_exact(2).take(row).map(value));
+            }
+            _ => large.extend(line.chunks_exact(2).take(row).map(half)),
+        }
+    }
+    Ok(plain(channels, if depth == 8 { Samples::Eight(small) } else { Samples::Sixteen(large) }))
+}
+
+/// The depth of a picture's samples, for whoever has to choose how many bits are kept.
+#[must_use]
+pub fn depth(samples: &Samples) -> Bits {
+    match samples {
+        Samples::Eight(_) => Bits::Eight,
+        Samples::Sixteen(_) => Bits::Sixteen,
+        Samples::Float(_) => Bits::Float,
+    }
+}
