@@ -326,3 +326,165 @@ fn what_is_asked_of_a_movie_is_checked_before_the_first_frame() {
         assert!(said.contains(says), "{to}: {said}");
     }
 }
+
+/// Pictures of one grey each, told apart by any decoder: frame 1 is 16, each next one 8 brighter.
+fn counter(project: &Project, frames: u8) {
+    for frame in 1..=frames {
+        // Steps of three, from below zero on: the minus sign is no digit.
+        let number = i64::from(frame) * 3 - 7;
+        let sign = if number < 0 { "-" } else { "" };
+        let path = project.path(&format!("count/c.{sign}{:04}.png", number.abs()));
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        let mut encoder = png::Encoder::new(std::fs::File::create(path).unwrap(), 256, 128);
+        encoder.set_color(png::ColorType::Rgb);
+        let grey = 8 + 8 * frame;
+        encoder.write_header().unwrap().write_image_data(&vec![grey; 256 * 128 * 3]).unwrap();
+    }
+}
+
+/// Every frame of a movie as an independent program decodes it, in red, green and blue.
+fn decoded(path: &Path, pixels: usize) -> Vec<Vec<u8>> {
+    let words =
+        ["-v", "error", "-i", path.to_str().unwrap(), "-map", "0:v", "-fps_mode", "passthrough", "-f", "rawvideo"];
+    let matrix = "scale=flags=accurate_rnd+full_chroma_int,format=rgb24";
+    let output = Command::new("ffmpeg").args(words).args(["-vf", matrix, "-"]).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    output.stdout.chunks(pixels * 3).map(<[u8]>::to_vec).collect()
+}
+
+/// What an independent program says of a movie's pictures: codec, rate, frames.
+fn probed(path: &Path) -> String {
+    let entries = "stream=codec_name,r_frame_rate,nb_read_packets";
+    let words = ["-v", "error", "-select_streams", "v:0", "-count_packets", "-show_entries", entries, "-of", "csv=p=0"];
+    let output = Command::new("ffprobe").args(words).arg(path).output().unwrap();
+    String::from_utf8(output.stdout).unwrap().trim().to_owned()
+}
+
+#[test]
+fn every_codec_shows_every_frame_in_its_order_at_its_rate() {
+    if !has("ffmpeg") {
+        return;
+    }
+    let project = Project::with(SMALL);
+    counter(&project, 12);
+    let full = std::env::var("TRUEPATH_TORTURE").is_ok_and(|size| size == "full");
+    let rates: &[&str] = if full { &["24", "25", "24000/1001", "60"] } else { &["24000/1001"] };
+    // Codec, container, and how the other program calls it.
+    let all = [
+        ("h264", "mp4", "h264", "built-in"),
+        ("h264", "mov", "h264", "built-in"),
+        ("mjpeg", "mov", "mjpeg", "built-in"),
+        ("mjpeg", "avi", "mjpeg", "built-in"),
+        ("h264", "mp4", "h264", "ffmpeg"),
+        ("h264", "mov", "h264", "ffmpeg"),
+        ("h264", "mkv", "h264", "ffmpeg"),
+        ("hevc", "mp4", "hevc", "ffmpeg"),
+        ("hevc", "mov", "hevc", "ffmpeg"),
+        ("hevc", "mkv", "hevc", "ffmpeg"),
+        ("av1", "mp4", "av1", "ffmpeg"),
+        ("av1", "mkv", "av1", "ffmpeg"),
+        ("av1", "webm", "av1", "ffmpeg"),
+        ("vp9", "mp4", "vp9", "ffmpeg"),
+        ("vp9", "mkv", "vp9", "ffmpeg"),
+        ("vp9", "webm", "vp9", "ffmpeg"),
+        ("prores-proxy", "mov", "prores", "ffmpeg"),
+        ("prores-lt", "mkv", "prores", "ffmpeg"),
+        ("prores", "mov", "prores", "ffmpeg"),
+        ("prores-hq", "mov", "prores", "ffmpeg"),
+        ("prores-4444", "mov", "prores", "ffmpeg"),
+        ("prores-4444-xq", "mov", "prores", "ffmpeg"),
+        ("dnxhr-lb", "mov", "dnxhd", "ffmpeg"),
+        ("dnxhr-sq", "mov", "dnxhd", "ffmpeg"),
+        ("dnxhr-hq", "mov", "dnxhd", "ffmpeg"),
+        ("dnxhr-hqx", "mov", "dnxhd", "ffmpeg"),
+        ("dnxhr-444", "mov", "dnxhd", "ffmpeg"),
+        ("ffv1", "mkv", "ffv1", "ffmpeg"),
+        ("ffv1", "avi", "ffv1", "ffmpeg"),
+        ("mjpeg", "mov", "mjpeg", "ffmpeg"),
+        ("mjpeg", "mkv", "mjpeg", "ffmpeg"),
+        ("mjpeg", "avi", "mjpeg", "ffmpeg"),
+        ("png", "mov", "png", "ffmpeg"),
+        ("png", "avi", "png", "ffmpeg"),
+    ];
+    for (codec, container, theirs, encoder) in all {
+        for rate in rates {
+            let name = format!("{codec}-{encoder}.{container}");
+            let words = format!(
+                "movie count/c.{{frame:4}}.png --gaps close --replace --fps {rate} --codec {codec} --encoder {encoder} -o {name}"
+            );
+            project.say(&words).ended(0);
+            let path = project.path(&name);
+            let fraction = if rate.contains('/') { (*rate).to_owned() } else { format!("{rate}/1") };
+            assert_eq!(probed(&path), format!("{theirs},{fraction},12"), "{name}");
+            let frames = decoded(&path, 256 * 128);
+            assert_eq!(frames.len(), 12, "{name}");
+            for (at, frame) in frames.iter().enumerate() {
+                let expected = 8 + 8 * (at as i32 + 1);
+                let middle = i32::from(frame[(64 * 256 + 128) * 3 + 1]);
+                assert!((middle - expected).abs() <= 3, "{name}, frame {at}: {middle}, expected {expected}");
+            }
+        }
+    }
+}
+
+#[test]
+fn colours_come_back_as_they_were_treated_once() {
+    if !has("ffmpeg") {
+        return;
+    }
+    let project = Project::with(SMALL);
+    std::fs::create_dir_all(project.path("c")).unwrap();
+    // A ramp of greys above, primaries and their mixtures below; each patch 16 pixels wide.
+    let corners = [
+        [255, 0, 0],
+        [0, 255, 0],
+        [0, 0, 255],
+        [255, 255, 0],
+        [0, 255, 255],
+        [255, 0, 255],
+        [255, 255, 255],
+        [0, 0, 0],
+    ];
+    let colour = |x: usize, y: usize| if y < 32 { [(x / 16 * 17) as u8; 3] } else { corners[x / 32] };
+    let pixels: Vec<u8> = (0..64).flat_map(|y| (0..256).flat_map(move |x| colour(x, y))).collect();
+    let file = std::fs::File::create(project.path("c/c.0001.png")).unwrap();
+    let mut encoder = png::Encoder::new(file, 256, 64);
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.write_header().unwrap().write_image_data(&pixels).unwrap();
+    // The same as light: a file of 16 bits that is said to be linear.
+    let light = |value: u8| {
+        let shown = f64::from(value) / 255.0;
+        let light = if shown <= 0.04045 { shown / 12.92 } else { ((shown + 0.055) / 1.055).powf(2.4) };
+        ((light * 65_535.0).round() as u16).to_be_bytes()
+    };
+    let file = std::fs::File::create(project.path("c/l.0001.png")).unwrap();
+    let mut encoder = png::Encoder::new(file, 256, 64);
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.set_depth(png::BitDepth::Sixteen);
+    let bytes: Vec<u8> = pixels.iter().flat_map(|value| light(*value)).collect();
+    encoder.write_header().unwrap().write_image_data(&bytes).unwrap();
+    let ways = [
+        ("--codec h264 --quality 100 --encoder built-in", "mp4", 2),
+        ("--codec mjpeg --quality 100 --encoder built-in", "mov", 4),
+        ("--codec h264 --quality 90 --chroma 444 --encoder ffmpeg", "mp4", 3),
+        ("--codec prores-4444", "mov", 4),
+        ("--codec ffv1", "mkv", 1),
+        ("--codec png", "mov", 0),
+    ];
+    for (options, container, most) in ways {
+        for (name, meant) in [("c", "display"), ("l", "linear")] {
+            let words = format!(
+                "encode c/{name}.{{frame:4}}.png --frames 1 --pixels {meant} --fps 24 {options} -o out.{container}"
+            );
+            project.say(&words).ended(0);
+            let frame = decoded(&project.path(&format!("out.{container}")), 256 * 64).remove(0);
+            for (x, y) in (0..16).map(|patch| (patch * 16 + 8, 16)).chain((0..8).map(|patch| (patch * 32 + 16, 48))) {
+                let at = (y * 256 + x) * 3;
+                for channel in 0..3 {
+                    let (is, planned) = (i32::from(frame[at + channel]), i32::from(pixels[at + channel]));
+                    assert!((is - planned).abs() <= most, "{options} {meant}: {is} at {x},{y}, planned {planned}");
+                }
+            }
+        }
+    }
+}
