@@ -161,7 +161,7 @@ fn a_movie_is_as_new_as_its_frames_its_sound_and_its_settings() {
     bytes.extend(b"\0\0\0\x09free!");
     project.write("renders/crossing_quay.mp4", bytes);
     assert_eq!(states(&project)[0], "changed");
-    assert!(project.say("run").ended(1).err.contains("movie --replace"));
+    assert!(project.say("run").ended(1).err.contains("run --existing replace --only crossing-quay_movie-review"));
     mend(&project);
     // Other frames, another movie; and the run that mends the frames makes it.
     let old = std::fs::read(project.path("renders/crossing_quay.mp4")).unwrap();
@@ -487,4 +487,59 @@ fn colours_come_back_as_they_were_treated_once() {
             }
         }
     }
+}
+
+#[test]
+fn members_that_share_a_sheet_make_each_movie_once() {
+    let project = project(&sheet().replace("[run]\nchunk = 6", "[run]\nchunk = 2"));
+    let start = || {
+        let mut command = project.command();
+        command.args(["run", "--share"]).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
+    };
+    let members = [start(), start(), start()];
+    for member in members {
+        let said: Said = member.wait_with_output().unwrap().into();
+        assert_eq!(said.code, 0, "{}", said.err);
+    }
+    assert!(project.say("verify").ended(0).out.contains("complete: 21 files"));
+    let landed = |name: &str| {
+        let journals = project.files(".truepath/truepath/journal").into_iter();
+        let texts = journals
+            .map(|file| std::fs::read_to_string(project.path(".truepath/truepath/journal").join(file)).unwrap());
+        let line = format!("\"event\":\"landed\",\"series\":\"{name}\"");
+        texts.map(|text| text.matches(&line).count()).sum::<usize>()
+    };
+    for name in ["crossing/quay/review", "crossing/mast/review", "crossing/mast/reel"] {
+        assert_eq!(landed(name), 1, "{name}");
+    }
+}
+
+#[test]
+fn an_encoder_of_the_sites_own_gets_numbered_pictures_and_its_words_are_told() {
+    if !has("ffmpeg") {
+        return;
+    }
+    let text = sheet().replace("of = \"crossing\"\n", "of = \"crossing\"\nadapter = \"site\"\ngaps = \"close\"\n");
+    let project = project(&text.replacen("\"1-6\"", "\"1-2,5-6\"", 1).replace("\"crossing/mast\", ", ""));
+    let adapter = "adapter = 1\nname = \"site\"\nkind = \"encoder\"\nprogram = \"ffmpeg\"\narguments = [\"-v\", \"error\", \"-framerate\", \"{fps}\", \"-i\", \"{input}\", [\"-i\", \"{audio}\"], [\"-c:a\", \"{audio_codec}\"], \"-c:v\", \"{codec}\", \"-pix_fmt\", \"yuv420p\", \"{out}\"]\n[words]\ncodec.h264 = \"libx264\"\n[out]\nnumber = \"%d\"\n[accepts]\ntypes = [\"mp4\"]\ncodecs = [\"h264\"]\nbits = [\"8\"]\nchroma = [\"420\"]\naudio_codecs = [\"aac\"]\n";
+    project.write("adapters/site.toml", adapter);
+    project.say("run").ended(0);
+    assert_eq!(decoded(&project.path("renders/crossing_quay.mp4"), 64 * 36).len(), 4);
+    assert!(!project.files("renders").iter().any(|name| name.contains(".frames-")));
+    project.say("adapter prove site").ended(0);
+    project.write("adapters/site.toml", adapter.replace("libx264", "no-such-codec"));
+    let said = project.say("run --existing replace crossing/quay").ended(3).err;
+    assert!(said.contains("site ended with 1: Unknown encoder 'no-such-codec'"), "{said}");
+    // The old movie stays until its successor lands, and is no longer as new as its frames.
+    assert_eq!(frames_of(&project.path("renders/crossing_quay.mp4")), 4);
+    // An option that the program is never told is found before the first frame.
+    let text = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
+    let asked = "of = \"crossing\"\nformat = \"fine\"\n";
+    let text = text.replace("of = \"crossing\"\n", asked).replace(
+        "[formats.sound]",
+        "[formats.fine]\ntype = \"mp4\"\ncodec = \"h264\"\nquality = 90\n\n[formats.sound]",
+    );
+    project.write("truepath.toml", text);
+    let said = project.say("check").ended(1).out;
+    assert!(said.contains("error[setting-not-carried]: `quality` does not reach site for H.264"), "{said}");
 }

@@ -1,7 +1,7 @@
 //! `encode`: pictures to one movie file. It is what a call for a movie starts, here or from a script.
 
 use std::cell::Cell;
-use std::io::Write;
+use std::io::{BufRead, BufReader, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
@@ -133,7 +133,7 @@ fn outside(asked: &Asked, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Fail
     let arguments = told::encode(&asked.encoder, &encoding);
     tracing::info!(program = %asked.program.display(), ?arguments, "encoding");
     let mut command = Command::new(&asked.program);
-    command.args(&arguments).stdin(if piped { Stdio::piped() } else { Stdio::null() });
+    command.args(&arguments).stdin(if piped { Stdio::piped() } else { Stdio::null() }).stderr(Stdio::piped());
     for (name, template) in &asked.encoder.env {
         let value = truepath_core::template::expand_text(&template.value, &|name| {
             told::lookup(&asked.encoder, &encoding, name)
@@ -141,6 +141,19 @@ fn outside(asked: &Asked, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Fail
         command.envs(value.map(|value| (name, value)));
     }
     let mut child = command.spawn().map_err(|error| Failure::machine("start", &asked.program, &error))?;
+    // What it says is passed on as it comes; its last words are told again where it fails.
+    let said = child.stderr.take().map(|said| {
+        std::thread::spawn(move || {
+            let mut last = String::new();
+            for line in BufReader::new(said).lines().map_while(Result::ok) {
+                show::tell(&format!("{line}\n"));
+                if !line.trim().is_empty() {
+                    last = line.trim().to_owned();
+                }
+            }
+            last
+        })
+    });
     let fed = match child.stdin.take() {
         Some(mut input) => {
             let fed = pipe::feed(movie, &mut input, told);
@@ -159,7 +172,9 @@ fn outside(asked: &Asked, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Fail
     let code = status.code().map(i64::from);
     if !code.is_some_and(|code| asked.encoder.ok.contains(&code)) {
         let how = code.map_or("was ended by a signal".to_owned(), |code| format!("ended with {code}"));
-        return Err(failed(format!("{} {how}", asked.encoder.name)));
+        let last = said.and_then(|said| said.join().ok()).filter(|last| !last.is_empty());
+        let last = last.map(|last| format!(": {last}")).unwrap_or_default();
+        return Err(failed(format!("{} {how}{last}", asked.encoder.name)));
     }
     fed.map_err(failed)
 }

@@ -133,10 +133,11 @@ fn fixed(loaded: &Loaded, fix: Fix, common: &Common, at: Option<usize>) -> Vec<S
         if fix.existing == Existing::Keep && loaded.plan.run.existing == Existing::Keep { "run" } else { command };
     let command = match (fix.movies, fix.existing) {
         (false, _) => command,
-        (true, Existing::Replace) => "movie --replace",
+        (true, Existing::Replace) => "run --existing replace",
         (true, _) => "movie",
     };
     let mut line = words(command, &own);
+    line.extend(fix.only.into_iter().flat_map(|id| ["--only".to_owned(), id]));
     if loaded.retouched {
         line.insert(2, "--final".to_owned());
     }

@@ -373,14 +373,15 @@ fn variables(jobs: &[Arc<Job>]) -> BTreeSet<String> {
     keys.filter_map(|key| if let Key::Var(name) = key { Some(name.clone()) } else { None }).collect()
 }
 
-/// What the paths of jobs want looked up.
+/// What the paths of jobs, and the lines below their movies, want looked up.
 #[must_use]
 pub fn wanted<'j>(jobs: impl IntoIterator<Item = &'j Arc<Job>>) -> Wanted {
     let mut wanted = Wanted::default();
     for job in jobs {
         let paths =
             job.passes.iter().chain(job.movies.iter().map(|movie| &movie.pass)).filter_map(|pass| pass.path.as_ref());
-        for token in paths.flat_map(|path| path.value.tokens()) {
+        let lines = job.movies.iter().filter_map(|movie| movie.burn.as_ref());
+        for token in paths.chain(lines).flat_map(|path| path.value.tokens()) {
             match token.name.as_str() {
                 "date" | "time" => wanted.clock = true,
                 "user" => wanted.user = true,

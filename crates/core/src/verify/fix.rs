@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::plan::Plan;
+use crate::plan::{Plan, movie_calls};
 use crate::sheet::{Existing, Layers};
 
 use super::{State, Verdict};
@@ -23,6 +23,8 @@ pub struct Fix {
     pub frames: Option<String>,
     /// Whether it makes movies and nothing else.
     pub movies: bool,
+    /// Calls by their names, where only these may be made.
+    pub only: Vec<String>,
 }
 
 /// The runs that make a plan complete, in their order: its pictures, then what movies of them are not made on the way.
@@ -37,7 +39,7 @@ pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<Fix> {
         let existing =
             if pictures().any(|verdict| verdict.files(&again) > 0) { Existing::Renew } else { Existing::Keep };
         let jobs = jobs(plan, pictures().filter(|verdict| verdict.files(&lacking) > 0));
-        all.push(Fix { existing, jobs, passes: Vec::new(), frames: None, movies: false });
+        all.push(Fix { existing, jobs, passes: Vec::new(), frames: None, movies: false, only: Vec::new() });
     }
     // A file that is no longer what landed is only made again where that is said of its very frame and pass.
     let mut changed: BTreeMap<(usize, String), Vec<usize>> = BTreeMap::new();
@@ -52,7 +54,14 @@ pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<Fix> {
         let labels = series.iter().flat_map(|series| plan.labels(&plan.series[*series]));
         let passes = if whole { Vec::new() } else { labels.map(str::to_owned).collect() };
         let jobs = vec![job.name.clone()];
-        all.push(Fix { existing: Existing::Replace, jobs, passes, frames: Some(frames), movies: false });
+        all.push(Fix {
+            existing: Existing::Replace,
+            jobs,
+            passes,
+            frames: Some(frames),
+            movies: false,
+            only: Vec::new(),
+        });
     }
     movies(plan, verdicts, &mut all);
     all
@@ -64,36 +73,33 @@ fn movies(plan: &Plan, verdicts: &[Verdict], all: &mut Vec<Fix>) {
     let by_pictures = all.first().filter(|fix| fix.frames.is_none()).cloned();
     let changed: Vec<usize> =
         verdicts.iter().filter(|own| own.files(&[State::Changed]) > 0).map(|own| own.series).collect();
-    for over in [false, true] {
-        let mut jobs: Vec<String> = Vec::new();
-        for verdict in verdicts.iter().filter(|verdict| verdict.is_movie) {
-            let Some(film) = plan.output(verdict.series).film.as_deref() else { continue };
-            let parts = || film.clips.iter().map(|clip| &plan.jobs[plan.series[clip.series].job].name);
-            let touched = film.clips.iter().any(|clip| changed.contains(&clip.series));
-            let made_before = !touched
-                && by_pictures
-                    .as_ref()
-                    .is_some_and(|fix| fix.jobs.is_empty() || parts().all(|job| fix.jobs.contains(job)));
-            let lacking = verdict.files(&[State::Missing, State::Broken, State::Stale]) > 0 || (touched && !over);
-            let wrong = verdict.files(&[State::Wrong]) > 0;
-            let renewed = by_pictures.as_ref().is_some_and(|fix| fix.existing == Existing::Renew);
-            let wanted = match over {
-                false => lacking && !made_before,
-                true => verdict.files(&[State::Changed]) > 0 || (wrong && !(made_before && renewed)),
-            };
-            if wanted {
-                jobs.extend(parts().cloned());
-            }
+    let (mut jobs, mut only): (Vec<String>, Vec<String>) = (Vec::new(), Vec::new());
+    for verdict in verdicts.iter().filter(|verdict| verdict.is_movie) {
+        let Some(film) = plan.output(verdict.series).film.as_deref() else { continue };
+        let parts = || film.clips.iter().map(|clip| &plan.jobs[plan.series[clip.series].job].name);
+        let touched = film.clips.iter().any(|clip| changed.contains(&clip.series));
+        let covers = |fix: &Fix| fix.jobs.is_empty() || parts().all(|job| fix.jobs.contains(job));
+        let made_before = !touched && by_pictures.as_ref().is_some_and(covers);
+        let renewed = made_before && by_pictures.as_ref().is_some_and(|fix| fix.existing == Existing::Renew);
+        if verdict.files(&[State::Changed]) > 0 || (verdict.files(&[State::Wrong]) > 0 && !renewed) {
+            // It is written over, and no other movie of its jobs.
+            only.extend(movie_calls(plan).find(|call| call.series == [verdict.series]).map(|call| call.id));
+        } else if !made_before && (verdict.files(&[State::Missing, State::Broken, State::Stale]) > 0 || touched) {
+            jobs.extend(parts().cloned());
         }
-        jobs.sort();
-        jobs.dedup();
-        if !jobs.is_empty() {
-            if jobs.len() == plan.jobs.len() || jobs.len() > MOST_NAMES {
-                jobs.clear();
-            }
-            let existing = if over { Existing::Replace } else { Existing::Keep };
-            all.push(Fix { existing, jobs, passes: Vec::new(), frames: None, movies: true });
+    }
+    jobs.sort();
+    jobs.dedup();
+    if !jobs.is_empty() {
+        if jobs.len() == plan.jobs.len() || jobs.len() > MOST_NAMES {
+            jobs.clear();
         }
+        let (existing, only) = (Existing::Keep, Vec::new());
+        all.push(Fix { existing, jobs, passes: Vec::new(), frames: None, movies: true, only });
+    }
+    if !only.is_empty() {
+        let existing = Existing::Replace;
+        all.push(Fix { existing, jobs: Vec::new(), passes: Vec::new(), frames: None, movies: true, only });
     }
 }
 

@@ -348,6 +348,10 @@ impl Listener for Attempt<'_, '_> {
         }
         if let Some(frame) = meant.frame.filter(|frame| self.working != Some(*frame)) {
             self.working = Some(frame);
+            // A movie lands as one file: its frames are counted as it says them.
+            if self.call.is_movie(self.context.plan()) {
+                self.watch.frame();
+            }
             self.context.tell(&Event::Working { call: self.call.id.clone(), frame });
         }
         // A relative path starts where the program was started.
