@@ -233,6 +233,11 @@ fn what_is_offered_makes_movies_too_and_no_more_than_is_needed() {
     // A reel of jobs whose pictures are not touched is not made by a run for another job.
     let expected = [(false, Existing::Keep, names(&["crossing/quay"])), (true, Existing::Keep, both.clone())];
     assert_eq!(mended(&plan, lost, [lost, good, lost]), expected);
+    // A reel of which only a part is rendered again is made after that.
+    let reel = MOVIE_OF.replace("\"crossing\"", "[\"crossing/quay\", \"arrival\"]").replace("{job}_{camera}", "reel");
+    let parted = plan_of(&format!("{MOVIE_OF}{}", reel.replace("\"review\"\nof", "\"reel\"\nof")));
+    let after = (true, Existing::Keep, names(&["arrival", "crossing/quay"]));
+    assert_eq!(mended(&parted, lost, [lost, good, good]), [(false, Existing::Keep, names(&["crossing/quay"])), after]);
     // What somebody else changed is written over only by who says so.
     assert_eq!(
         mended(&plan, good, [State::Changed, good, good]),

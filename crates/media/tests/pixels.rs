@@ -152,7 +152,7 @@ fn what_another_program_writes_is_read_as_it_reads_it() {
         ("l.dpx", vec!["-pix_fmt", "gbrp12be"], 1.0),
         ("m.jpg", vec!["-pix_fmt", "yuvj444p", "-q:v", "2"], 8.0),
         ("n.webp", vec!["-lossless", "1", "-pix_fmt", "bgra"], 0.0),
-        ("o.png", vec!["-pix_fmt", "pal8"], 6.0),
+        ("o.png", vec!["-pix_fmt", "pal8"], 64.0),
         ("p.png", vec!["-pix_fmt", "rgb48be"], 1.0),
     ] {
         let path = folder.path().join(name);

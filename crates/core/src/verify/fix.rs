@@ -73,18 +73,25 @@ fn movies(plan: &Plan, verdicts: &[Verdict], all: &mut Vec<Fix>) {
     let by_pictures = all.first().filter(|fix| fix.frames.is_none()).cloned();
     let changed: Vec<usize> =
         verdicts.iter().filter(|own| own.files(&[State::Changed]) > 0).map(|own| own.series).collect();
+    // A run for some jobs makes frames of a movie that needs others, too, and leaves that movie behind.
+    let again = [State::Missing, State::Broken, State::Wrong, State::Stale];
+    let pictures = verdicts.iter().filter(|own| !own.is_movie);
+    let made: Vec<usize> = pictures.filter(|own| own.files(&again) > 0).map(|own| own.series).collect();
     let (mut jobs, mut only): (Vec<String>, Vec<String>) = (Vec::new(), Vec::new());
     for verdict in verdicts.iter().filter(|verdict| verdict.is_movie) {
         let Some(film) = plan.output(verdict.series).film.as_deref() else { continue };
         let parts = || film.clips.iter().map(|clip| &plan.jobs[plan.series[clip.series].job].name);
         let touched = film.clips.iter().any(|clip| changed.contains(&clip.series));
+        let outdated = film.clips.iter().any(|clip| made.contains(&clip.series));
         let covers = |fix: &Fix| fix.jobs.is_empty() || parts().all(|job| fix.jobs.contains(job));
         let made_before = !touched && by_pictures.as_ref().is_some_and(covers);
         let renewed = made_before && by_pictures.as_ref().is_some_and(|fix| fix.existing == Existing::Renew);
         if verdict.files(&[State::Changed]) > 0 || (verdict.files(&[State::Wrong]) > 0 && !renewed) {
             // It is written over, and no other movie of its jobs.
             only.extend(movie_calls(plan).find(|call| call.series == [verdict.series]).map(|call| call.id));
-        } else if !made_before && (verdict.files(&[State::Missing, State::Broken, State::Stale]) > 0 || touched) {
+        } else if !made_before
+            && (verdict.files(&[State::Missing, State::Broken, State::Stale]) > 0 || touched || outdated)
+        {
             jobs.extend(parts().cloned());
         }
     }
