@@ -543,3 +543,56 @@ fn an_encoder_of_the_sites_own_gets_numbered_pictures_and_its_words_are_told() {
     let said = project.say("check").ended(1).out;
     assert!(said.contains("error[setting-not-carried]: `quality` does not reach site for H.264"), "{said}");
 }
+
+#[test]
+fn an_interrupt_leaves_nothing_and_a_bad_frame_is_named_whoever_encodes() {
+    let project = Project::with(SMALL);
+    counter(&project, 12);
+    let words = ["movie", "count/c.{frame:4}.png", "--fps", "24", "-o", "long.mp4", "--size", "1920x1080"];
+    for signal in ["-INT", "-TERM"] {
+        // Long enough to be met under way: two thousand frames, each shown from the one before.
+        let mut command = project.command();
+        command.args(words).args(["--frames=-4,29", "--gaps", "hold"]).args(["--burn", "{timecode}"]);
+        let long = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(150));
+        let _ = Command::new("kill").args([signal, &long.id().to_string()]).status();
+        let ended = long.wait_with_output().unwrap().status.code();
+        // One that was done before the signal came is whole.
+        assert!(ended == Some(130) || (ended == Some(0) && project.path("long.mp4").exists()), "{ended:?}");
+        let _ = std::fs::remove_file(project.path("long.mp4"));
+        assert!(!project.files("").iter().any(|name| name.contains(".part-")), "{:?}", project.files(""));
+    }
+    if !has("ffmpeg") {
+        return;
+    }
+    // A program that says what is no text, and more of it than fits between it and its reader, holds nothing up.
+    let script = "#!/bin/sh\nhead -c 300000 /dev/urandom >&2\necho >&2\nexec ffmpeg -v error \"$@\"\n";
+    project.write("tools/loud", script);
+    let loud = project.path("tools/loud");
+    std::fs::set_permissions(&loud, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    let ffmpeg = include_str!("../../core/src/adapter/ffmpeg.toml");
+    let ffmpeg = ffmpeg
+        .replace("program = \"ffmpeg\"", "program = \"tools/loud\"")
+        .replace("name = \"ffmpeg\"", "name = \"loud\"");
+    project.write("adapters/loud.toml", ffmpeg);
+    let make = |more: &str| project.say(&format!("movie count/c.{{frame:4}}.png --gaps close --fps 24 {more}"));
+    assert!(make("-o loud.mkv --encoder loud").ended(0).out.contains("12 frames at 24 a second"));
+    let whole = std::fs::read(project.path("count/c.0008.png")).unwrap();
+    project.write("count/c.0008.png", &whole[..whole.len() / 2]);
+    for encoder in ["built-in", "ffmpeg"] {
+        let said = make(&format!("-o bad.mp4 --encoder {encoder}")).ended(3).err;
+        assert!(said.contains("c.0008.png: the file is cut off"), "{encoder}: {said}");
+    }
+    // More than the encoder in the box takes is for another one, and said where there is none.
+    let plan = |size: &str, more: &str| {
+        let text = sheet().replace("size = \"64x36\"", &format!("size = \"{size}\""));
+        project.write("truepath.toml", text.replace("of = \"crossing\"\n", &format!("of = \"crossing\"\n{more}")));
+        project.say("check").out
+    };
+    assert!(
+        plan("4096x2160", "adapter = \"built-in\"\n")
+            .contains("built-in does not make H.264 in MP4 of 8 bits, 4096x2160")
+    );
+    assert!(plan("8x8", "adapter = \"built-in\"\n").contains("error[encoder-missing]"));
+    assert!(!plan("4096x2160", "").contains("encoder-missing"));
+}

@@ -66,7 +66,7 @@ fn wrong_values_are_marked_to_the_character() {
         ("[checks]\nnames-met = \"off\"", "unknown-key", "names-met"),
         ("[checks]\nnames-meet = \"quiet\"", "value-not-understood", "quiet"),
         ("[run]\nworkers = 0", "value-not-understood", "0"),
-        ("[run]\nsilence = \"20 minutes\"", "value-not-understood", "20 minutes"),
+        ("[run]\nsilence = \"20 moons\"", "value-not-understood", "20 moons"),
         ("[run]\nafter = [\"notify\"]", "value-not-understood", "\"notify\""),
         ("[run]\nafter = [[\"notify\", \"{result}\"]]", "token-unknown", "{result}"),
         ("[modes.x]\nfinal = 1", "value-not-understood", "1"),

@@ -92,33 +92,41 @@ pub fn inspect(path: &Path) -> std::io::Result<(Seen, Content)> {
 }
 
 fn look(path: &Path, read: impl FnOnce(&dyn Type, &mut Bytes, u64) -> Result<Picture, Flaw>) -> std::io::Result<Seen> {
-    let file = match File::open(path) {
-        Ok(file) => file,
-        Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
-            return Ok(Seen::Missing);
-        }
-        Err(error) => return Err(error),
+    let (file, length) = match opened(path)? {
+        Ok(opened) => opened,
+        Err(seen) => return Ok(seen),
     };
-    let about = file.metadata()?;
-    if !about.is_file() {
-        return Ok(Seen::Broken("this is a folder or a device, not a file".to_owned()));
-    }
     let mut bytes = BufReader::new(file);
     let mut head = [0; 8];
     let read_bytes = bytes.by_ref().take(8).read(&mut head)?;
-    if about.len() == 0 {
-        return Ok(Seen::Broken("the file is empty".to_owned()));
-    }
     // TGA has nothing at its head to be told by.
     let tga = path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("tga"));
     let kind = HEADS.iter().find(|(magic, _)| head[..read_bytes].starts_with(magic)).map(|(_, kind)| *kind);
     let Some(kind) = kind.or(tga.then_some(&raw::Tga as &dyn Type)) else {
         return Ok(Seen::Broken("this is no picture of a known type".to_owned()));
     };
-    Ok(match rewind(&mut bytes).and_then(|()| read(kind, &mut bytes, about.len())) {
+    Ok(match rewind(&mut bytes).and_then(|()| read(kind, &mut bytes, length)) {
         Ok(picture) => Seen::Whole(picture),
         Err(flaw) => Seen::Broken(flaw),
     })
+}
+
+/// A file that holds something, and its length in bytes; else what is seen in its place.
+fn opened(path: &Path) -> std::io::Result<Result<(File, u64), Seen>> {
+    let file = match File::open(path) {
+        Ok(file) => file,
+        Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
+            return Ok(Err(Seen::Missing));
+        }
+        Err(error) => return Err(error),
+    };
+    let about = file.metadata()?;
+    let broken = |why: &str| Ok(Err(Seen::Broken(why.to_owned())));
+    match about.len() {
+        _ if !about.is_file() => broken("this is a folder or a device, not a file"),
+        0 => broken("the file is empty"),
+        length => Ok(Ok((file, length))),
+    }
 }
 
 fn rewind(bytes: &mut Bytes) -> Result<(), Flaw> {

@@ -42,16 +42,43 @@ impl Encoder for Picture {
     }
 }
 
+/// Why a program was not given all frames.
+#[derive(Debug)]
+pub enum Unfed {
+    /// A frame cannot be read: why.
+    Frames(String),
+    /// It took no more.
+    Closed(std::io::Error),
+}
+
+impl std::fmt::Display for Unfed {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Unfed::Frames(why) => f.write_str(why),
+            Unfed::Closed(error) => write!(f, "the encoder took no more frames: {error}"),
+        }
+    }
+}
+
 /// Hands every frame to a program's standard input.
 ///
 /// # Errors
 /// When a frame cannot be read, or the program takes no more.
-pub fn feed(movie: &crate::Movie, input: &mut dyn Write, told: &dyn Fn(usize)) -> Result<(), String> {
+pub fn feed(movie: &crate::Movie, input: &mut dyn Write, told: &dyn Fn(usize)) -> Result<(), Unfed> {
+    let mut closed = None;
     let mut hand_on = |coded: &[Coded], _: &[u8]| {
         let all = coded.iter().try_for_each(|frame| input.write_all(&frame.bytes));
-        all.map_err(|error| format!("the encoder took no more frames: {error}"))
+        all.map_err(|error| {
+            closed = Some(error);
+            String::new()
+        })
     };
-    crate::make(movie, 1, &|| Ok(Box::new(Raw)), &mut hand_on, told)
+    let fed = crate::make(movie, 1, &|| Ok(Box::new(Raw)), &mut hand_on, told);
+    match (fed, closed) {
+        (Ok(()), _) => input.flush().map_err(Unfed::Closed),
+        (Err(_), Some(error)) => Err(Unfed::Closed(error)),
+        (Err(why), None) => Err(Unfed::Frames(why)),
+    }
 }
 
 /// Writes every frame as a picture: `name` gives its path by its place, from 1.

@@ -113,52 +113,32 @@ impl Treatment {
     }
 }
 
+/// All pixels as numbers between 0 and 1, and beyond where a file holds such.
 fn unpacked(pixels: &Pixels) -> Vec<Pixel> {
-    let (count, premultiplied) = (pixels.count(), pixels.premultiplied);
-    let one = |own: &[f32]| -> Pixel {
-        let (colour, alpha) = match own {
-            [grey] => ([*grey; 3], 1.0),
-            [grey, alpha] => ([*grey; 3], *alpha),
-            [red, green, blue] => ([*red, *green, *blue], 1.0),
-            own => ([own[0], own[1], own[2]], own[3]),
-        };
-        let alpha = if alpha.is_finite() { alpha.clamp(0.0, 1.0) } else { 1.0 };
-        let by = if premultiplied { 1.0 } else { alpha };
-        let colour = colour.map(|value| if value.is_nan() { 0.0 } else { value.clamp(0.0, 65_504.0) * by });
-        [colour[0], colour[1], colour[2], alpha]
-    };
     match &pixels.samples {
-        Samples::Float(samples) => samples.chunks_exact(count).map(one).collect(),
-        Samples::Eight(samples) => {
-            let wide = |own: &[u8]| one(&own.iter().map(|value| f32::from(*value) / 255.0).collect::<Vec<f32>>());
-            match count {
-                // Without a list for every pixel, where that is much of the work.
-                3 => samples
-                    .chunks_exact(3)
-                    .map(|own| one(&[own[0], own[1], own[2]].map(|value| f32::from(value) / 255.0)))
-                    .collect(),
-                4 => samples
-                    .chunks_exact(4)
-                    .map(|own| one(&[own[0], own[1], own[2], own[3]].map(|value| f32::from(value) / 255.0)))
-                    .collect(),
-                count => samples.chunks_exact(count).map(wide).collect(),
-            }
-        }
-        Samples::Sixteen(samples) => {
-            let wide = |own: &[u16]| one(&own.iter().map(|value| f32::from(*value) / 65_535.0).collect::<Vec<f32>>());
-            match count {
-                3 => samples
-                    .chunks_exact(3)
-                    .map(|own| one(&[own[0], own[1], own[2]].map(|value| f32::from(value) / 65_535.0)))
-                    .collect(),
-                4 => samples
-                    .chunks_exact(4)
-                    .map(|own| one(&[own[0], own[1], own[2], own[3]].map(|value| f32::from(value) / 65_535.0)))
-                    .collect(),
-                count => samples.chunks_exact(count).map(wide).collect(),
-            }
-        }
+        Samples::Float(samples) => unpack(samples, pixels, |value| value),
+        Samples::Eight(samples) => unpack(samples, pixels, |value| f32::from(value) / 255.0),
+        Samples::Sixteen(samples) => unpack(samples, pixels, |value| f32::from(value) / 65_535.0),
     }
+}
+
+fn unpack<T: Copy>(samples: &[T], pixels: &Pixels, value: impl Fn(T) -> f32) -> Vec<Pixel> {
+    let one = |own: &[T]| -> Pixel {
+        let (colour, alpha) = match own {
+            [grey] => ([*grey; 3], None),
+            [grey, alpha] => ([*grey; 3], Some(*alpha)),
+            [red, green, blue] => ([*red, *green, *blue], None),
+            own => ([own[0], own[1], own[2]], Some(own[3])),
+        };
+        let alpha = alpha.map(&value).filter(|alpha| alpha.is_finite()).map_or(1.0, |alpha| alpha.clamp(0.0, 1.0));
+        let by = if pixels.premultiplied { 1.0 } else { alpha };
+        let [red, green, blue] = colour.map(|colour| {
+            let colour = value(colour);
+            if colour.is_nan() { 0.0 } else { colour.clamp(0.0, 65_504.0) * by }
+        });
+        [red, green, blue, alpha]
+    };
+    samples.chunks_exact(pixels.count()).map(one).collect()
 }
 
 /// From one meaning to the other; what is transparent is treated without its alpha.

@@ -70,9 +70,10 @@ fn every_rate_length_and_sound_is_read_back() {
         for (name, codec) in kinds() {
             // One frame, a part and one more, several parts.
             let count = [1, 49, 101, 48, 2][at];
-            let moments = (f64::from(count as i32) / fps.value() * 8000.0).round() as usize;
+            let hertz = [8000, 96_000, 44_100, 192_000, 48_000][at];
+            let moments = (f64::from(count as i32) / fps.value() * f64::from(hertz)).round() as usize;
             let bits = if at % 2 == 0 { 16 } else { 24 };
-            let sound = Sound { rate: 8000, channels: 2, bits, samples: vec![1000; moments * 2] };
+            let sound = Sound { rate: hertz, channels: 2, bits, samples: vec![1000; moments * 2] };
             let sound = Some(&sound).filter(|_| !name.ends_with("mp4"));
             let footage = made(folder.path(), (name, codec), fps, sound, count);
             let container = name.rsplit('.').next().unwrap();
@@ -83,9 +84,10 @@ fn every_rate_length_and_sound_is_read_back() {
             if container != "avi" {
                 assert_eq!(footage.timecode.as_deref(), Some("01:00:00:00"), "{name}");
             }
-            let heard =
-                footage.sound.map(|sound| (sound.codec, sound.rate, sound.channels, (sound.seconds * 8000.0).round()));
-            assert_eq!(heard, sound.map(|_| ("pcm".to_owned(), 8000, 2, moments as f64)), "{name}");
+            let heard = footage
+                .sound
+                .map(|sound| (sound.codec, sound.rate, sound.channels, (sound.seconds * f64::from(hertz)).round()));
+            assert_eq!(heard, sound.map(|_| ("pcm".to_owned(), hertz, 2, moments as f64)), "{name}");
         }
     }
 }

@@ -1,7 +1,7 @@
 //! `encode`: pictures to one movie file. It is what a call for a movie starts, here or from a script.
 
 use std::cell::Cell;
-use std::io::{BufRead, BufReader, Write};
+use std::io::{BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
@@ -9,20 +9,25 @@ use std::time::{Duration, Instant};
 use truepath_core::adapter::{Adapter, BUILT_IN_ENCODERS};
 use truepath_core::catalogue::{self, Bits, Codec, FileType};
 use truepath_core::diagnostic::Findings;
-use truepath_core::frames::{FrameExpr, Frames, Timecode};
-use truepath_core::invoke::encode::{self as told, Encoding, Pixels};
-use truepath_core::resolve::paths::{self, from_system};
+use truepath_core::frames::{FrameExpr, Frames, Number, Timecode};
+use truepath_core::invoke::encode::{self as told, Encoding, Pixels, Wish};
+use truepath_core::plan::film;
+use truepath_core::resolve::paths::from_system;
 use truepath_core::sheet::{self, Backdrop, Colour, Format, Setting, Size};
 use truepath_core::source::Sources;
 use truepath_core::template::{Lookup, Pattern, Template, Value, expand};
+use truepath_core::verify::movie::Planned;
+use truepath_core::verify::{Picture, Seen};
 use truepath_exec::failure::{Cause, Failure};
+use truepath_movie::pipe::{self, Unfed};
 use truepath_movie::treat::{Data, Treatment};
-use truepath_movie::{Kind, Movie, Source, pipe, sound};
+use truepath_movie::{Kind, Movie, Source, sound};
 
 use crate::args::{EncodeArgs, MovieOptions};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline;
+use crate::pipeline::load::SHEET;
 use crate::show;
 
 /// How often a line says how far it is.
@@ -42,7 +47,9 @@ pub struct Asked {
     pub audio: Option<(PathBuf, f64)>,
     /// Its encoder.
     pub encoder: Adapter,
-    /// Where that is.
+    /// What the file has to be.
+    pub planned: Planned,
+    /// Where the encoder is.
     program: PathBuf,
 }
 
@@ -86,7 +93,7 @@ fn outside(asked: &Asked, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Fail
     let beside = beside.map_err(|error| Failure::machine("write beside", &movie.out, &error))?;
     // A WAVE file is cut to the picture here; other sound is for the encoder to cut.
     let audio = match &asked.audio {
-        Some((path, offset)) if truepath_core::invoke::film::is_wave(&from_system(path)) => {
+        Some((path, offset)) if told::is_wave(&from_system(path)) => {
             let cut = beside.path().join("sound.wav");
             let sound = sound::read(path, *offset, seconds).map_err(failed)?;
             sound::write(&sound, &cut).map_err(failed)?;
@@ -141,42 +148,39 @@ fn outside(asked: &Asked, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Fail
         command.envs(value.map(|value| (name, value)));
     }
     let mut child = command.spawn().map_err(|error| Failure::machine("start", &asked.program, &error))?;
-    // What it says is passed on as it comes; its last words are told again where it fails.
-    let said = child.stderr.take().map(|said| {
-        std::thread::spawn(move || {
-            let mut last = String::new();
-            for line in BufReader::new(said).lines().map_while(Result::ok) {
-                show::tell(&format!("{line}\n"));
-                if !line.trim().is_empty() {
-                    last = line.trim().to_owned();
-                }
-            }
-            last
-        })
-    });
-    let fed = match child.stdin.take() {
-        Some(mut input) => {
-            let fed = pipe::feed(movie, &mut input, told);
-            let flushed = input.flush().map_err(|error| format!("the encoder took no more frames: {error}"));
-            fed.and(flushed)
-        }
-        None => Ok(()),
-    };
-    if let Err(why) = &fed
-        && !why.contains("took no more frames")
-    {
+    let said = child.stderr.take().map(|said| std::thread::spawn(move || passed_on(said)));
+    let fed = child.stdin.take().map_or(Ok(()), |mut input| pipe::feed(movie, &mut input, told));
+    if let Err(Unfed::Frames(_)) = &fed {
         // It has not been given all frames, and would call that a movie.
         let _ = child.kill();
     }
     let status = child.wait().map_err(|error| Failure::machine("wait for", &asked.program, &error))?;
+    let last = said.and_then(|said| said.join().ok()).unwrap_or_default();
+    // What is wrong with a frame is why its encoder was ended; what the encoder says is why it took no more.
+    if let Err(Unfed::Frames(why)) = fed {
+        return Err(failed(why));
+    }
     let code = status.code().map(i64::from);
     if !code.is_some_and(|code| asked.encoder.ok.contains(&code)) {
         let how = code.map_or("was ended by a signal".to_owned(), |code| format!("ended with {code}"));
-        let last = said.and_then(|said| said.join().ok()).filter(|last| !last.is_empty());
-        let last = last.map(|last| format!(": {last}")).unwrap_or_default();
+        let last = if last.is_empty() { last } else { format!(": {last}") };
         return Err(failed(format!("{} {how}{last}", asked.encoder.name)));
     }
-    fed.map_err(failed)
+    fed.map_err(|unfed| failed(unfed.to_string()))
+}
+
+/// Passes on what a program says as it comes, whatever bytes it is made of. Returns its last words.
+fn passed_on(said: impl Read) -> String {
+    let (mut said, mut line, mut last) = (BufReader::new(said), Vec::new(), String::new());
+    while said.read_until(b'\n', &mut line).is_ok_and(|count| count > 0) {
+        let text = String::from_utf8_lossy(&line).trim_end().to_owned();
+        show::tell(&format!("{text}\n"));
+        if !text.trim().is_empty() {
+            text.trim().clone_into(&mut last);
+        }
+        line.clear();
+    }
+    last
 }
 
 /// Reads what is asked for, and looks for the encoder.
@@ -242,77 +246,66 @@ pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure>
         start,
     };
     // Alpha is kept where the codec holds one and frames have it, unless something is said to lie behind them.
-    let of_frames = movie.sources.iter().any(|source| has_alpha(source).unwrap_or(false)) && options.over.is_none();
-    movie.treatment.alpha = told::has_alpha(&format, codec, of_frames);
+    let pictures: Vec<Picture> = movie.sources.iter().filter_map(first_picture).collect();
+    let of_frames = pictures.iter().any(|picture| picture.channels.is_some_and(|channels| channels.alpha()));
+    movie.treatment.alpha = told::has_alpha(&format, codec, of_frames && options.over.is_none());
     movie.treatment.deep = !matches!(told::bits(&format, codec), Bits::Eight);
+    let line = |height: u32| if movie.burn.is_some() { film::burn_height(height) } else { 0 };
+    let size = size.or(pictures.first().map(|picture| Size { width: picture.width, height: picture.height }));
+    let size = size.map(|size| Size { height: size.height + line(size.height), ..size });
     let audio = options.audio.as_ref().map(|path| (around.folder.join(path), options.audio_offset.unwrap_or(0.0)));
-    let wanted = Wanted { container, codec, format: &format, alpha: movie.treatment.alpha, audio: audio.as_ref() };
-    let (encoder, program) = encoder(options.encoder.as_ref(), &wanted, around)?;
-    Ok(Asked { movie, container, codec, format, audio, encoder, program })
+    let sound = audio.as_ref().map(|(path, _)| from_system(path));
+    let alpha = movie.treatment.alpha;
+    let wish = Wish { container, codec, format: &format, size, alpha, audio: sound.as_deref() };
+    let (encoder, program) = encoder(options.encoder.as_deref(), &wish, around)?;
+    let planned = Planned {
+        container: Some(container.name.to_owned()),
+        codec: Some(codec.name.to_owned()),
+        size: size.map(|size| size.to_string()),
+        fps: Some(fps),
+        frames: Some(movie.count() as u64),
+        chroma: format.chroma.as_ref().map(|chroma| chroma.value.clone()),
+        bits: format.bits.as_ref().map(|bits| bits.value.to_string()),
+        alpha: Some(alpha),
+        timecode: movie.start.map(|start| start.to_string()),
+        sound: Some(audio.is_some()),
+        audio_codec: format.audio_codec.as_ref().map(|codec| codec.value.clone()),
+    };
+    Ok(Asked { movie, container, codec, format, audio, encoder, program, planned })
 }
 
-/// What an encoder has to be able to do.
-struct Wanted<'w> {
-    container: &'w FileType,
-    codec: &'w Codec,
-    format: &'w Format,
-    alpha: bool,
-    audio: Option<&'w (PathBuf, f64)>,
-}
-
-/// The encoder that is named, else the first in the box that can do it and is here.
-fn encoder(name: Option<&String>, wanted: &Wanted<'_>, around: &Surroundings) -> Result<(Adapter, PathBuf), Failure> {
-    let Wanted { container, codec, format, alpha, audio } = *wanted;
+/// The encoder that is named, else the first in the box that can do it, with its program here.
+fn encoder(name: Option<&str>, wish: &Wish<'_>, around: &Surroundings) -> Result<(Adapter, PathBuf), Failure> {
     let (mut sources, mut findings) = (Sources::default(), Findings::default());
-    let all = pipeline::adapters(&around.folder.join("truepath.toml"), around, &mut sources, &mut findings);
-    let fits = |adapter: &Adapter| {
-        let built_in = adapter.name == BUILT_IN_ENCODERS[0];
-        let readable =
-            audio.is_none_or(|(path, _)| !built_in || truepath_core::invoke::film::is_wave(&from_system(path)));
-        let compiled = !built_in || truepath_movie::codecs().contains(&codec.name);
-        told::accepts(adapter, container, codec, format)
-            && compiled
-            && readable
-            && (!alpha
-                || adapter.accepts.channels.is_empty()
-                || adapter.accepts.channels.iter().any(|own| own == "rgba"))
-            && (audio.is_none() || told::audio_codec(adapter, container, format).is_some())
-    };
-    let named = match name {
-        Some(name) => {
-            let adapter = all.get(name).filter(|adapter| adapter.kind == truepath_core::adapter::AdapterKind::Encoder);
-            let adapter = adapter.ok_or_else(|| {
-                Failure::unreadable(format!("there is no encoder `{name}`"))
-                    .help("`truepath adapter list` shows which there are")
-            })?;
-            if !fits(adapter) {
-                let message = format!("{name} does not make {} in {} as it is asked for", codec.title, container.title);
-                return Err(Failure::new(Cause::Refused, message)
-                    .help(format!("`truepath adapter show {name}` lists what it does")));
-            }
-            adapter
+    let all = pipeline::adapters(&around.folder.join(SHEET), around, &mut sources, &mut findings);
+    let (codec, container) = (wish.codec.title, wish.container.title);
+    let chosen = wish.choose(name, &all);
+    let adapter = match (chosen, name) {
+        (Some(adapter), _) if wish.can(adapter) => adapter,
+        (None, Some(name)) => {
+            let help = "`truepath adapter list` shows which there are";
+            return Err(Failure::unreadable(format!("there is no encoder `{name}`")).help(help));
         }
-        None => BUILT_IN_ENCODERS.iter().filter_map(|name| all.get(*name)).find(|adapter| fits(adapter)).ok_or_else(
-            || {
-                Failure::new(
-                    Cause::Refused,
-                    format!("no encoder makes {} in {} as it is asked for", codec.title, container.title),
-                )
-            },
-        )?,
+        (_, name) => {
+            let who = name.unwrap_or("no encoder");
+            let does = if name.is_some() { "does not make" } else { "makes" };
+            let message = format!("{who} {does} {codec} in {container} as it is asked for");
+            let help = format!("`truepath adapter show {}` lists what it does", name.unwrap_or(BUILT_IN_ENCODERS[0]));
+            return Err(Failure::new(Cause::Refused, message).help(help));
+        }
     };
-    let program = pipeline::program_of(named, around).map_err(|name| {
+    let program = pipeline::program_of(adapter, around).map_err(|name| {
         let help = "the built-in encoder makes h264 in mp4, and mjpeg in mov or avi, with pcm sound in mov or avi";
-        Failure::new(Cause::Machine, format!("{} needs {name}, which is not on this machine", codec.title)).help(help)
+        Failure::new(Cause::Machine, format!("{codec} needs {name}, which is not on this machine")).help(help)
     })?;
-    Ok((named.clone(), program))
+    Ok((adapter.clone(), program))
 }
 
-/// Whether the first picture of a source has an alpha.
-fn has_alpha(source: &Source) -> Option<bool> {
-    let path = source.pattern.name(truepath_core::frames::Number::new(source.numbers.first()?));
+/// What the first picture of a source is.
+fn first_picture(source: &Source) -> Option<Picture> {
+    let path = source.pattern.name(Number::new(source.numbers.first()?));
     match truepath_media::probe(Path::new(&path)).ok()? {
-        truepath_core::verify::Seen::Whole(picture) => picture.channels.map(|channels| channels.alpha()),
+        Seen::Whole(picture) => Some(picture),
         _ => None,
     }
 }
@@ -433,10 +426,4 @@ fn format(options: &MovieOptions) -> Result<Format, Failure> {
         return Err(finding.help.iter().fold(failure, |failure, help| failure.help(help.clone())));
     }
     sheet.formats.into_iter().next().ok_or_else(|| Failure::unreadable("the options cannot be read"))
-}
-
-/// A file's name beside another, of which nothing else is made.
-pub fn part_of(path: &Path) -> PathBuf {
-    let name = paths::file_name(&from_system(path)).to_owned();
-    path.with_file_name(format!(".part-{}-{name}", std::process::id()))
 }

@@ -9,6 +9,7 @@ use truepath_core::sheet::GAPS;
 use truepath_core::verify::{Footage, Seen};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::landing::{Disk, Moves};
+use truepath_exec::process::Stops;
 
 use super::encode;
 use crate::args::{CallOrder, EncodeArgs, ExistingFiles, MovieArgs, MovieOptions, RunArgs};
@@ -90,7 +91,10 @@ fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Ex
     if let Some(folder) = out.parent().filter(|folder| !folder.as_os_str().is_empty() && !folder.is_dir()) {
         return Err(Failure::new(Cause::Refused, format!("there is no folder {}", folder.display())));
     }
-    let part = encode::part_of(out);
+    let beside = out.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = tempfile::Builder::new().prefix(".part-").tempdir_in(beside);
+    let folder = folder.map_err(|error| Failure::machine("write in", beside, &error))?;
+    let part = folder.path().join(out.file_name().unwrap_or_default());
     let mut wanted = EncodeArgs {
         patterns: args.common.jobs.clone(),
         frames: args.common.frames.iter().cloned().collect(),
@@ -101,30 +105,38 @@ fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Ex
     // How a gap is shown follows from the numbers that are there.
     wanted.span = spans(args, &wanted)?;
     let asked = encode::asked(&wanted, around)?;
-    let count = asked.movie.count();
-    let counter = RefCell::new((0, Counter::new("encoding frames", around.err)));
-    let told = |frame: usize| {
-        let (before, counter) = &mut *counter.borrow_mut();
-        counter.add((frame - *before) as u64);
-        *before = frame;
-    };
-    let made = encode::make(&asked, &told);
-    counter.into_inner().1.end();
-    let seen = made.and_then(|()| looked(&asked, &part, count));
-    let footage = match seen {
-        Ok(footage) => footage,
-        Err(failure) => {
-            let _ = std::fs::remove_file(&part);
-            return Err(failure);
-        }
-    };
-    let named = Disk.rename(&part, out, args.replace);
-    named.map_err(|error| {
-        let _ = std::fs::remove_file(&part);
-        Failure::machine("write", out, &error)
+    let footage = unless_interrupted(folder.path(), || {
+        let counter = RefCell::new((0, Counter::new("encoding frames", around.err)));
+        let told = |frame: usize| {
+            let (before, counter) = &mut *counter.borrow_mut();
+            counter.add((frame - *before) as u64);
+            *before = frame;
+        };
+        let made = encode::make(&asked, &told);
+        counter.into_inner().1.end();
+        made.and_then(|()| looked(&asked, &part))
     })?;
+    Disk.rename(&part, out, args.replace).map_err(|error| Failure::machine("write", out, &error))?;
     show::print(&format!("{}: {}\n", out.display(), said(&footage)))?;
     Ok(Exit::Well)
+}
+
+/// Does some work; an interrupt ends this process at once, and takes the folder along in which the work is done.
+fn unless_interrupted<T>(folder: &Path, work: impl FnOnce() -> Result<T, Failure>) -> Result<T, Failure> {
+    let stops = Stops::new().map_err(|error| Failure::machine("listen for", "interrupts", &error))?;
+    let handle = stops.handle();
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            stops.each(|| {
+                // An encoder that still writes there makes a second try worth it.
+                let _ = std::fs::remove_dir_all(folder).or_else(|_| std::fs::remove_dir_all(folder));
+                std::process::exit(Exit::Interrupted as i32);
+            });
+        });
+        let done = work();
+        handle.close();
+        done
+    })
 }
 
 /// The numbers that are shown, for each pattern.
@@ -152,28 +164,18 @@ fn spans(args: &MovieArgs, wanted: &EncodeArgs) -> Result<Vec<String>, Failure> 
 }
 
 /// Reads a movie that was just made, and compares it with what was asked for.
-fn looked(asked: &encode::Asked, part: &Path, count: usize) -> Result<Box<Footage>, Failure> {
+fn looked(asked: &encode::Asked, part: &Path) -> Result<Box<Footage>, Failure> {
     let refused = |why: String| {
         Failure::new(Cause::Program, format!("what {} made is not as asked for: {why}", asked.encoder.name))
     };
-    let seen = truepath_media::movie::probe(part).map_err(|error| Failure::machine("read", part, &error))?;
-    let footage = match seen {
-        Seen::Movie(footage) => footage,
-        Seen::Broken(why) => return Err(refused(why)),
-        _ => return Err(refused("there is no file".to_owned())),
-    };
-    let mut found = Vec::new();
-    let mut compare = |what: &str, wanted: String, is: String| {
-        if wanted != is {
-            found.push(format!("{what} is {is}, not {wanted}"));
-        }
-    };
-    compare("its type", asked.container.name.to_owned(), footage.container.to_owned());
-    compare("its codec", asked.codec.name.to_owned(), footage.codec.clone());
-    compare("its number of frames", count.to_string(), footage.frames.to_string());
-    compare("its rate", asked.movie.fps.to_string(), footage.fps.map_or("unknown".to_owned(), |fps| fps.to_string()));
-    compare("sound", asked.audio.is_some().to_string(), footage.sound.is_some().to_string());
-    if found.is_empty() { Ok(footage) } else { Err(refused(found.join(", "))) }
+    match truepath_media::movie::probe(part).map_err(|error| Failure::machine("read", part, &error))? {
+        Seen::Movie(footage) => match asked.planned.differences(&footage) {
+            found if found.is_empty() => Ok(footage),
+            found => Err(refused(found.join(", "))),
+        },
+        Seen::Broken(why) => Err(refused(why)),
+        _ => Err(refused("there is no file".to_owned())),
+    }
 }
 
 fn said(footage: &Footage) -> String {

@@ -226,6 +226,10 @@ pub(super) fn adapters(
             all.insert((*name).to_owned(), adapter::adapter(file, body, findings));
         }
     }
+    // What this program was built without, its encoder cannot do.
+    if let Some(built_in) = all.get_mut(adapter::BUILT_IN_ENCODERS[0]) {
+        built_in.accepts.codecs.retain(|codec| truepath_movie::codecs().contains(&codec.as_str()));
+    }
     all
 }
 

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use crate::catalogue;
 use crate::sheet::read::{Raw, Reader};
+use crate::sheet::{Key, Layer, Setting, Size};
 
 use super::Adapter;
 
@@ -43,23 +44,41 @@ pub fn accepts(reader: &mut Reader<'_>, key: &str, raw: &Raw<'_>, adapter: &mut 
     } = list;
 }
 
-/// Depths of a sample by codec.
-pub fn depths(reader: &mut Reader<'_>, raw: &Raw<'_>) -> BTreeMap<String, Vec<String>> {
-    let Some(table) = reader.table(raw, "depths") else { return BTreeMap::new() };
+/// A table by codec: `one` reads a value.
+fn by_codec<T>(
+    reader: &mut Reader<'_>,
+    (key, raw): (&str, &Raw<'_>),
+    one: impl Fn(&mut Reader<'_>, &str, &Raw<'_>) -> Option<T>,
+) -> BTreeMap<String, T> {
+    let Some(table) = reader.table(raw, key) else { return BTreeMap::new() };
     let mut all = BTreeMap::new();
-    for (key, raw) in table {
-        if catalogue::codec(key.get_ref()).is_none() {
+    for (name, raw) in table {
+        if catalogue::codec(name.get_ref()).is_none() {
             let names: Vec<&str> = catalogue::CODECS.iter().map(|known| known.name).collect();
-            reader.unknown(key, "depths", &names);
-            continue;
+            reader.unknown(name, key, &names);
+        } else if let Some(value) = one(reader, name.get_ref(), raw) {
+            all.insert(name.get_ref().to_string(), value);
         }
-        let list = raw.get_ref().as_array();
-        if list.is_none() {
-            reader.wrong_kind(raw, key.get_ref(), "a list of depths");
-        }
-        let names = catalogue::BITS.map(|(name, _)| (name, name));
-        let depths = list.into_iter().flatten().filter_map(|raw| reader.choice(raw, key.get_ref(), &names));
-        all.insert(key.get_ref().to_string(), depths.map(|depth| depth.value.to_owned()).collect());
     }
     all
+}
+
+/// Depths of a sample by codec.
+pub fn depths(reader: &mut Reader<'_>, raw: &Raw<'_>) -> BTreeMap<String, Vec<String>> {
+    by_codec(reader, ("depths", raw), |reader, name, raw| {
+        let list = raw.get_ref().as_array();
+        if list.is_none() {
+            reader.wrong_kind(raw, name, "a list of depths");
+        }
+        let names = catalogue::BITS.map(|(name, _)| (name, name));
+        Some(list?.iter().filter_map(|raw| Some(reader.choice(raw, name, &names)?.value.to_owned())).collect())
+    })
+}
+
+/// Sizes by codec.
+pub fn sizes(reader: &mut Reader<'_>, key: &str, raw: &Raw<'_>) -> BTreeMap<String, Size> {
+    by_codec(reader, (key, raw), |reader, _, raw| {
+        let given = reader.given(&Key::Size, raw, Layer::Job)?;
+        if let Setting::Size(size) = &*given.value { Some(*size) } else { None }
+    })
 }

@@ -7,7 +7,7 @@ pub mod schema;
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::sheet::setting::Carrier;
-use crate::sheet::{Key, System};
+use crate::sheet::{Key, Size, System};
 use crate::source::{FileId, Spanned};
 use crate::template::Template;
 
@@ -241,6 +241,10 @@ pub struct Accepts {
     pub audio_codecs: Vec<String>,
     /// Depths of a sample by codec, where they are fewer than the codec holds.
     pub depths: BTreeMap<String, Vec<String>>,
+    /// The smallest and the largest size by codec, lying or standing, where those are not the codec's own.
+    pub smallest: BTreeMap<String, Size>,
+    /// See there.
+    pub largest: BTreeMap<String, Size>,
 }
 
 /// What is looked at before anything runs.

@@ -11,7 +11,7 @@ use crate::source::{FileId, Place, Spanned};
 use crate::template::{Template, token};
 use regex_lite::Regex;
 
-use super::accepts::{accepts, depths};
+use super::accepts::{accepts, depths, sizes};
 use super::{ARRANGEMENTS, Adapter, AdapterKind, Argument, KINDS, NumberStyle, PERS, Per, Program, Word};
 
 /// The keys of an adapter and what each means.
@@ -79,6 +79,8 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
             ("chroma", "Chroma layouts it writes."),
             ("audio_codecs", "Audio codecs it writes."),
             ("depths", "By codec, the depths it writes, where the codec holds more."),
+            ("smallest", "By codec, the smallest size it takes, lying or standing."),
+            ("largest", "By codec, the largest size it takes, lying or standing."),
         ],
     ),
     ("facts", &[("arguments", "Arguments that make it print the facts of {scene} as one JSON object.")]),
@@ -201,6 +203,8 @@ fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Ada
             ("out", "number") => adapter.number = number(reader, raw),
             ("out", _) => adapter.writes = templates(reader, raw, written),
             ("accepts", "depths") => adapter.accepts.depths = depths(reader, raw),
+            ("accepts", "smallest") => adapter.accepts.smallest = sizes(reader, written, raw),
+            ("accepts", "largest") => adapter.accepts.largest = sizes(reader, written, raw),
             ("accepts", _) => accepts(reader, written, raw, adapter),
             ("needs", "run") => adapter.needs.run = commands(reader, raw),
             ("needs", "env") => adapter.needs.env = plains(reader, raw, written),

@@ -62,6 +62,9 @@ fn entry(section: &str, key: &str, what: &str) -> Value {
         ("accepts", "channels") => list(CHANNELS.iter().map(|(name, _)| *name).collect()),
         ("accepts", "codecs") => list(CODECS.iter().map(|known| known.name).collect()),
         ("accepts", "audio_codecs") => list(AUDIO_CODECS.iter().map(|known| known.name).collect()),
+        ("accepts", "smallest" | "largest") => {
+            table_of(json!({ "type": "string", "pattern": "^\\s*[0-9]+\\s*x\\s*[0-9]+\\s*$" }), what)
+        }
         ("accepts", "depths") => table_of(texts("Depths of a sample."), what),
         ("accepts", "chroma") => list(CHROMA.to_vec()),
         ("needs", "run") => json!({ "type": "array", "items": texts("Words."), "description": what }),

@@ -3,7 +3,7 @@
 use crate::adapter::{Adapter, AdapterKind, Argument, BUILT_IN_ENCODERS, Word, option_tokens};
 use crate::catalogue::{self, Codec};
 use crate::diagnostic::nearest;
-use crate::invoke::encode::{self, Encoding, Pixels, bits, has_alpha, lookup};
+use crate::invoke::encode::{self, Encoding, Pixels, has_alpha, lookup};
 use crate::invoke::film;
 use crate::invoke::spread::Delivered;
 use crate::plan::{Film, Series};
@@ -22,7 +22,7 @@ pub fn check(sink: &mut Sink<'_, '_>, series: &Series, movie: &Movie) {
     else {
         return;
     };
-    if let Some(named) = &movie.adapter {
+    if let Some(named) = &movie.entry.adapter {
         match sink.input.adapters.get(&named.value) {
             None => {
                 let near = nearest(&named.value, sink.input.adapters.keys().map(String::as_str));
@@ -38,19 +38,22 @@ pub fn check(sink: &mut Sink<'_, '_>, series: &Series, movie: &Movie) {
             Some(_) => {}
         }
     }
-    let at = movie.adapter.as_ref().map(|adapter| adapter.at).or(place_of_format(movie)).unwrap_or(movie.name.at);
+    let at = movie
+        .entry
+        .adapter
+        .as_ref()
+        .map(|adapter| adapter.at)
+        .or(place_of_format(movie))
+        .unwrap_or(movie.entry.name.at);
     let format = film::format_of(series);
-    let Some(adapter) = film::encoder(series, film, sink.input.adapters) else {
-        let words = wording::movies::no_encoder(container, codec, &BUILT_IN_ENCODERS);
+    let Some(wish) = film::wish(series, film, &format) else { return };
+    let Some(adapter) = wish.choose(film.encoder.as_deref(), sink.input.adapters) else {
+        let words = wording::movies::no_encoder(&wish, &BUILT_IN_ENCODERS);
         sink.add("encoder-missing", Some(at), job, words);
         return;
     };
-    let depth = bits(&format, codec).to_string();
-    let deep_enough = adapter.accepts.depths.get(codec.name).is_none_or(|depths| depths.contains(&depth));
-    let sound = film.audio.is_none() || encode::audio_codec(adapter, container, &format).is_some();
-    if !encode::accepts(adapter, container, codec, &format) || !deep_enough || !sound {
-        let words = wording::movies::encoder_cannot(adapter, container, codec, &depth);
-        sink.add("encoder-missing", Some(at), job, words);
+    if !wish.can(adapter) {
+        sink.add("encoder-missing", Some(at), job, wording::movies::encoder_cannot(adapter, &wish));
         return;
     }
     here(sink, (series, movie), adapter, codec);
@@ -67,10 +70,10 @@ fn place_of_format(movie: &Movie) -> Option<Place> {
 /// Whether the encoder is on this machine, and knows the codec there.
 fn here(sink: &mut Sink<'_, '_>, (series, movie): (&Series, &Movie), adapter: &Adapter, codec: &Codec) {
     let job = sink.job(series);
-    let at = movie.adapter.as_ref().map_or(movie.name.at, |adapter| adapter.at);
+    let at = movie.entry.adapter.as_ref().map_or(movie.entry.name.at, |adapter| adapter.at);
     let Some(machine) = sink.input.machine else { return };
     if let Some(program) = machine.programs.get(&adapter.name) {
-        let words = wording::movies::encoder_not_here(program, &movie.name.value, codec);
+        let words = wording::movies::encoder_not_here(program, &movie.entry.name.value, codec);
         sink.add("program-missing", Some(at), job, words);
         return;
     }

@@ -70,15 +70,25 @@ fn gaps(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
     let refused = film.clips.iter().filter(|clip| clip.gaps == Gaps::Refuse).map(Clip::missing);
     let missing = refused.fold(Frames::none(), |sum, missing| sum.union(&missing));
     if !missing.is_empty() {
-        let at = movie.gaps.as_ref().map_or(movie.name.at, |gaps| gaps.at);
+        let at = movie.entry.gaps.as_ref().map_or(movie.entry.name.at, |gaps| gaps.at);
         sink.add("movie-gaps", Some(at), job, wording::movies::gaps(&missing));
     }
     if film.shown() == 0 && !film.clips.is_empty() {
-        let at = movie.frames.as_ref().map(|frames| frames.at);
-        sink.add("frames-empty", at.or(Some(movie.name.at)), job, wording::movies::nothing_shown(&movie.name.value));
+        let at = movie.entry.frames.as_ref().map(|frames| frames.at);
+        sink.add(
+            "frames-empty",
+            at.or(Some(movie.entry.name.at)),
+            job,
+            wording::movies::nothing_shown(&movie.entry.name.value),
+        );
     }
     if film.fps.is_none() {
-        sink.add("movie-fps-unknown", Some(movie.name.at), job, wording::movies::fps_unknown(&movie.name.value));
+        sink.add(
+            "movie-fps-unknown",
+            Some(movie.entry.name.at),
+            job,
+            wording::movies::fps_unknown(&movie.entry.name.value),
+        );
     }
 }
 
@@ -89,27 +99,27 @@ fn parts(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
     let own =
         jobs().find_map(|part| part.fps.filter(|own| film.fps.is_some_and(|fps| fps != *own)).map(|own| (part, own)));
     if let (Some((part, own)), Some(fps)) = (own, film.fps) {
-        let at = movie.fps.as_ref().map_or(movie.name.at, |fps| fps.at);
+        let at = movie.entry.fps.as_ref().map_or(movie.entry.name.at, |fps| fps.at);
         sink.add("movie-fps-differs", Some(at), job, wording::movies::fps_differs(fps, own, &part.name));
     }
-    let odd = jobs().find(|part| movie.size.is_none() && part.size != job.size);
+    let odd = jobs().find(|part| movie.entry.size.is_none() && part.size != job.size);
     if let Some(odd) = odd {
         let words = wording::movies::sizes_differ((job, job.size), (odd, odd.size));
-        sink.add("movie-sizes-differ", Some(movie.name.at), job, words);
+        sink.add("movie-sizes-differ", Some(movie.entry.name.at), job, words);
     }
 }
 
 /// The line below the picture, and the timecode it may show.
 fn line(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
-    if let Some(start) = &movie.start_timecode {
-        let fps = movie.fps.as_ref().map(|fps| fps.value).or(job.fps);
+    if let Some(start) = &movie.entry.start_timecode {
+        let fps = movie.entry.fps.as_ref().map(|fps| fps.value).or(job.fps);
         let counted = fps.map(|fps| fps.frames.div_ceil(fps.seconds));
         if counted.is_some_and(|counted| Timecode::parse(&start.value, counted).is_none()) {
             let words = wording::movies::timecode(&start.value, fps);
             sink.add("value-not-understood", Some(start.at), job, words);
         }
     }
-    let Some(burn) = &movie.burn else { return };
+    let Some(burn) = &movie.entry.burn else { return };
     let known = |name: &str| {
         let plan = sink.input.plan;
         ["name", "frame", "timecode"].contains(&name)

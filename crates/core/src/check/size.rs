@@ -41,8 +41,9 @@ fn held(sink: &mut Sink<'_, '_>, series: &Series) {
     let (size, at) = region_size(job).map_or((series.size, Key::Size), |region| (Some(region), Key::Region));
     let Some(size) = size else { return };
     let own = job.movies.iter().find(|movie| series.film.is_some() && movie.pass.path == series.path);
-    let own =
-        own.and_then(|movie| movie.size.as_ref().map(|size| size.at).or(movie.scale.as_ref().map(|scale| scale.at)));
+    let own = own.and_then(|movie| {
+        movie.entry.size.as_ref().map(|size| size.at).or(movie.entry.scale.as_ref().map(|scale| scale.at))
+    });
     let place = own.or(job.given.place(&at)).or(job.given.place(&Key::Size)).or(Some(job.at));
     if size.width > known.largest || size.height > known.largest {
         sink.add("size-not-held", place, job, wording::size::size_not_held(size, known));

@@ -21,7 +21,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
             let shown = movie.shows.map(|pass| &job.passes[pass]);
             let linear = shown.is_some_and(|pass| pass.kind == PassKind::Colour && pass.colour == Some(Colour::Linear));
             if linear && movie.pass.colour != Some(Colour::Display) {
-                sink.add("movie-untreated", Some(movie.name.at), job, wording::treatment::movie_untreated());
+                sink.add("movie-untreated", Some(movie.entry.name.at), job, wording::treatment::movie_untreated());
             }
         }
         let own = &plan.series[plan.series_of(at)];

@@ -1,8 +1,10 @@
 //! A movie to the arguments of its encoder.
 
-use crate::adapter::{Adapter, Per};
+use crate::adapter::{Adapter, AdapterKind, BUILT_IN_ENCODERS, MOVIE, Per};
 use crate::catalogue::{self, AudioCodec, Bits, Codec, FileType};
 use crate::frames::Timecode;
+use crate::plan::Adapters;
+use crate::resolve::paths;
 use crate::sheet::{Colour, Format, Fps, Size};
 use crate::template::{Lookup, Value};
 
@@ -76,19 +78,73 @@ pub fn has_alpha(format: &Format, codec: &Codec, of_frames: bool) -> bool {
     codec.alpha && format.channels.as_ref().map_or(of_frames, |channels| channels.value.alpha())
 }
 
-/// What an adapter's encoder can do: container, codec, sound, depth, chroma, channels.
+/// What an encoder has to be able to do for one movie.
+#[derive(Clone, Copy, Debug)]
+pub struct Wish<'w> {
+    /// The container.
+    pub container: &'w FileType,
+    /// The codec.
+    pub codec: &'w Codec,
+    /// The file options.
+    pub format: &'w Format,
+    /// The size, where it is known.
+    pub size: Option<Size>,
+    /// Whether an alpha is to be kept.
+    pub alpha: bool,
+    /// The sound file.
+    pub audio: Option<&'w str>,
+}
+
+impl Wish<'_> {
+    /// Whether an adapter's encoder can do all of it.
+    #[must_use]
+    pub fn can(&self, adapter: &Adapter) -> bool {
+        let Wish { container, codec, format, .. } = *self;
+        let accepts = &adapter.accepts;
+        let has = |list: &[String], name: &str| list.is_empty() || list.iter().any(|own| own == name);
+        let chroma = format.chroma.as_ref().map(|chroma| chroma.value.as_str()).or(codec.chroma.first().copied());
+        let bits = bits(format, codec).to_string();
+        // What the encoder in the box is handed as sound it has to read itself.
+        let sound = |path: &str| {
+            let readable = adapter.name != BUILT_IN_ENCODERS[0] || is_wave(path);
+            readable && audio_codec(adapter, container, format).is_some()
+        };
+        has(&accepts.types, container.name)
+            && has(&accepts.codecs, codec.name)
+            && container.codecs.contains(&codec.name)
+            && chroma.is_none_or(|chroma| codec.lossless || has(&accepts.chroma, chroma))
+            && has(&accepts.bits, &bits)
+            && accepts.depths.get(codec.name).is_none_or(|depths| depths.contains(&bits))
+            && (!self.alpha || has(&accepts.channels, "rgba"))
+            && self.size.is_none_or(|size| holds(adapter, codec, size))
+            && self.audio.is_none_or(sound)
+    }
+
+    /// The encoder that is named, whatever it can do; else the first in the box that can do all of it.
+    #[must_use]
+    pub fn choose<'a>(&self, name: Option<&str>, adapters: &'a Adapters) -> Option<&'a Adapter> {
+        match name {
+            Some(name) => adapters.get(name).filter(|own| own.kind == AdapterKind::Encoder && own.name != MOVIE),
+            None => BUILT_IN_ENCODERS.iter().filter_map(|name| adapters.get(*name)).find(|own| self.can(own)),
+        }
+    }
+}
+
+/// Whether an encoder takes pictures of a size, lying or standing.
+fn holds(adapter: &Adapter, codec: &Codec, size: Size) -> bool {
+    let sides = |size: Size| (size.width.min(size.height), size.width.max(size.height));
+    let (short, long) = sides(size);
+    let fits = |limit: Option<&Size>, within: fn(u32, u32) -> bool| {
+        limit.is_none_or(|limit| within(short, sides(*limit).0) && within(long, sides(*limit).1))
+    };
+    fits(adapter.accepts.smallest.get(codec.name), |own, limit| own >= limit)
+        && fits(adapter.accepts.largest.get(codec.name), |own, limit| own <= limit)
+}
+
+/// Whether a sound is one that is read here.
 #[must_use]
-pub fn accepts(adapter: &Adapter, container: &FileType, codec: &Codec, format: &Format) -> bool {
-    let accepts = &adapter.accepts;
-    let has = |list: &[String], name: &str| list.is_empty() || list.iter().any(|own| own == name);
-    let chroma = format.chroma.as_ref().map(|chroma| chroma.value.as_str()).or(codec.chroma.first().copied());
-    let alpha = format.channels.as_ref().is_some_and(|channels| channels.value.alpha());
-    has(&accepts.types, container.name)
-        && has(&accepts.codecs, codec.name)
-        && container.codecs.contains(&codec.name)
-        && chroma.is_none_or(|chroma| codec.lossless || has(&accepts.chroma, chroma))
-        && has(&accepts.bits, &bits(format, codec).to_string())
-        && (!alpha || has(&accepts.channels, "rgba"))
+pub fn is_wave(path: &str) -> bool {
+    paths::file_name(path).rsplit_once('.').is_some_and(|(_, extension)| extension.eq_ignore_ascii_case("wav"))
 }
 
 /// The codec of a movie's sound with one encoder: its format's, else the first of the container's that the encoder writes.

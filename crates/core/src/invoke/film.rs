@@ -1,41 +1,30 @@
 //! A movie to the command line that makes it: True Path itself, which hands frames to an encoder.
 
-use crate::adapter::{Adapter, BUILT_IN_ENCODERS, MOVIE};
+use crate::adapter::Adapter;
 use crate::catalogue::{self, FileType};
 use crate::plan::{Adapters, Film, Plan, Series};
-use crate::resolve::paths;
 use crate::sheet::{Format, Gaps};
 use crate::source::{FileId, Place, Spanned};
 
-use super::encode::{accepts, audio_codec};
+use super::encode::Wish;
+
+/// What a movie asks of its encoder; `format` is its own. `None` where its codec is not known.
+#[must_use]
+pub fn wish<'w>(series: &'w Series, film: &'w Film, format: &'w Format) -> Option<Wish<'w>> {
+    Some(Wish {
+        container: series.file_type?,
+        codec: catalogue::codec(film.codec?)?,
+        format,
+        size: series.size,
+        alpha: series.channels.is_some_and(|channels| channels.alpha()) && film.over.is_none(),
+        audio: film.audio.as_deref(),
+    })
+}
 
 /// The encoder of a movie: the one that it names, else the first in the box that can do what its format asks.
 #[must_use]
 pub fn encoder<'a>(series: &Series, film: &Film, adapters: &'a Adapters) -> Option<&'a Adapter> {
-    if let Some(name) = &film.encoder {
-        return adapters.get(name).filter(|adapter| adapter.name != MOVIE);
-    }
-    let codec = catalogue::codec(film.codec?)?;
-    let (container, format) = (series.file_type?, format_of(series));
-    let fits = |adapter: &&Adapter| {
-        let sound = film.audio.is_none() || audio_codec(adapter, container, &format).is_some();
-        // What the built-in encoder is handed as sound it has to be able to read itself.
-        let readable = adapter.name != BUILT_IN_ENCODERS[0] || film.audio.as_deref().is_none_or(is_wave);
-        accepts(adapter, container, codec, &format) && sound && readable && !wants_alpha(series, film, adapter)
-    };
-    BUILT_IN_ENCODERS.iter().filter_map(|name| adapters.get(*name)).find(fits)
-}
-
-/// Whether a movie keeps an alpha that an encoder would lose.
-fn wants_alpha(series: &Series, film: &Film, adapter: &Adapter) -> bool {
-    let asked = series.channels.is_some_and(|channels| channels.alpha()) && film.over.is_none();
-    asked && !adapter.accepts.channels.is_empty() && !adapter.accepts.channels.iter().any(|own| own == "rgba")
-}
-
-/// Whether a sound is one that is read here.
-#[must_use]
-pub fn is_wave(path: &str) -> bool {
-    paths::file_name(path).rsplit_once('.').is_some_and(|(_, extension)| extension.eq_ignore_ascii_case("wav"))
+    wish(series, film, &format_of(series))?.choose(film.encoder.as_deref(), adapters)
 }
 
 /// The file options of a movie; those of a format that gives nothing where it has none.

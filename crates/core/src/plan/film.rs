@@ -105,14 +105,14 @@ pub fn codec(series: &Series) -> Option<&'static Codec> {
 pub fn clip(series: usize, job: &Job, movie: &Movie) -> Option<Clip> {
     let own = job.own_frames.as_ref()?;
     let planned = job.mode_frames.as_ref()?;
-    let wanted = |frames: &Frames| match &movie.frames {
+    let wanted = |frames: &Frames| match &movie.entry.frames {
         Some(expr) => expr.value.frames(Some(own), Some(own)).map(|wanted| wanted.intersect(frames)),
         None => Some(frames.clone()),
     };
     let (frames, of_job) = (wanted(planned)?, wanted(own)?);
     // What a mode thins out is held for as long, so that the movie lasts as long as it will.
     let thinned = frames != of_job;
-    let gaps = movie.gaps.as_ref().map_or(if thinned { Gaps::Hold } else { Gaps::Refuse }, |gaps| gaps.value);
+    let gaps = movie.entry.gaps.as_ref().map_or(if thinned { Gaps::Hold } else { Gaps::Refuse }, |gaps| gaps.value);
     let span = if thinned && gaps == Gaps::Hold { &of_job } else { &frames };
     // Where nothing is left to be shown, that is found by the check.
     let Some(first) = frames.first() else {

@@ -380,7 +380,7 @@ pub fn wanted<'j>(jobs: impl IntoIterator<Item = &'j Arc<Job>>) -> Wanted {
     for job in jobs {
         let paths =
             job.passes.iter().chain(job.movies.iter().map(|movie| &movie.pass)).filter_map(|pass| pass.path.as_ref());
-        let lines = job.movies.iter().filter_map(|movie| movie.burn.as_ref());
+        let lines = job.movies.iter().filter_map(|movie| movie.entry.burn.as_ref());
         for token in paths.chain(lines).flat_map(|path| path.value.tokens()) {
             match token.name.as_str() {
                 "date" | "time" => wanted.clock = true,

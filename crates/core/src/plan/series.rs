@@ -48,23 +48,23 @@ impl Maker<'_> {
 
     /// Whether every job of a reel takes part.
     pub fn takes_whole(self, all: &[Arc<Job>], movie: &Movie) -> bool {
-        let parts = all.iter().filter(|job| movie.reel.iter().any(|of| is_of(of, job)));
-        movie.reel.is_empty() || parts.clone().all(|part| self.plan.jobs.iter().any(|job| job.name == part.name))
+        let parts = all.iter().filter(|job| movie.reel().iter().any(|of| is_of(of, job)));
+        movie.reel().is_empty() || parts.clone().all(|part| self.plan.jobs.iter().any(|job| job.name == part.name))
     }
 
     /// A movie of one job, or one that begins with it. `series` are those of the plan.
     pub fn movie(self, at: usize, movie: &Movie, series: &[Series]) -> Series {
         let job = &self.plan.jobs[at];
-        let mut made = self.series(at, &movie.pass, movie.shows.into_iter().collect(), &movie.name.value);
+        let mut made = self.series(at, &movie.pass, movie.shows.into_iter().collect(), &movie.entry.name.value);
         made.kind = SeriesKind::Movie;
-        let parts: Vec<usize> = if movie.reel.is_empty() {
+        let parts: Vec<usize> = if movie.reel().is_empty() {
             vec![at]
         } else {
             let of = |of: &Spanned<String>| {
                 let jobs = self.plan.jobs.iter().enumerate();
                 jobs.filter(|(_, job)| is_of(of, job)).map(|(at, _)| at).collect::<Vec<_>>()
             };
-            movie.reel.iter().flat_map(of).collect()
+            movie.reel().iter().flat_map(of).collect()
         };
         let clip = |part: &usize| {
             let job = &self.plan.jobs[*part];
@@ -74,27 +74,28 @@ impl Maker<'_> {
             film::clip(at, job, &Movie { shows: Some(pass), ..movie.clone() })
         };
         let clips = parts.iter().map(clip).collect::<Option<Vec<Clip>>>().unwrap_or_default();
-        let fps = movie.fps.as_ref().map(|fps| fps.value).or(job.fps);
-        let scaled = |size: crate::sheet::Size| size.scaled(movie.scale.as_ref().map_or(100.0, |scale| scale.value));
-        let size = movie.size.as_ref().map(|size| size.value).or(job.size.map(scaled));
+        let fps = movie.entry.fps.as_ref().map(|fps| fps.value).or(job.fps);
+        let scaled =
+            |size: crate::sheet::Size| size.scaled(movie.entry.scale.as_ref().map_or(100.0, |scale| scale.value));
+        let size = movie.entry.size.as_ref().map(|size| size.value).or(job.size.map(scaled));
         let seen = self.seen(job, &movie.pass, false);
         let counted = fps.map_or(0, |fps| fps.frames.div_ceil(fps.seconds));
-        let start = movie.start_timecode.as_ref().and_then(|text| Timecode::parse(&text.value, counted));
+        let start = movie.entry.start_timecode.as_ref().and_then(|text| Timecode::parse(&text.value, counted));
         made.film = Some(Arc::new(Film {
             clips,
             fps,
             codec: film::codec(&made).map(|codec| codec.name),
             audio: movie.audio.as_ref().map(|audio| audio.value.clone()),
-            audio_offset: movie.audio_offset.as_ref().map_or(0.0, |offset| offset.value),
+            audio_offset: movie.entry.audio_offset.as_ref().map_or(0.0, |offset| offset.value),
             colour: movie.pass.colour.unwrap_or(Colour::Display),
-            over: movie.over.as_ref().map(|over| over.value),
-            burn: movie.burn.as_ref().map(|burn| burned(&burn.value, &|name| lookup(seen, name))),
+            over: movie.entry.over.as_ref().map(|over| over.value),
+            burn: movie.entry.burn.as_ref().map(|burn| burned(&burn.value, &|name| lookup(seen, name))),
             start,
-            encoder: movie.adapter.as_ref().map(|adapter| adapter.value.clone()),
+            encoder: movie.entry.adapter.as_ref().map(|adapter| adapter.value.clone()),
             size,
             is_scaled: size != job.size,
         }));
-        made.size = size.map(|size| match movie.burn {
+        made.size = size.map(|size| match movie.entry.burn {
             Some(_) => crate::sheet::Size { height: size.height + film::burn_height(size.height), ..size },
             None => size,
         });

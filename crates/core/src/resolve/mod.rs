@@ -13,8 +13,8 @@ use crate::frames::{FrameExpr, Frames, Shift};
 use crate::scene::Facts;
 use crate::sheet::machine::MachineFile;
 use crate::sheet::{
-    Backdrop, Checkpoint, Colour, Format, Fps, Gaps, Key, Layers, MovieEntry, PassEntry, PassKind, RootPaths, Setting,
-    Settings, Sheet, Size, System, Version,
+    Checkpoint, Colour, Format, Fps, Key, Layers, MovieEntry, PassEntry, PassKind, RootPaths, Setting, Settings, Sheet,
+    Size, System, Version,
 };
 use crate::source::{Place, Spanned};
 use crate::template::{Part, Template};
@@ -135,36 +135,22 @@ pub struct Job {
 /// A movie of one job.
 #[derive(Clone, Debug)]
 pub struct Movie {
-    /// Its name.
-    pub name: Spanned<String>,
+    /// As it is written.
+    pub entry: MovieEntry,
     /// Index of the pass it shows; `None` where the job does not render it.
     pub shows: Option<usize>,
     /// That pass, with the movie's own format, colour and path.
     pub pass: Pass,
-    /// Combinations or jobs that it shows one after another; empty where it shows its own job and nothing else.
-    pub reel: Vec<Spanned<String>>,
-    /// Which frames of what it shows.
-    pub frames: Option<Spanned<FrameExpr>>,
-    /// Its own rate, where it has one.
-    pub fps: Option<Spanned<Fps>>,
     /// Its sound, absolute: its own or the job's.
     pub audio: Option<Spanned<String>>,
-    /// Seconds by which that begins later.
-    pub audio_offset: Option<Spanned<f64>>,
-    /// What becomes of frames that are left out.
-    pub gaps: Option<Spanned<Gaps>>,
-    /// Its own size, where it has one.
-    pub size: Option<Spanned<Size>>,
-    /// Percent of its frames' size.
-    pub scale: Option<Spanned<f64>>,
-    /// What lies behind transparent frames.
-    pub over: Option<Spanned<Backdrop>>,
-    /// The line below the picture.
-    pub burn: Option<Spanned<Arc<Template>>>,
-    /// The timecode of its first frame.
-    pub start_timecode: Option<Spanned<String>>,
-    /// Its encoder, where it names one.
-    pub adapter: Option<Spanned<String>>,
+}
+
+impl Movie {
+    /// Combinations or jobs that it shows one after another; empty where it shows its own job and nothing else.
+    #[must_use]
+    pub fn reel(&self) -> &[Spanned<String>] {
+        if self.entry.is_reel { &self.entry.of } else { &[] }
+    }
 }
 
 /// One pass of a job.
@@ -349,21 +335,10 @@ fn movie(known: &Known<'_>, job: &Job, entry: &MovieEntry, findings: &mut Findin
     let of_job = || Some(Spanned::new(job.given.text(&Key::Audio)?.to_owned(), job.given.place(&Key::Audio)?));
     let audio = entry.audio.clone().or_else(of_job);
     Some(Movie {
-        name: entry.name.clone(),
+        entry: entry.clone(),
         shows,
         pass,
-        reel: if entry.is_reel { entry.of.clone() } else { Vec::new() },
-        frames: entry.frames.clone(),
-        fps: entry.fps.clone(),
-        audio_offset: entry.audio_offset.clone(),
-        gaps: entry.gaps.clone(),
-        size: entry.size.clone(),
-        scale: entry.scale.clone(),
-        over: entry.over.clone(),
-        burn: entry.burn.clone(),
-        start_timecode: entry.start_timecode.clone(),
         audio: audio.map(|audio| Spanned::new(paths::absolute(&audio.value, audio.at, home), audio.at)),
-        adapter: entry.adapter.clone(),
     })
 }
 

@@ -13,7 +13,7 @@ use crate::diagnostic::CHECKS;
 use crate::frames::MOST;
 
 /// A span of time.
-const SPAN: &str = "^[0-9.]+ *(ms|s|m|h)$";
+const SPAN: &str = "^[0-9.]+ *[a-z]+([ ,]+[0-9.]+ *[a-z]+)*$";
 
 pub(crate) fn object(properties: Map<String, Value>, what: &str) -> Value {
     json!({ "type": "object", "description": what, "properties": properties, "additionalProperties": false })

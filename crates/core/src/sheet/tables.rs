@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
+use jiff::SignedDuration;
 use toml::de::DeTable;
 
 use crate::catalogue::{BITS, CHANNELS, CHROMA, EFFORTS, types};
@@ -14,6 +15,9 @@ use crate::template::Template;
 use super::parse::LANGUAGE;
 use super::read::{Raw, Reader};
 use super::{Base, EXISTING, Format, Layer, Mode, PassKind, PassTable, Root, RootPaths, SYSTEMS, Sheet};
+
+/// Longer than any night: a span beyond it is a slip.
+const MOST_SECONDS: u64 = 1_000_000_000;
 
 const TABLES: &[&str] = &[
     "sheet", "from", "project", "roots", "formats", "passes", "defaults", "bases", "modes", "job", "movie", "policy",
@@ -303,18 +307,11 @@ impl Reader<'_> {
         table.iter().filter_map(|pair| count(pair, self)).collect()
     }
 
-    /// A span of time: a number and `ms`, `s`, `m` or `h`.
+    /// A span of time, such as `90s`, `30m` or `1h 30m`.
     pub(super) fn duration(&mut self, raw: &Raw<'_>, key: &str) -> Option<Duration> {
         let text = self.text(raw, key)?;
-        let split = text.value.find(|c: char| c.is_ascii_alphabetic()).unwrap_or(text.value.len());
-        let (number, unit) = text.value.split_at(split);
-        let unit = [("ms", 0.001), ("s", 1.0), ("m", 60.0), ("h", 3600.0)]
-            .iter()
-            .find(|(name, _)| *name == unit)
-            .map(|(_, seconds)| *seconds);
-        let number =
-            number.trim().parse::<f64>().ok().filter(|number| number.is_finite() && *number > 0.0 && *number < 1e9);
-        let span = number.zip(unit).and_then(|(number, unit)| Duration::try_from_secs_f64(number * unit).ok());
+        let span = text.value.parse::<SignedDuration>().ok().and_then(|span| Duration::try_from(span).ok());
+        let span = span.filter(|span| !span.is_zero() && span.as_secs() < MOST_SECONDS);
         if span.is_none() {
             self.bad(text.at, key, "a span of time such as \"90s\", \"30m\" or \"2h\"", "this is not");
         }

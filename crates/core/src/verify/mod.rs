@@ -2,7 +2,7 @@
 
 mod files;
 pub mod fix;
-mod movie;
+pub mod movie;
 
 use std::collections::BTreeMap;
 
@@ -154,7 +154,7 @@ pub fn judge(series: &Series, labels: &[&str], seen: &Seen) -> (State, Option<St
         Seen::Broken(why) => (State::Broken, Some(why.clone())),
         Seen::AsLanded => (State::Good, None),
         Seen::Whole(picture) => as_planned(differences(series, labels, picture)),
-        Seen::Movie(footage) => as_planned(movie::differences(series, footage)),
+        Seen::Movie(footage) => as_planned(movie::Planned::of(series).differences(footage)),
     }
 }
 

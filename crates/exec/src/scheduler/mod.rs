@@ -7,13 +7,13 @@ mod context;
 mod crew;
 pub mod export;
 mod feed;
-mod line;
 mod lines;
 mod movies;
 mod orders;
 mod parts;
 mod supply;
 mod tries;
+mod waiting;
 mod watch;
 mod written;
 

@@ -62,8 +62,8 @@ impl<'r> Range<'r> {
         bit
     }
 
-    /// A symbol without a sign (3.8.1.2).
-    fn symbol(&mut self, states: &mut [u8; 32]) -> Option<u32> {
+    /// A symbol (3.8.1.2); those that have none are told no sign.
+    fn symbol(&mut self, states: &mut [u8; 32], signed: bool) -> Option<i64> {
         if self.bit(&mut states[0]) {
             return Some(0);
         }
@@ -75,27 +75,8 @@ impl<'r> Range<'r> {
             }
         }
         let rest = (0..exponent).rev();
-        Some(rest.fold(1, |value, at| value << 1 | u32::from(self.bit(&mut states[22 + at.min(9)]))))
-    }
-
-    /// A symbol with a sign.
-    fn signed(&mut self, states: &mut [u8; 32]) -> Option<i64> {
-        if self.bit(&mut states[0]) {
-            return Some(0);
-        }
-        let mut exponent = 0;
-        while self.bit(&mut states[1 + exponent.min(9)]) {
-            exponent += 1;
-            if exponent > 31 {
-                return None;
-            }
-        }
-        let mut value = 1i64;
-        for at in (0..exponent).rev() {
-            value = value << 1 | i64::from(self.bit(&mut states[22 + at.min(9)]));
-        }
-        let negative = self.bit(&mut states[11 + exponent.min(10)]);
-        Some(if negative { -value } else { value })
+        let value = rest.fold(1, |value, at| value << 1 | i64::from(self.bit(&mut states[22 + at.min(9)])));
+        Some(if signed && self.bit(&mut states[11 + exponent.min(10)]) { -value } else { value })
     }
 }
 
@@ -103,21 +84,21 @@ impl<'r> Range<'r> {
 pub fn read(record: &[u8]) -> Option<(Option<&'static str>, u8, bool)> {
     let mut range = Range::new(record)?;
     let mut states = [128u8; 32];
-    let version = range.symbol(&mut states)?;
+    let version = range.symbol(&mut states, false)?;
     if version > 2 {
-        range.symbol(&mut states)?;
+        range.symbol(&mut states, false)?;
     }
-    let coder = range.symbol(&mut states)?;
+    let coder = range.symbol(&mut states, false)?;
     if coder > 1 {
         for _ in 1..256 {
-            range.signed(&mut states)?;
+            range.symbol(&mut states, true)?;
         }
     }
-    let space = range.symbol(&mut states)?;
-    let bits = u8::try_from(range.symbol(&mut states)?).ok()?;
+    let space = range.symbol(&mut states, false)?;
+    let bits = u8::try_from(range.symbol(&mut states, false)?).ok()?;
     let chroma = range.bit(&mut states[0]);
-    let across = range.symbol(&mut states)?;
-    let down = range.symbol(&mut states)?;
+    let across = range.symbol(&mut states, false)?;
+    let down = range.symbol(&mut states, false)?;
     let alpha = range.bit(&mut states[0]);
     let layout = match (space, chroma, across, down) {
         (1, ..) | (_, true, 0, 0) => Some("444"),

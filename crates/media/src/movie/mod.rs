@@ -26,21 +26,11 @@ const FIRST: u64 = 4096;
 /// # Errors
 /// When the disk cannot answer; a file that is not there, or is no movie, is no error.
 pub fn probe(path: &Path) -> std::io::Result<Seen> {
-    let file = match File::open(path) {
-        Ok(file) => file,
-        Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
-            return Ok(Seen::Missing);
-        }
-        Err(error) => return Err(error),
+    let (file, length) = match crate::opened(path)? {
+        Ok(opened) => opened,
+        Err(seen) => return Ok(seen),
     };
-    let about = file.metadata()?;
-    if !about.is_file() {
-        return Ok(Seen::Broken("this is a folder or a device, not a file".to_owned()));
-    }
-    if about.len() == 0 {
-        return Ok(Seen::Broken("the file is empty".to_owned()));
-    }
-    let mut source = Source { bytes: BufReader::with_capacity(1 << 14, file), length: about.len() };
+    let mut source = Source { bytes: BufReader::with_capacity(1 << 14, file), length };
     Ok(match read(&mut source) {
         Ok(footage) => Seen::Movie(Box::new(footage)),
         Err(flaw) => Seen::Broken(flaw),

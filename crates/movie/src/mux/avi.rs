@@ -17,6 +17,8 @@ const PARTS: usize = 512;
 pub struct Avi<'h> {
     file: BufWriter<File>,
     head: Head<'h>,
+    /// To how many bytes a part grows.
+    most: u64,
     /// Where this part and its list of chunks begin.
     part: (u64, u64),
     /// The chunks of this part by stream: place and size.
@@ -53,6 +55,7 @@ impl<'h> Avi<'h> {
         let mut avi = Avi {
             file: BufWriter::with_capacity(1 << 20, File::create(path)?),
             head,
+            most: MOST,
             part: (0, 0),
             chunks: [Vec::new(), Vec::new()],
             old: Vec::new(),
@@ -227,7 +230,7 @@ impl Container for Avi<'_> {
     fn part(&mut self, frames: &[Coded]) -> std::io::Result<()> {
         for frame in frames {
             let here = self.file.stream_position()?;
-            if here - self.part.0 > MOST {
+            if here - self.part.0 > self.most {
                 self.end_part()?;
                 self.part.0 = self.file.stream_position()?;
                 self.file.write_all(b"RIFF\0\0\0\0AVIX")?;
@@ -265,5 +268,52 @@ impl Avi<'_> {
         let last =
             self.indices.iter().filter_map(|own| own.first()).map(|(place, size, _)| place + u64::from(*size)).max();
         last.unwrap_or(0) + 8 + self.old.len() as u64 * 16
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use truepath_core::sheet::Fps;
+    use truepath_core::verify::Seen;
+
+    use super::Avi;
+    use crate::encode::Coded;
+    use crate::mux::{Container, Head};
+    use crate::sound::Sound;
+
+    /// A film of a gigabyte is written as this one is: in parts, each with an index of its own.
+    #[test]
+    fn a_long_film_in_several_parts_is_read_whole() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let path = folder.path().join("long.avi");
+        let sound = Sound { rate: 8000, channels: 1, bits: 16, samples: vec![9; 8000 * 300 / 24] };
+        let fps = Fps::new(24, 1).expect("a rate");
+        let size = (32, 18);
+        let (codec, sound) = ("mjpeg", Some(&sound));
+        let head = Head { is_mov: false, codec, size, fps, frames: 300, part: 8, sound, linear: false, start: None };
+        let mut avi = Avi::new(&path, head).expect("a file");
+        avi.most = 60_000;
+        for part in 0..30 {
+            let frame = |at: u8| Coded { bytes: vec![at; 1000 + usize::from(at) % 2], key: true };
+            avi.part(&(0..10).map(|at| frame(part * 8 + at)).collect::<Vec<_>>()).expect("room");
+        }
+        Box::new(avi).finish(&[]).expect("room");
+        let bytes = std::fs::read(&path).expect("a file");
+        assert!(bytes.windows(4).filter(|mark| mark == b"AVIX").count() >= 4);
+        // Every part is as long as it says, and together they are the file.
+        let (mut at, mut parts) = (0, 0);
+        while at < bytes.len() {
+            assert_eq!(&bytes[at..at + 4], b"RIFF", "part {parts}");
+            at += 8 + u32::from_le_bytes(bytes[at + 4..at + 8].try_into().expect("four")) as usize;
+            parts += 1;
+        }
+        assert_eq!((at, parts >= 5), (bytes.len(), true));
+        let seen = truepath_media::movie::probe(&path).expect("a file");
+        let Seen::Movie(footage) = seen else { panic!("{seen:?}") };
+        assert_eq!((footage.frames, footage.sound.map(|sound| sound.seconds)), (300, Some(12.5)));
+        for cut in [bytes.len() / 3, bytes.len() / 2, bytes.len() - 2000] {
+            std::fs::write(&path, &bytes[..cut]).expect("a file");
+            assert!(matches!(truepath_media::movie::probe(&path), Ok(Seen::Broken(_))), "cut at {cut}");
+        }
     }
 }

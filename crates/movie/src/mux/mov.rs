@@ -197,32 +197,24 @@ impl<'h> Mov<'h> {
 
     fn sound_track(&self) -> Option<Vec<u8>> {
         let sound = self.head.sound?;
-        // `sowt` is 16 bits with the low byte first; 24 bits say that in a box of their own.
-        let (mark, more) = match sound.bits {
-            16 => (b"sowt", Vec::new()),
-            _ => {
-                let low = boxed(b"enda", &1u16.to_be_bytes());
-                let wave = all(&[&boxed(b"frma", b"in24"), &low, &boxed(b"\0\0\0\0", &[])]);
-                (b"in24", boxed(b"wave", &wave))
-            }
-        };
         let block = u32::try_from(sound.block()).unwrap_or(0);
+        // Sound sample description, version 2: signed samples without gaps, the low byte first, at any rate.
+        let flags = 4 | 8;
         let entry = all(&[
             &[0; 6],
             &1u16.to_be_bytes(),
-            &1u16.to_be_bytes(),
+            &2u16.to_be_bytes(),
             &[0; 6],
-            &sound.channels.to_be_bytes(),
-            // A compression of samples that are none has this depth (sound sample description, version 1).
+            &3u16.to_be_bytes(),
             &16u16.to_be_bytes(),
-            &[0; 4],
-            &u16::try_from(sound.rate).unwrap_or(0).to_be_bytes(),
+            &(-2i16).to_be_bytes(),
             &[0; 2],
-            &words(&[1, block / u32::from(sound.channels.max(1)), block, u32::from(sound.bits / 8)]),
-            &more,
+            &words(&[0x1_0000, 72]),
+            &f64::from(sound.rate).to_be_bytes(),
+            &words(&[u32::from(sound.channels), 0x7f00_0000, u32::from(sound.bits), flags, block, 1]),
         ]);
         let count = u32::try_from(sound.moments()).unwrap_or(u32::MAX);
-        let mut table = full(b"stsd", 0, 0, &all(&[&words(&[1]), &boxed(mark, &entry)]));
+        let mut table = full(b"stsd", 0, 0, &all(&[&words(&[1]), &boxed(b"lpcm", &entry)]));
         table.extend(full(b"stts", 0, 0, &words(&[1, count, 1])));
         table.extend(full(b"stsz", 0, 0, &words(&[block, count])));
         table.extend(places(&self.sound_chunks));

@@ -1,9 +1,10 @@
 //! Words about movies.
 
 use crate::adapter::Adapter;
-use crate::catalogue::{AudioCodec, Codec, FileType};
+use crate::catalogue::{AudioCodec, Codec};
 use crate::diagnostic::Words;
 use crate::frames::Frames;
+use crate::invoke::encode::{self, Wish};
 use crate::resolve::Job;
 use crate::sheet::{Fps, Size};
 use crate::source::Place;
@@ -71,21 +72,29 @@ pub fn burn_token(name: &str) -> Words {
         .help("every token of paths is, and {name}, {frame} and {timecode} of the frame itself")
 }
 
-pub fn no_encoder(container: &FileType, codec: &Codec, known: &[&str]) -> Words {
-    let message = format!("no encoder makes {} in {} as this format asks", codec.title, container.title);
-    Words::new(message, "nothing can make this movie").help(format!(
+pub fn no_encoder(wish: &Wish<'_>, known: &[&str]) -> Words {
+    Words::new(format!("no encoder makes {}", asked(wish)), "nothing can make this movie").help(format!(
         "ask for less, or put an adapter with kind = \"encoder\" beside the sheet; in the box: {}",
         listed(known)
     ))
 }
 
-pub fn encoder_cannot(adapter: &Adapter, container: &FileType, codec: &Codec, bits: &str) -> Words {
+pub fn encoder_cannot(adapter: &Adapter, wish: &Wish<'_>) -> Words {
     let name = &adapter.name;
-    Words::new(
-        format!("{name} does not make {} of {bits} bits in {} as this format asks", codec.title, container.title),
-        "more than this encoder does",
-    )
-    .help(format!("`truepath adapter show {name}` lists what it does; leave `adapter` out to take the first that can"))
+    Words::new(format!("{name} does not make {}", asked(wish)), "more than this encoder does").help(format!(
+        "`truepath adapter show {name}` lists what it does; leave `adapter` out to take the first that can"
+    ))
+}
+
+/// All that is asked of an encoder, so that what it cannot do is among it.
+fn asked(wish: &Wish<'_>) -> String {
+    let size = wish.size.map(|size| format!(", {size}")).unwrap_or_default();
+    let chroma = wish.format.chroma.as_ref().map(|chroma| format!(", chroma {}", chroma.value)).unwrap_or_default();
+    let alpha = if wish.alpha { ", with alpha" } else { "" };
+    let codec = wish.format.audio_codec.as_ref().map(|codec| format!(" as {}", codec.value)).unwrap_or_default();
+    let sound = wish.audio.map(|path| format!(", with the sound {path}{codec}")).unwrap_or_default();
+    let bits = encode::bits(wish.format, wish.codec);
+    format!("{} in {} of {bits} bits{chroma}{size}{alpha}{sound}", wish.codec.title, wish.container.title)
 }
 
 pub fn encoder_not_here(program: &str, movie: &str, codec: &Codec) -> Words {

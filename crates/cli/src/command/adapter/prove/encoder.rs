@@ -5,7 +5,8 @@ use std::process::{Command, Stdio};
 
 use truepath_core::adapter::Adapter;
 use truepath_core::catalogue::{self, Codec};
-use truepath_core::verify::{Footage, Seen};
+use truepath_core::verify::movie::Planned;
+use truepath_core::verify::{Fps, Seen};
 use truepath_exec::failure::Failure;
 use truepath_understudy::harbour;
 
@@ -26,8 +27,12 @@ struct Claim {
     audio: Option<&'static str>,
 }
 
-/// Every codec in every container that an encoder claims, with every depth, chroma layout and sound.
-pub fn encoder(adapter: &Adapter, scratch: &Path, around: &Surroundings) -> Result<Vec<ClaimVerdict>, Failure> {
+/// `folder` is where adapters are sought from. Every codec in every container that an encoder claims, with every depth, chroma layout and sound.
+pub fn encoder(
+    (adapter, folder): (&Adapter, &Path),
+    scratch: &Path,
+    around: &Surroundings,
+) -> Result<Vec<ClaimVerdict>, Failure> {
     let failed = |what: &str, error: std::io::Error| Failure::machine(what, scratch, &error);
     for (name, bytes) in harbour::scenes() {
         std::fs::write(scratch.join(name), bytes).map_err(|error| failed("write to", error))?;
@@ -51,7 +56,7 @@ pub fn encoder(adapter: &Adapter, scratch: &Path, around: &Surroundings) -> Resu
     let made = Command::new(&around.program).args(words).current_dir(scratch).stdout(Stdio::null()).status();
     made.map_err(|error| failed("render in", error))?;
     std::fs::write(scratch.join("in.wav"), silence(6000)).map_err(|error| failed("write to", error))?;
-    claims(adapter).iter().map(|claim| Ok((claim.name(), tried(claim, adapter, scratch, around)?))).collect()
+    claims(adapter).iter().map(|claim| Ok((claim.name(), tried(claim, (adapter, folder), scratch, around)?))).collect()
 }
 
 fn claims(adapter: &Adapter) -> Vec<Claim> {
@@ -113,39 +118,32 @@ impl Claim {
         }
     }
 
-    /// Where a movie is not what was claimed.
-    fn differences(&self, footage: &Footage) -> Vec<String> {
-        let mut found = Vec::new();
-        let mut compare = |what: &str, claimed: &str, is: String| {
-            if claimed != is {
-                found.push(format!("its {what} is {is}, not {claimed}"));
-            }
-        };
-        compare("container", self.container, footage.container.to_owned());
-        compare("codec", self.codec.name, footage.codec.clone());
-        compare("size", &format!("{}x{}", SIZE.0, SIZE.1), format!("{}x{}", footage.width, footage.height));
-        compare("number of frames", &FRAMES.to_string(), footage.frames.to_string());
-        compare("rate", "24", footage.fps.map_or("unknown".to_owned(), |fps| fps.to_string()));
-        for (option, value) in &self.options {
-            let is = match *option {
-                "bits" => footage.bits.map(|bits| bits.to_string()),
-                "chroma" => footage.chroma.clone(),
-                "channels" => footage.alpha.map(|alpha| if alpha { "rgba" } else { "rgb" }.to_owned()),
-                _ => None,
-            };
-            if let Some(is) = is {
-                compare(option, value, is);
-            }
+    /// What the movie has to be.
+    fn planned(&self) -> Planned {
+        let option = |name: &str| self.options.iter().find(|(own, _)| *own == name).map(|(_, value)| value.clone());
+        Planned {
+            container: Some(self.container.to_owned()),
+            codec: Some(self.codec.name.to_owned()),
+            size: Some(format!("{}x{}", SIZE.0, SIZE.1)),
+            fps: Fps::new(24, 1),
+            frames: Some(FRAMES),
+            chroma: option("chroma"),
+            bits: option("bits"),
+            alpha: option("channels").map(|channels| channels == "rgba"),
+            timecode: None,
+            sound: Some(self.audio.is_some()),
+            audio_codec: self.audio.map(str::to_owned),
         }
-        if let Some(claimed) = self.audio {
-            compare("sound", claimed, footage.sound.as_ref().map_or("missing".to_owned(), |sound| sound.codec.clone()));
-        }
-        found
     }
 }
 
 /// Makes one movie, and says why it is not what was claimed.
-fn tried(claim: &Claim, adapter: &Adapter, scratch: &Path, around: &Surroundings) -> Result<Option<String>, Failure> {
+fn tried(
+    claim: &Claim,
+    (adapter, folder): (&Adapter, &Path),
+    scratch: &Path,
+    around: &Surroundings,
+) -> Result<Option<String>, Failure> {
     let extension = catalogue::by_name(claim.container).map_or("", |known| known.extensions[0]);
     let out = scratch.join(format!("out.{extension}"));
     let _ = std::fs::remove_file(&out);
@@ -165,7 +163,7 @@ fn tried(claim: &Claim, adapter: &Adapter, scratch: &Path, around: &Surroundings
     if let Some(sound) = claim.audio {
         words.extend([format!("--audio={}", scratch.join("in.wav").display()), format!("--audio-codec={sound}")]);
     }
-    let output = Command::new(&around.program).args(&words).current_dir(&around.folder).stdin(Stdio::null()).output();
+    let output = Command::new(&around.program).args(&words).current_dir(folder).stdin(Stdio::null()).output();
     let output = output.map_err(|error| Failure::machine("start", &around.program, &error))?;
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
     let last = || said.lines().rev().find(|line| !line.trim().is_empty()).unwrap_or("").trim().to_owned();
@@ -174,7 +172,9 @@ fn tried(claim: &Claim, adapter: &Adapter, scratch: &Path, around: &Surroundings
     }
     let seen = truepath_media::movie::probe(&out).map_err(|error| Failure::machine("read", &out, &error))?;
     Ok(match seen {
-        Seen::Movie(footage) => Some(claim.differences(&footage).join(", ")).filter(|found| !found.is_empty()),
+        Seen::Movie(footage) => {
+            Some(claim.planned().differences(&footage).join(", ")).filter(|found| !found.is_empty())
+        }
         Seen::Broken(why) => Some(format!("what came out cannot be read: {why}")),
         _ => Some(format!("nothing came out: {}", last())),
     })

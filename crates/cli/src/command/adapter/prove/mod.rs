@@ -50,7 +50,7 @@ pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) ->
     find(adapter, &places).map_err(|name| Failure::unreadable(format!("the program {name} is not on this machine")))?;
     let verdicts = match adapter.kind {
         AdapterKind::Renderer => renderer(args, (adapter, shelf), &scratch.0, around)?,
-        AdapterKind::Encoder => encoder::encoder(adapter, &scratch.0, around)?,
+        AdapterKind::Encoder => encoder::encoder((adapter, &shelf.folder), &scratch.0, around)?,
         AdapterKind::Exporter => exporter(args, (adapter, shelf), &scratch.0, around)?,
     };
     let held = verdicts.iter().filter(|(_, why)| why.is_none()).count();
