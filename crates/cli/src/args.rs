@@ -56,10 +56,18 @@ pub enum Command {
     Log(LogArgs),
     /// Compare what lies on disk with what was planned
     Verify(VerifyArgs),
+    /// Let the programs that a folder's adapters name be asked by commands that only look
+    Trust(TrustArgs),
     /// Make the movies whose frames are complete, or a movie of any pictures
     Movie(MovieArgs),
     /// Encode pictures as a movie: what `run`, `movie` and scripts call
     Encode(EncodeArgs),
+    /// Looks at one picture, and ends well if that does not end it
+    #[command(hide = true)]
+    LookAt {
+        /// The picture
+        file: PathBuf,
+    },
     /// Ends renderers when the run that started it is gone
     #[command(hide = true)]
     GuardRenderers,
@@ -524,6 +532,16 @@ pub struct StatusArgs {
     /// Tell what a frame was made of, and what differs now; two frames (12,48) are compared; `movie` for movies
     #[arg(long, value_name = "FRAME", allow_hyphen_values = true, conflicts_with = "json")]
     pub why: Option<String>,
+}
+
+/// `trust`.
+#[derive(Debug, Args)]
+pub struct TrustArgs {
+    /// The folder of a sheet [default: that of the nearest truepath.toml]
+    pub folder: Option<PathBuf>,
+    /// Trust it no longer
+    #[arg(long)]
+    pub forget: bool,
 }
 
 /// `log`.

@@ -26,12 +26,12 @@ fn main() -> std::process::ExitCode {
             return std::process::ExitCode::from(if error.use_stderr() { 2 } else { 0 });
         }
     };
+    // What a panic says is told once, as any other failure.
+    std::panic::set_hook(Box::new(|panic| tracing::debug!(place = ?panic.location(), "panic")));
     if let Command::Understudy(call) = cli.command {
         return std::process::ExitCode::from(truepath_understudy::run(call));
     }
     lower::tracing(cli.verbose);
-    // What a panic says is told once, as any other failure.
-    std::panic::set_hook(Box::new(|panic| tracing::debug!(place = ?panic.location(), "panic")));
     let done = std::panic::catch_unwind(AssertUnwindSafe(|| run(cli.command)));
     let exit = match done.unwrap_or_else(|panic| Err(Failure::bug(&*panic))) {
         Ok(exit) => exit,
@@ -62,8 +62,13 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Verify(args) => command::verify::run(&args, &around),
         Command::Status(args) => command::status::run(&args, &around),
         Command::Log(args) => command::log::run(&args, &around),
+        Command::Trust(args) => command::trust::run(&args, &around),
         Command::Movie(args) => command::movie::run(&args, &around),
         Command::Encode(args) => command::encode::run(&args, &around),
+        Command::LookAt { file } => {
+            let looked = truepath_media::inspect_any(&file);
+            looked.map(|_| Exit::Well).map_err(|error| Failure::machine("read", &file, &error))
+        }
         Command::GuardRenderers => {
             #[cfg(unix)]
             truepath_exec::process::guard::watch(std::io::stdin().lock());

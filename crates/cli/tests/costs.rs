@@ -87,13 +87,13 @@ fn state_and_journals_of_another_version_are_refused_and_left_alone() {
     let project = Project::with(&SMALL.replace("\"1-24\"", "\"1-4\""));
     project.say("run").ended(0);
     let state = project.path(".truepath/truepath");
-    assert_eq!(std::fs::read_to_string(state.join("version")).unwrap(), "1\n");
+    assert_eq!(std::fs::read_to_string(state.join("version")).unwrap(), "2\n");
     let journal = project.files(".truepath/truepath/journal").into_iter().next().unwrap();
     let text = std::fs::read_to_string(state.join("journal").join(&journal)).unwrap();
     let newer = text.replacen("\"truepath\":1", "\"truepath\":7", 1);
     assert_ne!(newer, text);
     for (name, theirs, ours, words) in [
-        ("version", "12\n", "1\n", "has version `12`, and this True Path knows version 1"),
+        ("version", "12\n", "2\n", "has version `12`, and this True Path knows version 2"),
         (&*format!("journal/{journal}"), &*newer, &*text, "has version 7, and this True Path knows version 1"),
     ] {
         std::fs::write(state.join(name), theirs).unwrap();

@@ -57,6 +57,7 @@ impl Terminal {
                             self.row -= count.parse::<usize>().unwrap();
                         }
                         ("K", "2") => self.lines[self.row].clear(),
+                        ("G", "") => self.column = 0,
                         ("J", "") => self.lines.truncate(self.row),
                         ("m", _) => {}
                         other => panic!("{other:?} is not understood"),

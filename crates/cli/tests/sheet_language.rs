@@ -201,6 +201,10 @@ fn a_renderer_is_asked_once_for_what_only_it_can_read() {
         "adapters/closed.toml",
         "adapter = 1\nname = \"closed\"\nkind = \"renderer\"\nprogram = \"bin/closed\"\narguments = [\"{scene}\", \"{frames}\", \"{out}\", \"{camera}\", \"{width}x{height}\", \"{fps}\", \"{bits}\", \"{channels}\"]\n[facts]\narguments = [\"facts\", \"{scene}\"]\n",
     );
+    // It came with the folder: nobody starts it unasked.
+    let quiet = project.say("names --json");
+    assert!(quiet.err.contains("may not be started yet") && !project.path("asked.txt").exists(), "{}", quiet.err);
+    assert!(project.say("trust").ended(0).out.contains("trusted: "));
     assert_eq!(series(&project, "")[0]["frames"], "3-7");
     project.say("check").ended(0);
     assert_eq!(std::fs::read_to_string(project.path("asked.txt")).unwrap(), "asked\n", "the answer is kept");

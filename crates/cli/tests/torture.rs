@@ -6,6 +6,7 @@ mod support;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -14,7 +15,7 @@ use truepath_core::run::event::{self, Event};
 
 /// Moments at which something is killed, and rounds in which many share a folder.
 fn often() -> (u64, u64) {
-    if std::env::var("TRUEPATH_TORTURE").is_ok_and(|how| how == "full") { (200, 20) } else { (24, 3) }
+    if std::env::var("TRUEPATH_TORTURE").is_ok_and(|how| how == "full") { (500, 40) } else { (24, 3) }
 }
 
 /// Numbers that look like chance and are the same each time.
@@ -37,6 +38,32 @@ fn start(project: &Project, words: &[&str]) -> Child {
 /// A run whose words go somewhere.
 fn start_telling(project: &Project, words: &[&str], said: impl Into<Stdio>) -> Child {
     project.command().arg("run").args(words).stdout(Stdio::null()).stderr(said).spawn().unwrap()
+}
+
+/// In a mount namespace of its own, the project under another path.
+const ELSEWHERE: &str = "mount --bind \"$1\" \"$2\" && cd \"$2\" && shift 2 && exec \"$@\"";
+
+fn elsewhere(project: &Project, other: &Path) -> Command {
+    let mut command = Command::new("unshare");
+    command.args(["-m", "sh", "-c", ELSEWHERE, "sh"]).arg(project.path("")).arg(other);
+    command.env("XDG_CONFIG_HOME", project.path("config"));
+    command
+}
+
+/// Whether this user may mount a folder under another path.
+fn may_mount(project: &Project, other: &Path) -> bool {
+    let tried = elsewhere(project, other).arg("true").stderr(Stdio::null()).status();
+    let may = tried.is_ok_and(|status| status.success());
+    if !may {
+        eprintln!("SKIPPED: this user may not mount a folder under another path");
+    }
+    may
+}
+
+fn start_elsewhere(project: &Project, other: &Path, said: File) -> Child {
+    let mut command = elsewhere(project, other);
+    command.arg(project.command().get_program()).args(["run", "--share"]);
+    command.stdout(Stdio::null()).stderr(said).spawn().unwrap()
 }
 
 fn signal(name: &str, process: u32) {
@@ -127,7 +154,13 @@ fn eight_share_a_folder_and_three_of_them_die_or_sleep() {
         let project = Project::with(&sheet);
         let mut chance = Chance(0xfe44 + round);
         let said = |at: usize| project.path(&format!("said-{at}.txt"));
-        let worker = |at: usize| start_telling(&project, &["--share"], File::create(said(at)).unwrap());
+        // Every other round, half of them know the project by another path, as machines with other mount points do.
+        let other = tempfile::tempdir().unwrap();
+        let mounts = round % 2 == 0 && may_mount(&project, other.path());
+        let worker = |at: usize| match mounts && at % 2 == 1 {
+            true => start_elsewhere(&project, other.path(), File::create(said(at)).unwrap()),
+            false => start_telling(&project, &["--share"], File::create(said(at)).unwrap()),
+        };
         let mut crew: Vec<Child> = (0..8).map(worker).collect();
         let began = Instant::now();
         let (mut killed, mut asleep) = (Vec::new(), Vec::new());

@@ -64,7 +64,7 @@ fn journal(plan: &Plan, turn: u64, steps: &[Step]) -> String {
             Step::Series { series, made } => text.push_str(
                 &Event::Series(SeriesOf {
                     series: id(series),
-                    pattern: plan.series[series].pattern.spelt(),
+                    pattern: plan.series[series].place.clone(),
                     shift: plan.series[series].shift.0,
                     made: vec![("samples".to_owned(), made.to_string())],
                 })
@@ -212,7 +212,7 @@ proptest! {
         let (landings, calls) = (read(&texts, Depth::Landings, buffer), read(&texts, Depth::Calls, 8192));
         let slow = slowly(&texts);
         for series in &plan.series {
-            let pattern = series.pattern.spelt();
+            let pattern = series.place.clone();
             let expected: Vec<(i64, Fact)> = slow.iter().filter(|((own, _), _)| *own == pattern).flat_map(|((_, number), facts)| facts.iter().map(|fact| (*number, fact.clone()))).collect();
             prop_assert_eq!(&facts(&landings, series), &expected);
             prop_assert_eq!(&facts(&calls, series), &expected);

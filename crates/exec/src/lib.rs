@@ -27,4 +27,6 @@ pub struct Project<'p> {
     pub state: &'p StateFolder,
     /// What the frames of each series are made of now, by series.
     pub made: &'p [Made],
+    /// This program: `look-at FILE` of it looks at a file that may end whoever looks. Without it, nobody does.
+    pub program: Option<&'p std::path::Path>,
 }

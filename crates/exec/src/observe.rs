@@ -1,7 +1,6 @@
 //! What lies on disk at the names of a plan. Every folder is listed once.
 
-use std::collections::HashMap;
-use std::fs::File;
+use std::collections::{HashMap, HashSet};
 use std::io::ErrorKind;
 use std::path::Path;
 
@@ -13,7 +12,7 @@ use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
 use truepath_core::run::history::{NO_DIGEST, Record, past, standing};
 use truepath_core::sheet::PassKind;
-use truepath_core::verify::{Facts, Files, MOVIE, Observed, Provenance, Seen, Verdict};
+use truepath_core::verify::{Facts, Files, MOVIE, Observed, Picture, Provenance, Seen, State, Verdict, judge};
 
 use crate::disk::{self, files};
 use crate::failure::Failure;
@@ -90,6 +89,10 @@ impl Observation<'_> {
             return Ok(Verdict::gather((number, movie), &[], []));
         };
         let failed = |error: std::io::Error| Failure::machine("read", &path, &error);
+        if let Some(what) = disk::no_file(Path::new(&path)) {
+            let seen = Seen::Broken(format!("{what} stands there, not a file"));
+            return Ok(Verdict::gather((number, movie), &[], [(MOVIE, seen, Provenance::Fresh)]));
+        }
         let about = match std::fs::metadata(&path) {
             Ok(about) => about,
             Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
@@ -110,7 +113,7 @@ impl Observation<'_> {
         (self.told)(1);
         if self.look == Look::Deep && standing == Provenance::Fresh {
             let mut hasher = blake3::Hasher::new();
-            File::open(&path).and_then(|file| hasher.update_reader(file).map(drop)).map_err(failed)?;
+            disk::open(Path::new(&path)).and_then(|file| hasher.update_reader(file).map(drop)).map_err(failed)?;
             let deep =
                 Deep { seen: seen.clone(), bytes: hasher.count(), digest: *hasher.finalize().as_bytes(), odd: None };
             standing = deep.standing(past.map(|(record, _)| record.digest)).unwrap_or(Provenance::Fresh);
@@ -141,12 +144,15 @@ impl Observation<'_> {
             return Ok(Verdict::gather((at, series), &[], []));
         }
         let mut stray = Vec::new();
+        // Frames at whose names something stands that is no regular file.
+        let mut blocked = HashSet::new();
         let mut there = match series.pattern.folder().and_then(|folder| folder.fixed()) {
             Some(folder) => {
                 let files = self.folder(folder.trim_end_matches('/'), listed)?;
+                blocked = series.among(files.others());
                 in_folder(series, &folder, files, &mut stray)
             }
-            None => self.in_folders(series, listed)?,
+            None => self.in_folders(series, listed, &mut blocked)?,
         };
         let landed = self.machine.history.of(series);
         let now = self.machine.made_of.get(at).and_then(Option::as_ref);
@@ -173,6 +179,10 @@ impl Observation<'_> {
         let missing = (Seen::Missing, Provenance::Fresh);
         let one = |frame: &i64| match there.binary_search_by_key(frame, |(own, _)| *own) {
             Ok(at) => look(there[at]),
+            Err(_) if blocked.contains(frame) => {
+                let what = disk::no_file(Path::new(&series.name(*frame))).unwrap_or("something else");
+                (*frame, Seen::Broken(format!("{what} stands there, not a file")), missing.1.clone())
+            }
             Err(_) => (*frame, missing.0.clone(), missing.1.clone()),
         };
         // Block by block: what was found of a million frames is large, what it comes to is small.
@@ -218,12 +228,14 @@ impl Observation<'_> {
         let is_colour = series.passes.len() == 1 && pass.kind == PassKind::Colour;
         let whole: Vec<i64> =
             found.iter().filter(|(_, seen, _)| matches!(seen, Seen::Whole(_))).map(|(frame, ..)| *frame).collect();
+        let labels = self.plan.labels(series);
+        let planned = |picture: &Picture| judge(series, &labels, &Seen::Whole(picture.clone())).0 == State::Good;
         let look = |frame: &i64| {
             let path = series.name(*frame);
             let failed = |error: std::io::Error| Failure::machine("read", &path, &error);
-            let (seen, content) = truepath_media::inspect(Path::new(&path)).map_err(failed)?;
+            let (seen, content) = truepath_media::inspect(Path::new(&path), &planned).map_err(failed)?;
             let mut hasher = blake3::Hasher::new();
-            File::open(&path).and_then(|file| hasher.update_reader(file).map(drop)).map_err(failed)?;
+            disk::open(Path::new(&path)).and_then(|file| hasher.update_reader(file).map(drop)).map_err(failed)?;
             (self.told)(1);
             let (bytes, digest) = (hasher.count(), *hasher.finalize().as_bytes());
             Ok((*frame, Deep { seen, bytes, digest, odd: content.odd(is_colour) }))
@@ -252,12 +264,20 @@ impl Observation<'_> {
     }
 
     /// Frames that are there, of a series whose folders bear the number.
-    fn in_folders(&self, series: &Series, listed: &mut HashMap<String, Files>) -> Result<Listed, Failure> {
+    fn in_folders(
+        &self,
+        series: &Series,
+        listed: &mut HashMap<String, Files>,
+        blocked: &mut HashSet<i64>,
+    ) -> Result<Listed, Failure> {
         let mut there = Vec::new();
         for (frame, path) in series.files() {
             let files = self.folder(paths::parent(&path), listed)?;
             let name = paths::file_name(&path);
             there.extend(files.find(name).map(|facts| (frame, facts)));
+            if files.others().contains(name) {
+                blocked.insert(frame);
+            }
         }
         Ok(there)
     }

@@ -44,8 +44,9 @@ impl Type for Exr {
         })
     }
 
-    fn decode(&self, bytes: &mut Bytes, content: Option<&mut Content>) -> Result<(), Flaw> {
+    fn decode(&self, bytes: &mut Bytes, most: usize, content: Option<&mut Content>) -> Result<(), Flaw> {
         let meta = MetaData::read_from_buffered(&mut *bytes, false).map_err(flaw)?;
+        room(&meta, most)?;
         // These nobody here can decode; that all chunks are there was seen before.
         if meta.headers.iter().any(|header| matches!(header.compression, Compression::DWAA(_) | Compression::DWAB(_))) {
             return Ok(());
@@ -67,6 +68,23 @@ impl Type for Exr {
         }
         Ok(())
     }
+}
+
+/// Whether a file's pixels fit into `most` bytes for each of its layers.
+pub(crate) fn fits(path: &std::path::Path, most: usize) -> Result<(), Flaw> {
+    let mut bytes = std::io::BufReader::new(std::fs::File::open(path).map_err(flaw)?);
+    room(&MetaData::read_from_buffered(&mut bytes, false).map_err(flaw)?, most)
+}
+
+/// Whether the windows of all parts, which need not be as large as the first, fit into `most` bytes for each of their layers.
+fn room(meta: &MetaData, most: usize) -> Result<(), Flaw> {
+    let samples = meta.headers.iter().map(|header| header.layer_size.area().saturating_mul(header.channels.list.len()));
+    let channels: usize = meta.headers.iter().map(|header| header.channels.list.len()).sum();
+    let needed = samples.fold(0usize, usize::saturating_add).saturating_mul(4);
+    if needed > most.saturating_mul(channels.div_ceil(4)) {
+        return Err(format!("the windows of its parts claim {needed} bytes of pixels, more than its picture has"));
+    }
+    Ok(())
 }
 
 /// The layers (what stands before the last dot of a channel's name) and the widest of them.

@@ -52,7 +52,7 @@ impl Type for Jpeg {
         })
     }
 
-    fn decode(&self, bytes: &mut Bytes, content: Option<&mut Content>) -> Result<(), Flaw> {
+    fn decode(&self, bytes: &mut Bytes, _: usize, content: Option<&mut Content>) -> Result<(), Flaw> {
         let options = DecoderOptions::default().set_strict_mode(true).set_max_width(65_535).set_max_height(65_535);
         let pixels = JpegDecoder::new_with_options(bytes, options).decode().map_err(flaw)?;
         if let Some(content) = content {

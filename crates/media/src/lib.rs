@@ -1,7 +1,8 @@
 //! What picture files are. [`probe`] reads heads and ends, [`decode`] reads every byte.
 //!
 //! Both answer with core's own words: missing, broken and why, or whole and what it is. Only a disk that cannot answer is
-//! an error.
+//! an error. No file can end the process that looks at it: only regular files are opened, a head is heard before anything
+//! is decoded, decoders get no more memory than the head's picture needs, and a decoder that panics is a finding.
 
 mod content;
 mod exr;
@@ -36,7 +37,8 @@ trait Type {
     /// Reads the head, and looks whether the end is there.
     fn probe(&self, bytes: &mut Bytes, length: u64) -> Result<Picture, Flaw>;
     /// Decodes everything; what the pixels hold goes into `content`, where it is asked for.
-    fn decode(&self, bytes: &mut Bytes, content: Option<&mut Content>) -> Result<(), Flaw>;
+    /// A decoder may take up to `most` bytes of memory for it.
+    fn decode(&self, bytes: &mut Bytes, most: usize, content: Option<&mut Content>) -> Result<(), Flaw>;
 }
 
 /// First bytes and the type they tell.
@@ -63,32 +65,91 @@ pub fn probe(path: &Path) -> std::io::Result<Seen> {
     look(path, |kind, bytes, length| kind.probe(bytes, length))
 }
 
-/// What stands at `path`, with every pixel decoded.
+/// Which heads are worth being decoded.
+pub type Wanted<'w> = &'w dyn Fn(&Picture) -> bool;
+
+/// What stands at `path`, with every pixel decoded if its head is `wanted`. A head that is not is told as it is: whoever
+/// wants another picture knows enough.
 ///
 /// # Errors
 /// As [`probe`].
-pub fn decode(path: &Path) -> std::io::Result<Seen> {
-    look(path, |kind, bytes, length| {
-        let picture = kind.probe(bytes, length)?;
-        rewind(bytes)?;
-        kind.decode(bytes, None)?;
-        Ok(picture)
-    })
+pub fn decode(path: &Path, wanted: Wanted<'_>) -> std::io::Result<Seen> {
+    look(path, |kind, bytes, length| decoded(kind, bytes, length, (wanted, None)))
 }
 
 /// As [`decode`], with what the pixels hold.
 ///
 /// # Errors
 /// As [`probe`].
-pub fn inspect(path: &Path) -> std::io::Result<(Seen, Content)> {
+pub fn inspect(path: &Path, wanted: Wanted<'_>) -> std::io::Result<(Seen, Content)> {
+    let mut content = Content::default();
+    let seen = look(path, |kind, bytes, length| decoded(kind, bytes, length, (wanted, Some(&mut content))))?;
+    Ok((seen, content))
+}
+
+/// As [`inspect`], of a file that no plan knows: one that claims more pixels than its bytes can hold is refused.
+///
+/// # Errors
+/// As [`probe`].
+pub fn inspect_any(path: &Path) -> std::io::Result<(Seen, Content)> {
     let mut content = Content::default();
     let seen = look(path, |kind, bytes, length| {
         let picture = kind.probe(bytes, length)?;
+        credible(&picture, length)?;
         rewind(bytes)?;
-        kind.decode(bytes, Some(&mut content))?;
-        Ok(picture)
+        decoded(kind, bytes, length, (&|_| true, Some(&mut content)))
     })?;
     Ok((seen, content))
+}
+
+fn decoded(
+    kind: &dyn Type,
+    bytes: &mut Bytes,
+    length: u64,
+    (wanted, content): (Wanted<'_>, Option<&mut Content>),
+) -> Result<Picture, Flaw> {
+    let picture = kind.probe(bytes, length)?;
+    if wanted(&picture) {
+        rewind(bytes)?;
+        kind.decode(bytes, needed(&picture), content)?;
+    }
+    Ok(picture)
+}
+
+/// Bytes that a sample has at most.
+const SAMPLE: u64 = 8;
+/// Samples of a pixel that decoders are given room for. Layers of OpenEXR are counted by their own reader.
+const SAMPLES: u64 = 4;
+/// Room beside the pixels, for tables and rows.
+const ROOM: u64 = 32 << 20;
+
+/// Bytes of memory that decoding a picture may take.
+fn needed(picture: &Picture) -> usize {
+    let pixels = u64::from(picture.width).saturating_mul(u64::from(picture.height));
+    usize::try_from(pixels.saturating_mul(SAMPLE * SAMPLES).saturating_add(ROOM)).unwrap_or(usize::MAX)
+}
+
+/// Deflate (RFC 1951) makes at most 1,032 bytes of one, and no other packing of these types makes more of a large picture.
+const UNPACKED: u64 = 1_032;
+/// So many bytes of pixels are taken of any file.
+const ALWAYS: u64 = 256 << 20;
+
+/// Whether a file of a length can hold the picture that its head claims.
+fn credible(picture: &Picture, length: u64) -> Result<(), Flaw> {
+    let pixels = u64::from(picture.width).saturating_mul(u64::from(picture.height));
+    if pixels > length.saturating_mul(UNPACKED).max(ALWAYS / SAMPLES) {
+        return Err(format!(
+            "its head claims {}x{} pixels, more than {length} bytes can hold",
+            picture.width, picture.height
+        ));
+    }
+    Ok(())
+}
+
+/// What `look` comes to; a panic of it is a flaw of the file.
+fn caught<T>(look: impl FnOnce() -> Result<T, Flaw>) -> Result<T, Flaw> {
+    std::panic::catch_unwind(std::panic::AssertUnwindSafe(look))
+        .unwrap_or_else(|_| Err("the reader of its type fails on it: the file is damaged".to_owned()))
 }
 
 fn look(path: &Path, read: impl FnOnce(&dyn Type, &mut Bytes, u64) -> Result<Picture, Flaw>) -> std::io::Result<Seen> {
@@ -105,7 +166,7 @@ fn look(path: &Path, read: impl FnOnce(&dyn Type, &mut Bytes, u64) -> Result<Pic
     let Some(kind) = kind.or(tga.then_some(&raw::Tga as &dyn Type)) else {
         return Ok(Seen::Broken("this is no picture of a known type".to_owned()));
     };
-    Ok(match rewind(&mut bytes).and_then(|()| read(kind, &mut bytes, length)) {
+    Ok(match caught(|| rewind(&mut bytes).and_then(|()| read(kind, &mut bytes, length))) {
         Ok(picture) => Seen::Whole(picture),
         Err(flaw) => Seen::Broken(flaw),
     })
@@ -113,18 +174,24 @@ fn look(path: &Path, read: impl FnOnce(&dyn Type, &mut Bytes, u64) -> Result<Pic
 
 /// A file that holds something, and its length in bytes; else what is seen in its place.
 fn opened(path: &Path) -> std::io::Result<Result<(File, u64), Seen>> {
-    let file = match File::open(path) {
-        Ok(file) => file,
-        Err(error) if matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
-            return Ok(Err(Seen::Missing));
+    let gone = |error: &std::io::Error| {
+        matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory)
+    };
+    // Opening a pipe waits for somebody who writes into it, perhaps for ever: what it is comes first.
+    let file = match std::fs::metadata(path) {
+        Ok(about) if !about.is_file() => {
+            return Ok(Err(Seen::Broken("this is a folder, a pipe or a device, not a file".to_owned())));
         }
+        Ok(_) => File::open(path),
+        Err(error) => Err(error),
+    };
+    let file = match file {
+        Ok(file) => file,
+        Err(error) if gone(&error) => return Ok(Err(Seen::Missing)),
         Err(error) => return Err(error),
     };
-    let about = file.metadata()?;
-    let broken = |why: &str| Ok(Err(Seen::Broken(why.to_owned())));
-    match about.len() {
-        _ if !about.is_file() => broken("this is a folder or a device, not a file"),
-        0 => broken("the file is empty"),
+    match file.metadata()?.len() {
+        0 => Ok(Err(Seen::Broken("the file is empty".to_owned()))),
         length => Ok(Ok((file, length))),
     }
 }

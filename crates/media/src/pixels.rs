@@ -8,12 +8,9 @@ use exr::prelude::{ReadChannels, ReadLayers, read as read_exr};
 use image::{DynamicImage, ImageFormat, ImageReader, Limits};
 use tiff::decoder::DecodingResult;
 use truepath_core::catalogue::{Bits, Channels, Light};
-use truepath_core::verify::Seen;
+use truepath_core::verify::{Picture, Seen};
 
 use crate::{Flaw, flaw};
-
-/// More bytes of pixels than any planned picture needs.
-const MOST: usize = 8 << 30;
 
 /// A picture.
 #[derive(Clone, Debug, PartialEq)]
@@ -83,9 +80,13 @@ pub fn read(path: &Path, layer: Option<&str>) -> Result<Pixels, Flaw> {
         Seen::Broken(why) => return Err(why),
         Seen::AsLanded | Seen::Movie(_) => return Err("it is no picture".to_owned()),
     };
-    if u64::from(picture.width) * u64::from(picture.height) > (MOST / 16) as u64 {
-        return Err(format!("it is {}x{} pixels, more than is read here", picture.width, picture.height));
-    }
+    let length = std::fs::metadata(path).map_err(flaw)?.len();
+    crate::credible(&picture, length)?;
+    let most = crate::needed(&picture);
+    crate::caught(|| unpacked(path, layer, &picture, most))
+}
+
+fn unpacked(path: &Path, layer: Option<&str>, picture: &Picture, most: usize) -> Result<Pixels, Flaw> {
     let bytes = || File::open(path).map(BufReader::new).map_err(flaw);
     let light = truepath_core::catalogue::by_name(picture.file_type).map_or(Light::Either, |known| known.light);
     let plain = |channels, samples| Pixels {
@@ -97,25 +98,25 @@ pub fn read(path: &Path, layer: Option<&str>) -> Result<Pixels, Flaw> {
         light,
     };
     let pixels = match picture.file_type {
-        "png" => png(bytes()?, plain),
+        "png" => png(bytes()?, most, plain),
         "jpeg" => jpeg(bytes()?, plain),
-        "tiff" => tiff(bytes()?, plain),
-        "exr" => exr_layer(path, layer, light),
-        "webp" => webp(bytes()?, plain),
+        "tiff" => tiff(bytes()?, most, plain),
+        "exr" => crate::exr::fits(path, most).and_then(|()| exr_layer(path, layer, light)),
+        "webp" => webp(bytes()?, most, plain),
         "dpx" => dpx(bytes()?, plain),
-        "bmp" => image(bytes()?, ImageFormat::Bmp, plain),
-        "tga" => image(bytes()?, ImageFormat::Tga, plain),
-        "hdr" => image(bytes()?, ImageFormat::Hdr, plain),
+        "bmp" => image(bytes()?, (ImageFormat::Bmp, most), plain),
+        "tga" => image(bytes()?, (ImageFormat::Tga, most), plain),
+        "hdr" => image(bytes()?, (ImageFormat::Hdr, most), plain),
         other => Err(format!("pixels of {other} files are not read here")),
     }?;
     if pixels.is_whole() { Ok(pixels) } else { Err("a part of its pixels is not there".to_owned()) }
 }
 
-fn png(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
-    let mut decoder = png::Decoder::new_with_limits(bytes, png::Limits { bytes: MOST });
+fn png(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
+    let mut decoder = png::Decoder::new_with_limits(bytes, png::Limits { bytes: most });
     decoder.set_transformations(png::Transformations::EXPAND);
     let mut reader = decoder.read_info().map_err(flaw)?;
-    let size = reader.output_buffer_size().filter(|size| *size <= MOST).ok_or("it is too large")?;
+    let size = reader.output_buffer_size().filter(|size| *size <= most).ok_or("it is too large")?;
     let mut data = vec![0; size];
     let frame = reader.next_frame(&mut data).map_err(flaw)?;
     data.truncate(frame.buffer_size());
@@ -149,9 +150,9 @@ fn jpeg(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> 
     Ok(plain(if grey { Channels::Grey } else { Channels::Rgb }, Samples::Eight(data)))
 }
 
-fn tiff(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
+fn tiff(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
     let mut limits = tiff::decoder::Limits::default();
-    (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (MOST, MOST);
+    (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
     let mut decoder = tiff::decoder::Decoder::new(bytes).map_err(flaw)?.with_limits(limits);
     let channels = match decoder.colortype().map_err(flaw)? {
         tiff::ColorType::Gray(_) => Channels::Grey,
@@ -177,9 +178,9 @@ fn tiff(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> 
     Ok(Pixels { premultiplied, ..plain(channels, samples) })
 }
 
-fn webp(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
+fn webp(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
     let mut decoder = image_webp::WebPDecoder::new(bytes).map_err(flaw)?;
-    let size = decoder.output_buffer_size().filter(|size| *size <= MOST).ok_or("it is too large")?;
+    let size = decoder.output_buffer_size().filter(|size| *size <= most).ok_or("it is too large")?;
     let mut data = vec![0; size];
     decoder.read_image(&mut data).map_err(flaw)?;
     Ok(plain(if decoder.has_alpha() { Channels::Rgba } else { Channels::Rgb }, Samples::Eight(data)))
@@ -188,12 +189,12 @@ fn webp(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> 
 /// BMP, TGA and Radiance HDR.
 fn image(
     bytes: BufReader<File>,
-    format: ImageFormat,
+    (format, most): (ImageFormat, usize),
     plain: impl Fn(Channels, Samples) -> Pixels,
 ) -> Result<Pixels, Flaw> {
     let mut reader = ImageReader::with_format(bytes, format);
     let mut limits = Limits::default();
-    limits.max_alloc = Some(MOST as u64);
+    limits.max_alloc = Some(most as u64);
     reader.limits(limits);
     Ok(match reader.decode().map_err(flaw)? {
         DynamicImage::ImageLuma8(image) => plain(Channels::Grey, Samples::Eight(image.into_raw())),

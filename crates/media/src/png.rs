@@ -10,13 +10,13 @@ pub struct Png;
 /// An empty chunk named IEND and its CRC, 11.2.5.
 const END: [u8; 12] = *b"\0\0\0\0IEND\xae\x42\x60\x82";
 
-/// More memory than any planned picture needs; a damaged head must not ask for all there is.
-const MOST_BYTES: usize = 8 << 30;
+/// So much memory a head may take: a colour profile and other notes. Damaged ones must not ask for all there is.
+const HEAD: usize = 64 << 20;
 
 impl Type for Png {
     fn probe(&self, bytes: &mut Bytes, length: u64) -> Result<Picture, Flaw> {
         let reader =
-            png::Decoder::new_with_limits(&mut *bytes, png::Limits { bytes: MOST_BYTES }).read_info().map_err(flaw)?;
+            png::Decoder::new_with_limits(&mut *bytes, png::Limits { bytes: HEAD }).read_info().map_err(flaw)?;
         let info = reader.info();
         let picture = Picture {
             file_type: "png",
@@ -44,9 +44,10 @@ impl Type for Png {
         }
     }
 
-    fn decode(&self, bytes: &mut Bytes, mut content: Option<&mut Content>) -> Result<(), Flaw> {
-        let mut reader =
-            png::Decoder::new_with_limits(bytes, png::Limits { bytes: MOST_BYTES }).read_info().map_err(flaw)?;
+    fn decode(&self, bytes: &mut Bytes, most: usize, mut content: Option<&mut Content>) -> Result<(), Flaw> {
+        let mut decoder = png::Decoder::new_with_limits(bytes, png::Limits { bytes: most.saturating_add(HEAD) });
+        decoder.set_ignore_text_chunk(true);
+        let mut reader = decoder.read_info().map_err(flaw)?;
         let (kind, depth) = reader.output_color_type();
         let channels = kind.samples();
         let alpha = matches!(kind, png::ColorType::GrayscaleAlpha | png::ColorType::Rgba);

@@ -48,7 +48,7 @@ impl Type for Bmp {
         })
     }
 
-    fn decode(&self, _: &mut Bytes, _: Option<&mut Content>) -> Result<(), Flaw> {
+    fn decode(&self, _: &mut Bytes, _: usize, _: Option<&mut Content>) -> Result<(), Flaw> {
         Ok(())
     }
 }
@@ -77,7 +77,7 @@ impl Type for Tga {
         Ok(Picture { file_type: "tga", width, height, bits, channels: Some(channels), layers: Vec::new() })
     }
 
-    fn decode(&self, _: &mut Bytes, _: Option<&mut Content>) -> Result<(), Flaw> {
+    fn decode(&self, _: &mut Bytes, _: usize, _: Option<&mut Content>) -> Result<(), Flaw> {
         Ok(())
     }
 }
@@ -129,7 +129,7 @@ impl Type for Hdr {
         Ok(Picture { file_type: "hdr", width, height, bits, channels, layers: Vec::new() })
     }
 
-    fn decode(&self, _: &mut Bytes, _: Option<&mut Content>) -> Result<(), Flaw> {
+    fn decode(&self, _: &mut Bytes, _: usize, _: Option<&mut Content>) -> Result<(), Flaw> {
         Ok(())
     }
 }
@@ -192,7 +192,7 @@ impl Type for Dpx {
         Ok(Picture { file_type: "dpx", width, height, bits, channels, layers: Vec::new() })
     }
 
-    fn decode(&self, _: &mut Bytes, _: Option<&mut Content>) -> Result<(), Flaw> {
+    fn decode(&self, _: &mut Bytes, _: usize, _: Option<&mut Content>) -> Result<(), Flaw> {
         Ok(())
     }
 }

@@ -55,8 +55,10 @@ impl Type for Tiff {
         })
     }
 
-    fn decode(&self, bytes: &mut Bytes, content: Option<&mut Content>) -> Result<(), Flaw> {
-        let mut decoder = Decoder::new(bytes).map_err(flaw)?.with_limits(Limits::unlimited());
+    fn decode(&self, bytes: &mut Bytes, most: usize, content: Option<&mut Content>) -> Result<(), Flaw> {
+        let mut limits = Limits::default();
+        (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
+        let mut decoder = Decoder::new(bytes).map_err(flaw)?.with_limits(limits);
         let pixels = decoder.read_image().map_err(flaw)?;
         let kind = decoder.colortype().map_err(flaw)?;
         let (channels, alpha) = match kind {

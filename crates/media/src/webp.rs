@@ -10,9 +10,6 @@ use crate::{Bytes, Content, Flaw, Type, flaw};
 
 pub struct WebP;
 
-/// More memory than any planned picture needs; a damaged head must not ask for all there is.
-const MOST_BYTES: usize = 2 << 30;
-
 impl Type for WebP {
     fn probe(&self, bytes: &mut Bytes, length: u64) -> Result<Picture, Flaw> {
         let mut head = [0; 8];
@@ -29,9 +26,10 @@ impl Type for WebP {
         Ok(Picture { file_type: "webp", width, height, bits, channels, layers: Vec::new() })
     }
 
-    fn decode(&self, bytes: &mut Bytes, content: Option<&mut Content>) -> Result<(), Flaw> {
+    fn decode(&self, bytes: &mut Bytes, most: usize, content: Option<&mut Content>) -> Result<(), Flaw> {
         let mut decoder = WebPDecoder::new(bytes).map_err(flaw)?;
-        let size = decoder.output_buffer_size().filter(|size| *size <= MOST_BYTES);
+        decoder.set_memory_limit(most);
+        let size = decoder.output_buffer_size().filter(|size| *size <= most);
         let mut pixels = vec![0; size.ok_or("the picture is too large to be decoded")?];
         decoder.read_image(&mut pixels).map_err(flaw)?;
         if let Some(content) = content {

@@ -13,8 +13,14 @@ use crate::scene::{Camera, Corner, Keys, Lens, Light, Motion, Node, Pose, Primit
 
 /// The scene in `path` and the outside files it names.
 pub fn load(path: &Path) -> Result<(Scene, Vec<String>), Stop> {
+    // Some damaged lengths make the parser panic.
+    std::panic::catch_unwind(|| loaded(path))
+        .unwrap_or_else(|_| Err(Stop::because(path.display(), "it is damaged: its lengths contradict each other")))
+}
+
+fn loaded(path: &Path) -> Result<(Scene, Vec<String>), Stop> {
     let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
-    let bytes = std::fs::read(path).map_err(|e| stop(&e))?;
+    let bytes = read(path)?;
     let gltf = gltf::Gltf::from_slice(&bytes).map_err(|e| stop(&e))?;
     let folder = path.parent().unwrap_or(Path::new("."));
     let mut resources = Vec::new();
@@ -50,7 +56,16 @@ fn uri_bytes(uri: &str, folder: &Path, resources: &mut Vec<String>) -> Result<Ve
     let name = percent_encoding::percent_decode_str(uri).decode_utf8_lossy().into_owned();
     let file = folder.join(&name);
     resources.push(name);
-    std::fs::read(&file).map_err(|e| Stop::because(file.display(), e))
+    read(&file)
+}
+
+/// The bytes of a regular file: a pipe would be waited for, and a device may never end.
+fn read(path: &Path) -> Result<Vec<u8>, Stop> {
+    let about = path.metadata().map_err(|e| Stop::because(path.display(), e))?;
+    if !about.is_file() {
+        return Err(Stop::because(path.display(), "this is not a file"));
+    }
+    std::fs::read(path).map_err(|e| Stop::because(path.display(), e))
 }
 
 /// glTF 2.0, 3.6.2.4: every element of an accessor lies within its buffer view, and the view within its buffer.

@@ -70,7 +70,7 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
         return through(program, &document(&built));
     }
     let Some(output) = &args.output else {
-        show::print(&body(args, &built)?)?;
+        show::print_exact(&body(args, &built)?)?;
         return Ok(Exit::Well);
     };
     let Some(parts) = args.parts else {

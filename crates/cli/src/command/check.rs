@@ -27,12 +27,15 @@ pub fn run(args: &CheckArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let (stopped, name) = (queue.stopped(), super::sheet_names(&queue, around));
     let findings = queue.findings();
     let warned = args.strict && findings.iter().any(|f| f.level == Level::Warning && f.meant.is_none());
-    show::print(&match form {
-        OutputForm::Text => show::diagnostics::text(&findings, &queue.sources, &name, around.out),
-        OutputForm::Json => show::json::text(&show::json::check(&findings, &queue.sources, &around.folder)),
-        OutputForm::Sarif => {
-            show::json::text(&show::sarif::document(&findings, &queue.sources, (&name, &around.folder)))
+    match form {
+        OutputForm::Text => show::print(&show::diagnostics::text(&findings, &queue.sources, &name, around.out)),
+        OutputForm::Json => {
+            show::print_exact(&show::json::text(&show::json::check(&findings, &queue.sources, &around.folder)))
         }
-    })?;
+        OutputForm::Sarif => {
+            let document = show::sarif::document(&findings, &queue.sources, (&name, &around.folder));
+            show::print_exact(&show::json::text(&document))
+        }
+    }?;
     Ok(stopped.unwrap_or(if warned { Exit::No } else { Exit::Well }))
 }

@@ -9,6 +9,7 @@ use truepath_core::run::event::Event;
 use truepath_core::run::history::{Depth, History};
 
 use crate::args::LogArgs;
+use truepath_exec::disk;
 use truepath_exec::failure::Failure;
 use truepath_exec::state::journal;
 
@@ -17,6 +18,9 @@ use crate::lower::Surroundings;
 use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show;
 use crate::show::log::{self, Said};
+
+/// Bytes of a log that are read.
+const MOST_LOG: u64 = 1 << 30;
 
 /// Lines of a failure's end that are shown.
 const TAIL: usize = 12;
@@ -51,7 +55,7 @@ pub fn run(args: &LogArgs, around: &Surroundings) -> Result<Exit, Failure> {
         return Ok(queue.stopped().unwrap_or(Exit::No));
     }
     if args.json {
-        show::print(&show::json::text(&serde_json::json!({ "truepath": 1, "calls": documents })))?;
+        show::print_exact(&show::json::text(&serde_json::json!({ "truepath": 1, "calls": documents })))?;
     }
     Ok(Exit::Well)
 }
@@ -67,7 +71,7 @@ fn said<'h>(loaded: &Loaded, history: &'h History, job: &str, wanted: Option<&Fr
             return None;
         }
         // A log that is gone says nothing more.
-        let text = std::fs::read(Path::new(&call.started.log)).unwrap_or_default();
+        let text = disk::read(Path::new(&call.started.log), MOST_LOG).unwrap_or_default();
         let text = String::from_utf8_lossy(&text);
         let of_line = |line: &str| Some(problem.as_ref()?.captures(line)?.name("text")?.as_str().to_owned());
         let failed = call.ended.as_ref().is_some_and(|ended| !ended.lacking.is_empty());

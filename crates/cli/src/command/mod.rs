@@ -17,6 +17,7 @@ pub mod run;
 pub mod scene;
 pub mod schema;
 pub mod status;
+pub mod trust;
 pub mod verify;
 pub mod whose;
 

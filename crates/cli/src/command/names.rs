@@ -22,7 +22,7 @@ pub fn run(args: &NamesArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let known = all().filter(|series| series.is_known()).count();
     let plans: Vec<&Plan> = queue.sheets.iter().map(|sheet| &sheet.plan).collect();
     if args.common.json {
-        show::print(&show::json::text(&show::json::names(&plans)))?;
+        show::print_exact(&show::json::text(&show::json::names(&plans)))?;
     } else if args.all {
         every_path(&plans, if args.null { 0 } else { b'\n' })?;
     } else if args.why {

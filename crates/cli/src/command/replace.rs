@@ -9,7 +9,7 @@ use truepath_exec::failure::{Cause, Failure};
 /// Puts `new` in place of `old`, with the same permissions. A file that somebody changed meanwhile is left alone.
 pub fn replace(path: &Path, old: &str, new: &str) -> Result<(), Failure> {
     let failed = |error: &std::io::Error| Failure::machine("write", path, error);
-    let now = std::fs::read(path).map_err(|error| failed(&error))?;
+    let now = truepath_exec::disk::read(path, truepath_exec::disk::MOST_TEXT).map_err(|error| failed(&error))?;
     if now != old.as_bytes() {
         let message = format!("{} was changed by somebody else in this moment", path.display());
         return Err(Failure::new(Cause::Machine, message).help("run the same command again"));

@@ -43,7 +43,7 @@ pub fn run(args: &SceneArgs, around: &Surroundings) -> Result<Exit, Failure> {
         }
     }
     if args.json {
-        show::print(&show::json::text(&json!({ "truepath": 1, "scenes": documents })))?;
+        show::print_exact(&show::json::text(&json!({ "truepath": 1, "scenes": documents })))?;
     }
     Ok(exit)
 }

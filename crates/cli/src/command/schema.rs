@@ -15,6 +15,6 @@ pub fn run(args: &SchemaArgs) -> Result<Exit, Failure> {
         Described::Adapter => truepath_core::adapter::schema::adapter(),
         Described::Machine => schema::machine(),
     };
-    show::print(&show::json::text(&schema))?;
+    show::print_exact(&show::json::text(&schema))?;
     Ok(Exit::Well)
 }

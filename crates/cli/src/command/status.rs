@@ -47,11 +47,15 @@ pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
         let outcome = Outcome::of(verdicts().collect::<Vec<_>>().iter().copied());
         let exit = if outcome == Outcome::Incomplete { Exit::No } else { Exit::Well };
         if !args.watch {
-            show::print(&text)?;
+            if args.common.json { show::print_exact(&text) } else { show::print(&text) }?;
             return Ok(exit);
         }
         if around.out.terminal {
-            let back = if drawn > 0 { format!("\x1b[{drawn}A\x1b[J") } else { String::new() };
+            let back = if drawn > 0 {
+                format!("{}{}", show::control(&format!("{drawn}A")), show::control("J"))
+            } else {
+                String::new()
+            };
             show::print(&format!("{back}{text}"))?;
             drawn = text.lines().count();
         } else if text != last {

@@ -27,7 +27,7 @@ pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let all: Vec<&Verdict> = judged.iter().flatten().collect();
     let fixes = super::fixes(&queue, judged.iter().map(Vec::as_slice), &args.common);
     if args.common.json {
-        show::print(&show::json::text(&show::json::verify(plans(), &fixes)))?;
+        show::print_exact(&show::json::text(&show::json::verify(plans(), &fixes)))?;
     } else {
         for (plan, verdicts) in plans() {
             show::print(&show::verdicts::text(plan, verdicts, around.out))?;

@@ -22,7 +22,7 @@ pub fn run(args: &WhoseArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let here = text(&around.folder);
     let answers: Vec<Answer<'_>> = args.files.iter().flat_map(|file| answers(&queue, file, &here)).collect();
     if args.json {
-        show::print(&show::json::text(&show::json::whose(&queue, &answers)))?;
+        show::print_exact(&show::json::text(&show::json::whose(&queue, &answers)))?;
     } else {
         show::print(&show::whose::text(&queue, &answers, around.out))?;
     }

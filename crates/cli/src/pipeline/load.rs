@@ -1,13 +1,14 @@
 //! Finding and reading sheets.
 
-use std::fs::File;
 use std::io::{Read as _, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 use truepath_core::diagnostic::Findings;
 use truepath_core::scene::{self, Facts, Unread};
+use truepath_core::sheet;
 use truepath_core::source::FileId;
 
+use truepath_exec::disk;
 use truepath_exec::failure::Failure;
 
 /// The name a sheet has unless another is given.
@@ -17,7 +18,9 @@ pub const SHEET: &str = "truepath.toml";
 pub fn find_sheets(named: &[PathBuf], folder: &Path) -> Result<Vec<PathBuf>, Failure> {
     if named.is_empty() {
         let found = folder.ancestors().map(|folder| folder.join(SHEET)).find(|path| path.is_file());
-        return found.map(|found| vec![found]).ok_or_else(|| {
+        // A sheet that is reached through a link has one state folder, that beside itself.
+        let real = found.map(|found| dunce::canonicalize(&found).unwrap_or(found));
+        return real.map(|found| vec![found]).ok_or_else(|| {
             Failure::unreadable(format!("there is no {SHEET} in {} or above", folder.display()))
                 .help("`truepath new` writes one, -f FILE names one, `truepath demo` shows the whole way")
         });
@@ -34,14 +37,19 @@ pub fn find_sheets(named: &[PathBuf], folder: &Path) -> Result<Vec<PathBuf>, Fai
 
 /// A text file. Bytes that are no UTF-8 are said with their place.
 pub fn text(path: &Path) -> Result<String, Failure> {
-    let bytes =
-        std::fs::read(path).map_err(|error| Failure::unreadable(format!("cannot read {}: {error}", path.display())))?;
+    let bytes = disk::read(path, disk::MOST_TEXT)
+        .map_err(|error| Failure::unreadable(format!("cannot read {}: {error}", path.display())))?;
     String::from_utf8(bytes).map_err(|error| {
         let at = error.utf8_error().valid_up_to();
         let line = error.as_bytes()[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
         Failure::unreadable(format!("{}:{line}: this is not UTF-8 text (byte {at})", path.display()))
             .help("save the file as UTF-8")
     })
+}
+
+/// Whether a file says of itself that it is a sheet. One that cannot be read does not.
+pub fn is_sheet(path: &Path) -> bool {
+    disk::read(path, disk::MOST_TEXT).is_ok_and(|bytes| sheet::looks_like_one(&String::from_utf8_lossy(&bytes)))
 }
 
 /// The TOML files in a folder, by name; none where there is no such folder.
@@ -96,7 +104,7 @@ pub fn facts(scene: &Path) -> std::io::Result<Read> {
         }
     };
     let path = scene.with_file_name(format!("{name}.facts.toml"));
-    let beside = std::fs::read_to_string(&path).ok().map(|text| (path, text));
+    let beside = disk::text(&path).ok().map(|text| (path, text));
     let mut facts = own;
     if let Some((_, text)) = &beside {
         let mut quiet = Findings::default();
@@ -112,6 +120,8 @@ pub fn facts(scene: &Path) -> std::io::Result<Read> {
 
 /// How deep layers may lie in one another.
 const DEEPEST: usize = 16;
+/// Bytes of a scene in text, or of a layer of one, that are read at most.
+pub const MOST_LAYER: u64 = 1 << 30;
 
 /// Takes in the cameras of all layers of a scene, and of theirs. Of a layer that is no text, or is not there, nothing is
 /// known.
@@ -128,7 +138,7 @@ fn follow(scene: &Path, facts: &mut Facts) {
             continue;
         }
         // A layer may be text under either extension; what begins otherwise is not read here.
-        let read = std::fs::read(&path).ok().and_then(|bytes| scene::read("layer.usda", &bytes).ok());
+        let read = disk::read(&path, MOST_LAYER).ok().and_then(|bytes| scene::read("layer.usda", &bytes).ok());
         open.extend(read.iter().flat_map(|read| &read.layers).map(|layer| (path.clone(), layer.clone(), depth + 1)));
         facts.take_layer(read);
     }
@@ -136,7 +146,7 @@ fn follow(scene: &Path, facts: &mut Facts) {
 
 /// The bytes of a scene that hold its facts: none of a format that nothing here reads.
 fn scene_bytes(path: &Path, name: &str) -> std::io::Result<Vec<u8>> {
-    let mut file = File::open(path)?;
+    let mut file = disk::open(path)?;
     let mut head = Vec::new();
     file.by_ref().take(scene::HEAD as u64).read_to_end(&mut head)?;
     let mut bytes = Vec::new();

@@ -6,6 +6,7 @@ pub mod programs;
 mod read;
 mod step;
 mod survey;
+pub mod trust;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -30,6 +31,7 @@ use truepath_exec::observe::{Look, Observation};
 use truepath_exec::state::{StateFolder, pins};
 use truepath_exec::threads::Cores;
 
+use self::trust::Brought;
 use crate::args::Common;
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
@@ -179,6 +181,8 @@ pub struct LoadOptions<'w> {
     pub anew: bool,
     /// The system that it is all for, where that is another one than this.
     pub system: Option<System>,
+    /// Whether programs are about to be started: that trusts those that the sheet's folder brought along.
+    pub starts: bool,
     /// Texts of sheets that are not written to disk yet, by path.
     pub texts: Option<&'w BTreeMap<PathBuf, String>>,
 }
@@ -189,6 +193,11 @@ pub fn load(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> Res
     let mut findings = Findings::default();
     let (typed, retouched) = read::typed(common, &mut sources, &mut findings);
     let paths = load::find_sheets(&common.sheet, &around.folder)?;
+    if common.sheet.is_empty() {
+        // A sheet that nobody named, found above this folder, may be a stranger's.
+        let found = paths.iter().filter_map(|path| path.parent());
+        found.map(|folder| Brought::of(folder, around)).try_for_each(|brought| brought.refuse_strangers())?;
+    }
     let mut drafts = Vec::new();
     for path in paths {
         // What was typed is said once, with the first sheet.
@@ -240,11 +249,18 @@ struct Draft {
 
 impl Request<'_> {
     fn draft(mut self, path: PathBuf, sources: &mut Sources) -> Result<Draft, Failure> {
-        let mut home = read::home(&path, self.around, self.way.offline);
+        let state = StateFolder::of(&path)?;
+        let mut home = read::home(&path, &state, self.around, self.way.offline);
         home.system = self.way.system.unwrap_or(home.system);
         let sheet = self.sheet(&path, sources, &mut home, &mut Vec::new())?;
         let configuration = self.around.configuration.as_deref().filter(|_| !self.way.offline);
-        let adapters = read::adapters(&path, configuration, (self.around, sources), &mut self.findings);
+        let mut adapters = read::adapters(&path, configuration, (self.around, sources), &mut self.findings);
+        let brought = Brought::of(path.parent().unwrap_or(&path), self.around);
+        if self.way.starts {
+            brought.started()?;
+        } else if !self.way.offline {
+            brought.quieten(&mut adapters, sources, self.around);
+        }
         let adapters = Arc::new(adapters);
         let machine_file = match configuration {
             Some(_) => read::machine_file(self.around, sources, &mut self.findings)?,
@@ -252,7 +268,6 @@ impl Request<'_> {
         };
         let modes = &self.common.mode;
         let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
-        let state = StateFolder::of(&path)?;
         let known = read::Known { home: &home, state: &state, adapters: &adapters, machine: &machine_file };
         let (facts, mut machine) = self.read_scenes(&stacked, &known, sources);
         let known = |scene: &str| facts.get(scene).cloned();

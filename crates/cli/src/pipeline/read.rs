@@ -23,6 +23,7 @@ use truepath_exec::state::StateFolder;
 use super::Request;
 use super::load;
 use super::programs::{Places, program};
+use super::trust::ADAPTERS;
 use crate::args::Common;
 use crate::lower::Surroundings;
 
@@ -46,11 +47,17 @@ impl Request<'_> {
     ) -> Result<Sheet, Failure> {
         let written = self.way.texts.and_then(|texts| texts.get(path)).cloned();
         let body = written.map_or_else(|| load::text(path), Ok)?;
+        let says_sheet = sheet::looks_like_one(&body);
         tracing::info!(sheet = %path.display(), "reading");
         let file = sources.add(load::short(path, &self.around.folder), body);
         home.folders.resize(usize::from(file.0) + 1, String::new());
         home.folders[usize::from(file.0)] = text(path.parent().unwrap_or(path));
         let mut sheet = sheet::parse::sheet(file, &sources.get(file).text, &mut self.findings);
+        if !says_sheet && self.findings.iter().any(|finding| finding.check == super::NOT_TOML) {
+            // Nothing of a file is shown that is no sheet.
+            return Err(Failure::unreadable(format!("{} is no sheet: it is no TOML", path.display()))
+                .help("a sheet is a text of TOML whose first line is `sheet = 1`; `truepath new` writes one"));
+        }
         above.push(path.to_owned());
         let mut below = Sheet::default();
         for from in std::mem::take(&mut sheet.from) {
@@ -67,6 +74,13 @@ impl Request<'_> {
                 );
                 continue;
             };
+            // Nothing of a file that is no sheet is shown: anybody's may be named here.
+            if !load::is_sheet(&found) {
+                let words = Words::new(format!("{wanted} cannot be laid below this sheet"), "this file is no sheet");
+                let help = "a sheet is a text of TOML with tables such as [roots], [defaults] or [[job]]";
+                self.findings.add("from-missing", Some(from.at), None, words.help(help));
+                continue;
+            }
             below = self.sheet(&found, sources, home, above)?.over(below);
         }
         above.pop();
@@ -151,7 +165,7 @@ impl Request<'_> {
             scene.is_some_and(|(scene, at)| paths::absolute(scene, at, home) == path)
         };
         let adapter = adapters.get(stacked.iter().find(own)?.settings.text(&Key::Adapter)?)?;
-        if adapter.facts.is_empty() {
+        if adapter.facts.is_empty() || adapter.unasked {
             return None;
         }
         let folder = Path::new(&home.folder);
@@ -188,13 +202,13 @@ fn quoted(text: &str) -> String {
 }
 
 /// Where a sheet is at home. Offline, the system is always the same one, so that a sheet has the same answer everywhere.
-pub(super) fn home(path: &Path, around: &Surroundings, offline: bool) -> Home {
+pub(super) fn home(path: &Path, state: &StateFolder, around: &Surroundings, offline: bool) -> Home {
     let folder = text(path.parent().unwrap_or(path));
     Home {
         sheet: paths::stem(&text(path)).to_owned(),
         user: around.home.as_deref().map(text),
         system: if offline { System::Linux } else { around.system },
-        mark: blake3::hash(folder.as_bytes()).to_hex()[..8].to_owned(),
+        mark: state.mark().to_owned(),
         folder,
         folders: Vec::new(),
     }
@@ -208,8 +222,8 @@ pub(super) fn adapters(
     findings: &mut Findings,
 ) -> Adapters {
     let mut all = Adapters::new();
-    let beside = sheet.parent().map(|folder| folder.join("adapters"));
-    for folder in beside.into_iter().chain(configuration.map(|folder| folder.join("adapters"))) {
+    let beside = sheet.parent().map(|folder| folder.join(ADAPTERS));
+    for folder in beside.into_iter().chain(configuration.map(|folder| folder.join(ADAPTERS))) {
         for path in load::toml_files(&folder) {
             let Ok(body) = load::text(&path) else { continue };
             let name = paths::stem(&text(&path)).to_owned();

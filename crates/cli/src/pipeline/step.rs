@@ -65,8 +65,13 @@ impl Loaded {
     }
 
     /// All that running needs.
-    pub fn project(&self, around: &Surroundings) -> Project<'_> {
-        Project { command_lines: self.command_lines(around), state: &self.state, made: &self.ground.made_of }
+    pub fn project<'p>(&'p self, around: &'p Surroundings) -> Project<'p> {
+        Project {
+            command_lines: self.command_lines(around),
+            state: &self.state,
+            made: &self.ground.made_of,
+            program: Some(&around.program),
+        }
     }
 
     /// Full paths of programs by the names of their adapters.

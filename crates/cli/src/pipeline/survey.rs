@@ -1,7 +1,7 @@
 //! What this machine says to a plan before anything runs: roots, programs, sounds, files that are there.
 
-use std::collections::{BTreeMap, BTreeSet};
-use std::path::Path;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use truepath_core::adapter::Adapter;
@@ -71,6 +71,7 @@ impl Survey<'_> {
         let read = || journal::read(state, Depth::Landings);
         let (listed, history) = rayon::join(|| folders.into_iter().filter_map(listed).collect(), read);
         (machine.folders, machine.history) = (listed, history?);
+        machine.blocked = if here { self.blocked(machine) } else { BTreeMap::new() };
         if !machine.history.sessions.is_empty() {
             let programs = self.programs(around);
             let asking = record::Asking {
@@ -86,6 +87,31 @@ impl Survey<'_> {
             machine.made_of.extend(record::movie::all(plan, self.adapters, state, &machine.history));
         }
         Ok(())
+    }
+
+    /// What stands in the way of outputs: something else at their names or their folders', and links that lead out of every
+    /// root.
+    fn blocked(&self, machine: &Machine) -> BTreeMap<usize, (String, String)> {
+        let roots = self.plan.roots.iter().filter_map(|root| root.path.as_ref());
+        let roots: Vec<PathBuf> = roots.filter_map(|root| dunce::canonicalize(root).ok()).collect();
+        let mut known: HashMap<String, Option<(String, String)>> = HashMap::new();
+        let one = |(at, series): (usize, &Series)| {
+            let folder = series.pattern.folder()?.fixed()?;
+            let folder = folder.trim_end_matches('/');
+            let way = known.entry(folder.to_owned()).or_insert_with(|| in_the_way(Path::new(folder), &roots));
+            if let Some(blocked) = way {
+                return Some((at, blocked.clone()));
+            }
+            let own = match series.pattern.fixed() {
+                Some(path) => Some(path),
+                None => {
+                    let first = series.among(machine.folders.get(folder)?.others()).into_iter().min();
+                    first.map(|frame| series.name(frame))
+                }
+            }?;
+            Some((at, (own.clone(), disk::no_file(Path::new(&own))?.to_owned() + " stands where a file is planned")))
+        };
+        self.plan.outputs().filter_map(one).collect()
     }
 
     /// Full paths of the programs that are here, by the names of their adapters.
@@ -144,7 +170,7 @@ impl Survey<'_> {
                 Ok(program) if !is_foreign(&program) && !disk::is_executable(&program) => {
                     machine.not_executable.insert(name.to_owned(), from_system(&program));
                 }
-                Ok(program) if !adapter.encoders.is_empty() => {
+                Ok(program) if !adapter.encoders.is_empty() && !adapter.unasked => {
                     if let Some(words) = record::encoders(adapter, &program, state) {
                         machine.encoders.insert(name.to_owned(), words);
                     }
@@ -164,6 +190,21 @@ impl Survey<'_> {
             }
         }
     }
+}
+
+/// What keeps a folder from being one, or leads it out of all roots: where, and what.
+fn in_the_way(folder: &Path, roots: &[PathBuf]) -> Option<(String, String)> {
+    let there = folder.ancestors().find(|path| path.symlink_metadata().is_ok())?;
+    let said = |path: &Path, what: String| Some((from_system(path), what));
+    match there.metadata() {
+        Ok(about) if about.is_dir() => {}
+        Ok(_) => return said(there, "a file stands where a folder is needed".to_owned()),
+        Err(error) => return said(there, format!("a link leads nowhere ({error})")),
+    }
+    let real = dunce::canonicalize(there).ok()?;
+    let is_inside = roots.iter().any(|root| real.starts_with(root) || root.starts_with(&real));
+    (!is_inside && !roots.is_empty())
+        .then(|| (from_system(there), format!("a link leads out of every root, to {}", real.display())))
 }
 
 /// Whether a program is one that only Windows starts: a script for it can be built anywhere.

@@ -4,7 +4,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use super::{QUIET, paint, tell};
+use super::{QUIET, control, paint, tell};
 use crate::lower::Screen;
 
 /// How long work may take before anything is said, and from one drawing to the next.
@@ -37,14 +37,19 @@ impl Counter {
         if Instant::now() >= *next {
             *next = Instant::now() + PATIENCE.1;
             self.drawn.fetch_add(1, Ordering::Relaxed);
-            tell(&format!("\r\x1b[2K{}", paint(self.screen, QUIET, format!("{}: {count}", self.what))));
+            tell(&format!(
+                "{}{}{}",
+                control("G"),
+                control("2K"),
+                paint(self.screen, QUIET, format!("{}: {count}", self.what))
+            ));
         }
     }
 
     /// Takes the line away.
     pub fn end(&self) {
         if self.drawn.load(Ordering::Relaxed) > 0 {
-            tell("\r\x1b[2K");
+            tell(&format!("{}{}", control("G"), control("2K")));
         }
     }
 }

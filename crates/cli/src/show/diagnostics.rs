@@ -5,7 +5,7 @@ use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Patch, Rendere
 use truepath_core::diagnostic::{Finding, Level as Grave};
 use truepath_core::source::{Excerpt, Place, Sources, Spanned};
 
-use super::{BAD, GOOD, ODD, counted, paint};
+use super::{BAD, GOOD, ODD, clean, counted, own, paint};
 use crate::lower::Screen;
 
 /// Bytes from one place to another that is still shown with it.
@@ -18,7 +18,8 @@ pub fn text(findings: &[Finding], sources: &Sources, sheet: &str, screen: Screen
     let renderer = renderer.decor_style(decor).term_width(screen.width);
     let mut out = String::new();
     for finding in findings.iter().filter(|finding| finding.meant.is_none()) {
-        out.push_str(&renderer.render(&groups(finding, sources)));
+        // What was written into it is clean: all sequences are those of its colours.
+        out.push_str(&own(&renderer.render(&groups(finding, sources))));
         out.push_str("\n\n");
     }
     out.push_str(&closing(findings, sheet, screen));
@@ -31,7 +32,7 @@ fn groups<'f>(finding: &'f Finding, sources: &'f Sources) -> Vec<Group<'f>> {
         Grave::Warning => Level::WARNING,
         Grave::Note => Level::NOTE,
     };
-    let title = level.primary_title(finding.message.as_str()).id(finding.check);
+    let title = level.primary_title(clean(&finding.message)).id(finding.check);
     let mut main = match &finding.at {
         Some(at) => {
             // What stands far away is shown by itself: nobody wants to see what lies between.
@@ -42,7 +43,7 @@ fn groups<'f>(finding: &'f Finding, sources: &'f Sources) -> Vec<Group<'f>> {
             let to = places().map(|place| place.end).max().unwrap_or(0);
             let lines = sources.excerpt(at.at.file, from, to);
             let label = |kind: AnnotationKind, of: &'f Spanned<String>, lines: &Excerpt<'_>| {
-                kind.span(span(of.at, lines)).label(of.value.as_str())
+                kind.span(span(of.at, lines)).label(clean(&of.value))
             };
             let marked = snippet(sources, at.at, &lines)
                 .annotation(label(AnnotationKind::Primary, at, &lines))
@@ -63,16 +64,16 @@ fn groups<'f>(finding: &'f Finding, sources: &'f Sources) -> Vec<Group<'f>> {
     match &finding.fix {
         Some(fix) => {
             let lines = sources.excerpt(fix.at.file, fix.at.start, fix.at.end);
-            let patch = Patch::new(span(fix.at, &lines), fix.write.as_str());
+            let patch = Patch::new(span(fix.at, &lines), clean(&fix.write));
             let source = Snippet::source(lines.text).line_start(lines.line).patch(patch);
-            vec![main, Level::HELP.secondary_title(help.as_str()).element(source)]
+            vec![main, Level::HELP.secondary_title(clean(help)).element(source)]
         }
-        None => vec![main.element(Level::HELP.message(help.as_str()))],
+        None => vec![main.element(Level::HELP.message(clean(help)))],
     }
 }
 
 fn snippet<'f>(sources: &'f Sources, at: Place, lines: &Excerpt<'f>) -> Snippet<'f, Annotation<'f>> {
-    Snippet::source(lines.text).line_start(lines.line).path(sources.get(at.file).name.as_str())
+    Snippet::source(lines.text).line_start(lines.line).path(clean(&sources.get(at.file).name))
 }
 
 /// The bytes of a place within some lines.

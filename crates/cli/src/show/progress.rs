@@ -8,7 +8,7 @@ use truepath_core::plan::Plan;
 use truepath_core::run::event::{Ended, Event, Started};
 use truepath_core::run::pace::{Load, Pace};
 
-use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint, tell};
+use super::{BAD, GOOD, HEAD, ODD, QUIET, control, counted, paint, tell};
 use crate::lower::Screen;
 
 /// Width of the bar.
@@ -120,7 +120,7 @@ impl Progress {
             Display::Json if matches!(event, Event::Working { .. }) => {}
             Display::Json => {
                 // Nobody reading is no reason to stop rendering.
-                let _ = super::print(&event.line());
+                let _ = super::print_exact(&event.line());
             }
             Display::Block => {}
             Display::Lines => self.line(event),
@@ -142,7 +142,7 @@ impl Progress {
                     work.waiting = false;
                 }
             }
-            Event::Waiting { call, .. } => {
+            Event::Waiting { call, .. } | Event::Full { call, .. } => {
                 self.waiting.insert(call.clone());
                 if let Some(work) = self.calls.get(call).and_then(|worker| self.at_work.get_mut(worker)) {
                     work.waiting = true;
@@ -247,16 +247,16 @@ impl Progress {
             return;
         }
         let lines = self.block();
-        let mut out = if self.lines > 0 { format!("\x1b[{}A", self.lines) } else { String::new() };
+        let mut out = if self.lines > 0 { control(&format!("{}A", self.lines)) } else { String::new() };
         for line in &lines {
-            out.push_str(&format!("\r\x1b[2K{line}\n"));
+            out.push_str(&format!("{}{}{line}\n", control("G"), control("2K")));
         }
         // What is left of a longer block before.
         for _ in lines.len()..self.lines {
-            out.push_str("\x1b[2K\n");
+            out.push_str(&format!("{}\n", control("2K")));
         }
         if self.lines > lines.len() {
-            out.push_str(&format!("\x1b[{}A", self.lines - lines.len()));
+            out.push_str(&control(&format!("{}A", self.lines - lines.len())));
         }
         tell(&out);
         self.lines = lines.len();
@@ -281,7 +281,7 @@ impl Progress {
         for (worker, work) in &self.at_work {
             let on = span(work.since.elapsed().as_secs_f64().floor());
             let frame = match (work.waiting, work.frame()) {
-                (true, _) => paint(screen, ODD, "waits for a licence"),
+                (true, _) => paint(screen, ODD, "waits"),
                 (false, Some(frame)) => format!("frame {frame}"),
                 (false, None) => "closing".to_owned(),
             };
@@ -304,7 +304,7 @@ impl Progress {
     /// Takes the block away.
     pub fn end(&mut self) {
         if self.way == Display::Block && self.lines > 0 {
-            tell(&format!("\x1b[{}A\x1b[J", self.lines));
+            tell(&format!("{}{}", control(&format!("{}A", self.lines)), control("J")));
             self.lines = 0;
         }
     }
@@ -345,6 +345,7 @@ pub fn attention(event: &Event, screen: Screen) -> Option<String> {
             let how = how_ended(*code);
             format!("{} {call} {how} though all its frames landed; see {log}", paint(screen, ODD, "odd"))
         }
+        Event::Full { why, .. } => format!("{} {why}; calls for it wait", paint(screen, BAD, "no room")),
         Event::Waiting { call, line } => format!("{} {call}: {line}", paint(screen, ODD, "waiting")),
         Event::Lost { call } => {
             format!("{} {call} was taken over by another worker while this one was silent", paint(screen, ODD, "lost"))

@@ -113,6 +113,29 @@ impl Project {
         std::fs::canonicalize(self.folder.path()).unwrap().join(name)
     }
 
+    /// The stage folder of the sheet below its root, before its state is there.
+    pub fn stage(&self) -> PathBuf {
+        let mark = blake3::hash(self.path("truepath.toml").as_os_str().as_encoded_bytes()).to_hex();
+        self.path("renders/.truepath/stage").join(format!("truepath-{}", &mark[..8]))
+    }
+
+    /// Writes an adapter whose program is a shell script that gets `{scene} {frames} {out} {camera}` and the rest that its
+    /// job sets.
+    pub fn script(&self, name: &str, body: &str) {
+        let program = format!("bin/{name}");
+        self.write(&program, format!("#!/bin/sh\n{body}"));
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt;
+            std::fs::set_permissions(self.path(&program), std::fs::Permissions::from_mode(0o755)).unwrap();
+        }
+        let words = "\"{scene}\", \"{frames}\", \"{out}\", \"{camera}\", \"{width}x{height}\", \"{fps}\", \"{bits}\", \"{channels}\"";
+        let text = format!(
+            "adapter = 1\nname = \"{name}\"\nkind = \"renderer\"\nprogram = \"{program}\"\narguments = [{words}]\n[out]\nnumber = \"#\"\n"
+        );
+        self.write(&format!("adapters/{name}.toml"), text);
+    }
+
     pub fn write(&self, name: &str, bytes: impl AsRef<[u8]>) {
         let path = self.folder.path().join(name);
         std::fs::create_dir_all(path.parent().unwrap()).unwrap();
@@ -159,7 +182,8 @@ impl Project {
 fn gather(folder: &Path, base: &Path, found: &mut BTreeSet<String>) {
     for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
         let path = entry.path();
-        if path.is_dir() {
+        // A link to a folder above would never end.
+        if entry.file_type().unwrap().is_dir() {
             gather(&path, base, found);
         } else {
             found.insert(path.strip_prefix(base).unwrap().to_string_lossy().into_owned());

@@ -59,6 +59,8 @@ pub struct Adapter {
     pub kind: AdapterKind,
     /// The program.
     pub program: Program,
+    /// Whether its program may not be asked anything: its user does not trust it yet.
+    pub unasked: bool,
     /// Arguments that ask the program for its version.
     pub version: Vec<String>,
     /// Arguments that make an encoder list what it can encode; empty where it is not asked.

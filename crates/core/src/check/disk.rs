@@ -23,6 +23,11 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         let folder = format!("{}/.truepath", sink.input.plan.home.folder);
         sink.findings.add("state-not-writable", None, None, wording::disk::state_not_writable(&folder, why));
     }
+    for (at, (path, what)) in &machine.blocked {
+        let series = sink.input.plan.output(*at);
+        let place = series.path.as_ref().map(|path| path.at);
+        sink.add("place-blocked", place, sink.job(series), wording::disk::place_blocked(path, what));
+    }
     let there = Listing::of(sink.input, machine);
     left_over(sink, &there);
     space(sink, machine, &there);
@@ -242,6 +247,12 @@ fn space(sink: &mut Sink<'_, '_>, machine: &Machine, listing: &Listing<'_>) {
             sink.findings.add("space-small", Some(root.at), None, wording::disk::space_small(needed, free));
         }
     }
+}
+
+/// What a file of an output will take in bytes, where that can be said.
+#[must_use]
+pub fn output_bytes(output: &Series) -> Option<f64> {
+    if output.film.is_some() { movie_bytes(output) } else { frame_bytes(output) }
 }
 
 /// What a movie will take in bytes, from its pixels: what each codec usually leaves of one.

@@ -30,6 +30,9 @@ use crate::source::{Place, Spanned};
 use crate::threads::Threads;
 use crate::verify::Files;
 
+pub use disk::output_bytes;
+pub use wording::disk::bytes;
+
 /// All that checks look at.
 #[derive(Clone, Copy)]
 pub struct Input<'i> {
@@ -83,6 +86,8 @@ pub struct Machine {
     pub sounds: BTreeMap<String, Sound>,
     /// The files in output folders that are there, by folder.
     pub folders: BTreeMap<String, Files>,
+    /// Where something else stands in the way of files of the plan, by its outputs (series, then movies): where, and what.
+    pub blocked: BTreeMap<usize, (String, String)>,
     /// What the journals say.
     pub history: History,
     /// What the frames of each series of the plan would be made of now.

@@ -110,6 +110,15 @@ fn never(sink: &mut Sink<'_, '_>, series: &Series) {
     let folder = fixed_folder(series);
     let at = series.path.as_ref().map(|path| path.at);
     let job = sink.job(series);
+    if format!("{}/", series.pattern.with_frame(|_| "0".to_owned())).contains("/.truepath/") {
+        sink.add(
+            "never-folder",
+            at,
+            job,
+            wording::places::never_folder(folder, "a folder .truepath, which is True Path's own"),
+        );
+        return;
+    }
     for never in &sink.input.sheet.policy.never {
         let path = paths::absolute(&never.value, never.at, home);
         if paths::is_below(folder, &path) {

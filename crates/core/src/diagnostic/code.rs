@@ -85,6 +85,7 @@ checks! {
     Error "names-meet" "two series that share a file name"
     Warning "names-alike" "names that differ only by case or by Unicode's spelling"
     Error "folder-wanted" "a file where another series needs a folder"
+    Error "place-blocked" "a folder, link, pipe or device where a planned file goes, or a file where its folder goes" + HERE
     Error "output-is-input" "an output on the name of a scene or its resources"
     Error "frame-token-in-movie" "a frame number in the name of a movie"
     // Names.

@@ -1,15 +1,13 @@
 //! Stage folders: where programs write before anything bears its final name.
 
 use crate::plan::{Call, Plan, Series, next_to_each_other};
-use crate::resolve::paths;
 use crate::template::slug;
 
-/// The folder below a root in which a sheet's stage folders stand: `<root>/.truepath/stage/<sheet>`, so that a rename
-/// suffices to land. Roots outside the sheet's folder may be shared with sheets of the same name.
+/// The folder below a root in which a sheet's stage folders stand: `<root>/.truepath/stage/<sheet>-<mark>`, so that a rename
+/// suffices to land, and sheets of one name on one root keep apart.
 #[must_use]
 pub fn stage_base(plan: &Plan, root: &str) -> String {
-    let mark = if paths::is_below(root, &plan.home.folder) { String::new() } else { format!("-{}", plan.home.mark) };
-    format!("{root}/.truepath/stage/{}{mark}", plan.home.sheet)
+    format!("{root}/.truepath/stage/{}-{}", plan.home.sheet, plan.home.mark)
 }
 
 /// The stage folder of a series of a call. Files of one name in different folders are kept apart by pass.

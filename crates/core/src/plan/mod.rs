@@ -5,7 +5,7 @@ mod call;
 pub mod film;
 mod series;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -61,6 +61,10 @@ pub struct RunSettings {
     pub frame_timeout: Option<Duration>,
     /// How long a renderer may be silent.
     pub silence: Option<Duration>,
+    /// How many bytes the log of a call may have.
+    pub log_limit: u64,
+    /// How long a full disk is waited for.
+    pub space_wait: Duration,
     /// Commands to run once the plan is over; `{outcome}` is its only token.
     pub after: Vec<Vec<Template>>,
     /// How often a worker that shares the sheet gives a sign of life.
@@ -80,6 +84,8 @@ impl From<&RunEntry> for RunSettings {
             existing: entry.existing.unwrap_or(Existing::Keep),
             frame_timeout: entry.frame_timeout,
             silence: entry.silence,
+            space_wait: entry.space_wait.unwrap_or(Duration::from_secs(60)),
+            log_limit: entry.log_limit.unwrap_or(LOG_LIMIT),
             after: entry.after.clone().unwrap_or_default(),
             heartbeat: entry.heartbeat.unwrap_or(Duration::from_secs(15)),
             takeover: entry.takeover.unwrap_or(Duration::from_secs(90)),
@@ -87,6 +93,9 @@ impl From<&RunEntry> for RunSettings {
         }
     }
 }
+
+/// The most bytes of a log, unless a sheet says otherwise.
+const LOG_LIMIT: u64 = 64_000_000;
 
 /// The frame that stands for the one file of a movie.
 pub const MOVIE: i64 = 1;
@@ -121,6 +130,9 @@ pub struct Series {
     pub troubles: Vec<TokenTrouble>,
     /// Index into [`Plan::roots`] of the root the files lie below.
     pub root: Option<usize>,
+    /// Where the files lie, the same on every machine: the pattern from its root on, with the root's name in place of its
+    /// path. Journals know series by it.
+    pub place: String,
     /// The job's frames; `None` where they are unknown.
     pub frames: Option<Frames>,
     /// Whether a part of the path has nothing in it, because what stands there has no value.
@@ -191,6 +203,15 @@ impl Series {
     pub fn frame_of(&self, number: Number) -> Option<i64> {
         let frame = self.shift.frame(number)?;
         self.frames.as_ref().is_some_and(|frames| frames.contains(frame)).then_some(frame)
+    }
+
+    /// Its frames whose names are among some names of files in its folder.
+    #[must_use]
+    pub fn among(&self, names: &BTreeSet<String>) -> HashSet<i64> {
+        let (_, file) = self.pattern.split_folder();
+        let first = self.frames.as_ref().and_then(Frames::first).unwrap_or(MOVIE);
+        let frame = |number| if file.frame_width().is_some() { self.frame_of(number) } else { Some(first) };
+        names.iter().filter_map(|name| frame(file.read(name)?)).collect()
     }
 
     /// The frames as numbered in names.

@@ -136,6 +136,7 @@ impl Maker<'_> {
             id: format!("{}/{name}{mode}", job.name),
             job: at,
             kind: SeriesKind::Sequence,
+            place: place_of(&pattern, self.plan),
             root: root_of(&pattern, self.plan),
             pattern,
             path: pass.path.clone(),
@@ -193,6 +194,15 @@ fn root_of(pattern: &Pattern, plan: &Plan) -> Option<usize> {
     };
     let below = |path: &Option<String>| path.as_deref().filter(|path| paths::is_below(fixed, path)).map(str::len);
     plan.roots.iter().enumerate().filter_map(|(at, root)| Some((below(&root.path)?, at))).max().map(|(_, at)| at)
+}
+
+/// Where files lie, the same on every machine: the pattern from its root on, with the root's name in place of its path. A
+/// folder in no root keeps its path.
+fn place_of(pattern: &Pattern, plan: &Plan) -> String {
+    let text = pattern.spelt();
+    let root = root_of(pattern, plan).map(|root| &plan.roots[root]);
+    let rest = root.and_then(|root| Some((root, text.strip_prefix(root.path.as_deref()?)?)));
+    rest.map_or_else(|| text.clone(), |(root, rest)| format!("{{{}}}{rest}", root.name))
 }
 
 /// The pattern from the top of the file system, without `.`, `..` and doubled separators.

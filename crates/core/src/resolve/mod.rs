@@ -36,7 +36,7 @@ pub struct Home {
     /// The folders of all texts by their numbers: a relative path starts at the folder of the text it stands in. Texts
     /// beyond the list, such as what was typed, are at home in the sheet's folder.
     pub folders: Vec<String>,
-    /// Tells sheets of one name apart where they share a root outside their folders.
+    /// Tells sheets of one name apart on a root that they share; the same on every machine, see `id` in the state folder.
     pub mark: String,
 }
 

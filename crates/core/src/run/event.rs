@@ -6,6 +6,8 @@
 use serde::{Deserialize, Serialize};
 
 use crate::frames::Frames;
+use crate::pins::Pins;
+use crate::resolve::paths::is_absolute;
 
 /// The version of the journal.
 pub const VERSION: u32 = 1;
@@ -72,6 +74,20 @@ pub enum Event {
         /// What it said.
         line: String,
     },
+    /// A file is about to be copied beside its final name, which lies on another file system.
+    Copying {
+        /// `combination/pass`.
+        series: String,
+        /// The frame.
+        frame: i64,
+    },
+    /// A disk has no room for what a call writes.
+    Full {
+        /// The call.
+        call: String,
+        /// Which disk, and how much is missing.
+        why: String,
+    },
     /// A half-rendered frame was put by, so that a later call can go on with it.
     Saved(Saved),
     /// A call ended.
@@ -119,6 +135,38 @@ pub enum Event {
 }
 
 impl Event {
+    /// The one path in it that lies below the state folder, where it has such a one.
+    fn own_path(&mut self) -> Option<&mut String> {
+        match self {
+            Event::Started(started) => Some(&mut started.log),
+            Event::Ended(ended) => Some(&mut ended.log),
+            Event::Failed { log, .. } => Some(log),
+            Event::Saved(saved) => Some(&mut saved.path),
+            _ => None,
+        }
+        .filter(|path| !path.is_empty())
+    }
+
+    /// As a journal keeps it: its paths start at the state folder, which other machines know by another path.
+    #[must_use]
+    pub fn kept(mut self, state: &str) -> Event {
+        if let Some(path) = self.own_path()
+            && let Some(rest) = path.strip_prefix(state).and_then(|rest| rest.strip_prefix('/'))
+        {
+            *path = rest.to_owned();
+        }
+        self
+    }
+
+    /// As it is meant on a machine that knows the state folder by this path.
+    #[must_use]
+    pub fn found(mut self, state: &str) -> Event {
+        if let Some(path) = self.own_path().filter(|path| !is_absolute(path)) {
+            *path = format!("{state}/{path}");
+        }
+        self
+    }
+
     /// The event as it stands in a journal: a line, with its end.
     #[must_use]
     pub fn line(&self) -> String {
@@ -154,6 +202,9 @@ pub struct Began {
     pub share: bool,
     /// Files it means to render, over all series.
     pub files: i64,
+    /// Looked-up values, as they were pinned when it began.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pins: Option<Pins>,
 }
 
 /// A series that is about to be rendered.
@@ -161,7 +212,7 @@ pub struct Began {
 pub struct SeriesOf {
     /// `combination/pass`.
     pub series: String,
-    /// Its full pattern.
+    /// Where its files lie: their pattern from its root on, as [`crate::plan::Series::place`] has it.
     pub pattern: String,
     /// What is added to a frame in names.
     pub shift: i64,
@@ -186,7 +237,7 @@ pub struct Started {
     pub process: u32,
     /// When the process was started, in the system's own count; empty where that is not known.
     pub born: String,
-    /// Where its output is written down.
+    /// Where its output is written down; in a journal from the state folder on.
     pub log: String,
     /// Seconds since the journal began.
     pub t: f64,

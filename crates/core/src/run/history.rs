@@ -36,7 +36,7 @@ pub const NO_DIGEST: [u8; 32] = [0; 32];
 /// Everything that the journals know.
 #[derive(Clone, Debug, Default)]
 pub struct History {
-    /// Landed files by their series' pattern: number in the name and landing, by number, later landings later.
+    /// Landed files by the place of their series: number in the name and landing, by number, later landings later.
     landed: HashMap<String, Vec<(Number, Record)>>,
     made: Vec<Vec<(String, String)>>,
     made_index: HashMap<Vec<(String, String)>, u32>,
@@ -46,6 +46,8 @@ pub struct History {
     pub sessions: Vec<Session>,
     /// Journals that were read: name and bytes.
     pub journals: Vec<(String, u64)>,
+    /// The state folder as this machine knows it: paths in journals start there.
+    pub state: String,
 }
 
 /// One process that ran the sheet.
@@ -59,6 +61,8 @@ pub struct Session {
     pub calls: Vec<PastCall>,
     /// Frames that were given up, by the combination and its series: what was said of them.
     pub failures: Vec<GivenUp>,
+    /// Files that were copied beside their final names: series and frame.
+    pub copies: Vec<(String, i64)>,
     /// Half-rendered frames that were put by.
     pub saved: Vec<super::event::Saved>,
     /// How it ended; `None` for one that still runs, or was cut short.
@@ -238,7 +242,10 @@ impl History {
                     }
                 }
             }
-            Line::Other(event) => self.other(journal, *event, depth),
+            Line::Other(event) => {
+                let event = event.found(&self.state);
+                self.other(journal, event, depth);
+            }
         }
     }
 
@@ -285,7 +292,7 @@ impl History {
     /// The landings of one series by number in the name.
     #[must_use]
     pub fn of(&self, series: &Series) -> &[(Number, Record)] {
-        self.landed.get(&series.pattern.spelt()).map_or(&[], Vec::as_slice)
+        self.landed.get(&series.place).map_or(&[], Vec::as_slice)
     }
 
     /// What a series' frames that landed differ in from what they would be made of now, by what they were made of.
@@ -343,6 +350,7 @@ impl Session {
                 self.failures.push(GivenUp { call, job, series, frames, why, log });
             }
             Event::Saved(saved) => self.saved.push(saved),
+            Event::Copying { series, frame } => self.copies.push((series, frame)),
             event => {
                 if let Some(at) = call_of(&event) {
                     self.calls[at].said.push(event);

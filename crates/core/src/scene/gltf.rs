@@ -6,7 +6,10 @@
 use super::Facts;
 
 pub fn read(bytes: &[u8]) -> Result<Facts, String> {
-    let file = gltf::Gltf::from_slice_without_validation(bytes).map_err(|error| error.to_string())?;
+    // Some damaged lengths make the parser panic: that is damage, too.
+    let parsed = std::panic::catch_unwind(|| gltf::Gltf::from_slice_without_validation(bytes));
+    let file =
+        parsed.map_err(|_| "its lengths contradict each other".to_owned())?.map_err(|error| error.to_string())?;
     let root = file.document.as_json();
     let mut cameras = Vec::new();
     for node in &root.nodes {

@@ -341,6 +341,19 @@ pub enum Existing {
 pub const EXISTING: [(&str, Existing); 4] =
     [("keep", Existing::Keep), ("renew", Existing::Renew), ("replace", Existing::Replace), ("stop", Existing::Stop)];
 
+/// Whether a text has anything of a sheet: a line that gives one of its keys or begins one of its tables. Of any other file
+/// nothing is shown.
+#[must_use]
+pub fn looks_like_one(text: &str) -> bool {
+    let is_key = |line: &str| {
+        let line = line.trim_start().trim_start_matches('[');
+        let end = line.find(|c: char| !c.is_ascii_alphanumeric() && c != '_').unwrap_or(line.len());
+        let (name, rest) = line.split_at(end);
+        tables::TABLES.contains(&name) && rest.trim_start().starts_with(['=', ']', '.'])
+    };
+    text.lines().any(is_key)
+}
+
 /// `[run]`, as written.
 #[derive(Clone, Debug, Default)]
 pub struct RunEntry {
@@ -356,6 +369,10 @@ pub struct RunEntry {
     pub frame_timeout: Option<Duration>,
     /// How long a renderer may be silent.
     pub silence: Option<Duration>,
+    /// How many bytes the log of a call may have.
+    pub log_limit: Option<u64>,
+    /// How long a full disk is waited for.
+    pub space_wait: Option<Duration>,
     /// Commands to run once the plan is over.
     pub after: Option<Vec<Vec<Template>>>,
     /// How often a worker that shares the sheet gives a sign of life.
@@ -405,6 +422,8 @@ impl Sheet {
                 existing: self.run.existing.or(below.run.existing),
                 frame_timeout: self.run.frame_timeout.or(below.run.frame_timeout),
                 silence: self.run.silence.or(below.run.silence),
+                space_wait: self.run.space_wait.or(below.run.space_wait),
+                log_limit: self.run.log_limit.or(below.run.log_limit),
                 after: self.run.after.or(below.run.after),
                 heartbeat: self.run.heartbeat.or(below.run.heartbeat),
                 takeover: self.run.takeover.or(below.run.takeover),

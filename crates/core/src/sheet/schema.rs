@@ -244,6 +244,7 @@ fn run() -> Value {
         "after" => {
             json!({ "type": "array", "items": { "type": "array", "items": { "type": "string" }, "minItems": 1 }, "description": what })
         }
+        "log_limit" => json!({ "type": "string", "pattern": "^[0-9.]+ *[kMGTKmgt]?i?[bB]?$", "description": what }),
         _ => json!({ "type": "string", "pattern": SPAN, "description": what }),
     };
     object(RUN_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), "How it is run.")

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
+use bytesize::ByteSize;
 use jiff::SignedDuration;
 use toml::de::DeTable;
 
@@ -19,7 +20,7 @@ use super::{Base, EXISTING, Format, Layer, Mode, PassKind, PassTable, Root, Root
 /// Longer than any night: a span beyond it is a slip.
 const MOST_SECONDS: u64 = 1_000_000_000;
 
-const TABLES: &[&str] = &[
+pub(super) const TABLES: &[&str] = &[
     "sheet", "from", "project", "roots", "formats", "passes", "defaults", "bases", "modes", "job", "movie", "policy",
     "checks", "meant", "run",
 ];
@@ -42,13 +43,15 @@ pub const FORMAT_KEYS: [(&str, &str); 10] = [
 ];
 
 /// The keys of `[run]` and what each means.
-pub const RUN_KEYS: [(&str, &str); 10] = [
+pub const RUN_KEYS: [(&str, &str); 12] = [
     ("workers", "Renderers at a time."),
     ("chunk", "Frames per call of the renderer."),
     ("retries", "How often a failed call is tried again."),
     ("existing", "What becomes of files that are there: keep, renew, replace or stop."),
     ("frame_timeout", "How long one frame may take, such as 30m."),
     ("silence", "How long a renderer may say nothing and finish no frame, such as 20m."),
+    ("log_limit", "How large the log of a call may grow before its middle is left out: 64 MB unless said."),
+    ("space_wait", "How long calls wait for room on a full disk before the rest is left: 60s unless said."),
     (
         "after",
         "Commands to run once the plan is over, as lists of words; {outcome} is complete, incomplete or interrupted.",
@@ -289,6 +292,8 @@ impl Reader<'_> {
                 }
                 "frame_timeout" => sheet.run.frame_timeout = self.duration(raw, "frame_timeout"),
                 "silence" => sheet.run.silence = self.duration(raw, "silence"),
+                "space_wait" => sheet.run.space_wait = self.duration(raw, "space_wait"),
+                "log_limit" => sheet.run.log_limit = self.bytes(raw, "log_limit"),
                 "after" => sheet.run.after = self.commands(raw, "after"),
                 "heartbeat" => sheet.run.heartbeat = self.duration(raw, "heartbeat"),
                 "takeover" => sheet.run.takeover = self.duration(raw, "takeover"),
@@ -305,6 +310,16 @@ impl Reader<'_> {
             Some((name.get_ref().to_string(), reader.whole(raw, name.get_ref(), 1)?.value))
         };
         table.iter().filter_map(|pair| count(pair, self)).collect()
+    }
+
+    /// A count of bytes, such as `64 MB`.
+    fn bytes(&mut self, raw: &Raw<'_>, key: &str) -> Option<u64> {
+        let text = self.text(raw, key)?;
+        let count = text.value.parse::<ByteSize>().ok().map(|count| count.as_u64()).filter(|count| *count > 0);
+        if count.is_none() {
+            self.bad(text.at, key, "a size such as \"64 MB\" or \"500 kB\"", "this is not");
+        }
+        count
     }
 
     /// A span of time, such as `90s`, `30m` or `1h 30m`.

@@ -1,5 +1,7 @@
 //! The files of a folder, by name.
 
+use std::collections::BTreeSet;
+
 use crate::frames::Number;
 use crate::template::{Pattern, Piece};
 use crate::threads::{Threads, map};
@@ -14,6 +16,8 @@ pub type Facts = (u64, i64);
 pub struct Files {
     names: String,
     rows: Vec<FileRow>,
+    /// Names of what is no regular file: folders, links, pipes, devices.
+    others: BTreeSet<String>,
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -30,6 +34,17 @@ impl Files {
         let start = self.names.len();
         self.names.push_str(name);
         self.rows.push(FileRow { start, end: self.names.len(), bytes, changed });
+    }
+
+    /// Adds the name of something that is no regular file.
+    pub fn push_other(&mut self, name: &str) {
+        self.others.insert(name.to_owned());
+    }
+
+    /// Names of what is no regular file.
+    #[must_use]
+    pub fn others(&self) -> &BTreeSet<String> {
+        &self.others
     }
 
     /// All files of some lists, by name.
@@ -60,6 +75,7 @@ impl Files {
         let mut all = Files {
             names: String::with_capacity(lists.iter().map(|list| list.names.len()).sum()),
             rows: Vec::with_capacity(order.len()),
+            others: lists.iter().flat_map(|list| list.others.iter().cloned()).collect(),
         };
         for place in &order {
             all.push(name(place), lists[place.1].facts(place.2));

@@ -9,16 +9,79 @@ mod windows;
 #[cfg(windows)]
 use windows as system;
 
+use std::fs::File;
+use std::io::{Error, ErrorKind, Read, Write};
 use std::path::Path;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use truepath_core::check::RootState;
 
-pub use system::{files, is_executable, is_protected, make_executable, stamp};
+pub use system::{files, is_executable, is_protected, make_executable, other_owner, stamp};
 
 /// Bytes, time of change and file number: whoever writes into a file changes one of them. Only compared for equality, and
 /// only with itself.
 pub type Stamp = (u64, i64, i64, u64);
+
+/// More than any text file that is read here has: sheets, adapters, facts, pins.
+pub const MOST_TEXT: u64 = 64 << 20;
+
+/// Opens a regular file. Anything else (a folder, a pipe, a device) is refused at once: opening a pipe waits for somebody
+/// who writes into it, and some devices never end.
+///
+/// # Errors
+/// As the system says, and `InvalidInput` where no regular file stands.
+pub fn open(path: &Path) -> std::io::Result<File> {
+    if !path.metadata()?.is_file() {
+        return Err(Error::new(ErrorKind::InvalidInput, "this is a folder, a pipe or a device, not a file"));
+    }
+    File::open(path)
+}
+
+/// The bytes of a regular file that has no more than `most`.
+///
+/// # Errors
+/// As [`open`], and `FileTooLarge`.
+pub fn read(path: &Path, most: u64) -> std::io::Result<Vec<u8>> {
+    let file = open(path)?;
+    let mut bytes = Vec::new();
+    file.take(most + 1).read_to_end(&mut bytes)?;
+    if bytes.len() as u64 > most {
+        return Err(Error::new(ErrorKind::FileTooLarge, format!("it is larger than {} MB", most >> 20)));
+    }
+    Ok(bytes)
+}
+
+/// The text of a regular file.
+///
+/// # Errors
+/// As [`read`], and `InvalidData` where it is no UTF-8.
+pub fn text(path: &Path) -> std::io::Result<String> {
+    String::from_utf8(read(path, MOST_TEXT)?).map_err(|error| Error::new(ErrorKind::InvalidData, error))
+}
+
+/// Keeps a text in a file of a folder that may not be there yet; nobody ever reads half of it.
+///
+/// # Errors
+/// As the system says.
+pub fn keep(path: &Path, text: &str) -> std::io::Result<()> {
+    let folder = path.parent().unwrap_or(Path::new("."));
+    std::fs::create_dir_all(folder)?;
+    let mut beside = tempfile::NamedTempFile::new_in(folder)?;
+    beside.write_all(text.as_bytes())?;
+    beside.persist(path).map(drop).map_err(|error| error.error)
+}
+
+/// What stands at a path and is no regular file, in words; `None` where one stands, or nothing.
+#[must_use]
+pub fn no_file(path: &Path) -> Option<&'static str> {
+    let kind = path.symlink_metadata().ok()?.file_type();
+    match (kind.is_file(), kind.is_symlink(), kind.is_dir()) {
+        (true, ..) => None,
+        (_, true, _) => Some("a link"),
+        (.., true) => Some("a folder"),
+        _ => Some("a pipe or a device"),
+    }
+}
 
 /// Whole milliseconds since 1970.
 #[must_use]

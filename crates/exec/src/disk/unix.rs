@@ -16,7 +16,7 @@ use crate::threads::Cores;
 /// Files whose lengths are asked for together.
 const LISTED: usize = 4096;
 
-/// The files in a folder; none where there is no such folder. A link is what it leads to. While the folder is listed,
+/// The files in a folder; none where there is no such folder. While the folder is listed,
 /// other threads ask for the lengths of what is known already.
 ///
 /// # Errors
@@ -50,14 +50,17 @@ pub fn files(path: &Path) -> std::io::Result<Files> {
     Ok(Files::merged(&lists.into_inner().unwrap_or_else(PoisonError::into_inner), &Cores))
 }
 
-/// Those of some names, each with a zero at its end, that are files.
+/// What is known of some names, each with a zero at its end.
 fn measured(folder: &OwnedFd, names: &[u8]) -> Files {
     let mut files = Files::default();
     for name in names.split_inclusive(|byte| *byte == 0).filter_map(|name| CStr::from_bytes_with_nul(name).ok()) {
-        let about = rustix::fs::statat(folder, name, AtFlags::empty());
         // What is gone by now is not there.
-        let Some(about) = about.ok().filter(|about| FileType::from_raw_mode(about.st_mode).is_file()) else { continue };
-        files.push(&name.to_string_lossy(), facts(&about));
+        let Ok(about) = rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW) else { continue };
+        if FileType::from_raw_mode(about.st_mode).is_file() {
+            files.push(&name.to_string_lossy(), facts(&about));
+        } else if ![c".", c".."].contains(&name) {
+            files.push_other(&name.to_string_lossy());
+        }
     }
     files
 }
@@ -77,6 +80,14 @@ fn whole(part: impl TryInto<i64>) -> i64 {
 pub fn stamp(path: &Path) -> Option<Stamp> {
     let about = std::fs::metadata(path).ok()?;
     Some((about.len(), about.mtime(), about.mtime_nsec(), about.ino()))
+}
+
+/// Who owns a file, if that is somebody else who could harm this user: neither this user nor the system's own.
+#[must_use]
+pub fn other_owner(path: &Path) -> Option<String> {
+    let owner = std::fs::metadata(path).ok()?.uid();
+    let own = rustix::process::geteuid().as_raw();
+    (owner != own && owner != 0).then(|| format!("user {owner}"))
 }
 
 /// Whether a file is one that nobody may write.

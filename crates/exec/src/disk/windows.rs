@@ -8,7 +8,7 @@ use truepath_core::verify::Files;
 use super::Stamp;
 use crate::threads::Cores;
 
-/// The files in a folder; none where there is no such folder. A link is what it leads to.
+/// The files in a folder; none where there is no such folder.
 ///
 /// # Errors
 /// When the folder cannot be listed.
@@ -18,10 +18,12 @@ pub fn files(folder: &Path) -> std::io::Result<Files> {
         for entry in std::fs::read_dir(folder)? {
             let entry = entry?;
             let about = entry.metadata()?;
-            let about = if about.is_symlink() { std::fs::metadata(entry.path()).unwrap_or(about) } else { about };
+            let name = entry.file_name();
             if about.is_file() {
                 let changed = about.modified().map_or(i64::MAX, super::milliseconds);
-                list.push(&entry.file_name().to_string_lossy(), (about.len(), changed));
+                list.push(&name.to_string_lossy(), (about.len(), changed));
+            } else {
+                list.push_other(&name.to_string_lossy());
             }
         }
     }
@@ -33,6 +35,12 @@ pub fn files(folder: &Path) -> std::io::Result<Files> {
 pub fn stamp(path: &Path) -> Option<Stamp> {
     let about = std::fs::metadata(path).ok()?;
     Some((about.len(), about.last_write_time().cast_signed(), 0, about.creation_time()))
+}
+
+/// Who owns a file, if that is somebody else who could harm this user: not asked here.
+#[must_use]
+pub fn other_owner(_: &Path) -> Option<String> {
+    None
 }
 
 /// Whether a file is one that nobody may write.

@@ -5,15 +5,15 @@ pub mod stage;
 
 use std::fs::File;
 use std::io::ErrorKind;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use tempfile::TempPath;
 use truepath_core::plan::{Series, SeriesKind};
 use truepath_core::run::event::{Event, Landed};
 use truepath_core::run::fingerprint::Fingerprint;
-use truepath_core::verify::{State, judge};
+use truepath_core::verify::{Picture, Seen, State, judge};
 
-use crate::disk::{Stamp, stamp};
+use crate::disk::{Stamp, no_file, stamp};
 use crate::failure::{Failure, Trouble};
 use crate::state::journal::Journal;
 
@@ -41,7 +41,7 @@ pub struct Landing<'l> {
 #[derive(Debug, PartialEq)]
 pub enum Fate {
     /// It bears its final name: what the journal says of it, and what it looked like before it was read.
-    Landed(Event, Stamp),
+    Landed(Box<Event>, Stamp),
     /// It is not there (yet).
     NotThere,
     /// It is not fit: why.
@@ -97,10 +97,21 @@ impl Moves for Disk {
 /// When the file or its target cannot be read or written, or the journal cannot be.
 pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Result<Fate, Trouble> {
     let failure = |what: &str, path: &Path, error: &std::io::Error| Trouble::Call(Failure::machine(what, path, error));
+    if let Some(what) = no_file(landing.staged) {
+        return Ok(Fate::Refused(format!("the renderer left {what}, not a file")));
+    }
+    if let Some(what) = no_file(landing.target) {
+        return Ok(Fate::Refused(format!("{what} stands at {}, and stays as it is", landing.target.display())));
+    }
     let before = stamp(landing.staged).unwrap_or_default();
-    let look =
-        if landing.series.kind == SeriesKind::Movie { truepath_media::movie::probe } else { truepath_media::decode };
-    let seen = look(landing.staged).map_err(|error| failure("read", landing.staged, &error))?;
+    let planned =
+        |picture: &Picture| judge(landing.series, landing.labels, &Seen::Whole(picture.clone())).0 == State::Good;
+    let seen = if landing.series.kind == SeriesKind::Movie {
+        truepath_media::movie::probe(landing.staged)
+    } else {
+        truepath_media::decode(landing.staged, &planned)
+    };
+    let seen = seen.map_err(|error| failure("read", landing.staged, &error))?;
     match judge(landing.series, landing.labels, &seen) {
         (State::Missing, _) => return Ok(Fate::NotThere),
         (State::Good, _) => {}
@@ -135,48 +146,56 @@ pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Resu
         call: landing.call.to_owned(),
     });
     journal.write(&event).map_err(Trouble::Run)?;
-    let put = put(landing.staged, landing.target, landing.over, moves);
+    let put = put(landing, journal, moves);
     if let Ok(true) = put {
-        return Ok(Fate::Landed(event, before));
+        return Ok(Fate::Landed(Box::new(event), before));
     }
     // The journal has said that it lands, and it did not.
     journal.write(&Event::Late { series: landing.series.id.clone(), frame: landing.frame }).map_err(Trouble::Run)?;
-    put.map(|_| Fate::Late).map_err(Trouble::Call)
+    put.map(|_| Fate::Late)
+}
+
+/// Where a file is copied to before it bears its final name; a later run knows it by the tag of the run.
+#[must_use]
+pub fn beside(target: &Path, tag: &str) -> PathBuf {
+    let name = target.file_name().unwrap_or_default().to_string_lossy();
+    target.with_file_name(format!(".{name}.{tag}.part"))
 }
 
 /// Gives a file its final name in one step; false where another file was there first. Across file systems it is
 /// copied beside its target first.
-fn put(staged: &Path, target: &Path, over: bool, moves: &dyn Moves) -> Result<bool, Failure> {
+fn put(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Result<bool, Trouble> {
+    let (staged, target, over) = (landing.staged, landing.target, landing.over);
+    let failed = |path: &Path, error: &std::io::Error| Trouble::Call(Failure::machine("write", path, error));
     match moves.rename(staged, target, over) {
         Ok(()) => Ok(true),
         // Somebody else who clears up has just landed it.
         Err(error) if error.kind() == ErrorKind::NotFound && !staged.exists() => Ok(false),
         Err(error) if error.kind() == ErrorKind::AlreadyExists => {
-            stage::remove(staged)?;
+            stage::remove(staged).map_err(Trouble::Call)?;
             Ok(false)
         }
         Err(error) if error.kind() == ErrorKind::CrossesDevices => {
-            let name = target.file_name().unwrap_or_default().to_string_lossy();
-            let folder = target.parent().unwrap_or(Path::new("/"));
-            let beside =
-                tempfile::Builder::new().prefix(&format!(".{name}.")).make_in(folder, |path| File::create_new(path));
-            // Its file goes with it, whatever happens next.
-            let beside = beside.map_err(|error| Failure::machine("write in", folder, &error))?.into_temp_path();
-            moves.copy(staged, &beside).map_err(|error| Failure::machine("write", &beside, &error))?;
-            match moves.rename(&beside, target, over) {
+            // Its name is written down first: whoever clears up after us finds it.
+            let (series, frame) = (landing.series.id.clone(), landing.frame);
+            journal.write(&Event::Copying { series, frame }).map_err(Trouble::Run)?;
+            let path = beside(target, journal.tag());
+            let copy = TempPath::try_from_path(&path).map_err(|error| failed(&path, &error))?;
+            moves.copy(staged, &copy).map_err(|error| failed(&path, &error))?;
+            match moves.rename(&copy, target, over) {
                 Ok(()) => {
                     // It bears another name now: nothing is left to be removed.
-                    let _ = beside.keep();
-                    stage::remove(staged)?;
+                    let _ = copy.keep();
+                    stage::remove(staged).map_err(Trouble::Call)?;
                     Ok(true)
                 }
                 Err(error) if error.kind() == ErrorKind::AlreadyExists => {
-                    stage::remove(staged)?;
+                    stage::remove(staged).map_err(Trouble::Call)?;
                     Ok(false)
                 }
-                Err(error) => Err(Failure::machine("write", target, &error)),
+                Err(error) => Err(failed(target, &error)),
             }
         }
-        Err(error) => Err(Failure::machine("write", target, &error)),
+        Err(error) => Err(failed(target, &error)),
     }
 }

@@ -1,7 +1,8 @@
 //! After a crash: renderers that were left running are ended, whole frames in stage are landed, the rest is removed.
 
 use std::collections::{BTreeMap, HashMap};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use truepath_core::frames::FrameExpr;
 use truepath_core::invoke::stage::stage_base;
@@ -12,8 +13,10 @@ use truepath_core::run::history::{Depth, Session};
 use super::stage::{self, staged};
 use super::{Disk, Fate, Landing, land};
 use crate::Project;
-use crate::failure::Trouble;
+use crate::disk;
+use crate::failure::{Failure, Trouble};
 use crate::process::identity;
+use crate::record::answer;
 use crate::state::journal::{self, Journal};
 
 /// Whether a run has ended for certain: it was on this start of this system, and its process is gone.
@@ -22,6 +25,9 @@ pub fn is_over(began: &Began) -> bool {
     identity::is_here(&began.boot, &began.space) && !identity::is_alive(began.process, &began.born)
 }
 
+/// How long a look at one file may take.
+const PATIENCE: Duration = Duration::from_secs(120);
+
 /// What was found.
 #[derive(Debug, Default)]
 pub struct Recovered {
@@ -29,6 +35,8 @@ pub struct Recovered {
     pub landed: i64,
     /// Renderers that were running still.
     pub ended: usize,
+    /// Files at which an earlier recovery broke off, and where they lie now.
+    pub aside: Vec<PathBuf>,
 }
 
 /// A stage folder that a run has left.
@@ -48,7 +56,7 @@ struct Left {
 pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> bool) -> Result<Recovered, Trouble> {
     let plan = project.command_lines.plan;
     let left: Vec<Left> = left(plan).into_iter().filter(|left| mine(&left.tag)).collect();
-    let mut recovered = Recovered::default();
+    let mut recovered = Recovered { aside: set_aside(project, mine)?, ..Recovered::default() };
     if left.is_empty() {
         remove_empty_bases(plan);
         return Ok(recovered);
@@ -69,6 +77,12 @@ pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> b
         let history = journal::read_some(project.state, Depth::Calls, |name| name.ends_with(&end));
         let history = history.map_err(Trouble::Run)?;
         let session = history.sessions.first();
+        for (series, frame) in session.iter().flat_map(|session| &session.copies) {
+            // Half a copy beside a final name on another file system.
+            if let Some((_, output)) = plan.outputs().find(|(_, output)| output.id == *series) {
+                stage::remove(&super::beside(Path::new(&output.name(*frame)), tag)).map_err(Trouble::Call)?;
+            }
+        }
         for left in folders {
             let call = session.and_then(|session| {
                 let log = format!("/{}.log", left.name);
@@ -99,6 +113,7 @@ fn land_left(project: Project<'_>, session: &Session, call: &Call, journal: &Jou
     let plan = project.command_lines.plan;
     let Some(step) = project.command_lines.step(call) else { return Ok(0) };
     let mut landed = 0;
+    let note = project.state.recovering(journal.tag());
     for path in staged(&step) {
         let Some((at, frame)) = step.place(&truepath_core::resolve::paths::from_system(&path)) else { continue };
         let series = &plan.series[at];
@@ -118,11 +133,48 @@ fn land_left(project: Project<'_>, session: &Session, call: &Call, journal: &Jou
             made: Some(made),
             over: false,
         };
+        // If looking at it ends us, the next recovery leaves it alone.
+        let written = disk::keep(&note, &path.to_string_lossy());
+        written.map_err(|error| Trouble::Run(Failure::machine("write", &note, &error)))?;
         if let Fate::Landed(..) = land(&landing, journal, &Disk)? {
             landed += 1;
         }
     }
+    stage::remove(&note).map_err(Trouble::Run)?;
     Ok(landed)
+}
+
+/// Whether looking at a file ends the process that does: one is started for it, since the recovery may as well have been
+/// killed.
+fn ends_who_looks(project: Project<'_>, path: &Path) -> bool {
+    let Some(program) = project.program.filter(|_| path.is_file()) else { return false };
+    let words = ["look-at".to_owned(), path.to_string_lossy().into_owned()];
+    let said = answer::ask(program, &words, project.state.folder(), (PATIENCE, true));
+    said.is_err() || said.is_ok_and(|said| said.code != Some(0))
+}
+
+/// Moves files out of the way at which a recovery broke off that is over.
+fn set_aside(project: Project<'_>, mine: &dyn Fn(&str) -> bool) -> Result<Vec<PathBuf>, Trouble> {
+    let mut aside = Vec::new();
+    for (tag, note) in project.state.recoveries() {
+        if !mine(&tag) {
+            continue;
+        }
+        let path = PathBuf::from(disk::text(&note).unwrap_or_default());
+        if !ends_who_looks(project, &path) {
+            stage::remove(&note).map_err(Trouble::Run)?;
+            continue;
+        }
+        // <base>/<call>/...: beside the stage folders of calls, none of which has such a name.
+        let base = path.ancestors().find(|folder| folder.parent().is_some_and(|above| above.ends_with("stage")));
+        if let (Some(base), Some(name)) = (base, path.file_name()) {
+            let to = base.join("aside").join(name);
+            let moved = std::fs::create_dir_all(base.join("aside")).and_then(|()| std::fs::rename(&path, &to));
+            aside.extend(moved.is_ok().then_some(to));
+        }
+        stage::remove(&note).map_err(Trouble::Run)?;
+    }
+    Ok(aside)
 }
 
 /// All stage folders of a sheet that runs have left.

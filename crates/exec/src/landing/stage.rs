@@ -101,14 +101,21 @@ pub fn clear(folder: &Path) -> Result<(), Failure> {
     }
 }
 
-/// All files in a folder and below it.
+/// All that lies in a folder and below it and is no folder, and folders whose names say that a file was meant. Links are
+/// not followed: one to a folder above would never end.
 #[must_use]
 pub fn files(folder: &Path) -> Vec<PathBuf> {
-    let Ok(entries) = std::fs::read_dir(folder) else { return Vec::new() };
-    let mut found = Vec::new();
-    for entry in entries.filter_map(Result::ok) {
-        let path = entry.path();
-        if path.is_dir() { found.extend(files(&path)) } else { found.push(path) }
+    let (mut found, mut open) = (Vec::new(), vec![folder.to_owned()]);
+    while let Some(folder) = open.pop() {
+        for entry in std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok) {
+            let (path, is_folder) = (entry.path(), entry.file_type().is_ok_and(|kind| kind.is_dir()));
+            if is_folder {
+                open.push(path.clone());
+            }
+            if !is_folder || path.extension().is_some() {
+                found.push(path);
+            }
+        }
     }
     found.sort();
     found

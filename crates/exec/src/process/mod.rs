@@ -2,9 +2,12 @@
 //! are gone. What a system does in its own way stands in `unix` and `windows`.
 
 pub mod identity;
+mod output;
 
 #[cfg(unix)]
 pub mod guard;
+#[cfg(unix)]
+mod orphans;
 #[cfg(unix)]
 mod unix;
 #[cfg(unix)]
@@ -20,6 +23,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Instant;
 
+use output::{LineReader, Log};
 pub use system::{Groups, Stops, own_group};
 
 /// The environment variable by which every renderer, and all that it starts, is told which call it belongs to: the name of
@@ -36,8 +40,10 @@ pub struct Start<'s> {
     pub env: &'s [(String, String)],
     /// Its current folder.
     pub folder: &'s str,
-    /// Where its output is written down, under the command line; nowhere where it is not kept.
-    pub log: Option<&'s Path>,
+    /// Where its output is written down, under the command line, and up to how many bytes; nowhere where it is not kept.
+    pub log: Option<(&'s Path, u64)>,
+    /// Where its standard error goes, if not where its output goes.
+    pub errors: Option<File>,
     /// Which call this is, with the mark of its try; empty where it is none.
     pub mark: &'s str,
 }
@@ -48,6 +54,8 @@ pub trait Listener {
     fn began(&mut self, process: u32);
     /// It printed a line.
     fn line(&mut self, line: &str);
+    /// It printed something that is no whole line yet.
+    fn alive(&mut self) {}
     /// When it wants to be asked again, if nothing is heard before.
     fn due(&self) -> Option<Instant>;
     /// That time has come.
@@ -126,17 +134,23 @@ impl SystemPrograms {
 
 impl Programs for SystemPrograms {
     fn prepare(&self, start: &Start<'_>) -> std::io::Result<Box<dyn Prepared + '_>> {
-        let log = start.log.map(|path| log(path, start)).transpose()?;
+        let log =
+            start.log.map(|(path, most)| Ok::<_, std::io::Error>(Log::new(log(path, start)?, most))).transpose()?;
         let (reader, writer) = std::io::pipe()?;
         let mut command = Command::new(start.program);
         command.args(start.arguments).envs(start.env.iter().map(|(key, value)| (key, value)));
         if !start.mark.is_empty() {
             command.env(MARK, start.mark);
         }
-        command.current_dir(start.folder).stdin(Stdio::null()).stdout(writer.try_clone()?).stderr(writer);
+        command.current_dir(start.folder).stdin(Stdio::null()).stdout(writer.try_clone()?);
+        match start.errors.as_ref().map(File::try_clone).transpose()? {
+            Some(errors) => command.stderr(errors),
+            None => command.stderr(writer),
+        };
         // A group of its own keeps the terminal's interrupt from the renderer, so that its current frame can land first.
         own_group(&mut command);
-        Ok(Box::new(PreparedProgram { groups: &self.groups, command, reader, log }))
+        let mark = start.mark.to_owned();
+        Ok(Box::new(PreparedProgram { groups: &self.groups, command, reader, log, mark }))
     }
 
     fn end(&self, process: u32, how: End) {
@@ -168,39 +182,16 @@ struct PreparedProgram<'g> {
     groups: &'g Groups,
     command: Command,
     reader: std::io::PipeReader,
-    log: Option<File>,
+    log: Option<Log>,
+    mark: String,
 }
 
 impl Prepared for PreparedProgram<'_> {
     fn go(self: Box<Self>) -> std::io::Result<Box<dyn Alive>> {
-        let PreparedProgram { groups, mut command, reader, log } = *self;
-        let live = groups.start(&mut command, reader, log)?;
+        let PreparedProgram { groups, mut command, reader, log, mark } = *self;
+        let live = groups.start(&mut command, (reader, log), mark)?;
         // The command holds the writing end of the pipe: without it the pipe ends with the child.
         drop(command);
         Ok(live)
-    }
-}
-
-/// The lines of a program's output, taken out of the bytes as they come.
-#[derive(Default)]
-struct LineReader {
-    rest: Vec<u8>,
-}
-
-impl LineReader {
-    fn add(&mut self, bytes: &[u8], listener: &mut dyn Listener) {
-        self.rest.extend_from_slice(bytes);
-        let mut from = 0;
-        while let Some(end) = self.rest[from..].iter().position(|byte| *byte == b'\n') {
-            listener.line(String::from_utf8_lossy(&self.rest[from..from + end]).trim_end_matches('\r'));
-            from += end + 1;
-        }
-        self.rest.drain(..from);
-    }
-
-    fn end(self, listener: &mut dyn Listener) {
-        if !self.rest.is_empty() {
-            listener.line(&String::from_utf8_lossy(&self.rest));
-        }
     }
 }

@@ -1,7 +1,6 @@
 //! Processes where systems have process groups and signals.
 
-use std::fs::File;
-use std::io::{PipeReader, Read, Write};
+use std::io::{PipeReader, Read};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, Command};
@@ -14,7 +13,7 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::{Handle, Signals};
 
 use super::guard::Guard;
-use super::{Alive, End, LineReader, Listener};
+use super::{Alive, End, LineReader, Listener, Log};
 
 /// How often a leader is asked whether it has ended, on systems that do not tell.
 const ASK: Duration = Duration::from_secs(1);
@@ -51,6 +50,7 @@ struct Known {
 impl Groups {
     /// Groups that a process of `program` ends when we are gone.
     pub fn guarded(program: &Path) -> Groups {
+        super::orphans::adopt();
         Groups { shared: Arc::new(Shared { known: Mutex::default(), guard: Guard::start(program) }) }
     }
 
@@ -61,12 +61,12 @@ impl Groups {
     pub fn start(
         &self,
         command: &mut Command,
-        reader: PipeReader,
-        log: Option<File>,
+        (reader, log): (PipeReader, Option<Log>),
+        mark: String,
     ) -> std::io::Result<Box<dyn Alive>> {
         let child = command.spawn()?;
         self.shared.add(Pid::from_child(&child));
-        Ok(Box::new(Live { groups: self.clone(), child, reader, log }))
+        Ok(Box::new(Live { groups: self.clone(), child, reader, log, mark }))
     }
 
     /// Ends one group, as far as it is one of ours.
@@ -122,7 +122,9 @@ struct Live {
     groups: Groups,
     child: Child,
     reader: PipeReader,
-    log: Option<File>,
+    log: Option<Log>,
+    /// What it and all that it starts find in their environment.
+    mark: String,
 }
 
 impl Alive for Live {
@@ -130,8 +132,12 @@ impl Alive for Live {
         let group = Pid::from_child(&self.child);
         listener.began(self.child.id());
         let heard = listen(group, self.reader, self.log.as_mut(), listener);
+        self.log.take().into_iter().for_each(Log::end);
         if heard.is_err() {
             signal(group, Signal::KILL);
+        }
+        if !self.mark.is_empty() {
+            super::orphans::end(&self.mark, self.child.id());
         }
         self.groups.shared.remove(group);
         let status = self.child.wait();
@@ -144,7 +150,7 @@ impl Alive for Live {
 fn listen(
     leader: Pid,
     pipe: PipeReader,
-    mut log: Option<&mut File>,
+    mut log: Option<&mut Log>,
     listener: &mut dyn Listener,
 ) -> std::io::Result<()> {
     let end = leader_end(leader);
@@ -184,9 +190,8 @@ fn listen(
             if count < bytes.len() {
                 gathers = Some(Instant::now() + GATHER);
             }
-            // The log is for people; a full disk there must not cost the frames.
             if let Some(log) = &mut log {
-                let _ = log.write_all(&bytes[..count]);
+                log.add(&bytes[..count]);
             }
             lines.add(&bytes[..count], listener);
             if count == 0 {

@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 
 use win32job::Job;
 
-use super::{Alive, End, LineReader, Listener};
+use super::{Alive, End, LineReader, Listener, Log};
 
 /// CREATE_NEW_PROCESS_GROUP: an interrupt of the console does not reach the program.
 const NEW_GROUP: u32 = 0x200;
@@ -52,8 +52,8 @@ impl Groups {
     pub fn start(
         &self,
         command: &mut Command,
-        reader: PipeReader,
-        log: Option<File>,
+        (reader, log): (PipeReader, Option<Log>),
+        _mark: String,
     ) -> std::io::Result<Box<dyn Alive>> {
         let job = job().inspect_err(|error| tracing::warn!(%error, "no job object: what it starts may outlive it"));
         let child = command.spawn()?;
@@ -101,7 +101,7 @@ struct Live {
     groups: Groups,
     child: Child,
     reader: PipeReader,
-    log: Option<File>,
+    log: Option<Log>,
 }
 
 /// How often the program is asked whether it has ended.
@@ -150,19 +150,19 @@ impl Alive for Live {
 }
 
 /// Reads output as it comes, for as long as somebody holds its other end.
-fn read(mut reader: PipeReader, mut log: Option<File>, said: &Sender<Vec<u8>>) {
+fn read(mut reader: PipeReader, mut log: Option<Log>, said: &Sender<Vec<u8>>) {
     let mut bytes = [0; 8 * 1024];
     while let Ok(count) = reader.read(&mut bytes)
         && count > 0
     {
-        // The log is for people; a full disk there must not cost the frames.
         if let Some(log) = &mut log {
-            let _ = log.write_all(&bytes[..count]);
+            log.add(&bytes[..count]);
         }
         if said.send(bytes[..count].to_vec()).is_err() {
-            return;
+            break;
         }
     }
+    log.into_iter().for_each(Log::end);
 }
 
 /// Where the console's interrupts go at the moment.

@@ -1,15 +1,18 @@
 //! Asking a renderer what it knows about a scene; the answer is kept by the scene's content.
 
-use std::fs::File;
 use std::io::Read as _;
 use std::path::Path;
-use std::process::{Command, Stdio};
+use std::time::Duration;
 
 use truepath_core::adapter::Adapter;
 use truepath_core::scene::{self, Facts};
 use truepath_core::template::{Lookup, Value, expand_text, slug};
 
+use super::answer;
 use crate::disk;
+
+/// How long a program may take to tell about a scene.
+const PATIENCE: Duration = Duration::from_secs(60);
 
 /// The facts that an adapter's program tells about a scene, or why it tells none. `kept_in` keeps answers; `folder` is the
 /// sheet's own; `program` is the program's full path.
@@ -24,30 +27,25 @@ pub fn ask(
 ) -> Result<Facts, String> {
     let digest = content(scene, kept_in, &|_| {}).map_err(|error| error.to_string())?;
     let kept = kept_in.join(format!("{digest}.{}.json", slug(&adapter.name)));
-    if let Ok(text) = std::fs::read_to_string(&kept) {
-        return scene::told::read(&text);
+    // One that was cut off is asked for again.
+    if let Some(facts) = disk::text(&kept).ok().and_then(|text| scene::told::read(&text).ok()) {
+        return Ok(facts);
     }
     let known = |name: &str| {
         if name == "scene" { Lookup::Value(Value::Text(scene.display().to_string())) } else { Lookup::Unknown }
     };
     let arguments: Vec<String> = adapter.facts.iter().filter_map(|template| expand_text(template, &known)).collect();
     tracing::info!(program = %program.display(), scene = %scene.display(), "asking for facts");
-    let output = Command::new(program).args(arguments).current_dir(folder).stdin(Stdio::null()).output();
-    let output = output.map_err(|error| format!("cannot start {}: {error}", program.display()))?;
-    let text = String::from_utf8_lossy(&output.stdout).into_owned();
-    if !output.status.success() {
-        let said = String::from_utf8_lossy(&output.stderr);
-        return Err(format!(
-            "{} ended with {}: {}",
-            program.display(),
-            output.status,
-            said.lines().last().unwrap_or("")
-        ));
+    let said = answer::ask(program, &arguments, folder, (PATIENCE, false))?;
+    let text = said.text;
+    if said.code != Some(0) {
+        let how = said.code.map_or("was ended by a signal".to_owned(), |code| format!("ended with {code}"));
+        return Err(format!("{} {how}: {}", program.display(), said.last));
     }
     let facts =
         scene::told::read(&text).map_err(|why| format!("what {} printed is no answer: {why}", program.display()))?;
     // An answer that cannot be kept is asked for again next time.
-    let _ = std::fs::create_dir_all(kept_in).and_then(|()| std::fs::write(&kept, text));
+    let _ = disk::keep(&kept, &text);
     Ok(facts)
 }
 
@@ -60,12 +58,12 @@ pub fn ask(
 /// When the scene cannot be read.
 pub fn content(scene: &Path, folder: &Path, told: &dyn Fn(u64)) -> std::io::Result<String> {
     let known = folder.join(format!("{}.digest", &blake3::hash(disk::identity(scene)?.as_bytes()).to_hex()[..32]));
-    if let Ok(digest) = std::fs::read_to_string(&known)
+    if let Ok(digest) = disk::text(&known)
         && digest.len() == 32
     {
         return Ok(digest);
     }
-    let (mut hasher, mut file) = (blake3::Hasher::new(), File::open(scene)?);
+    let (mut hasher, mut file) = (blake3::Hasher::new(), disk::open(scene)?);
     let mut block = Vec::with_capacity(1 << 20);
     while std::io::Read::take(&mut file, 1 << 20).read_to_end(&mut block)? > 0 {
         hasher.update(&block);
@@ -74,6 +72,6 @@ pub fn content(scene: &Path, folder: &Path, told: &dyn Fn(u64)) -> std::io::Resu
     }
     let digest = hasher.finalize().to_hex()[..32].to_owned();
     // What cannot be kept is worked out again next time.
-    let _ = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&known, &digest));
+    let _ = disk::keep(&known, &digest);
     Ok(digest)
 }

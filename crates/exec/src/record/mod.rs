@@ -1,12 +1,13 @@
 //! What frames would be made of now: the outside of a sheet, looked up and hashed.
 
+pub mod answer;
 pub mod ask;
 pub mod movie;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use truepath_core::adapter::Adapter;
 use truepath_core::plan::{Adapters, Plan};
@@ -15,7 +16,6 @@ use truepath_core::scene::Facts;
 use truepath_core::sheet::Key;
 
 use crate::disk;
-use crate::process::{self, End, Listener, Programs, Start, SystemPrograms};
 use crate::state::StateFolder;
 
 /// What the frames of one series are made of; `None` where nothing can be said of it.
@@ -90,20 +90,20 @@ impl Asking<'_> {
         if adapter.version.is_empty() {
             return Some("not asked for".to_owned());
         }
+        if adapter.unasked {
+            return None;
+        }
         let program = self.programs.get(&adapter.name)?;
         let stamp = format!("{} {}", disk::identity(Path::new(program)).ok()?, adapter.version.join(" "));
         let kept = folder.join(format!("{}.version", short(stamp.as_bytes())));
-        if let Some(text) = std::fs::read_to_string(&kept).ok().filter(|text| !text.is_empty()) {
+        if let Some(text) = disk::text(&kept).ok().filter(|text| !text.is_empty()) {
             return Some(text);
         }
-        let programs = SystemPrograms::plain();
-        let mut answer = Answer { programs: &programs, lines: Vec::new(), process: 0, until: None };
-        let (folder_of, arguments) = (&self.plan.home.folder, &adapter.version);
-        let start = Start { program, arguments, env: &[], folder: folder_of, log: None, mark: "" };
-        process::run(&programs, &start, &mut answer).ok()?;
-        let text = answer.lines.into_iter().find(|line| !line.trim().is_empty())?.trim().to_owned();
+        let folder_of = Path::new(&self.plan.home.folder);
+        let said = answer::ask(Path::new(program), &adapter.version, folder_of, (PATIENCE, true)).ok()?;
+        let text = said.text.lines().find(|line| !line.trim().is_empty())?.trim().to_owned();
         // An answer that cannot be kept is asked for again next time.
-        let _ = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&kept, &text));
+        let _ = disk::keep(&kept, &text);
         Some(text)
     }
 }
@@ -116,53 +116,14 @@ pub fn encoders(adapter: &Adapter, program: &Path, state: &StateFolder) -> Optio
     let stamp = format!("{} {}", disk::identity(program).ok()?, adapter.encoders.join(" "));
     let kept = folder.join(format!("{}.encoders", short(stamp.as_bytes())));
     let words = |text: &str| text.split_whitespace().map(str::to_owned).collect();
-    if let Some(text) = std::fs::read_to_string(&kept).ok().filter(|text| !text.is_empty()) {
+    if let Some(text) = disk::text(&kept).ok().filter(|text| !text.is_empty()) {
         return Some(words(&text));
     }
-    let programs = SystemPrograms::plain();
-    let mut answer = Answer { programs: &programs, lines: Vec::new(), process: 0, until: None };
-    let program = program.to_string_lossy();
-    let start = Start {
-        program: &program,
-        arguments: &adapter.encoders,
-        env: &[],
-        folder: &state.folder().parent()?.to_string_lossy(),
-        log: None,
-        mark: "",
-    };
-    process::run(&programs, &start, &mut answer).ok()?;
-    let text = answer.lines.join("\n");
+    let said = answer::ask(program, &adapter.encoders, state.folder().parent()?, (PATIENCE, true)).ok()?;
+    let text = said.text;
     // An answer that cannot be kept is asked for again next time.
-    let _ = std::fs::create_dir_all(&folder).and_then(|()| std::fs::write(&kept, &text));
+    let _ = disk::keep(&kept, &text);
     Some(words(&text)).filter(|words: &BTreeSet<String>| !words.is_empty())
-}
-
-/// What a program says when it is asked for its version.
-struct Answer<'a> {
-    programs: &'a dyn Programs,
-    lines: Vec<String>,
-    process: u32,
-    until: Option<Instant>,
-}
-
-impl Listener for Answer<'_> {
-    fn began(&mut self, process: u32) {
-        self.process = process;
-        self.until = Some(Instant::now() + PATIENCE);
-    }
-
-    fn line(&mut self, line: &str) {
-        self.lines.push(line.to_owned());
-    }
-
-    fn due(&self) -> Option<Instant> {
-        self.until
-    }
-
-    fn tick(&mut self) {
-        self.until = None;
-        self.programs.end(self.process, End::Now);
-    }
 }
 
 /// The first half of a digest, in hexadecimal: enough to tell things apart.

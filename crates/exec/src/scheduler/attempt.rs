@@ -12,7 +12,7 @@ use truepath_core::resolve::paths::from_system;
 use truepath_core::run::event::{Ended, Event, Started};
 
 use super::checkpoint;
-use super::context::{Context, OwedFile};
+use super::context::{Context, Full, OwedFile};
 use super::lines::LogRules;
 use super::watch::{Limits, Watch};
 use crate::disk::Stamp;
@@ -46,6 +46,8 @@ pub struct Done {
     pub stuck: bool,
     /// Problems that the renderer reported.
     pub problems: u64,
+    /// A disk that had no room when its renderer ended.
+    pub full: Option<Full>,
     /// Why something is lacking, as far as known.
     pub why: String,
     /// The renderer's own last words, with a colon before them; empty where it had none.
@@ -119,7 +121,8 @@ impl<'a, 'c> Attempt<'a, 'c> {
             arguments: &step.arguments,
             env: &step.env,
             folder: &plan.home.folder,
-            log: Some(Path::new(&step.log)),
+            log: Some((Path::new(&step.log), plan.run.log_limit)),
+            errors: None,
             mark: &call.marked(),
         };
         let ready = context.programs.prepare(&start);
@@ -182,6 +185,8 @@ impl<'a, 'c> Attempt<'a, 'c> {
                 return Ok(Done::stuck(std::mem::take(&mut self.awaited), &failure));
             }
         };
+        // Now, before what it left half-written is removed.
+        let full = if self.awaited.is_empty() { None } else { self.context.full(self.call) };
         let trusted = !self.fatal && (self.finished || !self.lines.tell_the_end());
         let strays = match self.trouble.take() {
             None if trusted => self.land_all().and_then(|left| self.sweep(left)),
@@ -189,12 +194,12 @@ impl<'a, 'c> Attempt<'a, 'c> {
             Some(trouble) => Err(trouble),
         };
         match strays {
-            Ok(strays) => self.close(code, strays, began),
+            Ok(strays) => Ok(Done { full, ..self.close(code, strays, began)? }),
             // The renderer is over; what is wrong with its files is said of it.
             Err(Trouble::Call(failure)) => {
                 self.why = Some(failure.message.clone());
                 let done = self.close(code, 0, began)?;
-                Ok(Done { stuck: true, why: failure.message, ..done })
+                Ok(Done { stuck: true, why: failure.message, full, ..done })
             }
             Err(run) => Err(run),
         }
@@ -250,6 +255,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
             lost: self.lost,
             elsewhere: strays > 0 && self.files == 0 && self.refused.is_empty(),
             stuck: false,
+            full: None,
             problems: self.problems,
             words,
             why: why.into_iter().flatten().collect(),
@@ -323,6 +329,10 @@ impl Listener for Attempt<'_, '_> {
         let told =
             self.context.announce(&self.call.series).and_then(|()| self.context.record(&Event::Started(started)));
         self.note(told);
+    }
+
+    fn alive(&mut self) {
+        self.watch.alive();
     }
 
     fn line(&mut self, line: &str) {

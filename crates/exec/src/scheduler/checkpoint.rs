@@ -7,10 +7,14 @@ use truepath_core::resolve::paths::from_system;
 use truepath_core::run::event::{Event, Saved};
 use truepath_core::sheet::Checkpoint;
 
+use crate::disk;
 use crate::failure::Failure;
 use crate::landing::stage;
 use crate::record::Made;
 use crate::state::StateFolder;
+
+/// Bytes of a checkpoint at most.
+const MOST: u64 = 16 << 30;
 
 /// Where a call is saved under way: a file for the renderer to write, slots beside it. The slots of frames that were made
 /// of something else are of no use and are cleared.
@@ -20,7 +24,7 @@ pub fn prepare(state: &StateFolder, call: &Call, setting: Checkpoint, made: &[Ma
     let parts = call.series.iter().filter_map(|at| made[*at].as_ref()).flat_map(|made| &made.parts);
     let text: String = parts.map(|(name, value)| format!("{name} {value}\n")).collect();
     let mark = folder.join("made");
-    if std::fs::read_to_string(&mark).ok().as_deref() != Some(text.as_str()) {
+    if disk::text(&mark).ok().as_deref() != Some(text.as_str()) {
         stage::clear(&folder)?;
         std::fs::create_dir_all(&folder).map_err(|error| failure(&error))?;
         std::fs::write(&mark, text).map_err(|error| failure(&error))?;
@@ -40,7 +44,7 @@ pub fn prepare(state: &StateFolder, call: &Call, setting: Checkpoint, made: &[Ma
 pub fn put_by(still: &Still, written: &Path, call: &Call, keep: i64) -> Result<Option<Event>, Failure> {
     let folder = Path::new(&still.checkpoint).parent().unwrap_or(Path::new("."));
     let failure = |error: &std::io::Error| Failure::machine("write", folder, error);
-    let Ok(bytes) = std::fs::read(written) else { return Ok(None) };
+    let Ok(bytes) = disk::read(written, MOST) else { return Ok(None) };
     let all = slots(folder);
     let number = all.last().map_or(1, |(number, _)| number + 1);
     let digest = blake3::hash(&bytes).to_hex().to_string();
@@ -75,8 +79,8 @@ fn digest_of(slot: &Path) -> PathBuf {
 
 /// Whether a slot holds what was put by.
 fn is_whole(slot: &Path) -> bool {
-    let digest = std::fs::read_to_string(digest_of(slot));
-    let bytes = std::fs::read(slot);
+    let digest = disk::text(&digest_of(slot));
+    let bytes = disk::read(slot, MOST);
     digest.ok().zip(bytes.ok()).is_some_and(|(digest, bytes)| blake3::hash(&bytes).to_hex().as_str() == digest)
 }
 

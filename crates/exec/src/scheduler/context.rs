@@ -26,6 +26,19 @@ use crate::state::journal::{self, Journal};
 /// A file that is waited for: series and frame.
 pub type OwedFile = (usize, i64);
 
+/// A disk without room.
+#[derive(Clone, Debug)]
+pub struct Full {
+    /// The folder that is written to, or the nearest one above that is there.
+    pub folder: PathBuf,
+    /// Which disk it lies on.
+    pub disk: u64,
+    /// Bytes that a file of the call takes.
+    pub wanted: u64,
+    /// What is wrong, in words.
+    pub words: String,
+}
+
 /// What all calls of a run share.
 pub struct Context<'c> {
     pub project: Project<'c>,
@@ -47,6 +60,12 @@ pub struct Context<'c> {
     pub problems: Mutex<BTreeMap<String, u64>>,
     /// What the movies are made of that are being made, by output.
     pub films: Mutex<HashMap<usize, Fingerprint>>,
+    /// Bytes of the last file that landed, by output.
+    pub sizes: Mutex<HashMap<usize, u64>>,
+    /// Disks on which nothing freed up.
+    pub full_disks: Mutex<Vec<Full>>,
+    /// Disks on which somebody waits for room now.
+    pub awaited_disks: Mutex<Vec<Full>>,
 }
 
 impl<'c> Context<'c> {
@@ -144,6 +163,11 @@ impl<'c> Context<'c> {
         let made = made.as_deref();
         let landing = Landing { staged, target: &target, call, series, labels: &labels, frame, made, over };
         let fate = land(&landing, self.journal, self.moves);
+        if let Ok(Fate::Landed(event, _)) = &fate
+            && let Event::Landed(landed) = &**event
+        {
+            self.sizes.lock().unwrap_or_else(PoisonError::into_inner).insert(place.0, landed.bytes);
+        }
         tracing::debug!(staged = %staged.display(), target = %target.display(), landed = matches!(fate, Ok(Fate::Landed(..))), "landing");
         fate
     }

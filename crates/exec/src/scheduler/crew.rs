@@ -20,7 +20,7 @@ use super::orders::{Orders, Outcome};
 use super::supply::{HOPELESS, Supply, Taken};
 use super::tries::{Halve, Next, Tries, complaint};
 use super::waiting::Crew;
-use crate::failure::{Failure, Trouble};
+use crate::failure::{Cause, Failure, Trouble};
 use crate::landing::recover::recover;
 use crate::landing::stage::{self, Folders};
 use crate::process::Stops;
@@ -91,6 +91,7 @@ pub fn run(orders: Orders<'_>, mut show: impl FnMut(&[Event])) -> Result<Outcome
         landed: supply.landed,
         gave_up: supply.gave_up(),
         interrupted: context.is_interrupted(),
+        full: context.full_disks.lock().unwrap_or_else(PoisonError::into_inner).first().map(|full| full.words.clone()),
         problems: context.problems(),
     })
 }
@@ -113,6 +114,9 @@ impl<'c> Crew<'c> {
             stopped: AtomicBool::new(false),
             problems: Mutex::default(),
             films: Mutex::default(),
+            sizes: Mutex::default(),
+            full_disks: Mutex::default(),
+            awaited_disks: Mutex::default(),
         };
         Crew {
             context,
@@ -202,19 +206,7 @@ impl<'c> Crew<'c> {
     fn persist(&self, (taken, again): (Taken<Call>, bool)) -> Result<(), Trouble> {
         let context = &self.context;
         let whole = taken.order.call.clone();
-        let mut awaited = context.awaited(&whole);
-        if let Some(claims) = context.claims.filter(|_| again) {
-            // Whoever had it may have left whole frames, and renderers that go on without it.
-            let dead = claims.dead();
-            recover(context.project, context.journal, &|tag| dead.iter().any(|dead| dead == tag))?;
-            let mut there = BTreeSet::new();
-            for place in &awaited {
-                if context.landed_meanwhile(claims, *place).map_err(Trouble::Run)? {
-                    there.insert(*place);
-                }
-            }
-            awaited.retain(|place| !there.contains(place));
-        }
+        let mut awaited = self.still_awaited(&whole, again)?;
         let (job, tried) = (taken.order.job, taken.order.tried);
         let parts = self.context.narrowed(&whole, &awaited);
         let mut tries = match tried {
@@ -229,9 +221,10 @@ impl<'c> Crew<'c> {
         }
         let mut stuck = None;
         while let Some((part, left)) = tries.pop() {
+            self.wait_with_others(&part, &mut hold.taken);
             number += 1;
             let wanted: BTreeSet<OwedFile> = context.awaited(&part).intersection(&awaited).copied().collect();
-            let Some(done) = self.once(&part, number, wanted, &mut hold)? else {
+            let Some(mut done) = self.once(&part, number, wanted, &mut hold)? else {
                 if context.is_stopping() {
                     return Ok(());
                 }
@@ -251,6 +244,16 @@ impl<'c> Crew<'c> {
                 pauses += 1;
                 tries.waited(part, left);
                 continue;
+            }
+            if let Some(full) = context.wants_room(&part, &mut done) {
+                self.give_back(&mut hold.taken);
+                if self.wait_for_room((&part, number), &full)? {
+                    self.supply().landed += done.files;
+                    let rest = context.narrowed(&part, &done.lacking);
+                    rest.into_iter().rev().for_each(|part| tries.waited(part, left));
+                    continue;
+                }
+                (done.stuck, done.why) = (true, full.words);
             }
             // What could not be made at all is told of its own.
             let hopeless = if done.stuck {
@@ -305,6 +308,25 @@ impl<'c> Crew<'c> {
         judged
     }
 
+    /// The files that a call owes; of one that somebody had before, those that are not there.
+    fn still_awaited(&self, whole: &Call, again: bool) -> Result<BTreeSet<OwedFile>, Trouble> {
+        let context = &self.context;
+        let mut awaited = context.awaited(whole);
+        if let Some(claims) = context.claims.filter(|_| again) {
+            // Whoever had it may have left whole frames, and renderers that go on without it.
+            let dead = claims.dead();
+            recover(context.project, context.journal, &|tag| dead.iter().any(|dead| dead == tag))?;
+            let mut there = BTreeSet::new();
+            for place in &awaited {
+                if context.landed_meanwhile(claims, *place).map_err(Trouble::Run)? {
+                    there.insert(*place);
+                }
+            }
+            awaited.retain(|place| !there.contains(place));
+        }
+        Ok(awaited)
+    }
+
     /// Gives a movie up whose frames are not as they should be. That is no failure of its own: whatever keeps its frames back
     /// is said of those. False for all that can be made.
     fn put_off(&self, whole: &Call, awaited: &BTreeSet<OwedFile>, hold: &mut Hold) -> Result<bool, Trouble> {
@@ -336,6 +358,10 @@ impl<'c> Crew<'c> {
         };
         let cleared = left_over.drain(..).try_for_each(|folder| stage::clear(Path::new(&folder)));
         if let Err(failure) = cleared {
+            return stuck(&failure);
+        }
+        if let Some(words) = self.context.has_no_room(&part) {
+            let failure = Failure::new(Cause::Machine, words);
             return stuck(&failure);
         }
         let licences = taken.order.licences.clone();

@@ -3,7 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
-use std::process::{Command, Stdio};
+use std::time::Duration;
 
 use truepath_core::adapter::Adapter;
 use truepath_core::invoke;
@@ -16,7 +16,11 @@ use crate::Project;
 use crate::failure::{Cause, Failure};
 use crate::landing::stage;
 use crate::process::{self, Listener, Programs, Start, identity};
+use crate::record::answer;
 use crate::state::journal::{Journal, millis};
+
+/// How long a command that an adapter needs may take.
+const PATIENCE: Duration = Duration::from_secs(60);
 
 /// Jobs that cannot be rendered, by their place in the plan, and why.
 pub type Blocked = BTreeMap<usize, Failure>;
@@ -46,13 +50,12 @@ fn unmet(adapter: &Adapter, folder: &str, own: &Path) -> Option<Failure> {
     adapter.needs.run.iter().find_map(|words| {
         let (program, arguments) = words.split_first()?;
         let program = if program == "truepath" { own.as_os_str() } else { program.as_ref() };
-        let mut command = Command::new(program);
-        command.args(arguments).current_dir(folder);
-        let status = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status();
-        if status.as_ref().is_ok_and(std::process::ExitStatus::success) {
-            return None;
-        }
-        let why = status.map_or_else(|error| error.to_string(), |status| status.to_string());
+        let said = answer::ask(Path::new(program), arguments, Path::new(folder), (PATIENCE, true));
+        let why = match said {
+            Ok(said) if said.code == Some(0) => return None,
+            Ok(said) => said.code.map_or("a signal ended it".to_owned(), |code| format!("it ended with {code}")),
+            Err(why) => why,
+        };
         let message = format!("{} needs `{}` to end well, and it did not: {why}", adapter.name, words.join(" "));
         let help = "[needs] of the adapter asks for it; no job that uses it was started";
         Some(Failure::new(Cause::Machine, message).help(help))
@@ -93,7 +96,8 @@ fn made(
         Err(error) => return Ok(Some(Failure::machine("read the scene of", &step.job, &error))),
     };
     let mark = format!("{}.of", product.path);
-    let fresh = Path::new(&product.path).is_file() && std::fs::read_to_string(&mark).is_ok_and(|old| old == digest);
+    let fresh =
+        Path::new(&product.path).is_file() && crate::disk::text(Path::new(&mark)).is_ok_and(|old| old == digest);
     if fresh {
         return Ok(None);
     }
@@ -107,7 +111,7 @@ fn digest(step: &CommandLine, plan: &Plan) -> std::io::Result<String> {
     let mut hash = blake3::Hasher::new();
     let job = plan.jobs.iter().find(|job| job.name == step.job);
     if let Some(scene) = job.and_then(|job| job.scene.as_ref()) {
-        hash.update_reader(std::fs::File::open(&scene.value)?)?;
+        hash.update_reader(crate::disk::open(Path::new(&scene.value))?)?;
     }
     for word in std::iter::once(&step.program).chain(&step.arguments) {
         hash.update(word.as_bytes()).update(b"\0");
@@ -165,7 +169,8 @@ fn export(
         arguments: &step.arguments,
         env: &step.env,
         folder: &project.command_lines.plan.home.folder,
-        log: Some(Path::new(&step.log)),
+        log: Some((Path::new(&step.log), project.command_lines.plan.run.log_limit)),
+        errors: None,
         mark: "",
     };
     let began = std::time::Instant::now();

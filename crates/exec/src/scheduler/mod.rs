@@ -11,6 +11,7 @@ mod lines;
 mod movies;
 mod orders;
 mod parts;
+mod room;
 mod supply;
 mod tries;
 mod waiting;

@@ -64,6 +64,8 @@ pub struct Outcome {
     pub interrupted: bool,
     /// Whether hopeless jobs were left alone.
     pub gave_up: bool,
+    /// The words on a disk that had no room left for the plan.
+    pub full: Option<String>,
     /// Problems that renderers reported, by job.
     pub problems: BTreeMap<String, u64>,
 }

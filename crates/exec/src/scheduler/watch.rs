@@ -37,6 +37,11 @@ impl Watch {
         self.waiting = waiting;
     }
 
+    /// A part of a line came.
+    pub fn alive(&mut self) {
+        self.line = Instant::now();
+    }
+
     /// A frame landed.
     pub fn frame(&mut self) {
         self.frame = Instant::now();

@@ -9,7 +9,7 @@ use truepath_core::run::event::Event;
 
 use super::attempt::Attempt;
 use super::context::OwedFile;
-use crate::disk::{Stamp, stamp};
+use crate::disk::{Stamp, no_file, stamp};
 use crate::failure::Trouble;
 use crate::landing::Fate;
 use crate::landing::stage::{self, staged};
@@ -177,7 +177,11 @@ impl Attempt<'_, '_> {
         }
         let files = i64::try_from(strays.len()).unwrap_or(i64::MAX);
         if !strays.is_empty() {
-            let paths = strays.iter().take(NAMED).map(|path| path.display().to_string()).collect();
+            let named = |path: &PathBuf| match no_file(path) {
+                Some(what) => format!("{} ({what})", path.display()),
+                None => path.display().to_string(),
+            };
+            let paths = strays.iter().take(NAMED).map(named).collect();
             self.record(&Event::Stray { call: self.call.id.clone(), files, paths })?;
             return Ok(files);
         }

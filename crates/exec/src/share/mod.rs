@@ -15,6 +15,7 @@ use std::time::{Duration, Instant};
 use serde::{Deserialize, Serialize};
 use truepath_core::run::claim::{self, ClaimState, Signs, Table};
 
+use crate::disk;
 use crate::failure::Failure;
 use crate::process::identity;
 use crate::state::StateFolder;
@@ -276,7 +277,7 @@ impl Claims {
     /// Whether whoever holds a claim has gone, or has been silent for too long.
     fn is_void(&self, call: &str, generation: u64) -> bool {
         let name = claim::claim(call, generation);
-        let owner = std::fs::read_to_string(self.round.join("calls").join(&name)).unwrap_or_default();
+        let owner = disk::text(&self.round.join("calls").join(&name)).unwrap_or_default();
         if owner == self.tag {
             return false;
         }
@@ -342,6 +343,21 @@ impl Claims {
     }
 }
 
+impl Claims {
+    /// Ends the newest round of a plan whose members have all gone and left it open; true for the one who does.
+    ///
+    /// # Errors
+    /// When the claims cannot be read.
+    pub fn end_left(state: &StateFolder, plan: &str) -> Result<bool, Failure> {
+        let base = state.claims().join(plan);
+        let Some(newest) = numbers(&base).unwrap_or_default().into_iter().max() else { return Ok(false) };
+        let round = base.join(newest.to_string());
+        let members = workers(&round).map_err(|error| Failure::machine("read the claims in", &round, &error))?;
+        let all_gone = members.iter().all(|(_, worker, gone, _)| *gone || worker.is_surely_dead());
+        Ok(all_gone && File::options().write(true).create_new(true).open(round.join(OVER)).is_ok())
+    }
+}
+
 /// Clears all claims away, when nobody shares the sheet.
 pub fn clear(state: &StateFolder) {
     // What stays is only in the way.
@@ -399,7 +415,7 @@ fn workers(round: &Path) -> std::io::Result<Vec<(String, Member, bool, String)>>
 }
 
 fn worker(path: &Path) -> Option<(Member, bool, String)> {
-    let text = std::fs::read_to_string(path).ok()?;
+    let text = disk::text(path).ok()?;
     let (head, counter) = text.split_once('\n')?;
     let counter = counter.trim().to_owned();
     Some((serde_json::from_str(head).ok()?, counter == GONE, counter))

@@ -8,13 +8,15 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
 
+use truepath_core::pins::Pins;
 use truepath_core::plan::{Series, SeriesKind};
+use truepath_core::resolve::paths::from_system;
 use truepath_core::run::event::{Began, Event, SeriesOf, VERSION};
 use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{Depth, History, JournalUnread};
 
 use super::StateFolder;
-use crate::disk::milliseconds;
+use crate::disk::{self, milliseconds};
 use crate::failure::Failure;
 use crate::process::identity;
 use crate::threads::Cores;
@@ -22,6 +24,8 @@ use crate::threads::Cores;
 /// The journal of this process.
 pub struct Journal {
     path: PathBuf,
+    /// The state folder.
+    state: String,
     began: Began,
     since: Instant,
     open: Mutex<Open>,
@@ -68,8 +72,10 @@ impl Journal {
             at: opening.at.clone(),
             share: opening.share,
             files: 0,
+            pins: None,
         };
-        Journal { path: state.journals().join(name), began, since: Instant::now(), open: Mutex::default() }
+        let path = state.journals().join(name);
+        Journal { path, state: from_system(state.folder()), began, since: Instant::now(), open: Mutex::default() }
     }
 
     /// What stage folders of this run end with.
@@ -82,9 +88,10 @@ impl Journal {
         self.path.file_name().unwrap_or_default().to_string_lossy().into_owned()
     }
 
-    /// Who runs, for so many files.
-    pub fn began(&self, files: i64) -> Event {
-        Event::Began(Began { files, ..self.began.clone() })
+    /// Who runs, for so many files, and with which looked-up values.
+    pub fn began(&self, files: i64, pins: &Pins) -> Event {
+        let pins = Some(pins.clone()).filter(|pins| *pins != Pins::default());
+        Event::Began(Began { files, pins, ..self.began.clone() })
     }
 
     /// Seconds since it began, to the millisecond.
@@ -104,7 +111,7 @@ impl Journal {
         }
         let event = Event::Series(SeriesOf {
             series: series.id.clone(),
-            pattern: series.pattern.spelt(),
+            pattern: series.place.clone(),
             shift: series.shift.0,
             made: made.map(|made| made.parts.clone()).unwrap_or_default(),
         });
@@ -126,10 +133,10 @@ impl Journal {
                 .and_then(|()| File::options().append(true).create_new(true).open(&self.path));
             open.file = Some(made.map_err(|error| failure(&error))?);
             if !matches!(event, Event::Began(_)) {
-                text = self.began(0).line();
+                text = self.began(0, &Pins::default()).line();
             }
         }
-        text.push_str(&event.line());
+        text.push_str(&event.clone().kept(&self.state).line());
         let Some(file) = &mut open.file else { return Ok(()) };
         let written = file.write_all(text.as_bytes());
         // What comes after a line that was cut off must not become a part of it.
@@ -160,6 +167,18 @@ pub fn list(state: &StateFolder) -> Vec<(String, u64)> {
     all
 }
 
+/// The looked-up values of the last run that had any.
+#[must_use]
+pub fn last_pins(state: &StateFolder) -> Option<Pins> {
+    let began = list(state).into_iter().filter_map(|(name, _)| {
+        let mut first = String::new();
+        BufReader::new(disk::open(&state.journals().join(name)).ok()?).read_line(&mut first).ok()?;
+        let Ok(Event::Began(Began { turn, pins: Some(pins), .. })) = serde_json::from_str(&first) else { return None };
+        Some((turn, pins))
+    });
+    began.max_by_key(|(turn, _)| *turn).map(|(_, pins)| pins)
+}
+
 /// Reads all journals of a sheet, in the order in which they began.
 ///
 /// # Errors
@@ -179,7 +198,7 @@ pub fn read_some(state: &StateFolder, depth: Depth, wanted: impl Fn(&str) -> boo
     let mut order: Vec<(u64, &str)> = Vec::new();
     for (name, _) in journals.iter().filter(|(name, _)| wanted(name)) {
         let mut first = String::new();
-        let read = File::open(path(name)).and_then(|file| BufReader::new(file).read_line(&mut first));
+        let read = disk::open(&path(name)).and_then(|file| BufReader::new(file).read_line(&mut first));
         read.map_err(|error| failure(name, &error))?;
         // A first line that was cut off is the only one.
         let turn = if let Ok(Event::Began(began)) = serde_json::from_str(&first) { began.turn } else { 0 };
@@ -187,8 +206,9 @@ pub fn read_some(state: &StateFolder, depth: Depth, wanted: impl Fn(&str) -> boo
     }
     order.sort();
     let mut history = History::default();
+    history.state = from_system(state.folder());
     for (_, name) in order {
-        let file = File::open(path(name)).map_err(|error| failure(name, &error))?;
+        let file = disk::open(&path(name)).map_err(|error| failure(name, &error))?;
         let written = file.metadata().and_then(|about| about.modified()).map_or(i64::MAX, milliseconds);
         match history.read(BufReader::new(file), depth, &Cores) {
             Ok(()) => history.written_at(written),

@@ -8,15 +8,22 @@ use std::fs::File;
 use std::io::{ErrorKind, Read, Seek, Write};
 use std::path::{Path, PathBuf};
 
+use crate::disk;
 use crate::failure::{Cause, Failure};
 
 /// The version of the layout that is read and written here.
-const VERSION: &str = "1";
+const VERSION: &str = "2";
+/// The file that holds the mark of the sheet, and the mark's length.
+const ID: &str = "id";
+const MARK: usize = 8;
+/// How the names of notes on recoveries begin.
+const RECOVERING: &str = "recovering-";
 
 /// The state folder of one sheet. It need not be there.
 #[derive(Clone, Debug)]
 pub struct StateFolder {
     folder: PathBuf,
+    mark: String,
 }
 
 impl StateFolder {
@@ -27,8 +34,12 @@ impl StateFolder {
     pub fn of(sheet: &Path) -> Result<StateFolder, Failure> {
         let name = sheet.file_stem().unwrap_or_default();
         let folder = sheet.parent().unwrap_or(Path::new(".")).join(".truepath").join(name);
-        let state = StateFolder { folder };
-        match std::fs::read_to_string(state.version()) {
+        // Machines know the sheet by different paths: whoever makes the folder first decides for all.
+        let own = || blake3::hash(sheet.as_os_str().as_encoded_bytes()).to_hex()[..MARK].to_owned();
+        let kept = disk::text(&folder.join(ID)).ok().map(|text| text.trim().to_owned());
+        let is_mark = |mark: &String| mark.len() == MARK && mark.bytes().all(|byte| byte.is_ascii_hexdigit());
+        let state = StateFolder { mark: kept.filter(is_mark).unwrap_or_else(own), folder };
+        match disk::text(&state.version()) {
             Ok(text) if text.trim() != VERSION => Err(Failure::unreadable(format!(
                 "the state folder {} has version `{}`, and this True Path knows version {VERSION}",
                 state.folder.display(),
@@ -39,6 +50,12 @@ impl StateFolder {
             )),
             _ => Ok(state),
         }
+    }
+
+    /// What tells this sheet from others of its name on one root, on every machine alike.
+    #[must_use]
+    pub fn mark(&self) -> &str {
+        &self.mark
     }
 
     /// The folder itself.
@@ -88,6 +105,20 @@ impl StateFolder {
         self.folder.join("claims")
     }
 
+    /// Which staged file the recovery of a run is looking at.
+    #[must_use]
+    pub fn recovering(&self, tag: &str) -> PathBuf {
+        self.folder.join(format!("{RECOVERING}{tag}"))
+    }
+
+    /// The recoveries that broke off, or are under way: the tag of the run, and its note.
+    #[must_use]
+    pub fn recoveries(&self) -> Vec<(String, PathBuf)> {
+        let entries = std::fs::read_dir(&self.folder).into_iter().flatten().filter_map(Result::ok);
+        let note = |name: String| Some((name.strip_prefix(RECOVERING)?.to_owned(), self.folder.join(&name)));
+        entries.filter_map(|entry| note(entry.file_name().to_string_lossy().into_owned())).collect()
+    }
+
     /// Half-rendered stills of one call.
     #[must_use]
     pub fn checkpoints(&self, call: &str) -> PathBuf {
@@ -100,15 +131,17 @@ impl StateFolder {
     /// When it cannot be written.
     pub fn make(&self) -> std::io::Result<()> {
         std::fs::create_dir_all(&self.folder)?;
-        let version = self.version();
-        if version.exists() {
-            return Ok(());
+        for (path, text) in [(self.folder.join(ID), &*self.mark), (self.version(), VERSION)] {
+            if path.exists() {
+                continue;
+            }
+            match self.put(&path, &format!("{text}\n"), false) {
+                // Somebody else made the folder at the same time.
+                Err(error) if error.kind() == ErrorKind::AlreadyExists => {}
+                made => made?,
+            }
         }
-        match self.put(&version, &format!("{VERSION}\n"), false) {
-            // Somebody else made the folder at the same time.
-            Err(error) if error.kind() == ErrorKind::AlreadyExists => Ok(()),
-            made => made,
-        }
+        Ok(())
     }
 
     /// Writes a file of the folder whole beside its place, then puts it there: nobody ever reads half of it.
@@ -116,6 +149,8 @@ impl StateFolder {
         let mut beside =
             tempfile::Builder::new().prefix(".new-").make_in(&self.folder, |path| File::create_new(path))?;
         beside.write_all(text.as_bytes())?;
+        // A name that outlives a power cut must not stand over nothing.
+        beside.as_file().sync_all()?;
         let put = if over { beside.persist(path) } else { beside.persist_noclobber(path) };
         put.map(drop).map_err(|error| error.error)
     }

@@ -4,7 +4,8 @@ use std::io::ErrorKind;
 
 use truepath_core::pins::Pins;
 
-use super::StateFolder;
+use super::{StateFolder, journal};
+use crate::disk;
 use crate::failure::Failure;
 
 /// The pins of a sheet; none where none were made.
@@ -13,11 +14,9 @@ use crate::failure::Failure;
 /// When they cannot be read or understood.
 pub fn read(state: &StateFolder) -> Result<Pins, Failure> {
     let path = state.pins();
-    match std::fs::read_to_string(&path) {
-        Ok(text) => serde_json::from_str(&text).map_err(|error| {
-            Failure::unreadable(format!("cannot read the pins in {}: {error}", path.display()))
-                .help("--anew looks everything up again")
-        }),
+    match disk::text(&path) {
+        // One that a power cut left empty or torn: the journals know what the last run had.
+        Ok(text) => Ok(serde_json::from_str(&text).unwrap_or_else(|_| journal::last_pins(state).unwrap_or_default())),
         Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => Ok(Pins::default()),
         Err(error) => Err(Failure::machine("read", &path, &error)),
     }

@@ -272,7 +272,7 @@ impl Night {
         };
         let calls = calls_of(&self.plan, &|job| command_lines.adapter(job)).collect();
         let made = vec![None; self.plan.series.len()];
-        let project = Project { command_lines, state: &state, made: &made };
+        let project = Project { command_lines, state: &state, made: &made, program: None };
         let need: Vec<Frames> = self.plan.series.iter().map(|series| series.frames.clone().unwrap()).collect();
         let before: Vec<Verdict> = self
             .plan

@@ -31,7 +31,7 @@ pub fn probe(path: &Path) -> std::io::Result<Seen> {
         Err(seen) => return Ok(seen),
     };
     let mut source = Source { bytes: BufReader::with_capacity(1 << 14, file), length };
-    Ok(match read(&mut source) {
+    Ok(match crate::caught(|| read(&mut source)) {
         Ok(footage) => Seen::Movie(Box::new(footage)),
         Err(flaw) => Seen::Broken(flaw),
     })

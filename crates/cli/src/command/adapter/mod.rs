@@ -26,14 +26,20 @@ pub fn run(args: &AdapterArgs, around: &Surroundings) -> Result<Exit, Failure> {
     match args {
         AdapterArgs::List(of) => {
             let shelf = KnownAdapters::of(around);
-            show::print(&if of.json { table::list_json(&shelf, around) } else { table::list(&shelf, around) })?;
+            match of.json {
+                true => show::print_exact(&table::list_json(&shelf, around)),
+                false => show::print(&table::list(&shelf, around)),
+            }?;
             shelf.complain(around);
             Ok(if shelf.findings.has_errors() { Exit::No } else { Exit::Well })
         }
         AdapterArgs::Show(of) => {
             let shelf = KnownAdapters::of(around);
             let adapter = shelf.get(of)?;
-            show::print(&if of.json { table::show_json(adapter) } else { table::show(adapter, &shelf, around) })?;
+            match of.json {
+                true => show::print_exact(&table::show_json(adapter)),
+                false => show::print(&table::show(adapter, &shelf, around)),
+            }?;
             // What is wrong with the others is no matter here.
             let own: Vec<Finding> = shelf.findings.clone().sorted();
             let own: Vec<Finding> = own

@@ -11,6 +11,7 @@ use truepath_core::template::slug;
 
 use crate::args::NewArgs;
 use crate::pipeline::load::{self, SHEET};
+use truepath_exec::disk;
 use truepath_exec::failure::Failure;
 
 use crate::exit_code::Exit;
@@ -116,7 +117,7 @@ fn body(folder: &Path, starter: &str, scene: Option<&Path>) -> String {
         .and_then(|folder| Some(slug(&folder.file_name()?.to_string_lossy())))
         .filter(|name| !name.is_empty());
     let cameras = scene.and_then(|scene| {
-        let bytes = std::fs::read(folder.join(scene)).ok()?;
+        let bytes = disk::read(&folder.join(scene), load::MOST_LAYER).ok()?;
         scene::read(&scene.to_string_lossy(), &bytes).ok()?.cameras
     });
     let camera = match cameras.as_deref() {

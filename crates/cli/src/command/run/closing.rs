@@ -60,6 +60,8 @@ impl Result {
     pub fn exit(&self, args: &RunArgs) -> Exit {
         if self.outcome.interrupted {
             Exit::Interrupted
+        } else if self.outcome.full.is_some() {
+            Exit::Machine
         } else if self.total > 0 && (!self.failures.is_empty() || (self.lost() > 0 && args.only.is_empty())) {
             Exit::Lacking
         } else if !args.only.is_empty() || self.is_complete() {
@@ -101,6 +103,12 @@ pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroun
             if ended.outcome.problems.len() > 1 { format!(", {problems} of them in {job}") } else { String::new() };
         let log = again("log", &log_of(args, vec![job.clone()]));
         out.push_str(&format!("renderers reported {all}{most}; read them with: {log}\n"));
+    }
+    if let Some(full) = &ended.outcome.full {
+        out.push_str(&format!(
+            "{}: {full}; make room, then run again: what is there stays\n",
+            paint(screen, show::BAD, "no room")
+        ));
     }
     if ended.outcome.interrupted {
         out.push_str(&format!(

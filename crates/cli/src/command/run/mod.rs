@@ -50,7 +50,7 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
         let queue = pipeline::load(
             &args.common,
             around,
-            LoadOptions { anew: args.anew && ours.is_empty(), ..LoadOptions::default() },
+            LoadOptions { anew: args.anew && ours.is_empty(), starts: true, ..LoadOptions::default() },
         )?;
         if ours.is_empty() {
             super::tell_findings(&queue, around);
@@ -96,6 +96,8 @@ fn take(args: &RunArgs, queue: &Queue, ours: &mut Vec<Ours>, around: &Surroundin
                 Opening { host: &around.host, at: now.to_string(), second: now.as_second(), share: args.share };
             let journal = Journal::new(state, &opening, loaded.ground.history.next_turn());
             ours.push(Ours { sheet: loaded.sheet.clone(), journal, _lock: lock });
+            // Another machine may have made the folder at the same time, and decided on its mark.
+            as_loaded &= StateFolder::of(&loaded.sheet)?.mark() == loaded.plan.home.mark;
             as_loaded &= super::pin(loaded, args.anew)? && journal::list(state) == loaded.ground.history.journals;
             let Some(own) = ours.last() else { continue };
             as_loaded &= recovered(args, loaded, &own.journal, around)?;
@@ -118,6 +120,9 @@ fn recovered(args: &RunArgs, loaded: &Loaded, journal: &Journal, around: &Surrou
     if found.ended > 0 {
         let renderers = counted(i64::try_from(found.ended).unwrap_or(i64::MAX), "renderer");
         show::tell(&format!("{renderers} of an interrupted run still ran, and was ended\n"));
+    }
+    for path in &found.aside {
+        show::tell(&format!("looking at a file ended an earlier run; it was set aside: {}\n", path.display()));
     }
     if found.landed > 0 {
         show::tell(&format!("{} of an interrupted run landed\n", counted(found.landed, "whole file")));
@@ -203,8 +208,13 @@ fn sheet(
         let over = Event::Over { landed, lacking: total - landed, outcome, t: journal.t() };
         journal.write(&over)?;
         if args.common.json {
-            show::print(&over.line())?;
+            show::print_exact(&over.line())?;
         }
+    }
+    if total == 0 && args.share {
+        // A round whose members were all cut short has to be closed by whoever comes next; any other closes itself.
+        let work = Work { loaded, before: &ended.after, need: &need, spread: false };
+        last = Claims::end_left(&loaded.state, &work.digest(choice))?;
     }
     if last {
         closing::afterwards(loaded, ended.word());
@@ -254,7 +264,7 @@ fn render(
     let claims = args.share.then(|| join(work, journal, choice, around)).transpose()?;
     let total: i64 = work.need.iter().map(Frames::count).sum();
     let mut progress = Progress::new(&loaded.plan, work.loads(&calls), total, (args.common.json, around.err));
-    let began = journal.began(total);
+    let began = journal.began(total, &loaded.pins);
     journal.write(&began)?;
     progress.show(&began);
     let parts: Vec<_> = calls.iter().flat_map(|call| loaded.command_lines(around).narrowed(call, work.need)).collect();

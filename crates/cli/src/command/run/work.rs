@@ -106,7 +106,7 @@ impl Work<'_> {
         for (_, series) in plan.outputs() {
             let frames = series.frames.as_ref().map(ToString::to_string).unwrap_or_default();
             // Writing to a text in memory cannot fail.
-            let _ = writeln!(text, "{} {} {frames}", series.id, series.pattern.spelt());
+            let _ = writeln!(text, "{} {} {frames}", series.id, series.place);
         }
         blake3::hash(text.as_bytes()).to_hex()[..16].to_owned()
     }

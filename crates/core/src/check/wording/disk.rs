@@ -19,6 +19,11 @@ pub fn root_not_mounted(path: &str) -> Words {
         .help("mount the disk; without it the system's disk would be filled")
 }
 
+pub fn place_blocked(path: &str, what: &str) -> Words {
+    Words::new(format!("{what}: {path}"), "no file can be written here")
+        .help("look what it is, and move it away; True Path touches nothing but regular files")
+}
+
 pub fn state_not_writable(folder: &str, why: &str) -> Words {
     Words::new(format!("True Path cannot keep its state in {folder}: {why}"), "")
         .help("make the folder writable, or move the sheet to a folder that is")
@@ -55,7 +60,8 @@ pub fn space_small(needed: f64, free: u64) -> Words {
 }
 
 /// Bytes for people, in powers of ten.
-fn bytes(count: f64) -> String {
+#[must_use]
+pub fn bytes(count: f64) -> String {
     let units = ["B", "kB", "MB", "GB", "TB", "PB", "EB"];
     let (mut count, mut unit) = (count, 0);
     while count >= 1000.0 && unit + 1 < units.len() {

@@ -106,7 +106,7 @@ impl Writer<'_> {
             let _ = write!(
                 out,
                 "set \"journals=%logs:/=\\%\\..\\journal\"\nif not exist \"%journals%\" mkdir \"%journals%\"\n\
-                 set \"journal=%journals%\\%start%.jsonl\"\nset \"logs_in_json=%logs:\\=\\\\%\"\n\
+                 set \"journal=%journals%\\%start%.jsonl\"\n\
                  for /f \"tokens=6 delims=:,\" %%t in ('type \"%journals%\\*.jsonl\" 2^>nul ^| findstr /b \"{{.event.:.began\"') do if %%t geq %turn% set \"turn=%%t\"\n\
                  set /a turn+=1 >nul\n\
                  >\"%journal%\" echo {{\"event\":\"began\",\"truepath\":1,\"turn\":%turn%,\"tag\":\"%start%\",\"host\":\"%computername%\",\"process\":0,\"born\":\"\",\"boot\":\"\",\"space\":\"\",\"at\":\"\",\"share\":false,\"files\":%planned%}}\n\
@@ -291,7 +291,7 @@ impl Writer<'_> {
             percent(&json(&step.job)),
             percent(&series.collect::<Vec<_>>().join(","))
         );
-        let log_in_json = format!("\"log\":\"%logs_in_json%/{}\"", inner(paths::file_name(&step.log))?);
+        let log_in_json = format!("\"log\":\"logs/{}\"", inner(paths::file_name(&step.log))?);
         let _ = writeln!(
             out,
             ">>\"%journal%\" echo {{\"event\":\"started\",{of},\"frames\":\"{}\",\"worker\":1,\"process\":0,\"born\":\"\",{log_in_json},\"t\":0}}",

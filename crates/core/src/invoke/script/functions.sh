@@ -14,7 +14,6 @@ began=$(date +%s)
 start=script-$host-$$-$began
 journals=${logs%/*}/journal
 journal=$journals/$host-$began-$$.jsonl
-logs_in_json=$(printf '%s' "$logs" | sed 's/["\\]/\\&/g')
 failed=0 at=0 there=0 made=0 missing= missed= stopped=no stage= was=
 trap 'failed=130; stopped=yes; finish' INT TERM HUP
 
@@ -46,7 +45,7 @@ wanted() {
   at=$((at + 1))
   id=$1 job=$2 in_series=$3 frames=$4
   log=$logs/$id.log
-  log_in_json=$logs_in_json/$id.log
+  log_in_json=logs/$id.log
   doing=look lacking=0 landed=0 pause=1
   files
   if [ "$again" = no ] && [ "$lacking" -eq 0 ]; then

@@ -39,7 +39,7 @@ impl Script<'_> {
         let series = plan.output(at);
         // What frames a movie will be made of is not known when its script is built.
         let made = self.made.get(at).and_then(Option::as_ref).map(|made| made.clone().with_frames_unknown().parts);
-        let (pattern, shift) = (series.pattern.spelt(), series.shift.0);
+        let (pattern, shift) = (series.place.clone(), series.shift.0);
         Event::Series(SeriesOf { series: series.id.clone(), pattern, shift, made: made.unwrap_or_default() }).line()
     }
 }

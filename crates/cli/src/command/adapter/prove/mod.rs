@@ -18,6 +18,7 @@ use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline::load;
 use crate::pipeline::programs::{Places, program as find};
+use crate::pipeline::trust::Brought;
 use crate::show::{self, BAD, GOOD, paint};
 use claims::{claims, sheet};
 use tried::{alike, picture, tried, unheard};
@@ -41,6 +42,7 @@ type ClaimVerdict = (String, Option<String>);
 /// Tries every claim and prints what held.
 pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) -> Result<Exit, Failure> {
     let adapter = shelf.get(&args.of)?;
+    Brought::of(&shelf.folder, around).started()?;
     let folder = around.temporary.last().cloned().unwrap_or_else(std::env::temp_dir);
     let scratch = Scratch(folder.join(format!("truepath-prove-{}", std::process::id())));
     let made = std::fs::create_dir_all(scratch.0.join("adapters"));
@@ -53,11 +55,13 @@ pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) ->
         AdapterKind::Encoder => encoder::encoder((adapter, &shelf.folder), &scratch.0, around)?,
         AdapterKind::Exporter => exporter(args, (adapter, shelf), &scratch.0, around)?,
     };
+    // The runs in scratch have trusted it; it is about to be gone.
+    Brought::of(&scratch.0, around).forget();
     let held = verdicts.iter().filter(|(_, why)| why.is_none()).count();
     if args.of.json {
         let claims: Vec<Value> =
             verdicts.iter().map(|(name, why)| json!({ "claim": name, "held": why.is_none(), "why": why })).collect();
-        show::print(&show::json::text(&json!({ "truepath": 1, "adapter": adapter.name, "claims": claims })))?;
+        show::print_exact(&show::json::text(&json!({ "truepath": 1, "adapter": adapter.name, "claims": claims })))?;
     } else {
         show::print(&table(&adapter.name, &verdicts, around))?;
     }
