@@ -579,4 +579,25 @@ pub struct VerifyArgs {
     /// Decode every picture, compare it with what landed, and look for black, flat alpha, numbers that are none, twins
     #[arg(long)]
     pub deep: bool,
+    /// Files that no sheet plans
+    #[command(flatten)]
+    pub loose: LooseOptions,
+}
+
+/// What `verify` looks into without a sheet.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Without a sheet")]
+pub struct LooseOptions {
+    /// Look into files of this name, such as 'shots/ferry.{frame:4}.exr' (repeatable; --frames says which are expected)
+    #[arg(long, value_name = "PATTERN", conflicts_with_all = ["sheet", "mode", "jobs"])]
+    pub pattern: Vec<String>,
+    /// Find the sequences, pictures and movies in this folder, and look into them
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["sheet", "mode", "jobs"])]
+    pub folder: Option<PathBuf>,
+    /// The size that pictures should have, such as 1280x720; without it, that of most
+    #[arg(long, value_name = "WxH")]
+    pub size: Option<String>,
+    /// A file type that pictures may have (repeatable)
+    #[arg(long = "type", value_name = "NAME")]
+    pub kind: Vec<String>,
 }

@@ -172,7 +172,7 @@ fn what_is_no_regular_file_is_refused_at_once() {
         let said = bounded(&project, "check").ended(1);
         assert!(said.out.contains("place-blocked") && said.out.contains(what), "{what}: {}", said.out);
         let row = bounded(&project, "verify --json").ended(1).json()["series"][0].clone();
-        assert_eq!((row["broken"].as_str().unwrap(), row["good"].as_str().unwrap()), ("2", "1,3-4"), "{what}");
+        assert_eq!((row["unreadable"].as_str().unwrap(), row["good"].as_str().unwrap()), ("2", "1,3-4"), "{what}");
         assert!(bounded(&project, "run").ended(4).err.contains("place-blocked"), "{what}");
         assert!(project.path(name).symlink_metadata().is_ok(), "{what} stays");
     }
@@ -456,4 +456,81 @@ fn renderers_that_leave_their_group_end_with_their_call() {
 fn an_output_may_not_lead_into_the_folders_of_true_path() {
     let project = Project::with(&SMALL.replace("{renders}/{job}/", "{renders}/.truepath/stage/"));
     assert!(project.say("check").ended(1).out.contains("never-folder"));
+}
+
+#[test]
+fn what_a_sheet_asks_for_is_bounded_by_the_sheet() {
+    let list = |count: usize| (0..count).map(|one| format!("\"{one}\"")).collect::<Vec<_>>().join(", ");
+    let hundred = list(100);
+    let each = format!("each = {{ a = [{hundred}], b = [{hundred}], c = [{hundred}], d = [{hundred}] }}\n");
+    let vars = "size = \"32x18\"\nvars = { a = 0, b = 0, c = 0, d = 0 }";
+    let project = Project::with(&SMALL.replace("size = \"32x18\"", vars).replace("camera = \"quay\"\n", &each));
+    for words in ["check", "names", "status", "run"] {
+        let said = bounded(&project, words);
+        assert!(format!("{}{}", said.out, said.err).contains("each-too-large"), "{words}: {said:?}");
+    }
+    // Billions of frames: what is missing is one run of numbers.
+    let project = Project::with(&SMALL.replace("\"1-24\"", "\"1-2000000000\""));
+    project.write("renders/crossing/crossing_beauty.0007.png", "x");
+    for words in ["names", "check", "status", "verify", "verify --json", "status --json", "whose a.png"] {
+        bounded(&project, words);
+    }
+    let row = bounded(&project, "verify --json").json()["series"][0].clone();
+    assert_eq!((row["broken"].as_str(), row["missing"].as_str()), (Some("7"), Some("1-6,8-2000000000")));
+    for words in ["run", "build"] {
+        assert!(bounded(&project, words).ended(1).err.contains("are the most that can be kept"), "{words}");
+    }
+    // Expressions that multiply.
+    let project = Project::with(&SMALL.replace("\"understudy\"", "\"own\""));
+    project.script("own", "exit 1\n");
+    let text = std::fs::read_to_string(project.path("adapters/own.toml")).unwrap();
+    project.write("adapters/own.toml", format!("{text}[log]\nproblem = \"(?P<text>((a{{900}}){{900}}){{900}})\"\n"));
+    assert_eq!(bounded(&project, "check").code, 1);
+    let lines =
+        "printf 'aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaab\\n%.0s' 1 2 3 4 5 6 7 8; exit 1\n";
+    project.script("own", lines);
+    let text = std::fs::read_to_string(project.path("adapters/own.toml")).unwrap();
+    project.write("adapters/own.toml", format!("{text}[log]\nproblem = \"^(?P<text>(a+)+(a+)+(a|aa)+)$\"\n"));
+    bounded(&project, "run");
+}
+
+#[test]
+fn what_is_laid_below_a_sheet_is_a_sheet_of_reasonable_size() {
+    let with = |from: &str| Project::with(&SMALL.replace("sheet = 1\n", &format!("sheet = 1\nfrom = [\"{from}\"]\n")));
+    let project = with("secret");
+    project.write("secret", "root:secret-words:0:0\n[accounts]\nkey = secret-words\n");
+    pipe(&project.path("pipe"));
+    symlink("/dev/zero", project.path("zero")).unwrap();
+    for words in ["check", "names", "run", "names --why"] {
+        let said = bounded(&project, words);
+        assert!(!format!("{}{}", said.out, said.err).contains("secret-words"), "{words}: {said:?}");
+    }
+    assert!(!bounded(&project, "check -f secret").err.contains("secret-words"));
+    for other in ["pipe", "zero", "truepath.toml", "nothing"] {
+        project.write("truepath.toml", SMALL.replace("sheet = 1\n", &format!("sheet = 1\nfrom = [\"{other}\"]\n")));
+        let said = bounded(&project, "check").ended(1);
+        assert!(said.out.contains("from-missing"), "{other}: {said:?}");
+        assert_ne!(bounded(&project, &format!("check -f {other}")).code, 0);
+    }
+    let large = format!("sheet = 1\n# {}\n", "x".repeat(70 << 20));
+    project.write("large", large);
+    project.write("truepath.toml", SMALL.replace("sheet = 1\n", "sheet = 1\nfrom = [\"large\"]\n"));
+    assert_ne!(bounded(&project, "check").code, 0);
+}
+
+#[test]
+fn pins_that_are_torn_are_taken_from_the_journals() {
+    let project = Project::with(&SMALL.replace("\"1-24\"", "\"1-2\"").replace("{job}/", "{date}/"));
+    let first = |second: &str| {
+        let mut command = project.command();
+        let said = Said::from(command.args(["names", "--json"]).env("SOURCE_DATE_EPOCH", second).output().unwrap());
+        said.json()["series"][0]["first"].as_str().unwrap().to_owned()
+    };
+    let mut command = project.command();
+    Said::from(command.arg("run").env("SOURCE_DATE_EPOCH", "1000000000").output().unwrap()).ended(0);
+    let before = first("1000000000");
+    for torn in ["", "{\"clock\":{\"ye"] {
+        project.write(".truepath/truepath/pins.json", torn);
+        assert_eq!(first("1700000000"), before, "{torn:?}");
+    }
 }

@@ -203,7 +203,7 @@ fn a_renderer_is_asked_once_for_what_only_it_can_read() {
     );
     // It came with the folder: nobody starts it unasked.
     let quiet = project.say("names --json");
-    assert!(quiet.err.contains("may not be started yet") && !project.path("asked.txt").exists(), "{}", quiet.err);
+    assert!(quiet.err.contains("not trusted yet: closed") && !project.path("asked.txt").exists(), "{}", quiet.err);
     assert!(project.say("trust").ended(0).out.contains("trusted: "));
     assert_eq!(series(&project, "")[0]["frames"], "3-7");
     project.say("check").ended(0);

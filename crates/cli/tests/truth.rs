@@ -151,7 +151,9 @@ fn odd_pictures_are_a_warning_of_their_own_and_never_complete() {
     std::fs::remove_dir_all(project.path(".truepath/truepath/journal")).unwrap();
     let said = project.say("verify --deep").ended(0).out;
     assert!(!said.contains("complete"), "{said}");
-    assert!(said.contains("4 of 4 files as planned\n") && said.contains("note: 4 files are foreign"), "{said}");
+    assert!(said.contains("4 of 4 files as planned\n") && said.contains("note: 3 files are foreign"), "{said}");
+    // Whoever put it there: it shows what its neighbour shows.
+    assert!(said.contains("the same to the byte as frame 1; no journal knows it"), "{said}");
 }
 
 #[test]
@@ -551,5 +553,52 @@ fn killed_at_any_moment_a_script_leaves_no_half_file_and_goes_on() {
         assert!(landed.iter().all(|name| after[*name] == before[*name]), "{round}: what had landed stays");
         assert!(project.say("verify").ended(0).out.ends_with("complete: 12 files as planned\n"), "{round}");
         assert!(after.keys().all(|name| !name.contains(".truepath")), "{round}: {:?}", after.keys());
+    }
+}
+
+#[test]
+fn files_without_a_sheet_are_looked_into_all_the_same() {
+    let project = Project::with(&SMALL.replace("1-24", "1-12"));
+    project.say("run").ended(0);
+    project.write("shots/readme.txt", "no picture");
+    let name = |frame: u32| format!("renders/crossing/crossing_beauty.{frame:04}.png");
+    let put = |from: u32, to: &str| std::fs::copy(project.path(&name(from)), project.path(to)).unwrap();
+    (1..=12).filter(|frame| *frame != 7).for_each(|frame| {
+        put(frame, &format!("shots/ferry.{frame:04}.png"));
+    });
+    let cut = std::fs::read(project.path("shots/ferry.0004.png")).unwrap();
+    project.write("shots/ferry.0004.png", &cut[..cut.len() - 9]);
+    project
+        .say("understudy render scenes/crossing.gltf --frames 9 --size 40x20 --channels rgb --pass beauty=shots/ferry.####.png")
+        .ended(0);
+    std::fs::remove_file(project.path("truepath.toml")).unwrap();
+    for words in ["verify --json --pattern shots/ferry.{frame:4}.png", "verify --json --folder shots"] {
+        let row = project.say(words).ended(1).json()["files"][0].clone();
+        let state = |name: &str| row[name].as_str().unwrap().to_owned();
+        assert_eq!(
+            (state("missing"), state("broken"), state("wrong")),
+            ("7".into(), "4".into(), "9".into()),
+            "{row:#}"
+        );
+        assert_eq!(state("good"), "1-3,5-6,8,10-12");
+        assert!(row["findings"].to_string().contains("size is 40x20, most are 32x18"), "{row:#}");
+    }
+    let said = project.say("verify --folder shots").ended(1).out;
+    assert!(
+        said.contains("missing 7  broken 4  wrong 9") && said.contains("not complete: 9 of 12 files good"),
+        "{said}"
+    );
+    let pattern = "verify --pattern shots/ferry.{frame:4}.png";
+    project.say(&format!("{pattern} --frames 1-3")).ended(0);
+    assert!(project.say(&format!("{pattern} --frames 1-3 --size 64x36")).ended(1).out.contains("asked for 64x36"));
+    project.say(&format!("{pattern} --frames 1-3 --type exr")).ended(1);
+    project.say(&format!("{pattern} --frames 0-2")).ended(1);
+    for wrong in [
+        "verify --size 64x36",
+        "verify --folder nowhere",
+        "verify --pattern a.{job}.png",
+        "verify --pattern a.png --type xyz",
+    ] {
+        assert!(!project.say(wrong).ended(2).err.is_empty(), "{wrong}");
     }
 }

@@ -170,7 +170,15 @@ fn facts(history: &History, series: &Series) -> Vec<(i64, Fact)> {
 fn seen(kind: u8) -> Seen {
     let whole = |width: u32| {
         let (bits, channels) = (Some(Bits::Eight), Some(Channels::Rgb));
-        Seen::Whole(Picture { file_type: "png", width, height: 9, bits, channels, layers: Vec::new() })
+        Seen::Whole(Picture {
+            file_type: "png",
+            width,
+            height: 9,
+            bits,
+            channels,
+            compression: None,
+            layers: Vec::new(),
+        })
     };
     match kind {
         0 => Seen::Missing,

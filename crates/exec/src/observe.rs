@@ -13,6 +13,7 @@ use truepath_core::resolve::paths;
 use truepath_core::run::history::{NO_DIGEST, Record, past, standing};
 use truepath_core::sheet::PassKind;
 use truepath_core::verify::{Facts, Files, MOVIE, Observed, Picture, Provenance, Seen, State, Verdict, judge};
+use truepath_media::Content;
 
 use crate::disk::{self, files};
 use crate::failure::Failure;
@@ -41,6 +42,8 @@ struct Deep {
     seen: Seen,
     bytes: u64,
     digest: [u8; 32],
+    /// A number that it shares with pictures that show the same, where its pixels were unpacked.
+    shows: Option<u64>,
     odd: Option<String>,
 }
 
@@ -90,7 +93,7 @@ impl Observation<'_> {
         };
         let failed = |error: std::io::Error| Failure::machine("read", &path, &error);
         if let Some(what) = disk::no_file(Path::new(&path)) {
-            let seen = Seen::Broken(format!("{what} stands there, not a file"));
+            let seen = Seen::Unreadable(format!("{what} stands there, not a file"));
             return Ok(Verdict::gather((number, movie), &[], [(MOVIE, seen, Provenance::Fresh)]));
         }
         let about = match std::fs::metadata(&path) {
@@ -114,8 +117,13 @@ impl Observation<'_> {
         if self.look == Look::Deep && standing == Provenance::Fresh {
             let mut hasher = blake3::Hasher::new();
             disk::open(Path::new(&path)).and_then(|file| hasher.update_reader(file).map(drop)).map_err(failed)?;
-            let deep =
-                Deep { seen: seen.clone(), bytes: hasher.count(), digest: *hasher.finalize().as_bytes(), odd: None };
+            let deep = Deep {
+                seen: seen.clone(),
+                bytes: hasher.count(),
+                digest: *hasher.finalize().as_bytes(),
+                shows: None,
+                odd: None,
+            };
             standing = deep.standing(past.map(|(record, _)| record.digest)).unwrap_or(Provenance::Fresh);
         }
         Ok(Verdict::gather((number, movie), &[], [(MOVIE, seen, standing)]))
@@ -169,28 +177,23 @@ impl Observation<'_> {
             } else {
                 let path = series.name(frame);
                 let seen = truepath_media::probe(Path::new(&path));
-                seen.unwrap_or_else(|error| Seen::Broken(format!("cannot be read: {error}")))
+                seen.unwrap_or_else(|error| Seen::Unreadable(format!("it cannot be read: {error}")))
             };
             (self.told)(1);
             (frame, seen, standing)
         };
         there.par_sort_unstable();
-        let frames: Vec<i64> = series.frames.iter().flat_map(|frames| frames.iter()).collect();
-        let missing = (Seen::Missing, Provenance::Fresh);
-        let one = |frame: &i64| match there.binary_search_by_key(frame, |(own, _)| *own) {
-            Ok(at) => look(there[at]),
-            Err(_) if blocked.contains(frame) => {
-                let what = disk::no_file(Path::new(&series.name(*frame))).unwrap_or("something else");
-                (*frame, Seen::Broken(format!("{what} stands there, not a file")), missing.1.clone())
-            }
-            Err(_) => (*frame, missing.0.clone(), missing.1.clone()),
+        let barred = |frame: &i64| -> Observed {
+            let what = disk::no_file(Path::new(&series.name(*frame))).unwrap_or("something else");
+            (*frame, Seen::Unreadable(format!("{what} stands there, not a file")), Provenance::Fresh)
         };
         // Block by block: what was found of a million frames is large, what it comes to is small.
-        let found = frames.chunks(BLOCK).flat_map(|block| block.par_iter().map(one).collect::<Vec<Observed>>());
+        let block = |block: &[(i64, Facts)]| block.par_iter().map(|one| look(*one)).collect::<Vec<Observed>>();
+        let found = there.chunks(BLOCK).flat_map(block).chain(blocked.iter().map(barred));
         let labels: Vec<&str> =
             series.passes.iter().map(|pass| plan.jobs[series.job].passes[*pass].label.as_str()).collect();
         let mut verdict = if self.look == Look::Deep {
-            Verdict::gather((at, series), &labels, self.deepened(series, landed, found.collect())?)
+            Verdict::gather((at, series), &labels, self.deepened(series, landed, found.collect()))
         } else {
             Verdict::gather((at, series), &labels, found)
         };
@@ -204,26 +207,23 @@ impl Observation<'_> {
     }
 
     /// What was found of a series, corrected by what every byte says.
-    fn deepened(
-        &self,
-        series: &Series,
-        landed: &[(Number, Record)],
-        mut found: Vec<Observed>,
-    ) -> Result<Vec<Observed>, Failure> {
-        let looked = self.deep(series, &found)?;
+    fn deepened(&self, series: &Series, landed: &[(Number, Record)], mut found: Vec<Observed>) -> Vec<Observed> {
+        let looked = self.deep(series, &found);
         for (frame, seen, standing) in &mut found {
             let Some(deep) = looked.get(frame) else { continue };
             seen.clone_from(&deep.seen);
             if *standing == Provenance::Fresh {
                 let landed = past(landed, series.number(*frame), deep.bytes);
                 *standing = deep.standing(landed.map(|(record, _)| record.digest)).unwrap_or(Provenance::Fresh);
+            } else if let (Provenance::Foreign, Some(odd)) = (&*standing, &deep.odd) {
+                *standing = Provenance::Odd(format!("{odd}; no journal knows it"));
             }
         }
-        Ok(found)
+        found
     }
 
     /// Every byte of the files of a series that seem whole by head and end.
-    fn deep(&self, series: &Series, found: &[Observed]) -> Result<HashMap<i64, Deep>, Failure> {
+    fn deep(&self, series: &Series, found: &[Observed]) -> HashMap<i64, Deep> {
         let pass = &self.plan.jobs[series.job].passes[series.passes[0]];
         let is_colour = series.passes.len() == 1 && pass.kind == PassKind::Colour;
         let whole: Vec<i64> =
@@ -232,23 +232,29 @@ impl Observation<'_> {
         let planned = |picture: &Picture| judge(series, &labels, &Seen::Whole(picture.clone())).0 == State::Good;
         let look = |frame: &i64| {
             let path = series.name(*frame);
-            let failed = |error: std::io::Error| Failure::machine("read", &path, &error);
-            let (seen, content) = truepath_media::inspect(Path::new(&path), &planned).map_err(failed)?;
             let mut hasher = blake3::Hasher::new();
-            disk::open(Path::new(&path)).and_then(|file| hasher.update_reader(file).map(drop)).map_err(failed)?;
+            let read = truepath_media::inspect(Path::new(&path), &planned).and_then(|looked| {
+                hasher.update_reader(disk::open(Path::new(&path))?)?;
+                Ok(looked)
+            });
             (self.told)(1);
+            let unread = |error| (Seen::Unreadable(format!("it cannot be read: {error}")), Content::default());
+            let (seen, content) = read.unwrap_or_else(unread);
             let (bytes, digest) = (hasher.count(), *hasher.finalize().as_bytes());
-            Ok((*frame, Deep { seen, bytes, digest, odd: content.odd(is_colour) }))
+            (*frame, Deep { seen, bytes, digest, shows: content.digest(), odd: content.odd(is_colour) })
         };
-        let mut looked = whole.par_iter().map(look).collect::<Result<Vec<(i64, Deep)>, Failure>>()?;
+        let mut looked = whole.par_iter().map(look).collect::<Vec<(i64, Deep)>>();
         for at in 1..looked.len() {
-            let (before, digest) = (looked[at - 1].0, looked[at - 1].1.digest);
+            let (before, digest, shows) = (looked[at - 1].0, looked[at - 1].1.digest, looked[at - 1].1.shows);
             let deep = &mut looked[at].1;
-            if deep.digest == digest && deep.odd.is_none() {
-                deep.odd = Some(format!("it is the same to the byte as frame {before}"));
-            }
+            let how = match (deep.digest == digest, deep.shows.is_some() && deep.shows == shows) {
+                (true, _) => "is the same to the byte as",
+                (false, true) => "shows the same, pixel by pixel, as",
+                (false, false) => continue,
+            };
+            deep.odd.get_or_insert(format!("it {how} frame {before}"));
         }
-        Ok(looked.into_iter().collect())
+        looked.into_iter().collect()
     }
 
     /// The files of a folder: as they were listed for the checks, or listed now.

@@ -7,7 +7,7 @@ use exr::compression::Compression;
 use exr::meta::{BlockDescription, MetaData};
 use exr::prelude::{ReadChannels, ReadLayers, SampleType, read};
 use truepath_core::catalogue::{Bits, Channels};
-use truepath_core::verify::Picture;
+use truepath_core::verify::{LayerSeen, Picture};
 
 use crate::{Bytes, Content, Flaw, Type, flaw};
 
@@ -19,27 +19,27 @@ impl Type for Exr {
         let meta = MetaData::read_from_buffered(&mut counted, false).map_err(flaw)?;
         let table = counted.read;
         chunks(bytes, table, length, &meta)?;
-        let mut names: Vec<String> = Vec::new();
+        let mut channels: Vec<(String, SampleType)> = Vec::new();
         for header in &meta.headers {
             let part = header.own_attributes.layer_name.as_ref().map(|name| format!("{name}."));
             let several = meta.headers.len() > 1;
             let prefix = part.filter(|_| several).unwrap_or_default();
-            names.extend(header.channels.list.iter().map(|channel| format!("{prefix}{}", channel.name)));
+            let own = header.channels.list.iter();
+            channels.extend(own.map(|channel| (format!("{prefix}{}", channel.name), channel.sample_type)));
         }
         let header = meta.headers.first().ok_or("it has no header")?;
-        let kinds: Vec<SampleType> =
-            meta.headers.iter().flat_map(|header| header.channels.list.iter().map(|c| c.sample_type)).collect();
-        let all = |kind: SampleType| kinds.iter().all(|other| *other == kind);
-        let (layers, channels) = channels(&names);
+        // The data window may be cropped, or reach beyond the picture: what is shown is the display window.
+        let shown = header.shared_attributes.display_window.size;
+        let (main, layers) = told(&channels);
+        let compression = header.compression;
+        let alike = meta.headers.iter().all(|other| other.compression == compression);
         Ok(Picture {
             file_type: "exr",
-            width: u32::try_from(header.layer_size.x()).map_err(flaw)?,
-            height: u32::try_from(header.layer_size.y()).map_err(flaw)?,
-            bits: [(SampleType::F16, Bits::Half), (SampleType::F32, Bits::Float), (SampleType::U32, Bits::ThirtyTwo)]
-                .into_iter()
-                .find(|(kind, _)| all(*kind))
-                .map(|(_, bits)| bits),
-            channels,
+            width: u32::try_from(shown.x()).map_err(flaw)?,
+            height: u32::try_from(shown.y()).map_err(flaw)?,
+            bits: main.bits,
+            channels: main.channels,
+            compression: if alike { compression_name(compression) } else { None },
             layers,
         })
     }
@@ -47,8 +47,8 @@ impl Type for Exr {
     fn decode(&self, bytes: &mut Bytes, most: usize, content: Option<&mut Content>) -> Result<(), Flaw> {
         let meta = MetaData::read_from_buffered(&mut *bytes, false).map_err(flaw)?;
         room(&meta, most)?;
-        // These nobody here can decode; that all chunks are there was seen before.
-        if meta.headers.iter().any(|header| matches!(header.compression, Compression::DWAA(_) | Compression::DWAB(_))) {
+        // Deep pixels nobody here unpacks; that all their chunks are there was seen before.
+        if meta.headers.iter().any(|header| header.deep) {
             return Ok(());
         }
         crate::rewind(bytes)?;
@@ -59,7 +59,12 @@ impl Type for Exr {
             .all_layers()
             .all_attributes()
             .non_parallel();
-        let image = reader.from_buffered(bytes).map_err(flaw)?;
+        let image = match reader.from_buffered(bytes) {
+            Ok(image) => image,
+            // What a decoder does not know is no fault of the file.
+            Err(exr::error::Error::NotSupported(_)) => return Ok(()),
+            Err(error) => return Err(flaw(error)),
+        };
         let Some(content) = content else { return Ok(()) };
         for channel in image.layer_data.iter().flat_map(|layer| &layer.channel_data.list) {
             let name = channel.name.to_string();
@@ -87,29 +92,66 @@ fn room(meta: &MetaData, most: usize) -> Result<(), Flaw> {
     Ok(())
 }
 
-/// The layers (what stands before the last dot of a channel's name) and the widest of them.
-fn channels(names: &[String]) -> (Vec<String>, Option<Channels>) {
-    let mut layers: Vec<(&str, Vec<&str>)> = Vec::new();
-    for name in names {
+/// A compression as the catalogue names it.
+fn compression_name(compression: Compression) -> Option<&'static str> {
+    Some(match compression {
+        Compression::Uncompressed => "none",
+        Compression::RLE => "rle",
+        Compression::ZIP1 => "zips",
+        Compression::ZIP16 => "zip",
+        Compression::PIZ => "piz",
+        Compression::PXR24 => "pxr24",
+        Compression::B44 => "b44",
+        Compression::B44A => "b44a",
+        Compression::DWAA(_) => "dwaa",
+        Compression::DWAB(_) => "dwab",
+        _ => return None,
+    })
+}
+
+/// What is seen first, which is the colours without a layer or the widest layer, and all layers (what stands before the last
+/// dot of a channel's name). `Z` beside colours is a layer of its own.
+fn told(channels: &[(String, SampleType)]) -> (LayerSeen, Vec<LayerSeen>) {
+    let mut grouped: Vec<(&str, Vec<(&str, SampleType)>)> = Vec::new();
+    for (name, kind) in channels {
         let (layer, channel) = name.rsplit_once('.').unwrap_or(("", name));
-        match layers.iter_mut().find(|(known, _)| *known == layer) {
-            Some((_, list)) => list.push(channel),
-            None => layers.push((layer, vec![channel])),
+        match grouped.iter_mut().find(|(known, _)| *known == layer) {
+            Some((_, list)) => list.push((channel, *kind)),
+            None => grouped.push((layer, vec![(channel, *kind)])),
         }
     }
-    let kind = |list: &Vec<&str>| {
-        let has = |name: &str| list.iter().any(|channel| channel.eq_ignore_ascii_case(name));
-        match (has("R") && has("G") && has("B"), has("A"), list.len()) {
-            (true, true, _) => Some(Channels::Rgba),
-            (true, false, _) => Some(Channels::Rgb),
-            (false, true, 2) => Some(Channels::GreyAlpha),
-            (false, _, 3) => Some(Channels::Rgb),
-            (false, false, 1) => Some(Channels::Grey),
-            _ => None,
+    let mut all: Vec<LayerSeen> = Vec::new();
+    for (name, list) in grouped {
+        let is = |own: &str, wanted: &[&str]| wanted.iter().any(|wanted| own.eq_ignore_ascii_case(wanted));
+        let colours: Vec<_> = list.iter().copied().filter(|(own, _)| is(own, &["R", "G", "B", "A"])).collect();
+        let has_colours = colours.len() > 2;
+        let depth: Vec<_> = list.iter().copied().filter(|(own, _)| is(own, &["Z"])).collect();
+        if has_colours && name.is_empty() && !depth.is_empty() {
+            all.push(seen("Z", &depth));
         }
+        all.push(seen(name, if has_colours { &colours } else { &list }));
+    }
+    let widest = || all.iter().max_by_key(|layer| layer.channels).cloned();
+    let main = all.iter().find(|layer| layer.name.is_empty()).cloned().or_else(widest);
+    let main = main.unwrap_or(LayerSeen { name: String::new(), bits: None, channels: None });
+    (main, all.into_iter().filter(|layer| !layer.name.is_empty()).collect())
+}
+
+/// One layer with its channels.
+fn seen(name: &str, channels: &[(&str, SampleType)]) -> LayerSeen {
+    let has = |wanted: &str| channels.iter().any(|(own, _)| own.eq_ignore_ascii_case(wanted));
+    let known = match (has("R") && has("G") && has("B"), has("A"), channels.len()) {
+        (true, true, _) => Some(Channels::Rgba),
+        (true, false, _) => Some(Channels::Rgb),
+        (false, true, 2) => Some(Channels::GreyAlpha),
+        (false, _, 3) => Some(Channels::Rgb),
+        (false, false, 1) => Some(Channels::Grey),
+        _ => None,
     };
-    let widest = layers.iter().filter_map(|(_, list)| kind(list)).max();
-    (layers.iter().map(|(layer, _)| *layer).filter(|layer| !layer.is_empty()).map(str::to_owned).collect(), widest)
+    let all = |kind: SampleType| channels.iter().all(|(_, other)| *other == kind);
+    let bits = [(SampleType::F16, Bits::Half), (SampleType::F32, Bits::Float), (SampleType::U32, Bits::ThirtyTwo)];
+    let bits = bits.into_iter().find(|(kind, _)| all(*kind)).map(|(_, bits)| bits);
+    LayerSeen { name: name.to_owned(), bits, channels: known }
 }
 
 /// Looks whether every chunk of the table at `table` lies within the file, and the last one to its end.

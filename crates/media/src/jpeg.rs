@@ -48,6 +48,7 @@ impl Type for Jpeg {
                 3 => Some(Channels::Rgb),
                 _ => None,
             },
+            compression: None,
             layers: Vec::new(),
         })
     }

@@ -77,7 +77,7 @@ pub fn read(path: &Path, layer: Option<&str>) -> Result<Pixels, Flaw> {
     let picture = match crate::probe(path).map_err(flaw)? {
         Seen::Whole(picture) => picture,
         Seen::Missing => return Err("it is not there".to_owned()),
-        Seen::Broken(why) => return Err(why),
+        Seen::Broken(why) | Seen::Unreadable(why) => return Err(why),
         Seen::AsLanded | Seen::Movie(_) => return Err("it is no picture".to_owned()),
     };
     let length = std::fs::metadata(path).map_err(flaw)?.len();

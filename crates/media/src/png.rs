@@ -34,6 +34,7 @@ impl Type for Png {
                 png::ColorType::Rgba => Some(Channels::Rgba),
                 png::ColorType::Indexed => None,
             },
+            compression: None,
             layers: Vec::new(),
         };
         drop(reader);

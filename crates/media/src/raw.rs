@@ -44,6 +44,7 @@ impl Type for Bmp {
             height,
             bits: Some(Bits::Eight),
             channels: Some(if depth == 32 { Channels::Rgba } else { Channels::Rgb }),
+            compression: None,
             layers: Vec::new(),
         })
     }
@@ -74,7 +75,15 @@ impl Type for Tga {
             packets(bytes, pixels, depth / 8)?;
         }
         let bits = Some(Bits::Eight);
-        Ok(Picture { file_type: "tga", width, height, bits, channels: Some(channels), layers: Vec::new() })
+        Ok(Picture {
+            file_type: "tga",
+            width,
+            height,
+            bits,
+            channels: Some(channels),
+            compression: None,
+            layers: Vec::new(),
+        })
     }
 
     fn decode(&self, _: &mut Bytes, _: usize, _: Option<&mut Content>) -> Result<(), Flaw> {
@@ -126,7 +135,7 @@ impl Type for Hdr {
             scan_line(bytes, width)?;
         }
         let (bits, channels) = (Some(Bits::Float), Some(Channels::Rgb));
-        Ok(Picture { file_type: "hdr", width, height, bits, channels, layers: Vec::new() })
+        Ok(Picture { file_type: "hdr", width, height, bits, channels, compression: None, layers: Vec::new() })
     }
 
     fn decode(&self, _: &mut Bytes, _: usize, _: Option<&mut Content>) -> Result<(), Flaw> {
@@ -189,7 +198,7 @@ impl Type for Dpx {
         };
         let needed = if two(806) == 1 { Some(u64::from(four(16))) } else { row.checked_mul(u64::from(height)) };
         at_least(length, needed.and_then(|data| data.checked_add(if two(806) == 1 { 0 } else { u64::from(four(4)) })))?;
-        Ok(Picture { file_type: "dpx", width, height, bits, channels, layers: Vec::new() })
+        Ok(Picture { file_type: "dpx", width, height, bits, channels, compression: None, layers: Vec::new() })
     }
 
     fn decode(&self, _: &mut Bytes, _: usize, _: Option<&mut Content>) -> Result<(), Flaw> {

@@ -3,7 +3,7 @@ use std::path::{Path, PathBuf};
 
 use exr::prelude::{WritableImage, f16};
 use truepath_core::catalogue::{Bits, Channels};
-use truepath_core::verify::{Picture, Seen};
+use truepath_core::verify::{LayerSeen, Picture, Seen};
 
 use crate::{decode, probe};
 
@@ -16,6 +16,7 @@ fn samples(folder: &Path) -> Vec<(PathBuf, Picture)> {
         height,
         bits: Some(bits),
         channels: Some(channels),
+        compression: None,
         layers: Vec::new(),
     };
     let noise: Vec<u8> = (0..width * height * 8).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
@@ -130,8 +131,10 @@ fn by_hand(width: u32, height: u32, noise: &[u8]) -> Vec<(&'static str, Vec<u8>,
 fn every_layout_is_told_and_every_cut_is_seen() {
     let folder = tempfile::tempdir().expect("temp");
     for (path, picture) in samples(folder.path()) {
-        assert_eq!(probe(&path).expect("disk"), Seen::Whole(picture.clone()), "{}", path.display());
-        assert_eq!(decode(&path, &|_| true).expect("disk"), Seen::Whole(picture), "{}", path.display());
+        for seen in [probe(&path), decode(&path, &|_| true)] {
+            let Seen::Whole(seen) = seen.expect("disk") else { panic!("{}", path.display()) };
+            assert_eq!(Picture { compression: None, ..seen }, picture, "{}", path.display());
+        }
         let whole = std::fs::read(&path).expect("disk");
         for length in (0..whole.len()).step_by(1 + whole.len() / 150).chain([whole.len() - 1]) {
             std::fs::write(&path, &whole[..length]).expect("disk");
@@ -168,4 +171,63 @@ fn damaged_bytes_never_panic() {
             let _ = decode(&path, &|_| true).expect("disk");
         }
     }
+}
+
+#[test]
+fn openexr_is_told_as_it_is_written() {
+    use exr::prelude::{AnyChannel, AnyChannels, Compression, Encoding, FlatSamples, Image, Layer, LayerAttributes};
+    use exr::prelude::{Text, Vec2, WritableImage};
+    let folder = tempfile::tempdir().expect("temp");
+    let (width, height) = (20usize, 12usize);
+    let half = |by: f32| FlatSamples::F16((0..width * height).map(|at| f16::from_f32(at as f32 * by)).collect());
+    let float = || FlatSamples::F32((0..width * height).map(|at| at as f32).collect());
+    let encoding = |compression| Encoding { compression, ..Encoding::UNCOMPRESSED };
+    let layer = |channels: Vec<(&str, FlatSamples)>, compression| {
+        let list = channels.into_iter().map(|(name, samples)| AnyChannel::new(name, samples)).collect();
+        let attributes = LayerAttributes::named("night");
+        Layer::new((width, height), attributes, encoding(compression), AnyChannels::sort(list))
+    };
+    let colours = || vec![("R", half(0.1)), ("G", half(0.2)), ("B", half(0.3)), ("A", half(0.0))];
+    let looked = |image: Image<Layer<AnyChannels<FlatSamples>>>| {
+        let path = folder.path().join("a.exr");
+        image.write().non_parallel().to_file(&path).expect("exr");
+        assert_eq!(probe(&path).expect("disk"), decode(&path, &|_| true).expect("disk"));
+        match probe(&path).expect("disk") {
+            Seen::Whole(picture) => picture,
+            other => panic!("{other:?}"),
+        }
+    };
+    // A depth of 32 bits beside colours of 16: each keeps its own depth.
+    let beside = [colours(), vec![("Z", float())]].concat();
+    let picture = looked(Image::from_layer(layer(beside, Compression::ZIP16)));
+    let z = LayerSeen { name: "Z".to_owned(), bits: Some(Bits::Float), channels: Some(Channels::Grey) };
+    assert_eq!((picture.bits, picture.channels), (Some(Bits::Half), Some(Channels::Rgba)));
+    assert_eq!((picture.compression, picture.layers), (Some("zip"), vec![z]));
+    // Layers by the names of channels.
+    let named = vec![("depth.Z", float()), ("mask.Y", half(1.0)), ("R", half(1.0)), ("G", half(1.0)), ("B", half(1.0))];
+    let picture = looked(Image::from_layer(layer(named, Compression::PIZ)));
+    let layers: Vec<(&str, Option<Bits>)> = picture.layers.iter().map(|layer| (&*layer.name, layer.bits)).collect();
+    assert_eq!(layers, [("depth", Some(Bits::Float)), ("mask", Some(Bits::Half))]);
+    assert_eq!((picture.channels, picture.compression), (Some(Channels::Rgb), Some("piz")));
+    // Every compression is told and unpacked.
+    for (compression, name) in [
+        (Compression::Uncompressed, "none"),
+        (Compression::RLE, "rle"),
+        (Compression::ZIP1, "zips"),
+        (Compression::PXR24, "pxr24"),
+        (Compression::B44, "b44"),
+        (Compression::B44A, "b44a"),
+        (Compression::DWAA(None), "dwaa"),
+        (Compression::DWAB(None), "dwab"),
+    ] {
+        let picture = looked(Image::from_layer(layer(colours(), compression)));
+        assert_eq!((picture.compression, picture.bits), (Some(name), Some(Bits::Half)), "{name}");
+    }
+    // What is shown counts, not which part of it is stored.
+    let mut image = Image::from_layer(layer(colours(), Compression::ZIP16));
+    image.layer_data.attributes.layer_position = Vec2(-2, 3);
+    image.attributes.display_window.size = Vec2(64, 36);
+    image.layer_data.attributes.layer_name = Some(Text::new_or_panic("night"));
+    let picture = looked(image);
+    assert_eq!((picture.width, picture.height), (64, 36));
 }

@@ -30,6 +30,7 @@ impl Type for Tiff {
                 return Err("the file is cut off: a part of the picture lies beyond its end".to_owned());
             }
         }
+        let compression: Option<u16> = decoder.find_tag_unsigned(Tag::Compression).map_err(flaw)?;
         let samples: u16 = decoder.find_tag_unsigned(Tag::SamplesPerPixel).map_err(flaw)?.unwrap_or(1);
         Ok(Picture {
             file_type: "tiff",
@@ -49,6 +50,14 @@ impl Type for Tiff {
                 (_, 2) => Some(Channels::GreyAlpha),
                 (_, 3) => Some(Channels::Rgb),
                 (_, 4) => Some(Channels::Rgba),
+                _ => None,
+            },
+            // TIFF 6.0, and Adobe's two numbers for deflate.
+            compression: match compression {
+                Some(1) => Some("none"),
+                Some(5) => Some("lzw"),
+                Some(8 | 32_946) => Some("deflate"),
+                Some(32_773) => Some("packbits"),
                 _ => None,
             },
             layers: Vec::new(),

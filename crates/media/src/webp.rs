@@ -23,7 +23,7 @@ impl Type for WebP {
         let (width, height) = decoder.dimensions();
         let channels = if decoder.has_alpha() { Channels::Rgba } else { Channels::Rgb };
         let (bits, channels) = (Some(Bits::Eight), Some(channels));
-        Ok(Picture { file_type: "webp", width, height, bits, channels, layers: Vec::new() })
+        Ok(Picture { file_type: "webp", width, height, bits, channels, compression: None, layers: Vec::new() })
     }
 
     fn decode(&self, bytes: &mut Bytes, most: usize, content: Option<&mut Content>) -> Result<(), Flaw> {

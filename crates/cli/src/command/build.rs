@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 use rayon::iter::{IntoParallelRefIterator, ParallelExtend, ParallelIterator};
 use truepath_core::invoke::command_line::{CallKind, CommandLine};
 use truepath_core::invoke::script::{self, Script, cmd};
-use truepath_core::plan::{Adapters, Call, Plan, calls_of, movie_calls};
+use truepath_core::plan::{Adapters, Call, Plan, Series, calls_of, movie_calls};
 use truepath_core::resolve::{Job, paths};
 use truepath_core::run::outstanding::{outstanding, with_movies};
 use truepath_core::sheet::{Existing, System};
@@ -55,6 +55,7 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
         if let Some(chunk) = args.chunk {
             loaded.plan.run.chunk = chunk;
         }
+        super::guard_calls(&loaded.plan, loaded.plan.series.iter().filter_map(Series::count))?;
         if args.to != ScriptKind::Json && args.through.is_none() && !args.guarded {
             loaded.look_up_made(around);
         }

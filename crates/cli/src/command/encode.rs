@@ -326,7 +326,8 @@ fn of(list: &[String], at: usize) -> Option<String> {
     list.get(at).or(list.first().filter(|_| list.len() == 1)).cloned()
 }
 
-fn frames(text: &str) -> Result<Frames, Failure> {
+/// Frames as they were typed.
+pub fn frames(text: &str) -> Result<Frames, Failure> {
     let expr =
         FrameExpr::parse(text).map_err(|error| Failure::unreadable(format!("--frames {text}: {}", error.message)))?;
     expr.frames(None, None)
@@ -337,7 +338,7 @@ fn frames(text: &str) -> Result<Frames, Failure> {
 pub fn numbers(args: &EncodeArgs, at: usize, text: &str) -> Result<Frames, Failure> {
     match of(&args.frames, at) {
         Some(text) => frames(&text),
-        None => found(&pattern(text)?),
+        None => numbers_there(&pattern(text)?),
     }
 }
 
@@ -362,7 +363,7 @@ pub fn pattern(text: &str) -> Result<Pattern, Failure> {
 }
 
 /// The numbers of the files of a pattern that are there.
-fn found(pattern: &Pattern) -> Result<Frames, Failure> {
+pub fn numbers_there(pattern: &Pattern) -> Result<Frames, Failure> {
     if pattern.frame_width().is_none() {
         return Ok(Frames::one(1));
     }

@@ -8,6 +8,7 @@ pub mod encode;
 pub mod explain;
 pub mod formats;
 pub mod log;
+mod loose;
 pub mod mend;
 pub mod movie;
 pub mod names;
@@ -28,6 +29,7 @@ use truepath_exec::failure::Failure;
 
 use crate::args::Common;
 
+use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline::{Loaded, Queue};
 use crate::show;
@@ -59,6 +61,32 @@ fn pin(loaded: &Loaded, anew: bool) -> Result<bool, Failure> {
     }
     let pinned = truepath_exec::state::pins::write(&loaded.state, &loaded.pins, anew)?;
     Ok(pinned == loaded.pins)
+}
+
+/// Calls of one plan at most: each is kept in memory.
+const MOST_CALLS: i64 = 20_000_000;
+
+/// Keeps a slip in a frame range from filling the memory with calls.
+fn guard_calls(plan: &truepath_core::plan::Plan, files: impl Iterator<Item = i64>) -> Result<(), Failure> {
+    let calls = files.fold(0i64, |sum, files| sum.saturating_add(files / plan.run.chunk.max(1)));
+    if calls <= MOST_CALLS {
+        return Ok(());
+    }
+    let message = format!("this plan has about {calls} calls, and {MOST_CALLS} are the most that can be kept");
+    Err(Failure::new(truepath_exec::failure::Cause::Refused, message)
+        .help("ask for fewer frames (--frames), or raise chunk under [run]"))
+}
+
+/// How a command ends that compares the disk with a plan which nobody can know: nothing is planned, or not all names are
+/// known. Then what was found is told.
+fn not_to_be_judged(queue: &Queue, around: &Surroundings) -> Option<Exit> {
+    let unknown = |sheet: &Loaded| !sheet.is_readable() || sheet.plan.series.iter().any(|series| !series.is_known());
+    let nothing = queue.sheets.iter().all(|sheet| sheet.plan.series.is_empty() && sheet.plan.movies.is_empty());
+    if !nothing && !queue.sheets.iter().any(unknown) {
+        return None;
+    }
+    tell_findings(queue, around);
+    Some(queue.stopped().unwrap_or(Exit::No))
 }
 
 /// A command of ours with the sheet, the jobs and the settings of this call, ready to be pasted.

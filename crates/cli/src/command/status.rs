@@ -17,7 +17,7 @@ use truepath_exec::state::journal;
 
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, LoadOptions, Loaded, Queue};
+use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show;
 use crate::show::status::{self, Stand};
 
@@ -30,11 +30,8 @@ pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let mut last = String::new();
     loop {
         let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
-        let unknown =
-            |sheet: &Loaded| !sheet.is_readable() || sheet.plan.series.iter().any(|series| !series.is_known());
-        if queue.sheets.iter().any(unknown) {
-            super::tell_findings(&queue, around);
-            return Ok(queue.stopped().unwrap_or(Exit::No));
+        if let Some(exit) = super::not_to_be_judged(&queue, around) {
+            return Ok(exit);
         }
         if let Some(frames) = &args.why {
             return why(frames, &queue, around);

@@ -8,17 +8,21 @@ use truepath_exec::observe::Look;
 
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, LoadOptions, Loaded};
+use crate::pipeline::{self, LoadOptions};
 use crate::show;
 
 /// Shows every series and every frame that is not good, and ends with the command that would mend it.
 pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    if !args.loose.pattern.is_empty() || args.loose.folder.is_some() {
+        return super::loose::run(args, around);
+    }
+    if args.loose.size.is_some() || !args.loose.kind.is_empty() {
+        return Err(Failure::unreadable("--size and --type are for files outside any sheet")
+            .help("name them with --pattern or --folder; a sheet says itself what it plans"));
+    }
     let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
-    let unknown = |sheet: &Loaded| !sheet.is_readable() || sheet.plan.series.iter().any(|series| !series.is_known());
-    let nothing = queue.sheets.iter().all(|sheet| sheet.plan.series.is_empty() && sheet.plan.movies.is_empty());
-    if nothing || queue.sheets.iter().any(unknown) {
-        super::tell_findings(&queue, around);
-        return Ok(queue.stopped().unwrap_or(Exit::No));
+    if let Some(exit) = super::not_to_be_judged(&queue, around) {
+        return Ok(exit);
     }
     let look = if args.deep { Look::Deep } else { Look::Heads };
     let judged = (0..queue.sheets.len()).map(|at| queue.verdicts(at, look, around));

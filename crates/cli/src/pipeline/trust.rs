@@ -148,10 +148,14 @@ impl Brought {
         }
         if !quiet.is_empty() && is_first {
             show::tell(&format!(
-                "{} came with this folder and may not be started yet: what it knows (facts, version) stays unknown\n  \
-                 look at it, then: truepath trust {}\n",
+                "not trusted yet: {}. It came with this folder, so it is not asked for facts and versions, and they stay \
+                 unknown.\n  look at its adapter, then: truepath trust{}\n",
                 quiet.join(", "),
-                load::short(&self.folder, &around.folder)
+                if self.folder == around.folder {
+                    String::new()
+                } else {
+                    format!(" {}", load::short(&self.folder, &around.folder))
+                }
             ));
         }
     }

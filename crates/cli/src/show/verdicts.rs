@@ -27,23 +27,28 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
             verdict.in_state(State::Good).count()
         ));
     }
-    let mut lines: Vec<String> = Vec::new();
+    let (mut lines, mut all): (Vec<String>, i64) = (Vec::new(), 0);
     for verdict in verdicts {
         let series = plan.output(verdict.series);
         let missing = verdict.in_state(State::Missing).iter().map(|frame| (State::Missing, frame, ""));
         let found = verdict.findings.iter().filter(|(state, ..)| *state != State::Foreign);
         let found = found.flat_map(|(state, why, frames)| frames.iter().map(|frame| (*state, frame, why.as_str())));
-        let all = missing.chain(found);
-        lines.extend(all.map(|(state, frame, why)| line(plan, screen, (state, &series.name(frame), why))));
-        lines.extend(
-            verdict.stray.iter().map(|path| format!("  {}   {}\n", paint(screen, ODD, "stray "), relative(plan, path))),
-        );
+        // A billion lines that nobody sees are counted, not written.
+        let room = MOST_LINES - lines.len().min(MOST_LINES);
+        let told = missing.chain(found).take(room);
+        lines.extend(told.map(|(state, frame, why)| line(plan, screen, (state, &series.name(frame), why))));
+        let room = MOST_LINES - lines.len().min(MOST_LINES);
+        let stray = |path: &String| format!("  {}   {}\n", paint(screen, ODD, "stray "), relative(plan, path));
+        lines.extend(verdict.stray.iter().take(room).map(stray));
+        let named = verdict.findings.iter().filter(|(state, ..)| *state != State::Foreign);
+        all += verdict.in_state(State::Missing).count() + named.map(|(.., frames)| frames.count()).sum::<i64>();
+        all += i64::try_from(verdict.stray.len()).unwrap_or(i64::MAX);
     }
     if !lines.is_empty() {
         out.push('\n');
     }
-    let more = lines.len().saturating_sub(MOST_LINES);
-    out.extend(lines.into_iter().take(MOST_LINES));
+    let more = all - i64::try_from(lines.len()).unwrap_or(0);
+    out.extend(lines);
     if more > 0 {
         out.push_str(&paint(screen, QUIET, format!("  and {more} more; --json lists them all\n")));
     }
@@ -110,7 +115,7 @@ fn line(plan: &Plan, screen: Screen, (state, path, why): (State, &str, &str)) ->
 /// How loud a state is.
 pub fn style(state: State) -> Style {
     match state {
-        State::Missing | State::Broken => BAD,
+        State::Missing | State::Unreadable | State::Broken => BAD,
         State::Wrong | State::Stale | State::Changed | State::Odd => ODD,
         State::Foreign => QUIET,
         State::Good => GOOD,

@@ -78,6 +78,7 @@ checks! {
     Error "from-missing" "a sheet to be laid below that is not there, or lies below itself"
     Error "name-unknown" "a format, base, mode or job that nothing defines"
     Error "mode-against-each" "a mode that sets what a job has under each"
+    Error "each-too-large" "an `each` whose lists multiply beyond what a job may have"
     Error "job-twice" "two jobs of one name"
     Note "fps-rounded" "a rounded rate that is taken as its exact fraction"
     // One name, one file.

@@ -130,6 +130,8 @@ pub struct Series {
     pub troubles: Vec<TokenTrouble>,
     /// Index into [`Plan::roots`] of the root the files lie below.
     pub root: Option<usize>,
+    /// Of several passes in one file, what the format of each asks for: depth and channels, by pass.
+    pub inside: Vec<(Option<Bits>, Option<Channels>)>,
     /// Where the files lie, the same on every machine: the pattern from its root on, with the root's name in place of its
     /// path. Journals know series by it.
     pub place: String,

@@ -36,7 +36,14 @@ impl Maker<'_> {
             let labels: Vec<&str> = passes.iter().map(|pass| job.passes[*pass].label.as_str()).collect();
             let name = labels.join("+");
             let pass = &job.passes[passes[0]];
+            let inside = |pass: &usize| {
+                let format = job.passes[*pass].format.as_deref();
+                let bits = format.and_then(|format| format.bits.as_ref()).map(|bits| bits.value);
+                (bits, format.and_then(|format| format.channels.as_ref()).map(|channels| channels.value))
+            };
+            let inside = if passes.len() > 1 { passes.iter().map(inside).collect() } else { Vec::new() };
             let mut series = self.series(at, pass, passes, &name);
+            series.inside = inside;
             let single = job.frames.as_ref().is_some_and(|frames| frames.count() == 1);
             if single && series.pattern.frame_width().is_none() {
                 series.kind = SeriesKind::Still;
@@ -136,6 +143,7 @@ impl Maker<'_> {
             id: format!("{}/{name}{mode}", job.name),
             job: at,
             kind: SeriesKind::Sequence,
+            inside: Vec::new(),
             place: place_of(&pattern, self.plan),
             root: root_of(&pattern, self.plan),
             pattern,

@@ -49,6 +49,9 @@ pub fn stack(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut F
             (None, Some(scene)) => paths::stem(&scene.replace('\\', "/")).to_owned(),
             (None, None) => format!("job {}", number + 1),
         };
+        if is_too_large(entry, findings) {
+            continue;
+        }
         for (suffix, row) in combinations(entry) {
             let (mut settings, mut refine) = (row.over(&own), Vec::new());
             let mut typed = 0;
@@ -224,6 +227,26 @@ fn bases(sheet: &Sheet, like: &Spanned<String>, findings: &mut Findings) -> Vec<
     }
     found.reverse();
     found
+}
+
+/// Combinations of one job at most: lists that multiply reach what no machine can hold.
+const MOST_COMBINATIONS: usize = 50_000;
+
+/// Whether a job has more combinations than anybody means.
+fn is_too_large(entry: &JobEntry, findings: &mut Findings) -> bool {
+    let Some(Each::Table(axes)) = &entry.each else { return false };
+    let count = axes.iter().fold(1usize, |count, (_, values)| count.saturating_mul(values.len()));
+    if count <= MOST_COMBINATIONS {
+        return false;
+    }
+    let lists: Vec<String> = axes.iter().map(|(_, values)| values.len().to_string()).collect();
+    let words = Words::new(
+        format!("`each` gives {} = {count} combinations, and a job has {MOST_COMBINATIONS} at most", lists.join(" x ")),
+        "this list multiplies all others",
+    );
+    let at = axes.last().map_or(entry.at, |(key, _)| key.at);
+    findings.add("each-too-large", Some(at), None, words.help("vary less in one job, or give rows: each = [{ ... }]"));
+    true
 }
 
 /// The suffixes and rows of a job; one empty row when there is no `each`.

@@ -23,12 +23,25 @@ pub struct Picture {
     pub width: u32,
     /// Height in pixels.
     pub height: u32,
-    /// Depth of a sample.
+    /// Depth of a sample; of files with layers that of the colours without a layer, or of the widest one.
     pub bits: Option<Bits>,
     /// Channels; of files with layers those of the widest one.
     pub channels: Option<Channels>,
-    /// Names of layers; empty for a file without.
-    pub layers: Vec<String>,
+    /// How it is compressed, as the catalogue names it, where the type has a choice and the head tells.
+    pub compression: Option<&'static str>,
+    /// Its layers; empty for a file without.
+    pub layers: Vec<LayerSeen>,
+}
+
+/// A layer of a picture file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LayerSeen {
+    /// Its name; `Z` for a depth that stands beside the colours without a layer.
+    pub name: String,
+    /// Depth of a sample, where all channels of it have the same.
+    pub bits: Option<Bits>,
+    /// Its channels.
+    pub channels: Option<Channels>,
 }
 
 /// What the tables of a movie file say.
@@ -76,6 +89,8 @@ pub struct SoundTrack {
 pub enum Seen {
     /// Nothing.
     Missing,
+    /// Something that cannot be looked into, or is no file: why.
+    Unreadable(String),
     /// Not a whole picture: why.
     Broken(String),
     /// A whole picture.
@@ -107,6 +122,8 @@ pub enum Provenance {
 pub enum State {
     /// Not there.
     Missing,
+    /// It may not be read, or is no file: nobody knows what it is worth, and nothing touches it.
+    Unreadable,
     /// Does not decode.
     Broken,
     /// Not as planned.
@@ -124,8 +141,9 @@ pub enum State {
 }
 
 /// The states with their names, in the order in which they apply.
-pub const STATES: [(&str, State); 8] = [
+pub const STATES: [(&str, State); 9] = [
     ("missing", State::Missing),
+    ("unreadable", State::Unreadable),
     ("broken", State::Broken),
     ("wrong", State::Wrong),
     ("stale", State::Stale),
@@ -151,6 +169,7 @@ impl State {
 pub fn judge(series: &Series, labels: &[&str], seen: &Seen) -> (State, Option<String>) {
     match seen {
         Seen::Missing => (State::Missing, Some("not there".to_owned())),
+        Seen::Unreadable(why) => (State::Unreadable, Some(why.clone())),
         Seen::Broken(why) => (State::Broken, Some(why.clone())),
         Seen::AsLanded => (State::Good, None),
         Seen::Whole(picture) => as_planned(differences(series, labels, picture)),
@@ -171,25 +190,43 @@ fn differences(series: &Series, labels: &[&str], picture: &Picture) -> Vec<Strin
     };
     compare("type", series.file_type.map(|known| known.name.to_owned()), picture.file_type.to_owned());
     compare("size", series.size.map(|size| size.to_string()), format!("{}x{}", picture.width, picture.height));
-    compare(
-        "bits",
-        series.bits.map(|bits| bits.to_string()),
-        picture.bits.map_or("unknown".to_owned(), |bits| bits.to_string()),
-    );
-    if series.passes.len() > 1 {
-        let missing: Vec<&str> =
-            labels.iter().copied().filter(|label| !picture.layers.iter().any(|layer| layer == label)).collect();
-        if !missing.is_empty() {
-            found.push(format!("layers {} are missing", missing.join(", ")));
-        }
-    } else {
-        compare(
-            "channels",
-            series.channels.map(|c| c.to_string()),
-            picture.channels.map_or("unknown".to_owned(), |c| c.to_string()),
-        );
+    let spelt = |bits: Option<Bits>| bits.map_or("unknown".to_owned(), |bits| bits.to_string());
+    let named = |channels: Option<Channels>| channels.map_or("unknown".to_owned(), |channels| channels.to_string());
+    if let Some(is) = picture.compression {
+        let planned = series.format.as_deref().and_then(|format| format.compression.as_ref());
+        compare("compression", planned.map(|name| name.value.clone()), is.to_owned());
+    }
+    if series.passes.len() < 2 {
+        compare("bits", series.bits.map(|bits| bits.to_string()), spelt(picture.bits));
+        compare("channels", series.channels.map(|channels| channels.to_string()), named(picture.channels));
+        return found;
+    }
+    // Several passes in one file: each against its own format.
+    let mut missing = Vec::new();
+    for (at, label) in labels.iter().enumerate() {
+        let (bits, channels) = series.inside.get(at).copied().unwrap_or_default();
+        let Some((is_bits, is_channels)) = layer(picture, label, at == 0) else {
+            missing.push(*label);
+            continue;
+        };
+        compare(&format!("bits of {label}"), bits.map(|bits| bits.to_string()), spelt(is_bits));
+        compare(&format!("channels of {label}"), channels.map(|channels| channels.to_string()), named(is_channels));
+    }
+    if !missing.is_empty() {
+        found.push(format!("layers {} are missing", missing.join(", ")));
     }
     found
+}
+
+/// Depth and channels of the layer of a pass: the one of its name; for the first pass the colours without a layer, as most
+/// programs write the beauty; for a depth the `Z` beside them.
+fn layer(picture: &Picture, label: &str, first: bool) -> Option<(Option<Bits>, Option<Channels>)> {
+    let of = |name: &str| picture.layers.iter().find(|layer| layer.name == name);
+    if let Some(layer) = of(label).or_else(|| if label == "depth" { of("Z") } else { None }) {
+        return Some((layer.bits, layer.channels));
+    }
+    let has_colours = picture.layers.iter().all(|layer| layer.channels != picture.channels || layer.name == "Z");
+    (first && has_colours && picture.channels.is_some()).then_some((picture.bits, picture.channels))
 }
 
 /// How some verdicts stand together.
@@ -247,7 +284,8 @@ pub struct Verdict {
 pub type Observed = (i64, Seen, Provenance);
 
 impl Verdict {
-    /// Puts the frames of a series together. `found` gives each planned frame, ascending.
+    /// Puts the frames of a series together. `found` gives each planned frame at whose name something stands, ascending; the
+    /// others are missing.
     pub fn gather(series: (usize, &Series), labels: &[&str], found: impl IntoIterator<Item = Observed>) -> Verdict {
         let (index, series) = series;
         let is_movie = series.kind == SeriesKind::Movie;
@@ -274,15 +312,14 @@ impl Verdict {
                 reasons.entry((state, why)).or_default().push(frame);
             }
         }
-        let findings = reasons.into_iter().map(|((state, why), frames)| (state, why, Frames::from_any(frames)));
-        Verdict {
-            series: index,
-            expected,
-            is_movie,
-            states: frames.map(Frames::from_any),
-            stray: Vec::new(),
-            findings: findings.collect(),
+        let mut states = frames.map(Frames::from_any);
+        if series.is_known() {
+            let there = states.iter().skip(1).fold(Frames::none(), |sum, own| sum.union(own));
+            // A billion frames that are missing are one run.
+            states[State::Missing as usize] = expected.minus(&there);
         }
+        let findings = reasons.into_iter().map(|((state, why), frames)| (state, why, Frames::from_any(frames)));
+        Verdict { series: index, expected, is_movie, states, stray: Vec::new(), findings: findings.collect() }
     }
 
     /// The frames of one state.
@@ -303,9 +340,9 @@ impl Verdict {
         states.iter().map(|state| self.in_state(*state).count()).sum()
     }
 
-    /// Whether any file is missing, broken, not as planned, made of something else, or no longer what landed.
+    /// Whether any file is missing, unreadable, broken, not as planned, made of something else, or no longer what landed.
     #[must_use]
     pub fn is_lacking(&self) -> bool {
-        self.files(&LACKING) > 0
+        self.files(&LACKING) > 0 || self.files(&[State::Unreadable]) > 0
     }
 }

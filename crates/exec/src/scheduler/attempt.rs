@@ -93,6 +93,8 @@ pub struct Attempt<'a, 'c> {
     fatal: bool,
     finished: bool,
     pub(super) refused: BTreeMap<OwedFile, String>,
+    /// Whether its exit code was one of success.
+    ended_well: bool,
     waiting: bool,
     /// The frame that it says it works on.
     working: Option<i64>,
@@ -145,6 +147,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
             fatal: false,
             finished: false,
             refused: BTreeMap::new(),
+            ended_well: false,
             waiting: false,
             working: None,
             lost: false,
@@ -185,6 +188,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
                 return Ok(Done::stuck(std::mem::take(&mut self.awaited), &failure));
             }
         };
+        self.ended_well = self.succeeds(code);
         // Now, before what it left half-written is removed.
         let full = if self.awaited.is_empty() { None } else { self.context.full(self.call) };
         let trusted = !self.fatal && (self.finished || !self.lines.tell_the_end());
@@ -209,6 +213,11 @@ impl<'a, 'c> Attempt<'a, 'c> {
     fn succeeds(&self, code: Option<i32>) -> bool {
         let adapter = self.context.adapter(self.call);
         adapter.zip(code).is_some_and(|(adapter, code)| adapter.ok.contains(&i64::from(code)))
+    }
+
+    /// Whether files that were refused stay in stage: those of a renderer that has failed are half-written.
+    pub(super) fn keeps_refused(&self) -> bool {
+        self.ended_well && !self.refused.is_empty()
     }
 
     /// Whether its log says that it failed.
@@ -244,7 +253,12 @@ impl<'a, 'c> Attempt<'a, 'c> {
             (None, None) => "was ended by a signal".to_owned(),
             (None, Some(code)) => format!("ended with {code}"),
         };
-        let refused = self.refused.iter().next().map(|((_, frame), why)| format!("; frame {frame}: {why}"));
+        let refused = self.refused.iter().next().map(|((_, frame), why)| {
+            // Words with a path are no part of what a complaint is known by.
+            let stage = stage::of(&self.step).into_iter().next().filter(|_| self.keeps_refused());
+            let stage = stage.map(|stage| format!(" (kept in {})", stage.display()));
+            format!("; frame {frame}: {why}{}", stage.unwrap_or_default())
+        });
         let other = format!("; it wrote {strays} other file{}", if strays == 1 { "" } else { "s" });
         let said = self.said.take().or(self.last.take()).filter(|_| !self.awaited.is_empty());
         let words = said.as_ref().map(|said| format!(": {said}")).unwrap_or_default();

@@ -186,6 +186,10 @@ impl Attempt<'_, '_> {
             return Ok(files);
         }
         for stage in stage::of(&self.step) {
+            if left && self.keeps_refused() {
+                // Somebody may want to look at it.
+                continue;
+            }
             if left {
                 stage::clear(stage).map_err(Trouble::Call)?;
             } else {

@@ -192,6 +192,7 @@ fn sheet(
         work::keep_only(&args.only, loaded, &mut need)?;
     }
     work::guard_protected(loaded, &before, &need)?;
+    super::guard_calls(&loaded.plan, need.iter().map(Frames::count))?;
     let total: i64 = need.iter().map(Frames::count).sum();
     let began = Instant::now();
     let mut ended = Ended { total, ..Ended::default() };
