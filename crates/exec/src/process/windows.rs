@@ -3,8 +3,7 @@
 //! is ended once its current frame has landed.
 
 use std::collections::HashMap;
-use std::fs::File;
-use std::io::{PipeReader, Read, Write};
+use std::io::{PipeReader, Read};
 use std::os::windows::io::AsRawHandle;
 use std::os::windows::process::CommandExt;
 use std::path::Path;

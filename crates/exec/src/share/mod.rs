@@ -97,6 +97,7 @@ pub enum Wish {
 /// This process among the workers of one round.
 pub struct Claims {
     round: PathBuf,
+    is_new: bool,
     tag: String,
     times: Times,
     since: Instant,
@@ -131,7 +132,7 @@ impl Claims {
         let base = state.claims().join(plan);
         let failure = |error: &std::io::Error| Failure::machine("write the claims in", &base, error);
         std::fs::create_dir_all(&base).map_err(|error| failure(&error))?;
-        let round = loop {
+        let (round, is_new) = loop {
             let newest = numbers(&base).map_err(|error| failure(&error))?.into_iter().max();
             let next = match newest {
                 None => 1,
@@ -141,7 +142,7 @@ impl Claims {
                     let all_gone = !workers.is_empty()
                         && workers.iter().all(|(_, worker, gone, _)| *gone || worker.is_surely_dead());
                     if !round.join(OVER).exists() && (replaces || !all_gone) {
-                        break round;
+                        break (round, false);
                     }
                     newest + 1
                 }
@@ -152,7 +153,7 @@ impl Claims {
                     for old in numbers(&base).unwrap_or_default().into_iter().filter(|old| old + 1 < next) {
                         let _ = std::fs::remove_dir_all(base.join(old.to_string()));
                     }
-                    break base.join(next.to_string());
+                    break (base.join(next.to_string()), true);
                 }
                 Err(error) if error.kind() == ErrorKind::AlreadyExists => {}
                 Err(error) => return Err(failure(&error)),
@@ -171,6 +172,7 @@ impl Claims {
         let claims = Claims {
             at: head.len() as u64,
             round,
+            is_new,
             tag: own.tag.clone(),
             times,
             since: Instant::now(),
@@ -182,6 +184,12 @@ impl Claims {
         };
         claims.look()?;
         Ok(claims)
+    }
+
+    /// Whether this member began the round.
+    #[must_use]
+    pub fn is_new(&self) -> bool {
+        self.is_new
     }
 
     /// Gives signs of life and watches those of others, until this member leaves.

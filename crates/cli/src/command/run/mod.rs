@@ -177,29 +177,29 @@ fn sheet(
     work::share_threads(loaded);
     loaded.look_up_made(around);
     let loaded = &*loaded;
-    let before = observe(loaded, around)?;
+    let mut before = observe(loaded, around)?;
     if choice == Existing::Stop && !args.movies && before.iter().any(|verdict| !standing(verdict).is_empty()) {
         let there: i64 = before.iter().map(|verdict| standing(verdict).count()).sum();
         let message = format!("{} of this plan are there already, and existing = \"stop\"", counted(there, "file"));
         return Err(Failure::new(Cause::Refused, message).help("`truepath verify` shows them"));
     }
-    let mut need: Vec<Frames> = before.iter().map(|verdict| outstanding(verdict, choice)).collect();
-    with_movies(&loaded.plan, &mut need, &before);
-    if args.movies {
-        need[..loaded.plan.series.len()].fill(Frames::none());
-    }
-    if !args.only.is_empty() {
-        work::keep_only(&args.only, loaded, &mut need)?;
-    }
+    let mut need = needed(args, loaded, &before, choice)?;
     work::guard_protected(loaded, &before, &need)?;
     super::guard_calls(&loaded.plan, need.iter().map(Frames::count))?;
+    let mut claims = None;
+    if args.share && need.iter().any(|frames| !frames.is_empty()) {
+        claims = Some(join(loaded, journal, choice, around)?);
+        // While this member was on its way, others may have made all of it.
+        before = again(loaded, around)?;
+        need = needed(args, loaded, &before, choice)?;
+    }
     let total: i64 = need.iter().map(Frames::count).sum();
     let began = Instant::now();
     let mut ended = Ended { total, ..Ended::default() };
     let mut last = true;
     if total > 0 {
         let work = Work { loaded, before: &before, need: &need, spread: args.order == CallOrder::Spread };
-        (ended.outcome, ended.failures, last) = render(args, &work, (journal, choice), around)?;
+        (ended.outcome, ended.failures, last) = render(args, &work, (journal, claims.take()), around)?;
     }
     ended.seconds = began.elapsed().as_secs_f64();
     ended.after = if total == 0 { before } else { again(loaded, around)? };
@@ -213,9 +213,7 @@ fn sheet(
         }
     }
     if total == 0 && args.share {
-        // A round whose members were all cut short has to be closed by whoever comes next; any other closes itself.
-        let work = Work { loaded, before: &ended.after, need: &need, spread: false };
-        last = Claims::end_left(&loaded.state, &work.digest(choice))?;
+        last = is_last(loaded, claims, choice)?;
     }
     if last {
         closing::afterwards(loaded, ended.word());
@@ -227,6 +225,32 @@ fn sheet(
         closing::open(loaded);
     }
     Ok(ended.exit(args))
+}
+
+/// What has to be made, by output.
+fn needed(args: &RunArgs, loaded: &Loaded, before: &[Verdict], choice: Existing) -> Result<Vec<Frames>, Failure> {
+    let mut need: Vec<Frames> = before.iter().map(|verdict| outstanding(verdict, choice)).collect();
+    with_movies(&loaded.plan, &mut need, before);
+    if args.movies {
+        need[..loaded.plan.series.len()].fill(Frames::none());
+    }
+    if !args.only.is_empty() {
+        work::keep_only(&args.only, loaded, &mut need)?;
+    }
+    Ok(need)
+}
+
+/// Whether a member that finds nothing to do ends a round: only one whose members were all cut short. A round that it has begun
+/// itself is closed, and was none.
+fn is_last(loaded: &Loaded, claims: Option<Claims>, choice: Existing) -> Result<bool, Failure> {
+    if let Some(claims) = claims {
+        claims.leave();
+        if claims.is_new() {
+            claims.end_round();
+            return Ok(false);
+        }
+    }
+    Claims::end_left(&loaded.state, &work::digest(loaded, choice))
 }
 
 /// Looks at the disk as far as the journals do not know it.
@@ -257,12 +281,11 @@ fn observation<'o>(loaded: &'o Loaded, machine: &'o Machine, told: &'o (dyn Fn(u
 fn render(
     args: &RunArgs,
     work: &Work<'_>,
-    (journal, choice): (&Journal, Existing),
+    (journal, claims): (&Journal, Option<Claims>),
     around: &Surroundings,
 ) -> Result<(Outcome, Vec<Event>, bool), Failure> {
     let loaded = work.loaded;
     let calls = work.calls(&args.only, args.share);
-    let claims = args.share.then(|| join(work, journal, choice, around)).transpose()?;
     let total: i64 = work.need.iter().map(Frames::count).sum();
     let mut progress = Progress::new(&loaded.plan, work.loads(&calls), total, (args.common.json, around.err));
     let began = journal.began(total, &loaded.pins);
@@ -327,11 +350,11 @@ fn only(trouble: Trouble) -> Failure {
     }
 }
 
-fn join(work: &Work<'_>, journal: &Journal, choice: Existing, around: &Surroundings) -> Result<Claims, Failure> {
-    let run = &work.loaded.plan.run;
+fn join(loaded: &Loaded, journal: &Journal, choice: Existing, around: &Surroundings) -> Result<Claims, Failure> {
+    let run = &loaded.plan.run;
     let times = Times { heartbeat: run.heartbeat, takeover: run.takeover };
     let member = Member::own(&around.host, journal);
-    Claims::join(&work.loaded.state, &work.digest(choice), &member, times, choice == Existing::Replace)
+    Claims::join(&loaded.state, &work::digest(loaded, choice), &member, times, choice == Existing::Replace)
 }
 
 fn existing(choice: args::ExistingFiles) -> Existing {

@@ -98,18 +98,18 @@ impl Work<'_> {
         }
         loads
     }
+}
 
-    /// What tells one plan of a sheet from another: workers share only what they all mean.
-    pub fn digest(&self, choice: Existing) -> String {
-        let plan = &self.loaded.plan;
-        let mut text = format!("{choice:?} {}\n", plan.run.chunk);
-        for (_, series) in plan.outputs() {
-            let frames = series.frames.as_ref().map(ToString::to_string).unwrap_or_default();
-            // Writing to a text in memory cannot fail.
-            let _ = writeln!(text, "{} {} {frames}", series.id, series.place);
-        }
-        blake3::hash(text.as_bytes()).to_hex()[..16].to_owned()
+/// What tells one plan of a sheet from another: workers share only what they all mean.
+pub fn digest(loaded: &Loaded, choice: Existing) -> String {
+    let plan = &loaded.plan;
+    let mut text = format!("{choice:?} {}\n", plan.run.chunk);
+    for (_, series) in plan.outputs() {
+        let frames = series.frames.as_ref().map(ToString::to_string).unwrap_or_default();
+        // Writing to a text in memory cannot fail.
+        let _ = writeln!(text, "{} {} {frames}", series.id, series.place);
     }
+    blake3::hash(text.as_bytes()).to_hex()[..16].to_owned()
 }
 
 /// Shares this machine's cores out between the workers, for jobs that do not say how many threads they want.
