@@ -534,3 +534,26 @@ fn pins_that_are_torn_are_taken_from_the_journals() {
         assert_eq!(first("1700000000"), before, "{torn:?}");
     }
 }
+
+#[test]
+fn a_script_lands_regular_files_only_and_touches_nothing_else() {
+    let project = Project::with(&SMALL.replace("\"1-24\"", "\"1-4\"").replace("\"understudy\"", "\"odd\""));
+    project.script(
+        "odd",
+        "d=$(dirname \"$3\"); ln -s /etc/passwd \"$d/crossing_beauty.0001.png\"; mkfifo \"$d/crossing_beauty.0002.png\"\n\
+         truepath_frame() { cp frame.png \"$d/crossing_beauty.$1.png\"; }; truepath_frame 0003; truepath_frame 0004\n",
+    );
+    project
+        .say("understudy render scenes/crossing.gltf --frames 1 --size 32x18 --channels rgb --pass beauty=frame.png")
+        .ended(0);
+    project.say("build -o r.sh --keep-going").ended(0);
+    // It comes to stand there once the script is built.
+    std::fs::create_dir_all(project.path("renders/crossing/crossing_beauty.0004.png")).unwrap();
+    let mut command = Command::new("timeout");
+    let said = Said::from(command.args(["60", "sh"]).arg(project.path("r.sh")).output().unwrap());
+    assert!([3, 4].contains(&said.code), "{said:?}");
+    assert!(said.err.contains("not written as a file") && said.err.contains("stands there, and stays"), "{said:?}");
+    let there = rendered(&project);
+    assert_eq!(there.into_iter().collect::<Vec<_>>(), ["crossing/crossing_beauty.0003.png"]);
+    assert!(project.path("renders/crossing/crossing_beauty.0004.png").is_dir());
+}

@@ -132,7 +132,7 @@ file() {
   shift 2
   old=$was was=
   [ $# -gt 0 ] || set -- "$stage/${final##*/}"
-  if [ -s "$final" ] && [ "$again" = no ] && { [ -z "$old" ] || [ "$(($(wc -c <"$final")))" -ne "$old" ]; }; then
+  if is_file "$final" && [ "$again" = no ] && { [ -z "$old" ] || [ "$(($(wc -c <"$final")))" -ne "$old" ]; }; then
     if [ "$doing" = look ]; then there=$((there + 1)); else rm -f -- "$@"; fi
     return
   fi
@@ -141,7 +141,7 @@ file() {
     return
   fi
   for staged in "$@"; do
-    [ -s "$staged" ] || continue
+    is_file "$staged" || continue
     case $trust in
       all) land "$staged" "$final" "$frame" ;;
       moved_on)
@@ -152,7 +152,7 @@ file() {
     esac
     return
   done
-  lose "$final" "$frame" "not written"
+  lose "$final" "$frame" "not written as a file"
 }
 
 # let_go: the last file of a series after a bad end: it lands where the log says that it was written.
@@ -168,6 +168,11 @@ let_go() {
 
 # land STAGED FINAL FRAME: gives a file its name, unless its end is missing.
 land() {
+  if { [ -e "$2" ] || [ -L "$2" ]; } && { [ ! -f "$2" ] || [ -L "$2" ]; }; then
+    failed=4
+    lose "$2" "$3" "a folder, a link or a device stands there, and stays; the frame is left in $1"
+    return
+  fi
   bytes=$(($(wc -c <"$1")))
   if ! is_whole "$1" "$type" "$bytes"; then
     lose "$2" "$3" "cut off, left in $1"
@@ -181,6 +186,9 @@ land() {
     lose "$2" "$3" "cannot be moved there"
   fi
 }
+
+# is_file PATH: a regular file that holds something; a link is none.
+is_file() { [ -f "$1" ] && [ ! -L "$1" ] && [ -s "$1" ]; }
 
 # lose FINAL FRAME WHY: a file that did not come out.
 lose() {
