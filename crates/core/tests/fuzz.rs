@@ -8,8 +8,7 @@ use std::time::{Duration, Instant};
 
 use truepath_core::adapter;
 use truepath_core::diagnostic::Findings;
-use truepath_core::frames::FrameExpr;
-use truepath_core::frames::Timecode;
+use truepath_core::frames::{FrameExpr, Frames, Timecode};
 use truepath_core::pins::Pins;
 use truepath_core::run::claim::Table;
 use truepath_core::run::history::{Depth, History};
@@ -192,7 +191,10 @@ fn templates_frames_and_timecodes() {
     fuzz(&seeds.map(|seed| seed.as_bytes().to_vec()), &|bytes| {
         let text = text(bytes);
         let _ = Template::parse(&text).map(|template| template.to_string());
-        let _ = FrameExpr::parse(&text);
+        if let Ok(frames) = FrameExpr::parse(&text) {
+            let known = frames.frames(Some(&Frames::range(-8, 1_000_000_000_000)), Some(&Frames::range(1, 9)));
+            let _ = known.map(|frames| (frames.count(), frames.first(), frames.to_string()));
+        }
         [1, 24, 30].into_iter().for_each(|fps| {
             let _ = Timecode::parse(&text, fps);
         });

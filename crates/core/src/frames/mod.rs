@@ -48,6 +48,9 @@ impl FrameRun {
     }
 }
 
+/// Frames of a set whose runs interleave: they are printed and counted out one by one.
+const MOST_TANGLED: i64 = 1_000_000;
+
 /// A set of frames.
 #[derive(Clone, Debug, Default)]
 pub struct Frames {
@@ -90,6 +93,12 @@ impl Frames {
     #[must_use]
     pub fn runs(&self) -> &[FrameRun] {
         &self.runs
+    }
+
+    /// Whether its runs interleave and have more frames than can be taken apart one by one.
+    fn is_tangled(&self) -> bool {
+        let apart = |pair: &[FrameRun]| pair[0].last() < pair[1].first;
+        self.count() > MOST_TANGLED && !self.runs.windows(2).all(apart)
     }
 
     /// How many frames.

@@ -9,8 +9,7 @@ impl Frames {
     /// Frames in either.
     #[must_use]
     pub fn union(&self, other: &Frames) -> Frames {
-        let new = other.minus(self);
-        self.runs.iter().chain(&new.runs).copied().collect::<Frames>().tidy()
+        self.union_within(other, i64::MAX).unwrap_or_default()
     }
 
     /// Frames in both.
@@ -29,11 +28,26 @@ impl Frames {
     /// Frames of this set that are not in the other.
     #[must_use]
     pub fn minus(&self, other: &Frames) -> Frames {
+        self.minus_within(other, i64::MAX).unwrap_or_default()
+    }
+
+    /// The same; `None` where it takes more than so many runs.
+    pub(super) fn minus_within(&self, other: &Frames, most: i64) -> Option<Frames> {
         let mut left = self.runs.clone();
         for taken in &other.runs {
+            let runs = left.iter().map(|run| pieces(run, taken)).fold(0i64, i64::saturating_add);
+            if runs > most {
+                return None;
+            }
             left = left.iter().flat_map(|run| without(run, taken)).collect();
         }
-        left.into_iter().collect::<Frames>().tidy()
+        Some(left.into_iter().collect::<Frames>().tidy())
+    }
+
+    /// [`Frames::union`]; `None` where it takes more than so many runs.
+    pub(super) fn union_within(&self, other: &Frames, most: i64) -> Option<Frames> {
+        let new = other.minus_within(self, most)?;
+        Some(self.runs.iter().chain(&new.runs).copied().collect::<Frames>().tidy())
     }
 
     /// Joins neighbours that continue each other, as long as no runs interleave.
@@ -90,6 +104,11 @@ fn extended_gcd(a: i128, b: i128) -> (i128, i128) {
         (old, new) = (new, (old.0 - quotient * new.0, old.1 - quotient * new.1));
     }
     (old.0, old.1)
+}
+
+/// At most so many runs are left of `run` without the frames of `taken`.
+fn pieces(run: &FrameRun, taken: &FrameRun) -> i64 {
+    meet(run, taken).map_or(1, |hole| (hole.step / run.step).min(hole.count).saturating_add(2))
 }
 
 /// What is left of `run` without the frames of `taken`.

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::ops::Range;
 
-use super::{FrameRun, Frames};
+use super::{FrameRun, Frames, MOST_TANGLED};
 
 /// An expression as written: what it means may depend on the scene's span or the job's own frames.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -57,6 +57,9 @@ pub struct FrameError {
     pub range: Range<usize>,
 }
 
+/// Runs that an expression may come to on its way.
+const MOST_RUNS: i64 = 100_000;
+
 /// Frame numbers lie within plus and minus this, so that sums and shifts never overflow.
 pub const MOST: i64 = 1_000_000_000_000_000;
 
@@ -72,7 +75,12 @@ impl FrameExpr {
         };
         let parts = parse_list(taken, 0)?;
         let except = left_out.map_or(Ok(Vec::new()), |(text, base)| parse_list(text, base))?;
-        Ok(FrameExpr { parts, except })
+        let expr = FrameExpr { parts, except };
+        if !expr.needs_scene() && !expr.needs_own() && expr.frames(None, None).is_none() {
+            let message = format!("its steps interleave, and such frames are counted out up to {MOST_TANGLED} only");
+            return Err(FrameError { message, range: 0..text.len() });
+        }
+        Ok(expr)
     }
 
     /// Whether it speaks of the scene's span.
@@ -88,13 +96,15 @@ impl FrameExpr {
         self.parts.iter().chain(&self.except).any(own)
     }
 
-    /// The set it means. `scene` is the scene's span, `own` the job's own frames; `None` where one is needed and unknown.
+    /// The set it means. `scene` is the scene's span, `own` the job's own frames; `None` where one is needed and unknown, and
+    /// where steps interleave over more frames than can be counted out.
     #[must_use]
     pub fn frames(&self, scene: Option<&Frames>, own: Option<&Frames>) -> Option<Frames> {
         let sum = |parts: &[Part]| {
-            parts.iter().try_fold(Frames::none(), |sum, part| Some(sum.union(&part.frames(scene, own)?)))
+            parts.iter().try_fold(Frames::none(), |sum, part| sum.union_within(&part.frames(scene, own)?, MOST_RUNS))
         };
-        Some(sum(&self.parts)?.minus(&sum(&self.except)?))
+        let set = sum(&self.parts)?.minus_within(&sum(&self.except)?, MOST_RUNS)?;
+        (!set.is_tangled()).then_some(set)
     }
 }
 

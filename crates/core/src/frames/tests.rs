@@ -36,6 +36,8 @@ fn mistakes_name_the_part_at_fault() {
         ("1,,2", 2..2, "missing"),
         ("1-8/0", 0..5, "every how many"),
         ("1 - x", 0..5, "no frame"),
+        ("1-1000000000000/2,1-1000000000000/3", 0..35, "interleave"),
+        ("1-1000000000000000 except 1-1000000000000000/30000000", 0..53, "interleave"),
     ] {
         let error = FrameExpr::parse(text).expect_err(text);
         assert_eq!(error.range, range, "{text}: {}", error.message);
