@@ -296,6 +296,13 @@ fn a_sheet_of_somebody_else_is_not_taken_silently() {
     assert!(rendered(&project).is_empty());
     project.say("trust").ended(0);
     project.say("run").ended(0);
+    // Nor is one of another name, that somebody else has put beside it.
+    project.write("other.toml", SMALL.replace("\"1-24\"", "\"1-2\"").replace("\"crossing\"", "\"theirs\""));
+    let theirs = Command::new("chown").arg("12345").arg(project.path("other.toml")).status();
+    assert!(theirs.unwrap().success());
+    assert!(project.say("run -f other.toml").ended(4).err.contains("other.toml belongs to user 12345"));
+    project.say("trust").ended(0);
+    project.say("run -f other.toml").ended(0);
 }
 
 #[test]

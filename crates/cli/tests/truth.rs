@@ -561,6 +561,7 @@ fn files_without_a_sheet_are_looked_into_all_the_same() {
     let project = Project::with(&SMALL.replace("1-24", "1-12"));
     project.say("run").ended(0);
     project.write("shots/readme.txt", "no picture");
+    project.write("loose/readme.txt", "no picture");
     let name = |frame: u32| format!("renders/crossing/crossing_beauty.{frame:04}.png");
     let put = |from: u32, to: &str| std::fs::copy(project.path(&name(from)), project.path(to)).unwrap();
     (1..=12).filter(|frame| *frame != 7).for_each(|frame| {
@@ -588,6 +589,27 @@ fn files_without_a_sheet_are_looked_into_all_the_same() {
         said.contains("missing 7  broken 4  wrong 9") && said.contains("not complete: 9 of 12 files good"),
         "{said}"
     );
+    // Numbers without padding are one sequence, movies are none, and a number far away costs nothing.
+    (8..=11).for_each(|frame| {
+        put(frame, &format!("loose/a{frame}.png"));
+    });
+    put(1, "loose/far.1.png");
+    put(2, "loose/far.999999999999.png");
+    project.write("loose/cut_v001.mp4", "no movie");
+    project.write("loose/cut_v003.mp4", "no movie");
+    let document = project.say("verify --json --folder loose").ended(1).json();
+    let rows: Vec<(&str, &str, &str)> = document["files"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|row| {
+            let text = |name: &str| row[name].as_str().unwrap();
+            (text("pattern").rsplit('/').next().unwrap(), text("missing"), text("good"))
+        })
+        .collect();
+    let movies = [("cut_v001.mp4", "", ""), ("cut_v003.mp4", "", "")];
+    assert_eq!(rows[..2], [("a{frame:1}.png", "", "8-11"), ("far.{frame:1}.png", "2-999999999998", "1,999999999999")]);
+    assert_eq!(rows[2..], movies, "{document:#}");
     let pattern = "verify --pattern shots/ferry.{frame:4}.png";
     project.say(&format!("{pattern} --frames 1-3")).ended(0);
     assert!(project.say(&format!("{pattern} --frames 1-3 --size 64x36")).ended(1).out.contains("asked for 64x36"));

@@ -10,8 +10,10 @@ use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use support::{Act, Fakes, Night};
+use truepath_core::invoke::stage::stage_base;
 use truepath_core::run::event::Event;
 use truepath_exec::failure::Trouble;
+use truepath_exec::landing::recover::recover;
 use truepath_exec::landing::{Disk, Fate, Landing, Moves, land};
 
 /// What a file system answers to each of its steps, in their order; what comes after them is done.
@@ -137,4 +139,26 @@ fn only_over_what_stood_before_is_anything_written() {
     }
     let missing = Disk.rename(&folder.path().join("nothing"), &to, false).unwrap_err();
     assert_eq!(missing.kind(), ErrorKind::NotFound);
+}
+
+#[cfg(unix)]
+#[test]
+fn a_file_on_which_a_recovery_broke_is_set_aside_where_it_ends_whoever_looks() {
+    // The one that looks ends badly, well, or is not asked.
+    for (looker, set_aside) in [(Some("/bin/false"), true), (Some("/bin/true"), false), (None, false)] {
+        let night = Night::new(&[("crossing", 4, None)], "");
+        let state = night.state();
+        state.make().unwrap();
+        let folder = Path::new(&stage_base(&night.plan, night.plan.roots[0].path.as_deref().unwrap())).to_owned();
+        let staged = folder.join("crossing_1-4~abcdef/crossing.0002.png");
+        std::fs::create_dir_all(staged.parent().unwrap()).unwrap();
+        std::fs::write(&staged, "half a picture").unwrap();
+        std::fs::write(state.recovering("abcdef"), staged.to_str().unwrap()).unwrap();
+        let journal = night.open_journal(false);
+        let found = night.with(looker.map(Path::new), |project| recover(project, &journal, &|_| true)).unwrap();
+        let aside = folder.join("aside/crossing.0002.png");
+        assert_eq!(found.aside, if set_aside { vec![aside.clone()] } else { Vec::new() }, "{looker:?}");
+        assert_eq!((aside.exists(), staged.exists()), (set_aside, false), "{looker:?}");
+        assert!(state.recoveries().is_empty(), "{looker:?}");
+    }
 }

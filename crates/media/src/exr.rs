@@ -46,7 +46,7 @@ impl Type for Exr {
 
     fn decode(&self, bytes: &mut Bytes, most: usize, content: Option<&mut Content>) -> Result<(), Flaw> {
         let meta = MetaData::read_from_buffered(&mut *bytes, false).map_err(flaw)?;
-        room(&meta, most)?;
+        room(&meta, most, bytes.get_ref().metadata().map_err(flaw)?.len())?;
         // Deep pixels nobody here unpacks; that all their chunks are there was seen before.
         if meta.headers.iter().any(|header| header.deep) {
             return Ok(());
@@ -77,16 +77,22 @@ impl Type for Exr {
 
 /// Whether a file's pixels fit into `most` bytes for each of its layers.
 pub(crate) fn fits(path: &std::path::Path, most: usize) -> Result<(), Flaw> {
-    let mut bytes = std::io::BufReader::new(std::fs::File::open(path).map_err(flaw)?);
-    room(&MetaData::read_from_buffered(&mut bytes, false).map_err(flaw)?, most)
+    let (file, length) = crate::open(path).map_err(flaw)?;
+    room(&MetaData::read_from_buffered(&mut std::io::BufReader::new(file), false).map_err(flaw)?, most, length)
 }
 
-/// Whether the windows of all parts, which need not be as large as the first, fit into `most` bytes for each of their layers.
-fn room(meta: &MetaData, most: usize) -> Result<(), Flaw> {
+/// So many times the room of its picture a file may take whose windows reach beyond it.
+const OVERSCAN: usize = 8;
+
+/// Whether the windows of all parts, which may reach beyond the picture, fit into `most` bytes for each of their layers, or are
+/// no more than a file of a length can hold.
+fn room(meta: &MetaData, most: usize, length: u64) -> Result<(), Flaw> {
     let samples = meta.headers.iter().map(|header| header.layer_size.area().saturating_mul(header.channels.list.len()));
     let channels: usize = meta.headers.iter().map(|header| header.channels.list.len()).sum();
     let needed = samples.fold(0usize, usize::saturating_add).saturating_mul(4);
-    if needed > most.saturating_mul(channels.div_ceil(4)) {
+    let held = usize::try_from(length.saturating_mul(crate::UNPACKED)).unwrap_or(usize::MAX);
+    let usual = most.saturating_mul(channels.div_ceil(4));
+    if needed > usual.max(held.min(usual.saturating_mul(OVERSCAN))) {
         return Err(format!("the windows of its parts claim {needed} bytes of pixels, more than its picture has"));
     }
     Ok(())

@@ -21,6 +21,7 @@ use std::fs::File;
 use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::path::Path;
 
+use truepath_core::catalogue::Bits;
 use truepath_core::verify::{Picture, Seen};
 
 pub use content::Content;
@@ -74,7 +75,7 @@ pub type Wanted<'w> = &'w dyn Fn(&Picture) -> bool;
 /// # Errors
 /// As [`probe`].
 pub fn decode(path: &Path, wanted: Wanted<'_>) -> std::io::Result<Seen> {
-    look(path, |kind, bytes, length| decoded(kind, bytes, length, (wanted, None)))
+    look(path, |kind, bytes, length| decoded_if(kind, bytes, length, (wanted, None)))
 }
 
 /// As [`decode`], with what the pixels hold.
@@ -83,7 +84,7 @@ pub fn decode(path: &Path, wanted: Wanted<'_>) -> std::io::Result<Seen> {
 /// As [`probe`].
 pub fn inspect(path: &Path, wanted: Wanted<'_>) -> std::io::Result<(Seen, Content)> {
     let mut content = Content::default();
-    let seen = look(path, |kind, bytes, length| decoded(kind, bytes, length, (wanted, Some(&mut content))))?;
+    let seen = look(path, |kind, bytes, length| decoded_if(kind, bytes, length, (wanted, Some(&mut content))))?;
     Ok((seen, content))
 }
 
@@ -96,24 +97,32 @@ pub fn inspect_any(path: &Path) -> std::io::Result<(Seen, Content)> {
     let seen = look(path, |kind, bytes, length| {
         let picture = kind.probe(bytes, length)?;
         credible(&picture, length)?;
-        rewind(bytes)?;
-        decoded(kind, bytes, length, (&|_| true, Some(&mut content)))
+        decoded(kind, bytes, picture, Some(&mut content))
     })?;
     Ok((seen, content))
 }
 
+/// Decodes a picture whose head was read.
 fn decoded(
+    kind: &dyn Type,
+    bytes: &mut Bytes,
+    picture: Picture,
+    content: Option<&mut Content>,
+) -> Result<Picture, Flaw> {
+    rewind(bytes)?;
+    kind.decode(bytes, needed(&picture), content)?;
+    Ok(picture)
+}
+
+/// Decodes a picture if its head is wanted.
+fn decoded_if(
     kind: &dyn Type,
     bytes: &mut Bytes,
     length: u64,
     (wanted, content): (Wanted<'_>, Option<&mut Content>),
 ) -> Result<Picture, Flaw> {
     let picture = kind.probe(bytes, length)?;
-    if wanted(&picture) {
-        rewind(bytes)?;
-        kind.decode(bytes, needed(&picture), content)?;
-    }
-    Ok(picture)
+    if wanted(&picture) { decoded(kind, bytes, picture, content) } else { Ok(picture) }
 }
 
 /// Bytes that a sample has at most.
@@ -129,15 +138,26 @@ fn needed(picture: &Picture) -> usize {
     usize::try_from(pixels.saturating_mul(SAMPLE * SAMPLES).saturating_add(ROOM)).unwrap_or(usize::MAX)
 }
 
-/// Deflate (RFC 1951) makes at most 1,032 bytes of one, and no other packing of these types makes more of a large picture.
-const UNPACKED: u64 = 1_032;
-/// So many bytes of pixels are taken of any file.
-const ALWAYS: u64 = 256 << 20;
+/// Deflate (RFC 1951) makes at most 1,032 bytes of one, LZW with codes of 12 bits about 1,300.
+const UNPACKED: u64 = 1_500;
+/// So many bytes of pixels are taken of any file: even runs of one colour are no larger in pictures that people make.
+const ALWAYS: u64 = 400 << 20;
+
+/// Bytes that the pixels of a picture take.
+fn claimed(picture: &Picture) -> u64 {
+    let sample = match picture.bits {
+        Some(Bits::Eight) => 1,
+        Some(Bits::Ten | Bits::Twelve | Bits::Sixteen | Bits::Half) => 2,
+        Some(Bits::ThirtyTwo | Bits::Float) => 4,
+        None => SAMPLE,
+    };
+    let samples = picture.channels.map_or(SAMPLES, |channels| pixels::samples_of(channels) as u64);
+    u64::from(picture.width).saturating_mul(u64::from(picture.height)).saturating_mul(sample * samples)
+}
 
 /// Whether a file of a length can hold the picture that its head claims.
 fn credible(picture: &Picture, length: u64) -> Result<(), Flaw> {
-    let pixels = u64::from(picture.width).saturating_mul(u64::from(picture.height));
-    if pixels > length.saturating_mul(UNPACKED).max(ALWAYS / SAMPLES) {
+    if claimed(picture) > length.saturating_mul(UNPACKED).max(ALWAYS) {
         return Err(format!(
             "its head claims {}x{} pixels, more than {length} bytes can hold",
             picture.width, picture.height
@@ -174,26 +194,33 @@ fn look(path: &Path, read: impl FnOnce(&dyn Type, &mut Bytes, u64) -> Result<Pic
 
 /// A file that holds something, and its length in bytes; else what is seen in its place.
 fn opened(path: &Path) -> std::io::Result<Result<(File, u64), Seen>> {
-    let gone = |error: &std::io::Error| {
-        matches!(error.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory)
-    };
-    // Opening a pipe waits for somebody who writes into it, perhaps for ever: what it is comes first.
-    let file = match std::fs::metadata(path) {
-        Ok(about) if !about.is_file() => {
-            return Ok(Err(Seen::Broken("this is a folder, a pipe or a device, not a file".to_owned())));
-        }
-        Ok(_) => File::open(path),
+    use std::io::ErrorKind;
+    match open(path) {
+        Ok((_, 0)) => Ok(Err(Seen::Broken("the file is empty".to_owned()))),
+        Ok(both) => Ok(Ok(both)),
+        Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => Ok(Err(Seen::Missing)),
+        Err(error) if error.kind() == ErrorKind::InvalidInput => Ok(Err(Seen::Broken(error.to_string()))),
         Err(error) => Err(error),
-    };
-    let file = match file {
-        Ok(file) => file,
-        Err(error) if gone(&error) => return Ok(Err(Seen::Missing)),
-        Err(error) => return Err(error),
-    };
-    match file.metadata()?.len() {
-        0 => Ok(Err(Seen::Broken("the file is empty".to_owned()))),
-        length => Ok(Ok((file, length))),
     }
+}
+
+/// Opens a regular file, with its length in bytes. Anything else (a folder, a pipe, a device) is refused at once: opening a
+/// pipe waits for somebody who writes into it, and some devices never end.
+///
+/// # Errors
+/// As the system says, and `InvalidInput` where no regular file stands.
+pub fn open(path: &Path) -> std::io::Result<(File, u64)> {
+    let mut how = File::options();
+    how.read(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::custom_flags(&mut how, rustix::fs::OFlags::NONBLOCK.bits().cast_signed());
+    let file = how.open(path)?;
+    let about = file.metadata()?;
+    if !about.is_file() {
+        let words = "this is a folder, a pipe or a device, not a file";
+        return Err(std::io::Error::new(std::io::ErrorKind::InvalidInput, words));
+    }
+    Ok((file, about.len()))
 }
 
 fn rewind(bytes: &mut Bytes) -> Result<(), Flaw> {

@@ -1,27 +1,26 @@
 //! `verify --pattern` and `verify --folder`: pictures and movies that no sheet plans, looked into all the same.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
-use serde_json::{Value, json};
 use truepath_core::catalogue;
-use truepath_core::frames::Frames;
+use truepath_core::frames::{Frames, Number};
+use truepath_core::resolve::paths::from_system;
 use truepath_core::sheet::Size;
 use truepath_core::template::Pattern;
-use truepath_core::verify::{Picture, STATES, Seen, State};
+use truepath_core::verify::{Picture, Seen, State};
 use truepath_exec::disk;
 use truepath_exec::failure::Failure;
 
 use super::encode::{frames, numbers_there, pattern};
 use crate::args::{LooseOptions, VerifyArgs};
 use crate::exit_code::Exit;
-use crate::lower::{Screen, Surroundings};
+use crate::lower::Surroundings;
+use crate::show;
 use crate::show::counter::Counter;
-use crate::show::{self, BAD, GOOD, HEAD, QUIET, counted, paint, verdicts};
+use crate::show::loose::{self, Found, Looked};
 
-/// Files that are named before the rest is only counted.
-const MOST_LINES: usize = 20;
 /// How deep folders are looked into.
 const DEEPEST: usize = 32;
 
@@ -30,14 +29,8 @@ struct Set {
     pattern: Pattern,
     /// The numbers that are expected.
     wanted: Frames,
-}
-
-/// What was found at one name.
-struct Found {
-    number: i64,
-    path: String,
-    state: State,
-    why: String,
+    /// Those of them of which something is there.
+    there: Frames,
 }
 
 /// Looks into files that no sheet plans.
@@ -47,11 +40,19 @@ pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let mut sets = Vec::new();
     for text in &options.pattern {
         let pattern = pattern(text)?;
-        let wanted = match &args.common.frames {
-            Some(text) => frames(text)?,
-            None => whole_span(&numbers_there(&pattern)?),
-        };
-        sets.push(Set { pattern, wanted });
+        let asked = args.common.frames.as_deref().map(frames).transpose()?;
+        let is_listed = pattern.split_folder().0.fixed().is_some();
+        sets.push(match (asked, is_listed) {
+            (Some(wanted), true) => {
+                Set { there: wanted.intersect(&numbers_there(&pattern).unwrap_or_default()), pattern, wanted }
+            }
+            // Names whose folders bear the number are tried one by one.
+            (Some(wanted), false) => Set { there: wanted.clone(), pattern, wanted },
+            (None, _) => {
+                let there = numbers_there(&pattern)?;
+                Set { wanted: whole_span(&there), there, pattern }
+            }
+        });
     }
     if let Some(folder) = &options.folder {
         if !folder.is_dir() {
@@ -64,15 +65,14 @@ pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
         }
     }
     let counter = Counter::new("looking at files", around.err);
-    let looked: Vec<Vec<Found>> = sets.iter().map(|set| look(set, &expected, (args.deep, &counter))).collect();
+    let looked: Vec<Looked> = sets.iter().map(|set| look(set, &expected, (args.deep, &counter))).collect();
     counter.end();
-    let lacking = looked.iter().flatten().filter(|found| !matches!(found.state, State::Good | State::Odd)).count();
     if args.common.json {
-        show::print_exact(&show::json::text(&document(&sets, &looked)))?;
+        show::print_exact(&show::json::text(&loose::document(&looked)))?;
     } else {
-        show::print(&text(&sets, &looked, around.out))?;
+        show::print(&loose::text(&looked, around.out))?;
     }
-    Ok(if lacking == 0 { Exit::Well } else { Exit::No })
+    Ok(if looked.iter().all(|set| set.lacking() == 0) { Exit::Well } else { Exit::No })
 }
 
 /// What files are held against, beside each other.
@@ -129,30 +129,28 @@ fn whole_span(there: &Frames) -> Frames {
     there.first().zip(there.last()).map_or_else(Frames::none, |(first, last)| Frames::range(first, last))
 }
 
-/// The sequences and single files of a folder and of those in it. Names that differ by nothing but the last number in them are
-/// one sequence.
+/// Numbers with the digits they are written in, by what stands before and after them.
+type Numbered = BTreeMap<(String, String), Vec<(usize, i64)>>;
+
+/// The sequences and single files of a folder and of those in it. Pictures whose names differ by nothing but the last number in
+/// them are one sequence; every movie is by itself.
 fn sequences(folder: &Path) -> Result<Vec<Set>, Failure> {
-    let mut sets: BTreeMap<(String, usize, String), BTreeSet<i64>> = BTreeMap::new();
-    let mut single: BTreeSet<String> = BTreeSet::new();
+    let (mut numbered, mut single) = (Numbered::new(), Vec::new());
     let mut open: Vec<(PathBuf, usize)> = vec![(folder.to_owned(), 0)];
     while let Some((folder, depth)) = open.pop() {
         let files = disk::files(&folder).map_err(|error| Failure::machine("list", &folder, &error))?;
-        let base = truepath_core::resolve::paths::from_system(&folder);
+        let base = from_system(&folder);
         for (name, _) in files.iter().filter(|(name, _)| !name.starts_with('.')) {
-            let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
-            let known =
-                name.rsplit_once('.').is_some_and(|(_, extension)| catalogue::by_extension(extension).is_some());
-            if !known {
-                continue;
-            }
-            let end = stem.rfind(|c: char| c.is_ascii_digit()).map(|at| at + 1);
-            let start = end.map(|end| stem[..end].rfind(|c: char| !c.is_ascii_digit()).map_or(0, |at| at + 1));
-            match start.zip(end).and_then(|(start, end)| Some((start, end, name[start..end].parse::<i64>().ok()?))) {
-                Some((start, end, number)) => {
-                    let (head, tail) = (format!("{base}/{}", &name[..start]), name[end..].to_owned());
-                    sets.entry((head, end - start, tail)).or_default().insert(number);
+            let Some((stem, extension)) = name.rsplit_once('.') else { continue };
+            let Some(known) = catalogue::by_extension(extension) else { continue };
+            let end = stem.rfind(|c: char| c.is_ascii_digit()).map_or(0, |at| at + 1);
+            let start = stem[..end].rfind(|c: char| !c.is_ascii_digit()).map_or(0, |at| at + 1);
+            match name[start..end].parse::<i64>() {
+                Ok(number) if !known.is_container() => {
+                    let around = (format!("{base}/{}", &name[..start]), name[end..].to_owned());
+                    numbered.entry(around).or_default().push((end - start, number));
                 }
-                None => drop(single.insert(format!("{base}/{name}"))),
+                _ => single.push(format!("{base}/{name}")),
             }
         }
         if depth < DEEPEST {
@@ -161,35 +159,39 @@ fn sequences(folder: &Path) -> Result<Vec<Set>, Failure> {
         }
     }
     let mut all: Vec<Set> = Vec::new();
-    for ((head, width, tail), numbers) in sets {
-        let mut pattern = Pattern::default();
-        pattern.push_text(&head);
-        if let (1, Some(number)) = (numbers.len(), numbers.first()) {
-            pattern.push_text(&format!("{number:0width$}"));
-        } else {
-            pattern.push_frame(width);
+    for ((head, tail), mut numbers) in numbered {
+        // The shortest number says the padding; longer ones fit it where they begin with no zero.
+        while let Some(width) = numbers.iter().map(|(digits, _)| *digits).min() {
+            let fits = |(digits, number): &(usize, i64)| number.to_string().len().max(width) == *digits;
+            let (own, rest) = numbers.into_iter().partition::<Vec<_>, _>(fits);
+            numbers = rest;
+            let there = Frames::from_any(own.iter().map(|(_, number)| *number).collect());
+            match own.as_slice() {
+                [(digits, number)] => single.push(format!("{head}{number:0digits$}{tail}")),
+                _ => {
+                    let mut pattern = Pattern::default();
+                    pattern.push_text(&head);
+                    pattern.push_frame(width);
+                    pattern.push_text(&tail);
+                    all.push(Set { pattern, wanted: whole_span(&there), there });
+                }
+            }
         }
-        pattern.push_text(&tail);
-        let wanted = if numbers.len() == 1 {
-            Frames::one(1)
-        } else {
-            whole_span(&Frames::from_any(numbers.into_iter().collect()))
-        };
-        all.push(Set { pattern, wanted });
     }
-    for path in single {
+    single.sort();
+    all.extend(single.into_iter().map(|path| {
         let mut pattern = Pattern::default();
         pattern.push_text(&path);
-        all.push(Set { pattern, wanted: Frames::one(1) });
-    }
+        Set { pattern, wanted: Frames::one(1), there: Frames::one(1) }
+    }));
     Ok(all)
 }
 
-/// Looks into every file of a set.
-fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Vec<Found> {
-    let numbers: Vec<i64> = set.wanted.iter().collect();
+/// Looks into every file of a set that is there.
+fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Looked {
+    let numbers: Vec<i64> = set.there.iter().collect();
     let one = |number: &i64| {
-        let path = set.pattern.name(truepath_core::frames::Number::new(*number));
+        let path = set.pattern.name(Number::new(*number));
         let seen = seen(Path::new(&path), deep);
         counter.add(1);
         (*number, path, seen)
@@ -205,9 +207,9 @@ fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Ve
         }
     }
     let usual = kinds.iter().max_by_key(|(count, _)| *count).map(|(_, picture)| (*picture).clone());
-    let judged = looked.into_iter().map(|(number, path, (seen, odd))| {
+    let judged = looked.into_iter().filter_map(|(number, path, (seen, odd))| {
         let (state, why) = match &seen {
-            Seen::Missing => (State::Missing, "not there".to_owned()),
+            Seen::Missing => return None,
             Seen::Unreadable(why) => (State::Unreadable, why.clone()),
             Seen::Broken(why) => (State::Broken, why.clone()),
             Seen::Whole(picture) => match (expected.differences(picture, usual.as_ref()), odd) {
@@ -217,9 +219,11 @@ fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Ve
             },
             Seen::Movie(_) | Seen::AsLanded => (State::Good, String::new()),
         };
-        Found { number, path, state, why }
+        Some(Found { number, path, state, why })
     });
-    judged.collect()
+    let found: Vec<Found> = judged.collect();
+    let there = Frames::from_any(found.iter().map(|found| found.number).collect());
+    Looked { pattern: set.pattern.spelt(), wanted: set.wanted.clone(), missing: set.wanted.minus(&there), found }
 }
 
 /// What stands at a path, and what is odd about it.
@@ -238,65 +242,4 @@ fn seen(path: &Path, deep: bool) -> (Seen, Option<String>) {
         return looked.map_or_else(unread, |(seen, content)| (seen, content.odd(true)));
     }
     truepath_media::probe(path).map_or_else(unread, |seen| (seen, None))
-}
-
-/// The frames of a state.
-fn in_state(found: &[Found], state: State) -> Frames {
-    Frames::from_any(found.iter().filter(|found| found.state == state).map(|found| found.number).collect())
-}
-
-fn text(sets: &[Set], looked: &[Vec<Found>], screen: Screen) -> String {
-    let spelt: Vec<String> = sets.iter().map(|set| set.pattern.spelt()).collect();
-    let widest = spelt.iter().map(|text| show::width(text)).max().unwrap_or(0);
-    let mut out =
-        format!("{}\n", paint(screen, HEAD, format!("{:widest$}  {:>7}  {:>7}  state", "files", "count", "good")));
-    for (name, found) in spelt.iter().zip(looked) {
-        let states = STATES.iter().filter(|(_, state)| *state != State::Good).filter_map(|(word, state)| {
-            let frames = in_state(found, *state);
-            let numbers =
-                if found.len() > 1 { format!(" {}", verdicts::cut(&frames.to_string())) } else { String::new() };
-            (!frames.is_empty()).then(|| paint(screen, verdicts::style(*state), format!("{word}{numbers}")))
-        });
-        let states: Vec<String> = states.collect();
-        let state = if states.is_empty() { paint(screen, GOOD, "complete") } else { states.join("  ") };
-        let good = found.iter().filter(|found| found.state == State::Good).count();
-        out.push_str(&format!("{}  {:>7}  {good:>7}  {state}\n", show::pad(name, widest), found.len()));
-    }
-    let bad: Vec<&Found> = looked.iter().flatten().filter(|found| found.state != State::Good).collect();
-    if !bad.is_empty() {
-        out.push('\n');
-    }
-    for found in bad.iter().take(MOST_LINES) {
-        let word = paint(screen, verdicts::style(found.state), format!("{:<10}", found.state.name()));
-        let why = if found.state == State::Missing { String::new() } else { format!(": {}", found.why) };
-        out.push_str(&format!("  {word}  {}{why}\n", found.path));
-    }
-    if bad.len() > MOST_LINES {
-        out.push_str(&paint(screen, QUIET, format!("  and {} more; --json lists them all\n", bad.len() - MOST_LINES)));
-    }
-    let all = looked.iter().map(Vec::len).sum::<usize>() as i64;
-    let lacking = bad.iter().filter(|found| found.state != State::Odd).count() as i64;
-    let closing = match lacking {
-        0 => paint(screen, GOOD, format!("complete: {}", counted(all, "file"))),
-        _ => paint(screen, BAD, format!("not complete: {} of {} good", all - lacking, counted(all, "file"))),
-    };
-    out + &format!("\n{closing}\n")
-}
-
-fn document(sets: &[Set], looked: &[Vec<Found>]) -> Value {
-    let one = |(set, found): (&Set, &Vec<Found>)| {
-        let mut row = json!({ "pattern": set.pattern.spelt(), "frames": set.wanted, "count": found.len() });
-        for (word, state) in STATES {
-            row[word] = json!(in_state(found, state));
-        }
-        let bad = found.iter().filter(|found| found.state != State::Good);
-        let told = bad.map(|found| json!({ "path": found.path, "state": found.state.name(), "why": found.why }));
-        row["findings"] = told.collect::<Vec<_>>().into();
-        row
-    };
-    let lacking = looked.iter().flatten().any(|found| !matches!(found.state, State::Good | State::Odd));
-    json!({
-        "truepath": 1, "files": sets.iter().zip(looked).map(one).collect::<Vec<_>>(),
-        "outcome": if lacking { "incomplete" } else { "complete" },
-    })
 }

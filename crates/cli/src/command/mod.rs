@@ -22,10 +22,11 @@ pub mod trust;
 pub mod verify;
 pub mod whose;
 
+use truepath_core::plan::Plan;
 use truepath_core::sheet::Existing;
 use truepath_core::verify::Verdict;
 use truepath_core::verify::fix::{self, Fix};
-use truepath_exec::failure::Failure;
+use truepath_exec::failure::{Cause, Failure};
 
 use crate::args::Common;
 
@@ -67,14 +68,13 @@ fn pin(loaded: &Loaded, anew: bool) -> Result<bool, Failure> {
 const MOST_CALLS: i64 = 20_000_000;
 
 /// Keeps a slip in a frame range from filling the memory with calls.
-fn guard_calls(plan: &truepath_core::plan::Plan, files: impl Iterator<Item = i64>) -> Result<(), Failure> {
+fn guard_calls(plan: &Plan, files: impl Iterator<Item = i64>) -> Result<(), Failure> {
     let calls = files.fold(0i64, |sum, files| sum.saturating_add(files / plan.run.chunk.max(1)));
     if calls <= MOST_CALLS {
         return Ok(());
     }
     let message = format!("this plan has about {calls} calls, and {MOST_CALLS} are the most that can be kept");
-    Err(Failure::new(truepath_exec::failure::Cause::Refused, message)
-        .help("ask for fewer frames (--frames), or raise chunk under [run]"))
+    Err(Failure::new(Cause::Refused, message).help("ask for fewer frames (--frames), or raise chunk under [run]"))
 }
 
 /// How a command ends that compares the disk with a plan which nobody can know: nothing is planned, or not all names are

@@ -22,7 +22,7 @@ pub fn run(args: &TrustArgs, around: &Surroundings) -> Result<Exit, Failure> {
     // Without a name, the project that this folder lies in is meant.
     let above = || folder.ancestors().find(|folder| folder.join(SHEET).is_file());
     let folder = if args.folder.is_none() { above().unwrap_or(folder) } else { folder };
-    let brought = Brought::of(folder, around);
+    let brought = Brought::of(folder, is_sheet.then_some(named.as_path()), around);
     if args.forget {
         let was = brought.forget();
         show::print(&format!(

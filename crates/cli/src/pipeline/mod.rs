@@ -193,11 +193,6 @@ pub fn load(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> Res
     let mut findings = Findings::default();
     let (typed, retouched) = read::typed(common, &mut sources, &mut findings);
     let paths = load::find_sheets(&common.sheet, &around.folder)?;
-    if common.sheet.is_empty() {
-        // A sheet that nobody named, found above this folder, may be a stranger's.
-        let found = paths.iter().filter_map(|path| path.parent());
-        found.map(|folder| Brought::of(folder, around)).try_for_each(|brought| brought.refuse_strangers())?;
-    }
     let mut drafts = Vec::new();
     for path in paths {
         // What was typed is said once, with the first sheet.
@@ -249,13 +244,17 @@ struct Draft {
 
 impl Request<'_> {
     fn draft(mut self, path: PathBuf, sources: &mut Sources) -> Result<Draft, Failure> {
+        let brought = Brought::of(path.parent().unwrap_or(&path), Some(&path), self.around);
+        if self.common.sheet.is_empty() {
+            // A sheet that nobody named, found above this folder, may be a stranger's.
+            brought.refuse_strangers()?;
+        }
         let state = StateFolder::of(&path)?;
         let mut home = read::home(&path, &state, self.around, self.way.offline);
         home.system = self.way.system.unwrap_or(home.system);
         let sheet = self.sheet(&path, sources, &mut home, &mut Vec::new())?;
         let configuration = self.around.configuration.as_deref().filter(|_| !self.way.offline);
         let mut adapters = read::adapters(&path, configuration, (self.around, sources), &mut self.findings);
-        let brought = Brought::of(path.parent().unwrap_or(&path), self.around);
         if self.way.starts {
             brought.started()?;
         } else if !self.way.offline {

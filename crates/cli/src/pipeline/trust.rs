@@ -2,6 +2,7 @@
 //! has trusted the folder: by saying so, or by running its sheet. What is trusted is kept in the user's configuration, a
 //! file for each folder, with a digest of all its adapters: one that changes is to be trusted again.
 
+use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -36,18 +37,22 @@ pub struct Brought {
 }
 
 impl Brought {
-    /// What the folder of a sheet brought along.
-    pub fn of(folder: &Path, around: &Surroundings) -> Brought {
+    /// What the folder of a sheet brought along, for one of its sheets or, where none is named, for all of them.
+    pub fn of(folder: &Path, sheet: Option<&Path>, around: &Surroundings) -> Brought {
         let folder = dunce::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
         let beside = folder.join(ADAPTERS);
-        let adapters = load::toml_files(&beside);
-        let all = [folder.clone(), folder.join(load::SHEET), beside];
-        let stranger = all.into_iter().chain(adapters.iter().cloned()).find_map(|path| {
-            let owner = disk::other_owner(&path)?;
-            Some((path, owner))
-        });
+        let (sheets, adapters) = (load::toml_files(&folder), load::toml_files(&beside));
+        let owned = |path: &PathBuf| disk::other_owner(path).map(|owner| (path.clone(), owner));
+        let is_meant = |path: &PathBuf| !sheets.contains(path) || sheet.is_none_or(|sheet| sheet == path);
+        let named: Vec<PathBuf> = sheet.into_iter().map(Path::to_owned).collect();
+        let all = [&folder, &beside].into_iter().chain(&named).chain(&sheets).chain(&adapters);
+        let strangers: BTreeMap<PathBuf, String> = all.filter_map(owned).collect();
+        let stranger = strangers.iter().find(|(path, _)| is_meant(path));
+        let stranger = stranger.map(|(path, owner)| (path.clone(), owner.clone()));
         let mut hasher = blake3::Hasher::new();
-        hasher.update(stranger.as_ref().map_or("", |(_, owner)| owner).as_bytes());
+        for (path, owner) in &strangers {
+            hasher.update(path.as_os_str().as_encoded_bytes()).update(owner.as_bytes());
+        }
         for path in &adapters {
             hasher.update(path.file_name().unwrap_or_default().as_encoded_bytes());
             hasher.update(blake3::hash(&disk::read(path, disk::MOST_TEXT).unwrap_or_default()).as_bytes());

@@ -4,6 +4,7 @@ pub mod counter;
 pub mod diagnostics;
 pub mod json;
 pub mod log;
+pub mod loose;
 pub mod names;
 pub mod progress;
 pub mod sarif;
@@ -49,7 +50,12 @@ pub fn pad(text: &str, columns: usize) -> String {
 
 /// Text in a style, where colours may be used.
 pub fn paint(screen: Screen, style: Style, text: impl std::fmt::Display) -> String {
-    if screen.colour { own(&format!("{style}{}{style:#}", clean(&text.to_string()))) } else { text.to_string() }
+    let code = |code: String| own(&code);
+    if screen.colour {
+        format!("{}{text}{}", code(style.to_string()), code(format!("{style:#}")))
+    } else {
+        text.to_string()
+    }
 }
 
 /// A control sequence (ECMA-48, 5.4) of ours, without its introducer.
@@ -91,15 +97,14 @@ fn steers(c: char) -> bool {
     turns || (c.is_control() && !matches!(c, '\n' | '\t'))
 }
 
-/// Text with our own control sequences, and with all others spelt out.
+/// Text in which all control sequences but our own are spelt out, so that its width can be measured.
+pub fn spelt(text: &str) -> String {
+    text.split(introducer()).map(clean).collect::<Vec<_>>().join(introducer())
+}
+
+/// Text as a terminal gets it.
 fn shown(text: &str) -> String {
-    let mut parts = text.split(introducer());
-    let mut out = clean(parts.next().unwrap_or_default()).into_owned();
-    for part in parts {
-        out.push_str("\x1b[");
-        out.push_str(&clean(part));
-    }
-    out
+    spelt(text).replace(introducer(), "\x1b[")
 }
 
 /// Prints for people to standard output.

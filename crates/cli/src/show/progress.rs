@@ -8,7 +8,7 @@ use truepath_core::plan::Plan;
 use truepath_core::run::event::{Ended, Event, Started};
 use truepath_core::run::pace::{Load, Pace};
 
-use super::{BAD, GOOD, HEAD, ODD, QUIET, control, counted, paint, tell};
+use super::{BAD, GOOD, HEAD, ODD, QUIET, control, counted, paint, spelt, tell};
 use crate::lower::Screen;
 
 /// Width of the bar.
@@ -298,7 +298,7 @@ impl Progress {
             let line = line.split("; see /").next().unwrap_or(line);
             lines.push(format!("  {}  {line}{}", paint(screen, ODD, "!"), paint(screen, QUIET, more)));
         }
-        lines.iter().map(|line| clip(line, screen.width.saturating_sub(1))).collect()
+        lines.iter().map(|line| clip(&spelt(line), screen.width.saturating_sub(1))).collect()
     }
 
     /// Takes the block away.

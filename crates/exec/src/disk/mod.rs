@@ -25,16 +25,12 @@ pub type Stamp = (u64, i64, i64, u64);
 /// More than any text file that is read here has: sheets, adapters, facts, pins.
 pub const MOST_TEXT: u64 = 64 << 20;
 
-/// Opens a regular file. Anything else (a folder, a pipe, a device) is refused at once: opening a pipe waits for somebody
-/// who writes into it, and some devices never end.
+/// Opens a regular file, as [`truepath_media::open`] does.
 ///
 /// # Errors
-/// As the system says, and `InvalidInput` where no regular file stands.
+/// As there.
 pub fn open(path: &Path) -> std::io::Result<File> {
-    if !path.metadata()?.is_file() {
-        return Err(Error::new(ErrorKind::InvalidInput, "this is a folder, a pipe or a device, not a file"));
-    }
-    File::open(path)
+    truepath_media::open(path).map(|(file, _)| file)
 }
 
 /// The bytes of a regular file that has no more than `most`.

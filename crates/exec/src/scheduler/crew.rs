@@ -17,6 +17,7 @@ use super::context::{Context, OwedFile};
 use super::feed::Feed;
 use super::movies::queue;
 use super::orders::{Orders, Outcome};
+use super::room::Room;
 use super::supply::{HOPELESS, Supply, Taken};
 use super::tries::{Halve, Next, Tries, complaint};
 use super::waiting::Crew;
@@ -247,13 +248,16 @@ impl<'c> Crew<'c> {
             }
             if let Some(full) = context.wants_room(&part, &mut done) {
                 self.give_back(&mut hold.taken);
-                if self.wait_for_room((&part, number), &full)? {
+                let room = self.wait_for_room((&part, number), &full)?;
+                // A try that landed something, or that others had kept from it, costs none of its retries.
+                if room == Room::Found || (room == Room::ItsOwn && done.files > 0) {
                     self.supply().landed += done.files;
                     let rest = context.narrowed(&part, &done.lacking);
                     rest.into_iter().rev().for_each(|part| tries.waited(part, left));
                     continue;
                 }
-                (done.stuck, done.why) = (true, full.words);
+                done.why = full.words;
+                done.stuck |= room == Room::None;
             }
             // What could not be made at all is told of its own.
             let hopeless = if done.stuck {

@@ -22,6 +22,17 @@ const LOOK: Duration = Duration::from_secs(1);
 /// Less than this is no room for anything.
 const LEAST: u64 = 1 << 20;
 
+/// What became of a wish for room.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Room {
+    /// What the try itself had left was all that was in the way: the next may end as it did.
+    ItsOwn,
+    /// Room was found after a while.
+    Found,
+    /// Nothing freed up.
+    None,
+}
+
 impl Context<'_> {
     /// Whether a disk that a call writes to has no room for a file of it.
     pub(super) fn full(&self, call: &Call) -> Option<Full> {
@@ -100,17 +111,20 @@ impl Crew<'_> {
         }
     }
 
-    /// Waits until a disk has room again, for as long as the sheet allows. False where nothing freed up.
-    pub(super) fn wait_for_room(&self, (call, number): (&Call, u64), full: &Full) -> Result<bool, Trouble> {
+    /// Waits until a disk has room again, for as long as the sheet allows.
+    pub(super) fn wait_for_room(&self, (call, number): (&Call, u64), full: &Full) -> Result<Room, Trouble> {
         let (context, since) = (&self.context, Instant::now());
         // What the try left half-written takes room, too.
         for folder in context.stage_folders(call, number) {
             stage::clear(Path::new(&folder)).map_err(Trouble::Call)?;
         }
+        let has_room = || disk::ground(&full.folder).free.is_none_or(|free| free >= full.wanted);
+        if has_room() {
+            return Ok(Room::ItsOwn);
+        }
         let told = Event::Full { call: call.id.clone(), why: full.words.clone() };
         context.record(&told).map_err(Trouble::Run)?;
         context.awaited_disks.lock().unwrap_or_else(PoisonError::into_inner).push(full.clone());
-        let has_room = || disk::ground(&full.folder).free.is_none_or(|free| free >= full.wanted);
         let limit = context.plan().run.space_wait;
         while !context.is_stopping() && !has_room() && since.elapsed() < limit {
             self.pause(LOOK.min(limit));
@@ -123,6 +137,6 @@ impl Crew<'_> {
         if let Some(at) = awaited.iter().position(|other| other.disk == full.disk) {
             awaited.swap_remove(at);
         }
-        Ok(found)
+        Ok(if found { Room::Found } else { Room::None })
     }
 }

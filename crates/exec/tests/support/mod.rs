@@ -251,14 +251,8 @@ impl Night {
         self.run_sharing(programs, moves, (&self.open_journal(false), None), show)
     }
 
-    /// A run of one member.
-    pub fn run_sharing(
-        &self,
-        programs: &Fakes,
-        moves: &dyn Moves,
-        (journal, claims): (&Journal, Option<&Claims>),
-        mut show: impl FnMut(&[Event]),
-    ) -> Morning {
+    /// Does something with the plan and all that running it needs to know.
+    pub fn with<T>(&self, program: Option<&Path>, work: impl FnOnce(Project<'_>) -> T) -> T {
         let state = self.state();
         let (exports, paths) = (Exports::default(), BTreeMap::new());
         let (logs, products) = (state.logs(), state.exports());
@@ -270,9 +264,29 @@ impl Night {
             logs: logs.to_str().unwrap(),
             products: products.to_str().unwrap(),
         };
-        let calls = calls_of(&self.plan, &|job| command_lines.adapter(job)).collect();
         let made = vec![None; self.plan.series.len()];
-        let project = Project { command_lines, state: &state, made: &made, program: None };
+        work(Project { command_lines, state: &state, made: &made, program })
+    }
+
+    /// A run of one member.
+    pub fn run_sharing(
+        &self,
+        programs: &Fakes,
+        moves: &dyn Moves,
+        (journal, claims): (&Journal, Option<&Claims>),
+        show: impl FnMut(&[Event]),
+    ) -> Morning {
+        self.with(None, |project| self.follow(project, (programs, moves), (journal, claims), show))
+    }
+
+    fn follow(
+        &self,
+        project: Project<'_>,
+        (programs, moves): (&Fakes, &dyn Moves),
+        (journal, claims): (&Journal, Option<&Claims>),
+        mut show: impl FnMut(&[Event]),
+    ) -> Morning {
+        let calls = calls_of(&self.plan, &|job| project.command_lines.adapter(job)).collect();
         let need: Vec<Frames> = self.plan.series.iter().map(|series| series.frames.clone().unwrap()).collect();
         let before: Vec<Verdict> = self
             .plan

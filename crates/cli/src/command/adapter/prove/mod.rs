@@ -42,7 +42,7 @@ type ClaimVerdict = (String, Option<String>);
 /// Tries every claim and prints what held.
 pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) -> Result<Exit, Failure> {
     let adapter = shelf.get(&args.of)?;
-    Brought::of(&shelf.folder, around).started()?;
+    Brought::of(&shelf.folder, None, around).started()?;
     let folder = around.temporary.last().cloned().unwrap_or_else(std::env::temp_dir);
     let scratch = Scratch(folder.join(format!("truepath-prove-{}", std::process::id())));
     let made = std::fs::create_dir_all(scratch.0.join("adapters"));
@@ -56,7 +56,7 @@ pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) ->
         AdapterKind::Exporter => exporter(args, (adapter, shelf), &scratch.0, around)?,
     };
     // The runs in scratch have trusted it; it is about to be gone.
-    Brought::of(&scratch.0, around).forget();
+    Brought::of(&scratch.0, None, around).forget();
     let held = verdicts.iter().filter(|(_, why)| why.is_none()).count();
     if args.of.json {
         let claims: Vec<Value> =

@@ -1,0 +1,107 @@
+//! What lies in files that no sheet plans, as a table and as a document.
+
+use serde_json::{Value, json};
+use truepath_core::frames::Frames;
+use truepath_core::verify::{STATES, State};
+
+use super::{BAD, GOOD, HEAD, QUIET, counted, paint, verdicts};
+use crate::lower::Screen;
+
+/// Files that are named before the rest is only counted.
+const MOST_LINES: usize = 20;
+
+/// Files that belong together, and what was found of them.
+pub struct Looked {
+    /// Their pattern, as it is spelt.
+    pub pattern: String,
+    /// The numbers that are expected.
+    pub wanted: Frames,
+    /// The numbers of which there is no file.
+    pub missing: Frames,
+    /// The others.
+    pub found: Vec<Found>,
+}
+
+/// What was found at one name.
+pub struct Found {
+    /// The number in it.
+    pub number: i64,
+    /// The path.
+    pub path: String,
+    /// How it stands.
+    pub state: State,
+    /// Why it is not good.
+    pub why: String,
+}
+
+impl Looked {
+    fn in_state(&self, state: State) -> Frames {
+        if state == State::Missing {
+            return self.missing.clone();
+        }
+        let own = self.found.iter().filter(|found| found.state == state);
+        Frames::from_any(own.map(|found| found.number).collect())
+    }
+
+    /// How many files are neither good nor merely odd.
+    #[must_use]
+    pub fn lacking(&self) -> i64 {
+        let bad = self.found.iter().filter(|found| !matches!(found.state, State::Good | State::Odd)).count();
+        self.missing.count() + bad as i64
+    }
+}
+
+/// A line for each set, the files that are not good, and the closing line.
+pub fn text(looked: &[Looked], screen: Screen) -> String {
+    let widest = looked.iter().map(|set| super::width(&set.pattern)).max().unwrap_or(0);
+    let head = format!("{:widest$}  {:>7}  {:>7}  state", "files", "count", "good");
+    let mut out = format!("{}\n", paint(screen, HEAD, head));
+    for set in looked {
+        let states = STATES.iter().filter(|(_, state)| *state != State::Good).filter_map(|(word, state)| {
+            let frames = set.in_state(*state);
+            let several = set.wanted.count() > 1;
+            let numbers = if several { format!(" {}", verdicts::cut(&frames.to_string())) } else { String::new() };
+            (!frames.is_empty()).then(|| paint(screen, verdicts::style(*state), format!("{word}{numbers}")))
+        });
+        let states: Vec<String> = states.collect();
+        let state = if states.is_empty() { paint(screen, GOOD, "complete") } else { states.join("  ") };
+        let (count, good) = (set.wanted.count(), set.in_state(State::Good).count());
+        out.push_str(&format!("{}  {count:>7}  {good:>7}  {state}\n", super::pad(&set.pattern, widest)));
+    }
+    let bad: Vec<&Found> =
+        looked.iter().flat_map(|set| &set.found).filter(|found| found.state != State::Good).collect();
+    if !bad.is_empty() {
+        out.push('\n');
+    }
+    for Found { path, state, why, .. } in bad.iter().take(MOST_LINES) {
+        out.push_str(&format!(
+            "  {}  {path}: {why}\n",
+            paint(screen, verdicts::style(*state), format!("{:<10}", state.name()))
+        ));
+    }
+    if bad.len() > MOST_LINES {
+        out.push_str(&paint(screen, QUIET, format!("  and {} more; --json lists them all\n", bad.len() - MOST_LINES)));
+    }
+    let all: i64 = looked.iter().map(|set| set.wanted.count()).sum();
+    let closing = match looked.iter().map(Looked::lacking).sum::<i64>() {
+        0 => paint(screen, GOOD, format!("complete: {}", counted(all, "file"))),
+        lacking => paint(screen, BAD, format!("not complete: {} of {} good", all - lacking, counted(all, "file"))),
+    };
+    out + &format!("\n{closing}\n")
+}
+
+/// The same as a document.
+pub fn document(looked: &[Looked]) -> Value {
+    let one = |set: &Looked| {
+        let mut row = json!({ "pattern": set.pattern, "frames": set.wanted, "count": set.wanted.count() });
+        for (word, state) in STATES {
+            row[word] = json!(set.in_state(state));
+        }
+        let bad = set.found.iter().filter(|found| found.state != State::Good);
+        let told = bad.map(|found| json!({ "path": found.path, "state": found.state.name(), "why": found.why }));
+        row["findings"] = told.collect::<Vec<_>>().into();
+        row
+    };
+    let outcome = if looked.iter().any(|set| set.lacking() > 0) { "incomplete" } else { "complete" };
+    json!({ "truepath": 1, "files": looked.iter().map(one).collect::<Vec<_>>(), "outcome": outcome })
+}
