@@ -536,3 +536,22 @@ fn a_full_disk_and_a_folder_that_becomes_read_only_lose_nothing() {
     assert_eq!(rendered(&project), planned(&project));
     project.say("verify").ended(0);
 }
+
+#[test]
+fn a_try_that_fills_the_disk_by_itself_is_not_made_for_ever() {
+    let project = scripted(
+        &(SMALL.replace("1-24", "1-3") + "space_wait = \"1s\"\n"),
+        "for word; do case $word in beauty=*) out=${word#beauty=};; esac; done\n\
+         [ -n \"$out\" ] || exit 0\nhead -c 9000000 /dev/zero > \"$out.scratch\" || { echo full; exit 1; }",
+    );
+    let disk = project.path("renders");
+    std::fs::create_dir(&disk).unwrap();
+    if !Disk::mount("size=4m", &disk) {
+        eprintln!("SKIPPED: this user may not mount a small disk");
+        return;
+    }
+    let _disk = Disk(&disk);
+    let since = Instant::now();
+    let said = project.say("run").ended(3).err;
+    assert!(since.elapsed() < Duration::from_secs(30) && said.contains("the disk of"), "{said}");
+}

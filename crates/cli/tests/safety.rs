@@ -185,7 +185,7 @@ fn what_is_no_regular_file_is_refused_at_once() {
     assert_eq!(std::fs::read_dir(outside.path()).unwrap().count(), 0);
     std::fs::remove_file(project.path("renders/crossing")).unwrap();
     project.write("renders/crossing", "a file");
-    assert!(project.say("check").ended(1).out.contains("a file stands where a folder is needed"));
+    assert!(project.say("check").ended(1).out.contains("a file is where a folder is needed"));
 }
 
 #[test]

@@ -109,7 +109,7 @@ impl Survey<'_> {
                     first.map(|frame| series.name(frame))
                 }
             }?;
-            Some((at, (own.clone(), disk::no_file(Path::new(&own))?.to_owned() + " stands where a file is planned")))
+            Some((at, (own.clone(), disk::no_file(Path::new(&own))?.to_owned() + " is where a file is planned")))
         };
         self.plan.outputs().filter_map(one).collect()
     }
@@ -192,16 +192,21 @@ impl Survey<'_> {
     }
 }
 
-/// What keeps a folder from being one, or leads it out of all roots: where, and what.
+/// What keeps a folder from being one, or leads it out of all roots: where, and what. A root that is no folder is a finding
+/// of its own.
 fn in_the_way(folder: &Path, roots: &[PathBuf]) -> Option<(String, String)> {
     let there = folder.ancestors().find(|path| path.symlink_metadata().is_ok())?;
+    let real = dunce::canonicalize(there).ok();
+    if real.as_ref().is_some_and(|real| !real.is_dir() && roots.contains(real)) {
+        return None;
+    }
     let said = |path: &Path, what: String| Some((from_system(path), what));
     match there.metadata() {
         Ok(about) if about.is_dir() => {}
-        Ok(_) => return said(there, "a file stands where a folder is needed".to_owned()),
+        Ok(_) => return said(there, "a file is where a folder is needed".to_owned()),
         Err(error) => return said(there, format!("a link leads nowhere ({error})")),
     }
-    let real = dunce::canonicalize(there).ok()?;
+    let real = real?;
     let is_inside = roots.iter().any(|root| real.starts_with(root) || root.starts_with(&real));
     (!is_inside && !roots.is_empty())
         .then(|| (from_system(there), format!("a link leads out of every root, to {}", real.display())))
