@@ -56,6 +56,8 @@ pub enum Command {
     Log(LogArgs),
     /// Compare what lies on disk with what was planned
     Verify(VerifyArgs),
+    /// Make room: put files of a mode, of old versions, of longer ranges or of dead runs away
+    Clean(CleanArgs),
     /// Let the programs that a folder's adapters name be asked by commands that only look
     Trust(TrustArgs),
     /// Make the movies whose frames are complete, or a movie of any pictures
@@ -579,9 +581,58 @@ pub struct VerifyArgs {
     /// Decode every picture, compare it with what landed, and look for black, flat alpha, numbers that are none, twins
     #[arg(long)]
     pub deep: bool,
+    /// Compare the bytes of what has landed with what landed, and decode nothing
+    #[arg(long, conflicts_with = "deep")]
+    pub sums: bool,
+    /// Take whole files that nobody here rendered for frames: those that bear a planned name, or almost
+    #[arg(long, conflicts_with_all = ["deep", "sums", "json", "to"])]
+    pub adopt: bool,
+    /// Give back what was taken last
+    #[arg(long, requires = "adopt")]
+    pub undo: bool,
+    /// For people, or as JUnit XML for a build server
+    #[arg(long, value_name = "FORM", default_value = "text", conflicts_with = "json")]
+    pub to: VerifyForm,
     /// Files that no sheet plans
     #[command(flatten)]
     pub loose: LooseOptions,
+}
+
+/// How `verify` answers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum VerifyForm {
+    /// A table and the files that are not good.
+    Text,
+    /// JUnit XML: a test for each series, a failure for each reason.
+    Junit,
+}
+
+/// `clean`.
+#[derive(Debug, Args)]
+pub struct CleanArgs {
+    #[command(flatten)]
+    pub common: Common,
+    /// Files of versions but the newest N of each job
+    #[arg(long, value_name = "N")]
+    pub keep: Option<usize>,
+    /// Frames of a longer range that still lie there
+    #[arg(long)]
+    pub left_over: bool,
+    /// Stage folders and checkpoints of runs that are over
+    #[arg(long)]
+    pub stage: bool,
+    /// Do it: without, it is only listed
+    #[arg(long)]
+    pub yes: bool,
+    /// Put files into this folder, on the same disk (left out: .truepath/removed below their root)
+    #[arg(long, value_name = "DIR")]
+    pub to: Option<PathBuf>,
+    /// Bring back what was put away last
+    #[arg(long, conflicts_with_all = ["yes", "removed"])]
+    pub undo: bool,
+    /// List what was put away; with --yes, free its room for good
+    #[arg(long)]
+    pub removed: bool,
 }
 
 /// What `verify` looks into without a sheet.

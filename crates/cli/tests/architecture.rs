@@ -5,10 +5,11 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// The core's modules in the order in which a sheet travels; each may use those before it.
-const CORE: [&str; 17] = [
+const CORE: [&str; 18] = [
     "threads",
     "source",
     "diagnostic",
+    "picture",
     "frames",
     "template",
     "catalogue",

@@ -55,17 +55,9 @@ fn every_sheet_of_the_repository_fits_the_schema_and_mistakes_do_not() {
     for entry in std::fs::read_dir(root().join("docs/checks")).unwrap() {
         let path = entry.unwrap().path();
         let page = std::fs::read_to_string(&path).unwrap();
-        let clean = page
-            .split("```toml passes")
-            .nth(1)
-            .unwrap()
-            .split_once('\n')
-            .unwrap()
-            .1
-            .split("```")
-            .next()
-            .unwrap()
-            .to_owned();
+        // Checks of rendered files have no sheet of their own.
+        let Some(clean) = page.split("```toml passes").nth(1) else { continue };
+        let clean = clean.split_once('\n').unwrap().1.split("```").next().unwrap().to_owned();
         sheets.push((path.display().to_string(), clean));
     }
     for (name, sheet) in sheets {

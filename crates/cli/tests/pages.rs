@@ -70,6 +70,14 @@ fn wave(rate: u32, seconds: u32) -> Vec<u8> {
 fn try_page(check: &Check, folder: &Path) -> Result<(), String> {
     let path = folder.join(format!("{}.md", check.slug));
     let page = std::fs::read_to_string(&path).unwrap();
+    if check.of_files {
+        // What is in pictures is found by `verify`: tests/looking.rs has a case for each.
+        let told = Project::with("").call(&["explain", check.slug]).ended(0).out;
+        let level = format!("Level: {}.", check.level.name());
+        let parts = page.starts_with(&format!("# {}\n", check.slug)) && page.contains(&level);
+        let parts = parts && page.contains("## Why") && page.contains("## What to do");
+        return if parts && told == page { Ok(()) } else { Err("its page lacks a part".to_owned()) };
+    }
     let (first, second) = page.split_once("## Passes").unwrap();
     let (args, fails) = block(first, "toml fails");
     let says = &first[first.find("```text\n").ok_or("no message")? + 8..];

@@ -170,15 +170,7 @@ fn facts(history: &History, series: &Series) -> Vec<(i64, Fact)> {
 fn seen(kind: u8) -> Seen {
     let whole = |width: u32| {
         let (bits, channels) = (Some(Bits::Eight), Some(Channels::Rgb));
-        Seen::Whole(Picture {
-            file_type: "png",
-            width,
-            height: 9,
-            bits,
-            channels,
-            compression: None,
-            layers: Vec::new(),
-        })
+        Seen::Whole(Picture { bits, channels, ..Picture::plain("png", width, 9) })
     };
     match kind {
         0 => Seen::Missing,
@@ -194,7 +186,10 @@ fn stands(kind: u8) -> Provenance {
         0 => Provenance::Stale("samples 9, was 4".to_owned()),
         1 => Provenance::Changed("3 bytes, landed with 2".to_owned()),
         2 => Provenance::Foreign,
-        3 => Provenance::Odd("it is black".to_owned()),
+        3 => Provenance::Odd(truepath_core::picture::Oddity {
+            kind: truepath_core::picture::Kind::Black,
+            why: "it is black".to_owned(),
+        }),
         _ => Provenance::Fresh,
     }
 }
@@ -252,7 +247,7 @@ proptest! {
         let (plan, _) = planned(SHEET);
         let of = |at: usize| {
             let frames = found.iter().enumerate().map(|(frame, (what, how))| (frame as i64 + 1, seen(*what), stands(*how)));
-            Verdict::gather((at, &plan.series[at]), &["beauty"], frames)
+            Verdict::gather((at, &plan.series[at]), (&["beauty"], &plan.policy), frames)
         };
         let verdicts: Vec<Verdict> = (0..plan.series.len()).map(of).collect();
         let verdict = &verdicts[0];

@@ -202,7 +202,11 @@ fn mended(plan: &Plan, pictures: State, movies: [State; 3]) -> Vec<(bool, Existi
             Some(_) => vec![MOVIE],
             None => series.frames.iter().flat_map(|frames| frames.iter()).collect(),
         };
-        Verdict::gather((at, series), &[], frames.into_iter().map(|frame| (frame, seen.clone(), standing.clone())))
+        Verdict::gather(
+            (at, series),
+            (&[], &truepath_core::picture::Policy::default()),
+            frames.into_iter().map(|frame| (frame, seen.clone(), standing.clone())),
+        )
     });
     let verdicts: Vec<Verdict> = verdicts.collect();
     let named = |fix: Fix| (fix.movies, fix.existing, if fix.only.is_empty() { fix.jobs } else { fix.only });

@@ -1,19 +1,21 @@
 //! What lies on disk at the names of a plan. Every folder is listed once.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io::ErrorKind;
 use std::path::Path;
 
 use rayon::iter::{Either, IntoParallelIterator, IntoParallelRefIterator, ParallelIterator};
 use rayon::slice::ParallelSliceMut;
 use truepath_core::check::Machine;
-use truepath_core::frames::Number;
+use truepath_core::frames::{Frames, Number};
+use truepath_core::picture::{Oddity, Placed, Row};
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
-use truepath_core::run::history::{NO_DIGEST, Record, past, standing};
-use truepath_core::sheet::PassKind;
-use truepath_core::verify::{Facts, Files, MOVIE, Observed, Picture, Provenance, Seen, State, Verdict, judge};
-use truepath_media::Content;
+use truepath_core::run::history::{History, NO_DIGEST, Record, past, standing};
+use truepath_core::verify::{
+    Facts, Files, MOVIE, Observed, Picture, Provenance, Seen, State, Verdict, judge, near_misses,
+};
+use truepath_media::Looked;
 
 use crate::disk::{self, files};
 use crate::failure::Failure;
@@ -21,6 +23,8 @@ use crate::threads::Cores;
 
 /// Frames that are looked at together.
 const BLOCK: usize = 1 << 16;
+/// Pictures whose every byte is looked at together: what their pixels come to is kept until their neighbours are there.
+const DEEP_BLOCK: usize = 256;
 
 /// Frames with what their folder says of their files.
 type Listed = Vec<(i64, Facts)>;
@@ -29,33 +33,14 @@ type Listed = Vec<(i64, Facts)>;
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Look {
     /// What the journals know at its size, made as it would be now and not written since, is not opened: it was decoded
-    /// when it landed.
+    /// when it landed. Of what was written since, every byte is compared with what landed.
     Trusting,
     /// Head and end of every file.
     Heads,
+    /// The bytes of what the journals know against what landed; head and end of everything else.
+    Sums,
     /// Every byte: decoded, compared with the digest of what landed, and looked at for what is odd.
     Deep,
-}
-
-/// What every byte of a file says.
-struct Deep {
-    seen: Seen,
-    bytes: u64,
-    digest: [u8; 32],
-    /// A number that it shares with pictures that show the same, where its pixels were unpacked.
-    shows: Option<u64>,
-    odd: Option<String>,
-}
-
-impl Deep {
-    /// How a file stands that seemed to be what landed, if every byte says otherwise.
-    fn standing(&self, landed: Option<[u8; 32]>) -> Option<Provenance> {
-        // A landing that a script wrote down has no digest.
-        if landed.is_some_and(|landed| landed != self.digest && landed != NO_DIGEST) {
-            return Some(Provenance::Changed("its bytes are not those that landed".to_owned()));
-        }
-        self.odd.clone().map(Provenance::Odd)
-    }
 }
 
 /// What is looked at.
@@ -88,18 +73,23 @@ impl Observation<'_> {
     /// The verdict on one movie.
     fn movie(&self, at: usize) -> Result<Verdict, Failure> {
         let (number, movie) = (self.plan.series.len() + at, &self.plan.movies[at]);
+        let policy = &self.plan.policy;
         let Some(path) = movie.pattern.fixed().filter(|_| movie.is_known()) else {
-            return Ok(Verdict::gather((number, movie), &[], []));
+            return Ok(Verdict::gather((number, movie), (&[], policy), []));
         };
         let failed = |error: std::io::Error| Failure::machine("read", &path, &error);
         if let Some(what) = disk::no_file(Path::new(&path)) {
             let seen = Seen::Unreadable(format!("{what} stands there, not a file"));
-            return Ok(Verdict::gather((number, movie), &[], [(MOVIE, seen, Provenance::Fresh)]));
+            return Ok(Verdict::gather((number, movie), (&[], policy), [(MOVIE, seen, Provenance::Fresh)]));
         }
         let about = match std::fs::metadata(&path) {
             Ok(about) => about,
             Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
-                return Ok(Verdict::gather((number, movie), &[], [(MOVIE, Seen::Missing, Provenance::Fresh)]));
+                return Ok(Verdict::gather(
+                    (number, movie),
+                    (&[], policy),
+                    [(MOVIE, Seen::Missing, Provenance::Fresh)],
+                ));
             }
             Err(error) => return Err(failed(error)),
         };
@@ -110,23 +100,18 @@ impl Observation<'_> {
         let mut standing = standing(past, about.len(), stale.as_deref());
         let untouched = past
             .is_some_and(|(record, _)| history.may_be(&record, about.modified().map_or(i64::MIN, disk::milliseconds)));
-        let known = self.look == Look::Trusting && stale.is_some() && standing == Provenance::Fresh && untouched;
+        let fresh = stale.is_some() && standing == Provenance::Fresh;
+        let known = self.look == Look::Trusting && fresh && untouched;
         let seen =
             if known { Seen::AsLanded } else { truepath_media::movie::probe(Path::new(&path)).map_err(failed)? };
         (self.told)(1);
-        if self.look == Look::Deep && standing == Provenance::Fresh {
-            let mut hasher = blake3::Hasher::new();
-            disk::open(Path::new(&path)).and_then(|file| hasher.update_reader(file).map(drop)).map_err(failed)?;
-            let deep = Deep {
-                seen: seen.clone(),
-                bytes: hasher.count(),
-                digest: *hasher.finalize().as_bytes(),
-                shows: None,
-                odd: None,
-            };
-            standing = deep.standing(past.map(|(record, _)| record.digest)).unwrap_or(Provenance::Fresh);
+        let compares =
+            matches!(self.look, Look::Deep | Look::Sums) || self.look == Look::Trusting && fresh && !untouched;
+        if compares && let Some((record, _)) = past.filter(|_| standing == Provenance::Fresh) {
+            let (digest, _) = truepath_media::digest(Path::new(&path)).map_err(failed)?;
+            standing = changed(Some(&record), &digest).unwrap_or(standing);
         }
-        Ok(Verdict::gather((number, movie), &[], [(MOVIE, seen, standing)]))
+        Ok(Verdict::gather((number, movie), (&[], policy), [(MOVIE, seen, standing)]))
     }
 
     /// The verdict on every series.
@@ -149,7 +134,7 @@ impl Observation<'_> {
     fn verdict(&self, at: usize, listed: &mut HashMap<String, Files>) -> Result<Verdict, Failure> {
         let (plan, series) = (self.plan, &self.plan.series[at]);
         if !series.is_known() || series.frames.is_none() {
-            return Ok(Verdict::gather((at, series), &[], []));
+            return Ok(Verdict::gather((at, series), (&[], &plan.policy), []));
         }
         let mut stray = Vec::new();
         // Frames at whose names something stands that is no regular file.
@@ -166,21 +151,40 @@ impl Observation<'_> {
         let now = self.machine.made_of.get(at).and_then(Option::as_ref);
         let stale = now.map(|now| self.machine.history.stale(now));
         let history = &self.machine.history;
-        let look = |(frame, (bytes, changed)): (i64, Facts)| -> Observed {
+        let look = |(frame, (bytes, written)): (i64, Facts)| -> Observed {
             let past = past(landed, series.number(frame), bytes);
-            let untouched = past.is_some_and(|(record, _)| history.may_be(&record, changed));
-            let standing = standing(past, bytes, stale.as_deref());
+            let untouched = past.is_some_and(|(record, _)| history.may_be(&record, written));
+            let mut standing = standing(past, bytes, stale.as_deref());
+            let record = past.map(|(record, _)| record).filter(|_| standing == Provenance::Fresh);
             // Only a landing of this size and of the same making has been held against this plan.
-            let known = self.look == Look::Trusting && stale.is_some() && standing == Provenance::Fresh && untouched;
-            let seen = if known {
-                Seen::AsLanded
-            } else {
-                let path = series.name(frame);
-                let seen = truepath_media::probe(Path::new(&path));
+            let fresh = record.is_some() && stale.is_some();
+            let odd =
+                record.and_then(|record| history.odd(&record)).filter(|odd| plan.policy.level(odd.kind).is_some());
+            let path = series.name(frame);
+            let path = Path::new(&path);
+            let probe = || {
+                let seen = truepath_media::probe(path);
                 seen.unwrap_or_else(|error| Seen::Unreadable(format!("it cannot be read: {error}")))
             };
+            let digest = record.filter(|record| record.digest != NO_DIGEST);
+            let seen = match (self.look, digest) {
+                (Look::Trusting, _) if fresh && untouched => Seen::AsLanded,
+                (Look::Trusting | Look::Sums, Some(record)) => match truepath_media::digest(path) {
+                    Ok((digest, _)) => {
+                        let other = changed(Some(&record), &digest);
+                        let same = other.is_none() && fresh;
+                        standing = other.unwrap_or(standing);
+                        if same { Seen::AsLanded } else { probe() }
+                    }
+                    Err(error) => Seen::Unreadable(format!("it cannot be read: {error}")),
+                },
+                _ => probe(),
+            };
             (self.told)(1);
-            (frame, seen, standing)
+            match (standing, odd) {
+                (Provenance::Fresh, Some(odd)) => (frame, seen, Provenance::Odd(odd.clone())),
+                (standing, _) => (frame, seen, standing),
+            }
         };
         there.par_sort_unstable();
         let barred = |frame: &i64| -> Observed {
@@ -192,69 +196,68 @@ impl Observation<'_> {
         let found = there.chunks(BLOCK).flat_map(block).chain(blocked.iter().map(barred));
         let labels: Vec<&str> =
             series.passes.iter().map(|pass| plan.jobs[series.job].passes[*pass].label.as_str()).collect();
+        let words = (labels.as_slice(), &plan.policy);
         let mut verdict = if self.look == Look::Deep {
-            Verdict::gather((at, series), &labels, self.deepened(series, landed, found.collect()))
+            Verdict::gather((at, series), words, self.deepened(series, landed, found.collect()))
         } else {
-            Verdict::gather((at, series), &labels, found)
+            Verdict::gather((at, series), words, found)
         };
         if let Some(own) = &plan.jobs[series.job].own_frames {
             let is_own = |number: &Number| series.shift.frame(*number).is_some_and(|frame| own.contains(frame));
             stray.retain(|(number, _)| !is_own(number));
         }
-        let is_planned = |path: &String| self.beside.iter().chain([&plan]).any(|plan| plan.is_named(path));
+        let is_planned = |path: &str| self.beside.iter().chain([&plan]).any(|plan| plan.is_named(path));
         verdict.stray = stray.into_iter().map(|(_, path)| path).filter(|path| !is_planned(path)).collect();
+        let missing = verdict.in_state(State::Missing).clone();
+        verdict.gone = gone(series, history, &missing);
+        let folder = series.pattern.folder().and_then(|folder| folder.fixed());
+        if let Some(folder) = folder.filter(|_| self.look != Look::Trusting && !missing.is_empty()) {
+            let folder = folder.trim_end_matches('/');
+            let known = |name: &str| {
+                let path = format!("{folder}/{name}");
+                let number = series.pattern.read(&path);
+                is_planned(&path) || number.is_some_and(|number| past(landed, number, 0).is_some())
+            };
+            verdict.near = near_misses(series, self.folder(folder, listed)?, &missing, &known);
+            verdict.stray.retain(|path| !verdict.near.iter().any(|near| near.from == paths::file_name(path)));
+        }
         Ok(verdict)
     }
 
     /// What was found of a series, corrected by what every byte says.
     fn deepened(&self, series: &Series, landed: &[(Number, Record)], mut found: Vec<Observed>) -> Vec<Observed> {
-        let looked = self.deep(series, &found);
-        for (frame, seen, standing) in &mut found {
-            let Some(deep) = looked.get(frame) else { continue };
-            seen.clone_from(&deep.seen);
-            if *standing == Provenance::Fresh {
-                let landed = past(landed, series.number(*frame), deep.bytes);
-                *standing = deep.standing(landed.map(|(record, _)| record.digest)).unwrap_or(Provenance::Fresh);
-            } else if let (Provenance::Foreign, Some(odd)) = (&*standing, &deep.odd) {
-                *standing = Provenance::Odd(format!("{odd}; no journal knows it"));
+        let labels = self.plan.labels(series);
+        let planned = |picture: &Picture| {
+            let state = judge(series, &labels, &Seen::Whole(picture.clone())).0;
+            matches!(state, State::Good | State::Unproven)
+        };
+        let whole: Vec<usize> = (0..found.len()).filter(|at| matches!(found[*at].1, Seen::Whole(_))).collect();
+        let mut row = Row::new(self.plan.asked(series), &self.plan.policy);
+        for block in whole.chunks(DEEP_BLOCK) {
+            let look = |at: &usize| {
+                let path = series.name(found[*at].0);
+                let looked = truepath_media::inspect(Path::new(&path), &planned);
+                (self.told)(1);
+                (*at, looked)
+            };
+            let looked: Vec<(usize, std::io::Result<Looked>)> = block.par_iter().map(look).collect();
+            for (at, looked) in looked {
+                let (frame, seen, standing) = &mut found[at];
+                let looked =
+                    looked.unwrap_or_else(|error| Seen::Unreadable(format!("it cannot be read: {error}")).into());
+                seen.clone_from(&looked.seen);
+                let record = past(landed, series.number(*frame), looked.bytes).map(|(record, _)| record);
+                if let (Provenance::Fresh | Provenance::Odd(_), Some(digest)) = (&*standing, &looked.digest) {
+                    // What the journals say of it is looked for anew.
+                    *standing = changed(record.as_ref(), digest).unwrap_or_default();
+                }
+                let Looked { seen, content, bytes, .. } = looked;
+                let next = matches!(seen, Seen::Whole(_)).then_some(Placed { key: at, content, bytes });
+                row.next(next).into_iter().for_each(|odd| note(odd, &mut found));
             }
         }
+        row.next(None).into_iter().for_each(|odd| note(odd, &mut found));
         found
-    }
-
-    /// Every byte of the files of a series that seem whole by head and end.
-    fn deep(&self, series: &Series, found: &[Observed]) -> HashMap<i64, Deep> {
-        let pass = &self.plan.jobs[series.job].passes[series.passes[0]];
-        let is_colour = series.passes.len() == 1 && pass.kind == PassKind::Colour;
-        let whole: Vec<i64> =
-            found.iter().filter(|(_, seen, _)| matches!(seen, Seen::Whole(_))).map(|(frame, ..)| *frame).collect();
-        let labels = self.plan.labels(series);
-        let planned = |picture: &Picture| judge(series, &labels, &Seen::Whole(picture.clone())).0 == State::Good;
-        let look = |frame: &i64| {
-            let path = series.name(*frame);
-            let mut hasher = blake3::Hasher::new();
-            let read = truepath_media::inspect(Path::new(&path), &planned).and_then(|looked| {
-                hasher.update_reader(disk::open(Path::new(&path))?)?;
-                Ok(looked)
-            });
-            (self.told)(1);
-            let unread = |error| (Seen::Unreadable(format!("it cannot be read: {error}")), Content::default());
-            let (seen, content) = read.unwrap_or_else(unread);
-            let (bytes, digest) = (hasher.count(), *hasher.finalize().as_bytes());
-            (*frame, Deep { seen, bytes, digest, shows: content.digest(), odd: content.odd(is_colour) })
-        };
-        let mut looked = whole.par_iter().map(look).collect::<Vec<(i64, Deep)>>();
-        for at in 1..looked.len() {
-            let (before, digest, shows) = (looked[at - 1].0, looked[at - 1].1.digest, looked[at - 1].1.shows);
-            let deep = &mut looked[at].1;
-            let how = match (deep.digest == digest, deep.shows.is_some() && deep.shows == shows) {
-                (true, _) => "is the same to the byte as",
-                (false, true) => "shows the same, pixel by pixel, as",
-                (false, false) => continue,
-            };
-            deep.odd.get_or_insert(format!("it {how} frame {before}"));
-        }
-        looked.into_iter().collect()
     }
 
     /// The files of a folder: as they were listed for the checks, or listed now.
@@ -287,6 +290,35 @@ impl Observation<'_> {
         }
         Ok(there)
     }
+}
+
+/// Missing frames that somebody put away, by day.
+fn gone(series: &Series, history: &History, missing: &Frames) -> Vec<(String, Frames)> {
+    let mut days: BTreeMap<&str, Vec<i64>> = BTreeMap::new();
+    for (number, away) in history.gone(series).into_iter().flatten() {
+        if let Some(frame) = series.shift.frame(*number).filter(|frame| missing.contains(*frame)) {
+            days.entry(&away.gone.day).or_default().push(frame);
+        }
+    }
+    days.into_iter().map(|(day, frames)| (format!("put away by `clean` on {day}"), Frames::from_any(frames))).collect()
+}
+
+/// How a file stands that seemed to be what landed, if its bytes say otherwise. A landing that a script wrote down has no
+/// digest.
+fn changed(landed: Option<&Record>, digest: &[u8; 32]) -> Option<Provenance> {
+    let other = landed.is_some_and(|landed| landed.digest != *digest && landed.digest != NO_DIGEST);
+    other.then(|| Provenance::Changed("its bytes are not those that landed".to_owned()))
+}
+
+/// Something odd about one of the files that were found: only what is good in every other way is odd.
+fn note((at, mut odd): (usize, Oddity), found: &mut [Observed]) {
+    let standing = &mut found[at].2;
+    match standing {
+        Provenance::Foreign => odd.why += "; no journal knows it",
+        Provenance::Fresh => {}
+        _ => return,
+    }
+    *standing = Provenance::Odd(odd);
 }
 
 /// Frames of a series that are among the files of its folder. Numbers beyond its frames may be strays.

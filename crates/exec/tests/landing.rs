@@ -99,10 +99,12 @@ fn every_way_to_a_final_name_ends_whole_or_absent() {
             frame: 1,
             made: None,
             over: false,
+            asked: night.plan.asked(series),
+            policy: &night.plan.policy,
         };
         let fate = land(&landing, &journal, &moves);
         let said = match &fate {
-            Ok(Fate::Landed(..)) => "landed".to_owned(),
+            Ok(Fate::Landed(_)) => "landed".to_owned(),
             Ok(Fate::Late) => "late".to_owned(),
             Ok(other) => format!("{other:?}"),
             Err(Trouble::Call(failure)) => failure.message.clone(),

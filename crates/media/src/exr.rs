@@ -1,24 +1,35 @@
 //! OpenEXR (file layout, version 2): after the headers stands a table with the place of every chunk. A file that was left
 //! half-written has an empty table or chunks beyond its end.
 
-use std::io::{Read, Seek, SeekFrom};
+mod deep;
 
+use std::collections::HashSet;
+use std::io::{Cursor, Read, Seek, SeekFrom};
+
+use exr::block::UncompressedBlock;
+use exr::block::chunk::Chunk;
 use exr::compression::Compression;
+use exr::error::Error;
+use exr::meta::attribute::LineOrder;
+use exr::meta::header::Header;
 use exr::meta::{BlockDescription, MetaData};
-use exr::prelude::{ReadChannels, ReadLayers, SampleType, read};
+use exr::prelude::{SampleType, f16};
+use half::slice::HalfFloatSliceExt;
 use truepath_core::catalogue::{Bits, Channels};
+use truepath_core::picture::Content;
 use truepath_core::verify::{LayerSeen, Picture};
 
-use crate::{Bytes, Content, Flaw, Type, flaw};
+use crate::stats::{Channel, Plane, Shows, content};
+use crate::{Bytes, Flaw, Type, cut, disk};
 
 pub struct Exr;
 
 impl Type for Exr {
     fn probe(&self, bytes: &mut Bytes, length: u64) -> Result<Picture, Flaw> {
         let mut counted = Counted { bytes: &mut *bytes, read: 0 };
-        let meta = MetaData::read_from_buffered(&mut counted, false).map_err(flaw)?;
+        let meta = MetaData::read_from_buffered(&mut counted, false).map_err(said)?;
         let table = counted.read;
-        chunks(bytes, table, length, &meta)?;
+        let end = chunks(bytes, table, length, &meta)?;
         let mut channels: Vec<(String, SampleType)> = Vec::new();
         for header in &meta.headers {
             let part = header.own_attributes.layer_name.as_ref().map(|name| format!("{name}."));
@@ -30,55 +41,204 @@ impl Type for Exr {
         let header = meta.headers.first().ok_or("it has no header")?;
         // The data window may be cropped, or reach beyond the picture: what is shown is the display window.
         let shown = header.shared_attributes.display_window.size;
+        let side = |pixels: usize| u32::try_from(pixels).map_err(|_| "its head is damaged".to_owned());
         let (main, layers) = told(&channels);
         let compression = header.compression;
         let alike = meta.headers.iter().all(|other| other.compression == compression);
+        let mut besides = Vec::new();
+        if let Some(rest) = end.map(|end| length - end).filter(|rest| *rest > 0) {
+            besides.push(crate::besides_bytes(rest));
+        }
         Ok(Picture {
-            file_type: "exr",
-            width: u32::try_from(shown.x()).map_err(flaw)?,
-            height: u32::try_from(shown.y()).map_err(flaw)?,
             bits: main.bits,
             channels: main.channels,
             compression: if alike { compression_name(compression) } else { None },
             layers,
+            besides,
+            unproven: meta.headers.iter().find_map(unread),
+            ..Picture::plain("exr", side(shown.x())?, side(shown.y())?)
         })
     }
 
-    fn decode(&self, bytes: &mut Bytes, most: usize, content: Option<&mut Content>) -> Result<(), Flaw> {
-        let meta = MetaData::read_from_buffered(&mut *bytes, false).map_err(flaw)?;
-        room(&meta, most, bytes.get_ref().metadata().map_err(flaw)?.len())?;
-        // Deep pixels nobody here unpacks; that all their chunks are there was seen before.
-        if meta.headers.iter().any(|header| header.deep) {
-            return Ok(());
+    fn decode(&self, bytes: &[u8], picture: &mut Picture, most: usize) -> Result<Content, Flaw> {
+        if picture.unproven.is_some() {
+            return Ok(Content::default());
         }
-        crate::rewind(bytes)?;
-        let reader = read()
-            .no_deep_data()
-            .largest_resolution_level()
-            .all_channels()
-            .all_layers()
-            .all_attributes()
-            .non_parallel();
-        let image = match reader.from_buffered(bytes) {
-            Ok(image) => image,
-            // What a decoder does not know is no fault of the file.
-            Err(exr::error::Error::NotSupported(_)) => return Ok(()),
-            Err(error) => return Err(flaw(error)),
-        };
-        let Some(content) = content else { return Ok(()) };
-        for channel in image.layer_data.iter().flat_map(|layer| &layer.channel_data.list) {
-            let name = channel.name.to_string();
-            let alpha = name.rsplit('.').next().is_some_and(|name| name.eq_ignore_ascii_case("A"));
-            channel.sample_data.values_as_f32().for_each(|value| content.add(value, alpha));
+        let mut reader = Cursor::new(bytes);
+        let meta = MetaData::read_from_buffered(&mut reader, false).map_err(said)?;
+        room(&meta, most, bytes.len() as u64)?;
+        let mut table = reader.position() as usize;
+        let main = main_layer(&meta);
+        let (mut channels, mut sum) = (Vec::new(), crc32fast::Hasher::new());
+        for (part, header) in meta.headers.iter().enumerate() {
+            let places = bytes.get(table..table + header.chunk_count * 8).ok_or_else(cut)?;
+            table += places.len();
+            let places = places.chunks_exact(8).map(|place| {
+                usize::try_from(u64::from_le_bytes(place.try_into().unwrap_or_default())).unwrap_or(usize::MAX)
+            });
+            if header.deep {
+                deep::read(bytes, places, (&meta, part), &mut sum)?;
+                continue;
+            }
+            let mut rows = Rows::of(header);
+            let mut seen = HashSet::new();
+            for place in places {
+                let mut chunk = Cursor::new(bytes.get(place..).ok_or_else(cut)?);
+                let chunk = Chunk::read(&mut chunk, &meta).map_err(said)?;
+                if chunk.layer_index != part {
+                    return Err("a place in its table belongs to another part".to_owned());
+                }
+                let block = UncompressedBlock::decompress_chunk(chunk, &meta, true).map_err(said)?;
+                if !seen.insert((
+                    block.index.level.0,
+                    block.index.level.1,
+                    block.index.pixel_position.0,
+                    block.index.pixel_position.1,
+                )) {
+                    return Err("a part of the picture is there twice, and another is not there".to_owned());
+                }
+                rows.take(&block, header, &mut sum);
+            }
+            let own = rows.end(header);
+            channels.extend(own.into_iter().zip(&header.channels.list).map(|(channel, about)| {
+                (channel, shows(&full_name(&meta, part, &about.name.to_string()), main.as_deref()))
+            }));
         }
-        Ok(())
+        Ok(content(&channels, u64::from(sum.finalize())))
+    }
+}
+
+/// Why the pixels of a part cannot be looked into here.
+fn unread(header: &Header) -> Option<String> {
+    if header.deep && !matches!(header.compression, Compression::Uncompressed | Compression::RLE | Compression::ZIP1) {
+        return Some("its deep pixels are packed in a way that is not read here".to_owned());
+    }
+    let subsampled = header.channels.list.iter().any(|channel| channel.sampling != exr::prelude::Vec2(1, 1));
+    if subsampled && !matches!(header.compression, Compression::Uncompressed) {
+        return Some(
+            "some of its channels have fewer samples than it has pixels, which is not unpacked here".to_owned(),
+        );
+    }
+    None
+}
+
+/// The name of a channel with that of its part, where there are several.
+fn full_name(meta: &MetaData, part: usize, channel: &str) -> String {
+    let own = meta.headers[part].own_attributes.layer_name.as_ref();
+    match own.filter(|_| meta.headers.len() > 1) {
+        Some(part) => format!("{part}.{channel}"),
+        None => channel.to_owned(),
+    }
+}
+
+/// A name taken apart: its layer and its channel.
+fn split(name: &str) -> (&str, &str) {
+    name.rsplit_once('.').unwrap_or(("", name))
+}
+
+/// The layer whose colours are the picture: the one without a name, else the first with red, green and blue, else the first.
+fn main_layer(meta: &MetaData) -> Option<String> {
+    let mut names = Vec::new();
+    for (part, header) in meta.headers.iter().enumerate() {
+        names.extend(header.channels.list.iter().map(|channel| full_name(meta, part, &channel.name.to_string())));
+    }
+    let has_red = |name: &&String| split(name).1.eq_ignore_ascii_case("R");
+    let layer = |name: &String| split(name).0.to_owned();
+    let unnamed = names.iter().find(|name| split(name).0.is_empty()).map(layer);
+    unnamed.or_else(|| names.iter().find(has_red).map(layer)).or_else(|| names.first().map(layer))
+}
+
+/// What a channel shows.
+fn shows(name: &str, main: Option<&str>) -> Shows {
+    let (layer, channel) = split(name);
+    match channel {
+        _ if Some(layer) != main => Shows::Data,
+        "A" | "a" => Shows::Alpha,
+        "Z" | "z" if layer.is_empty() => Shows::Data,
+        _ => Shows::Colour,
+    }
+}
+
+/// The rows of all channels of a part as they come.
+struct Rows {
+    planes: Vec<Plane<f32>>,
+    /// Samples of parts whose rows do not come one after the other, by channel.
+    gathered: Option<Vec<Vec<f32>>>,
+    width: usize,
+    /// Whether all channels have a sample for every pixel.
+    is_full: bool,
+    row: Vec<f32>,
+}
+
+impl Rows {
+    fn of(header: &Header) -> Rows {
+        let (width, height) = (header.layer_size.x(), header.layer_size.y());
+        let count = header.channels.list.len();
+        let in_order = header.blocks == BlockDescription::ScanLines && header.line_order == LineOrder::Increasing;
+        Rows {
+            planes: (0..count).map(|_| Plane::new(width, height, 1)).collect(),
+            gathered: (!in_order).then(|| vec![vec![0.0; width * height]; count]),
+            width,
+            is_full: header.channels.list.iter().all(|channel| channel.sampling == exr::prelude::Vec2(1, 1)),
+            row: Vec::new(),
+        }
+    }
+
+    /// Takes in the lines of a block; smaller copies of the picture are only unpacked.
+    fn take(&mut self, block: &UncompressedBlock, header: &Header, sum: &mut crc32fast::Hasher) {
+        sum.update(&block.data);
+        if (block.index.level.0, block.index.level.1) != (0, 0) || !self.is_full {
+            return;
+        }
+        for line in block.lines(&header.channels) {
+            let at = line.location;
+            samples(line.value, header.channels.list[at.channel].sample_type, &mut self.row);
+            match &mut self.gathered {
+                Some(gathered) => {
+                    let start = at.position.y() * self.width + at.position.x();
+                    gathered[at.channel][start..start + self.row.len()].copy_from_slice(&self.row);
+                }
+                None => self.planes[at.channel].row(&self.row),
+            }
+        }
+    }
+
+    fn end(mut self, header: &Header) -> Vec<Channel> {
+        for (plane, samples) in self.planes.iter_mut().zip(self.gathered.iter().flatten()) {
+            samples.chunks_exact(header.layer_size.x().max(1)).for_each(|row| plane.row(row));
+        }
+        self.planes.into_iter().flat_map(Plane::end).collect()
+    }
+}
+
+/// A line's samples as numbers.
+fn samples(bytes: &[u8], kind: SampleType, row: &mut Vec<f32>) {
+    let four = |four: &[u8]| [four[0], four[1], four[2], four[3]];
+    row.clear();
+    match kind {
+        SampleType::F16 => {
+            let halves: Vec<f16> = bytes.chunks_exact(2).map(|two| f16::from_ne_bytes([two[0], two[1]])).collect();
+            row.resize(halves.len(), 0.0);
+            halves.convert_to_f32_slice(row);
+        }
+        SampleType::F32 => row.extend(bytes.chunks_exact(4).map(|bytes| f32::from_ne_bytes(four(bytes)))),
+        SampleType::U32 => row.extend(bytes.chunks_exact(4).map(|bytes| u32::from_ne_bytes(four(bytes)) as f32)),
+    }
+}
+
+/// What the decoder found, in words of our own.
+pub fn said(error: Error) -> Flaw {
+    match error {
+        Error::Io(error) => disk(error),
+        Error::NotSupported(_) => "the way in which its pixels are stored is not read here".to_owned(),
+        Error::Invalid(_) | Error::Aborted => "its head or its pixels are damaged".to_owned(),
     }
 }
 
 /// Whether a file's pixels fit into `most` bytes for each of its layers.
 pub(crate) fn fits(path: &std::path::Path, most: usize) -> Result<(), Flaw> {
-    let (file, length) = crate::open(path).map_err(flaw)?;
-    room(&MetaData::read_from_buffered(&mut std::io::BufReader::new(file), false).map_err(flaw)?, most, length)
+    let (file, length) = crate::open(path).map_err(disk)?;
+    room(&MetaData::read_from_buffered(&mut std::io::BufReader::new(file), false).map_err(said)?, most, length)
 }
 
 /// So many times the room of its picture a file may take whose windows reach beyond it.
@@ -160,10 +320,9 @@ fn seen(name: &str, channels: &[(&str, SampleType)]) -> LayerSeen {
     LayerSeen { name: name.to_owned(), bits, channels: known }
 }
 
-/// Looks whether every chunk of the table at `table` lies within the file, and the last one to its end.
-fn chunks(bytes: &mut Bytes, table: u64, length: u64, meta: &MetaData) -> Result<(), Flaw> {
-    let cut = || "the file is cut off: a part of the picture is not there".to_owned();
-    bytes.seek(SeekFrom::Start(table)).map_err(flaw)?;
+/// Looks whether every chunk of the table at `table` lies within the file; where the last of them ends, where that can be told.
+fn chunks(bytes: &mut Bytes, table: u64, length: u64, meta: &MetaData) -> Result<Option<u64>, Flaw> {
+    bytes.seek(SeekFrom::Start(table)).map_err(disk)?;
     let mut last = None;
     for header in &meta.headers {
         // A head that asks for more places than the file has bytes is damaged.
@@ -177,17 +336,20 @@ fn chunks(bytes: &mut Bytes, table: u64, length: u64, meta: &MetaData) -> Result
             if place < table || place >= length {
                 return Err(cut());
             }
-            last = last.max(Some((place, !header.deep, header.blocks != BlockDescription::ScanLines)));
+            last = last.max(Some((place, header.deep, header.blocks != BlockDescription::ScanLines)));
         }
     }
-    let Some((place, true, tiled)) = last else { return Ok(()) };
-    // A chunk: the part's number where there are several, the tile's four or the scan line's one number, the size, the data.
+    let Some((place, deep, tiled)) = last else { return Ok(None) };
+    // A chunk: the part's number where there are several, the tile's four or the scan line's one number, the size, the data;
+    // of deep ones the sizes of table and data, packed and unpacked.
     let head = (if meta.headers.len() > 1 { 4 } else { 0 }) + if tiled { 16 } else { 4 };
-    bytes.seek(SeekFrom::Start(place + head)).map_err(flaw)?;
-    let mut size = [0; 4];
-    bytes.read_exact(&mut size).map_err(|_| cut())?;
-    let end = place + head + 4 + u64::from(u32::from_le_bytes(size));
-    if end <= length { Ok(()) } else { Err(cut()) }
+    bytes.seek(SeekFrom::Start(place + head)).map_err(disk)?;
+    let mut size = [0; 16];
+    bytes.read_exact(&mut size[..if deep { 16 } else { 4 }]).map_err(|_| cut())?;
+    let eight = |at: usize| u64::from_le_bytes(size[at..at + 8].try_into().unwrap_or_default());
+    let data = if deep { eight(0).saturating_add(eight(8)).saturating_add(24) } else { eight(0) + 4 };
+    let end = (place + head).saturating_add(data);
+    if end <= length { Ok(Some(end)) } else { Err(cut()) }
 }
 
 /// Counts what is read through it.

@@ -1,17 +1,21 @@
-//! What picture files are. [`probe`] reads heads and ends, [`decode`] reads every byte.
+//! What picture files are. [`probe`] reads heads and ends, [`inspect`] reads every byte, once.
 //!
-//! Both answer with core's own words: missing, broken and why, or whole and what it is. Only a disk that cannot answer is
-//! an error. No file can end the process that looks at it: only regular files are opened, a head is heard before anything
-//! is decoded, decoders get no more memory than the head's picture needs, and a decoder that panics is a finding.
+//! Both answer with core's own words: missing, broken and why, or whole and what it is. What is stored in a way that nothing
+//! here unpacks is whole and unproven. Only a disk that cannot answer is an error. No file can end the process that looks at
+//! it: only regular files are opened, a head is heard before anything is decoded, decoders get no more memory than the head's
+//! picture needs, and a decoder that panics is a finding. What a library says reaches nobody: the words are ours.
 
-mod content;
+mod dpx;
+mod exif;
 mod exr;
 mod jpeg;
 pub mod movie;
 pub mod pixels;
 mod png;
 mod raw;
+mod samples;
 mod sound;
+mod stats;
 #[cfg(test)]
 mod tests;
 mod tiff;
@@ -22,9 +26,9 @@ use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::path::Path;
 
 use truepath_core::catalogue::Bits;
+use truepath_core::picture::Content;
 use truepath_core::verify::{Picture, Seen};
 
-pub use content::Content;
 pub use sound::sound;
 
 /// A file being looked at.
@@ -37,9 +41,9 @@ type Flaw = String;
 trait Type {
     /// Reads the head, and looks whether the end is there.
     fn probe(&self, bytes: &mut Bytes, length: u64) -> Result<Picture, Flaw>;
-    /// Decodes everything; what the pixels hold goes into `content`, where it is asked for.
-    /// A decoder may take up to `most` bytes of memory for it.
-    fn decode(&self, bytes: &mut Bytes, most: usize, content: Option<&mut Content>) -> Result<(), Flaw>;
+    /// Unpacks everything, and says what the pixels come to. What only the whole file tells goes into `picture`.
+    /// It may take up to `most` bytes of memory.
+    fn decode(&self, bytes: &[u8], picture: &mut Picture, most: usize) -> Result<Content, Flaw>;
 }
 
 /// First bytes and the type they tell.
@@ -53,8 +57,8 @@ const HEADS: &[(&[u8], &dyn Type)] = &[
     (b"\x76\x2f\x31\x01", &exr::Exr),
     (b"BM", &raw::Bmp),
     (b"#?", &raw::Hdr),
-    (b"SDPX", &raw::Dpx),
-    (b"XPDS", &raw::Dpx),
+    (b"SDPX", &dpx::Dpx),
+    (b"XPDS", &dpx::Dpx),
     (b"RIFF", &webp::WebP),
 ];
 
@@ -63,66 +67,110 @@ const HEADS: &[(&[u8], &dyn Type)] = &[
 /// # Errors
 /// When the disk cannot answer; a file that is not there is no error.
 pub fn probe(path: &Path) -> std::io::Result<Seen> {
-    look(path, |kind, bytes, length| kind.probe(bytes, length))
+    let found = found(path)?;
+    Ok(found.map_or_else(|seen| seen, |found| Seen::Whole(found.picture)))
 }
 
 /// Which heads are worth being decoded.
 pub type Wanted<'w> = &'w dyn Fn(&Picture) -> bool;
 
-/// What stands at `path`, with every pixel decoded if its head is `wanted`. A head that is not is told as it is: whoever
-/// wants another picture knows enough.
-///
-/// # Errors
-/// As [`probe`].
-pub fn decode(path: &Path, wanted: Wanted<'_>) -> std::io::Result<Seen> {
-    look(path, |kind, bytes, length| decoded_if(kind, bytes, length, (wanted, None)))
+/// Everything that a file says.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Looked {
+    /// What stands there.
+    pub seen: Seen,
+    /// What its pixels come to; nothing where they were not unpacked.
+    pub content: Content,
+    /// Its bytes.
+    pub bytes: u64,
+    /// BLAKE3 of its bytes; `None` where they were not all read.
+    pub digest: Option<[u8; 32]>,
 }
 
-/// As [`decode`], with what the pixels hold.
+impl From<Seen> for Looked {
+    fn from(seen: Seen) -> Looked {
+        Looked::only(seen, 0)
+    }
+}
+
+impl Looked {
+    fn only(seen: Seen, bytes: u64) -> Looked {
+        Looked { seen, content: Content::default(), bytes, digest: None }
+    }
+}
+
+/// What stands at `path`, with every byte read and every pixel unpacked if its head is `wanted`. A head that is not is told
+/// as it is: whoever wants another picture knows enough.
 ///
 /// # Errors
 /// As [`probe`].
-pub fn inspect(path: &Path, wanted: Wanted<'_>) -> std::io::Result<(Seen, Content)> {
-    let mut content = Content::default();
-    let seen = look(path, |kind, bytes, length| decoded_if(kind, bytes, length, (wanted, Some(&mut content))))?;
-    Ok((seen, content))
+pub fn inspect(path: &Path, wanted: Wanted<'_>) -> std::io::Result<Looked> {
+    let found = match found(path)? {
+        Ok(found) => found,
+        Err(seen) => return Ok(Looked::only(seen, 0)),
+    };
+    if wanted(&found.picture) { unpacked(found) } else { Ok(Looked::only(Seen::Whole(found.picture), found.length)) }
 }
 
 /// As [`inspect`], of a file that no plan knows: one that claims more pixels than its bytes can hold is refused.
 ///
 /// # Errors
 /// As [`probe`].
-pub fn inspect_any(path: &Path) -> std::io::Result<(Seen, Content)> {
-    let mut content = Content::default();
-    let seen = look(path, |kind, bytes, length| {
-        let picture = kind.probe(bytes, length)?;
-        credible(&picture, length)?;
-        decoded(kind, bytes, picture, Some(&mut content))
-    })?;
-    Ok((seen, content))
+pub fn inspect_any(path: &Path) -> std::io::Result<Looked> {
+    match found(path)? {
+        Ok(found) => match credible(&found.picture, found.length) {
+            Ok(()) => unpacked(found),
+            Err(flaw) => Ok(Looked::only(Seen::Broken(flaw), found.length)),
+        },
+        Err(seen) => Ok(Looked::only(seen, 0)),
+    }
 }
 
-/// Decodes a picture whose head was read.
-fn decoded(
-    kind: &dyn Type,
-    bytes: &mut Bytes,
-    picture: Picture,
-    content: Option<&mut Content>,
-) -> Result<Picture, Flaw> {
-    rewind(bytes)?;
-    kind.decode(bytes, needed(&picture), content)?;
-    Ok(picture)
+/// BLAKE3 of all bytes of a file, and how many there are.
+///
+/// # Errors
+/// When it cannot be read to its end.
+pub fn digest(path: &Path) -> std::io::Result<([u8; 32], u64)> {
+    let (file, _) = open(path)?;
+    let mut hasher = blake3::Hasher::new();
+    hasher.update_reader(file)?;
+    Ok((*hasher.finalize().as_bytes(), hasher.count()))
 }
 
-/// Decodes a picture if its head is wanted.
-fn decoded_if(
-    kind: &dyn Type,
-    bytes: &mut Bytes,
+/// A file whose head was read.
+struct Found {
+    file: Bytes,
     length: u64,
-    (wanted, content): (Wanted<'_>, Option<&mut Content>),
-) -> Result<Picture, Flaw> {
-    let picture = kind.probe(bytes, length)?;
-    if wanted(&picture) { decoded(kind, bytes, picture, content) } else { Ok(picture) }
+    kind: &'static dyn Type,
+    picture: Picture,
+}
+
+/// So many bytes are read into memory at once.
+const MOST_BYTES: u64 = 4 << 30;
+
+/// Reads all of a file, and unpacks its pixels.
+fn unpacked(found: Found) -> std::io::Result<Looked> {
+    let Found { mut file, length, kind, mut picture } = found;
+    file.seek(SeekFrom::Start(0))?;
+    let mut bytes = Vec::new();
+    let room = usize::try_from(length).is_ok_and(|length| bytes.try_reserve_exact(length).is_ok());
+    if length > MOST_BYTES || !room {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update_reader(file)?;
+        picture.unproven = Some(format!("it has {length} bytes, too many to be unpacked at once"));
+        let digest = Some(*hasher.finalize().as_bytes());
+        return Ok(Looked { digest, ..Looked::only(Seen::Whole(picture), length) });
+    }
+    // What is in the buffer already is read again: it would have to be moved all the same.
+    file.into_inner().take(length).read_to_end(&mut bytes)?;
+    let most = needed(&picture);
+    let decoded = caught(|| kind.decode(&bytes, &mut picture, most));
+    let digest = Some(*blake3::hash(&bytes).as_bytes());
+    let (seen, content) = match decoded {
+        Ok(content) => (Seen::Whole(picture), content),
+        Err(flaw) => (Seen::Broken(flaw), Content::default()),
+    };
+    Ok(Looked { seen, content, bytes: bytes.len() as u64, digest })
 }
 
 /// Bytes that a sample has at most.
@@ -151,7 +199,7 @@ fn claimed(picture: &Picture) -> u64 {
         Some(Bits::ThirtyTwo | Bits::Float) => 4,
         None => SAMPLE,
     };
-    let samples = picture.channels.map_or(SAMPLES, |channels| pixels::samples_of(channels) as u64);
+    let samples = picture.channels.map_or(SAMPLES, |channels| samples::samples_of(channels) as u64);
     u64::from(picture.width).saturating_mul(u64::from(picture.height)).saturating_mul(sample * samples)
 }
 
@@ -172,23 +220,24 @@ fn caught<T>(look: impl FnOnce() -> Result<T, Flaw>) -> Result<T, Flaw> {
         .unwrap_or_else(|_| Err("the reader of its type fails on it: the file is damaged".to_owned()))
 }
 
-fn look(path: &Path, read: impl FnOnce(&dyn Type, &mut Bytes, u64) -> Result<Picture, Flaw>) -> std::io::Result<Seen> {
+/// The head of the file at `path`, or what is seen in its place.
+fn found(path: &Path) -> std::io::Result<Result<Found, Seen>> {
     let (file, length) = match opened(path)? {
         Ok(opened) => opened,
-        Err(seen) => return Ok(seen),
+        Err(seen) => return Ok(Err(seen)),
     };
-    let mut bytes = BufReader::new(file);
+    let mut file = BufReader::new(file);
     let mut head = [0; 8];
-    let read_bytes = bytes.by_ref().take(8).read(&mut head)?;
+    let read_bytes = file.by_ref().take(8).read(&mut head)?;
     // TGA has nothing at its head to be told by.
     let tga = path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("tga"));
     let kind = HEADS.iter().find(|(magic, _)| head[..read_bytes].starts_with(magic)).map(|(_, kind)| *kind);
     let Some(kind) = kind.or(tga.then_some(&raw::Tga as &dyn Type)) else {
-        return Ok(Seen::Broken("this is no picture of a known type".to_owned()));
+        return Ok(Err(Seen::Broken("this is no picture of a known type".to_owned())));
     };
-    Ok(match caught(|| rewind(&mut bytes).and_then(|()| read(kind, &mut bytes, length))) {
-        Ok(picture) => Seen::Whole(picture),
-        Err(flaw) => Seen::Broken(flaw),
+    Ok(match caught(|| rewind(&mut file).and_then(|()| kind.probe(&mut file, length))) {
+        Ok(picture) => Ok(Found { file, length, kind, picture }),
+        Err(flaw) => Err(Seen::Broken(flaw)),
     })
 }
 
@@ -224,7 +273,7 @@ pub fn open(path: &Path) -> std::io::Result<(File, u64)> {
 }
 
 fn rewind(bytes: &mut Bytes) -> Result<(), Flaw> {
-    bytes.seek(SeekFrom::Start(0)).map(|_| ()).map_err(flaw)
+    bytes.seek(SeekFrom::Start(0)).map(|_| ()).map_err(disk)
 }
 
 /// The last `N` bytes of a file that is at least as long.
@@ -233,11 +282,28 @@ fn tail<const N: usize>(bytes: &mut Bytes, length: u64) -> Result<[u8; N], Flaw>
     if length < N as u64 {
         return Err("the file is cut off".to_owned());
     }
-    bytes.seek(SeekFrom::Start(length - N as u64)).map_err(flaw)?;
-    bytes.read_exact(&mut end).map_err(flaw)?;
+    bytes.seek(SeekFrom::Start(length - N as u64)).map_err(disk)?;
+    bytes.read_exact(&mut end).map_err(disk)?;
     Ok(end)
 }
 
-fn flaw(error: impl std::fmt::Display) -> Flaw {
-    error.to_string()
+fn cut() -> Flaw {
+    "the file is cut off: a part of the picture is not there".to_owned()
+}
+
+/// What the system says of a file that cannot be read on; a decoder that wants more bytes than there are has one that is cut.
+fn disk(error: std::io::Error) -> Flaw {
+    match error.kind() {
+        std::io::ErrorKind::UnexpectedEof => cut(),
+        // Decoders speak of damage in this way.
+        std::io::ErrorKind::InvalidData | std::io::ErrorKind::InvalidInput | std::io::ErrorKind::Other => {
+            "its pixels are damaged: they do not unpack".to_owned()
+        }
+        _ => format!("it cannot be read: {error}"),
+    }
+}
+
+/// Words for bytes behind the end of a picture.
+fn besides_bytes(count: u64) -> String {
+    format!("it holds {count} {} more than the picture", if count == 1 { "byte" } else { "bytes" })
 }

@@ -1,7 +1,7 @@
 //! The pixels of a picture, as they stand in its file.
 
 use std::fs::File;
-use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::io::BufReader;
 use std::path::Path;
 
 use exr::prelude::{ReadChannels, ReadLayers, read as read_exr};
@@ -10,7 +10,9 @@ use tiff::decoder::DecodingResult;
 use truepath_core::catalogue::{Bits, Channels, Light};
 use truepath_core::verify::{Picture, Seen};
 
-use crate::{Flaw, flaw};
+pub use crate::samples::Samples;
+use crate::samples::samples_of;
+use crate::{Flaw, disk, exr as own_exr, png as own_png, raw, tiff as own_tiff, webp as own_webp};
 
 /// A picture.
 #[derive(Clone, Debug, PartialEq)]
@@ -27,17 +29,6 @@ pub struct Pixels {
     pub premultiplied: bool,
     /// Which pixels its file type is meant for.
     pub light: Light,
-}
-
-/// Samples as their file has them.
-#[derive(Clone, Debug, PartialEq)]
-pub enum Samples {
-    /// 0 to 255.
-    Eight(Vec<u8>),
-    /// 0 to 65535.
-    Sixteen(Vec<u16>),
-    /// Any number; 1 is white.
-    Float(Vec<f32>),
 }
 
 impl Pixels {
@@ -58,36 +49,25 @@ impl Pixels {
     }
 }
 
-/// Samples of one pixel.
-#[must_use]
-pub fn samples_of(channels: Channels) -> usize {
-    match channels {
-        Channels::Grey => 1,
-        Channels::GreyAlpha => 2,
-        Channels::Rgb => 3,
-        Channels::Rgba => 4,
-    }
-}
-
 /// Reads every pixel of a picture; of a file with layers those of `layer`, else those without a layer or of the first.
 ///
 /// # Errors
 /// When the file cannot be read, is no whole picture, or holds pixels in a way that is not read here: why.
 pub fn read(path: &Path, layer: Option<&str>) -> Result<Pixels, Flaw> {
-    let picture = match crate::probe(path).map_err(flaw)? {
+    let picture = match crate::probe(path).map_err(disk)? {
         Seen::Whole(picture) => picture,
         Seen::Missing => return Err("it is not there".to_owned()),
         Seen::Broken(why) | Seen::Unreadable(why) => return Err(why),
         Seen::AsLanded | Seen::Movie(_) => return Err("it is no picture".to_owned()),
     };
-    let length = std::fs::metadata(path).map_err(flaw)?.len();
+    let length = std::fs::metadata(path).map_err(disk)?.len();
     crate::credible(&picture, length)?;
     let most = crate::needed(&picture);
     crate::caught(|| unpacked(path, layer, &picture, most))
 }
 
 fn unpacked(path: &Path, layer: Option<&str>, picture: &Picture, most: usize) -> Result<Pixels, Flaw> {
-    let bytes = || File::open(path).map(BufReader::new).map_err(flaw);
+    let bytes = || File::open(path).map(BufReader::new).map_err(disk);
     let light = truepath_core::catalogue::by_name(picture.file_type).map_or(Light::Either, |known| known.light);
     let plain = |channels, samples| Pixels {
         width: picture.width,
@@ -101,9 +81,12 @@ fn unpacked(path: &Path, layer: Option<&str>, picture: &Picture, most: usize) ->
         "png" => png(bytes()?, most, plain),
         "jpeg" => jpeg(bytes()?, plain),
         "tiff" => tiff(bytes()?, most, plain),
-        "exr" => crate::exr::fits(path, most).and_then(|()| exr_layer(path, layer, light)),
+        "exr" => own_exr::fits(path, most).and_then(|()| exr_layer(path, layer, light)),
         "webp" => webp(bytes()?, most, plain),
-        "dpx" => dpx(bytes()?, plain),
+        "dpx" => {
+            let (channels, samples) = crate::dpx::read(bytes()?, most)?;
+            Ok(plain(channels, samples))
+        }
         "bmp" => image(bytes()?, (ImageFormat::Bmp, most), plain),
         "tga" => image(bytes()?, (ImageFormat::Tga, most), plain),
         "hdr" => image(bytes()?, (ImageFormat::Hdr, most), plain),
@@ -112,13 +95,17 @@ fn unpacked(path: &Path, layer: Option<&str>, picture: &Picture, most: usize) ->
     if pixels.is_whole() { Ok(pixels) } else { Err("a part of its pixels is not there".to_owned()) }
 }
 
+fn damaged() -> Flaw {
+    "its pixels are damaged: they do not unpack".to_owned()
+}
+
 fn png(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
     let mut decoder = png::Decoder::new_with_limits(bytes, png::Limits { bytes: most });
     decoder.set_transformations(png::Transformations::EXPAND);
-    let mut reader = decoder.read_info().map_err(flaw)?;
+    let mut reader = decoder.read_info().map_err(own_png::said)?;
     let size = reader.output_buffer_size().filter(|size| *size <= most).ok_or("it is too large")?;
     let mut data = vec![0; size];
-    let frame = reader.next_frame(&mut data).map_err(flaw)?;
+    let frame = reader.next_frame(&mut data).map_err(own_png::said)?;
     data.truncate(frame.buffer_size());
     let channels = match frame.color_type {
         png::ColorType::Grayscale | png::ColorType::Indexed => Channels::Grey,
@@ -142,19 +129,19 @@ fn jpeg(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> 
     use zune_jpeg::zune_core::options::DecoderOptions;
     let options = DecoderOptions::default().set_max_width(65_535).set_max_height(65_535);
     let mut decoder = zune_jpeg::JpegDecoder::new_with_options(bytes, options);
-    decoder.decode_headers().map_err(flaw)?;
+    decoder.decode_headers().map_err(|_| damaged())?;
     let grey = decoder.input_colorspace() == Some(ColorSpace::Luma);
     let wanted = if grey { ColorSpace::Luma } else { ColorSpace::RGB };
     decoder.set_options(options.jpeg_set_out_colorspace(wanted));
-    let data = decoder.decode().map_err(flaw)?;
+    let data = decoder.decode().map_err(|_| damaged())?;
     Ok(plain(if grey { Channels::Grey } else { Channels::Rgb }, Samples::Eight(data)))
 }
 
 fn tiff(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
     let mut limits = tiff::decoder::Limits::default();
     (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
-    let mut decoder = tiff::decoder::Decoder::new(bytes).map_err(flaw)?.with_limits(limits);
-    let channels = match decoder.colortype().map_err(flaw)? {
+    let mut decoder = tiff::decoder::Decoder::new(bytes).map_err(own_tiff::said)?.with_limits(limits);
+    let channels = match decoder.colortype().map_err(own_tiff::said)? {
         tiff::ColorType::Gray(_) => Channels::Grey,
         tiff::ColorType::GrayA(_) => Channels::GreyAlpha,
         tiff::ColorType::RGB(_) => Channels::Rgb,
@@ -162,8 +149,9 @@ fn tiff(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -
         other => return Err(format!("colours stored as {other:?} are not read here")),
     };
     // ExtraSamples 1: alpha that colours are multiplied by (TIFF 6.0, section 18).
-    let extra: Option<Vec<u16>> = decoder.find_tag_unsigned_vec(tiff::tags::Tag::ExtraSamples).map_err(flaw)?;
-    let samples = match decoder.read_image().map_err(flaw)? {
+    let extra: Option<Vec<u16>> =
+        decoder.find_tag_unsigned_vec(tiff::tags::Tag::ExtraSamples).map_err(own_tiff::said)?;
+    let samples = match decoder.read_image().map_err(own_tiff::said)? {
         DecodingResult::U8(samples) => Samples::Eight(samples),
         DecodingResult::U16(samples) => Samples::Sixteen(samples),
         DecodingResult::U32(samples) => {
@@ -179,10 +167,10 @@ fn tiff(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -
 }
 
 fn webp(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
-    let mut decoder = image_webp::WebPDecoder::new(bytes).map_err(flaw)?;
+    let mut decoder = image_webp::WebPDecoder::new(bytes).map_err(own_webp::said)?;
     let size = decoder.output_buffer_size().filter(|size| *size <= most).ok_or("it is too large")?;
     let mut data = vec![0; size];
-    decoder.read_image(&mut data).map_err(flaw)?;
+    decoder.read_image(&mut data).map_err(own_webp::said)?;
     Ok(plain(if decoder.has_alpha() { Channels::Rgba } else { Channels::Rgb }, Samples::Eight(data)))
 }
 
@@ -196,7 +184,7 @@ fn image(
     let mut limits = Limits::default();
     limits.max_alloc = Some(most as u64);
     reader.limits(limits);
-    Ok(match reader.decode().map_err(flaw)? {
+    Ok(match reader.decode().map_err(raw::said)? {
         DynamicImage::ImageLuma8(image) => plain(Channels::Grey, Samples::Eight(image.into_raw())),
         DynamicImage::ImageLumaA8(image) => plain(Channels::GreyAlpha, Samples::Eight(image.into_raw())),
         DynamicImage::ImageRgb8(image) => plain(Channels::Rgb, Samples::Eight(image.into_raw())),
@@ -217,7 +205,7 @@ fn exr_layer(path: &Path, layer: Option<&str>, light: Light) -> Result<Pixels, F
         .all_attributes()
         .non_parallel()
         .from_file(path)
-        .map_err(flaw)?;
+        .map_err(own_exr::said)?;
     let window = image.attributes.display_window;
     let (width, height) = (window.size.x(), window.size.y());
     // A channel's name is that of its part and, before the last dot, of its layer.
@@ -279,7 +267,7 @@ fn exr_layer(path: &Path, layer: Option<&str>, light: Light) -> Result<Pixels, F
         (_, false) => Channels::Rgb,
         (_, true) => Channels::Rgba,
     };
-    let size = |value: usize| u32::try_from(value).map_err(flaw);
+    let size = |value: usize| u32::try_from(value).map_err(|_| damaged());
     Ok(Pixels {
         width: size(width)?,
         height: size(height)?,
@@ -288,62 +276,6 @@ fn exr_layer(path: &Path, layer: Option<&str>, light: Light) -> Result<Pixels, F
         premultiplied: true,
         light,
     })
-}
-
-/// SMPTE ST 268-1:2014: samples of 8 and 16 bits as they are, of 10 and 12 bits filled into words.
-fn dpx(mut bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
-    let mut head = [0; 2048];
-    bytes.read_exact(&mut head).map_err(flaw)?;
-    let little = &head[..4] == b"XPDS";
-    let word = |four: &[u8]| {
-        let four = [four[0], four[1], four[2], four[3]];
-        if little { u32::from_le_bytes(four) } else { u32::from_be_bytes(four) }
-    };
-    let half =
-        |two: &[u8]| if little { u16::from_le_bytes([two[0], two[1]]) } else { u16::from_be_bytes([two[0], two[1]]) };
-    let (width, height, depth, packing) = (word(&head[772..]), word(&head[776..]), head[803], half(&head[804..]));
-    let (channels, count) = match head[800] {
-        6 => (Channels::Grey, 1),
-        50 => (Channels::Rgb, 3),
-        51 => (Channels::Rgba, 4),
-        other => return Err(format!("pixels of kind {other} are not read here")),
-    };
-    if half(&head[806..]) == 1 {
-        return Err("pixels in runs are not read here".to_owned());
-    }
-    bytes.seek(SeekFrom::Start(u64::from(word(&head[4..])))).map_err(flaw)?;
-    let row = width as usize * count;
-    let size = match (depth, packing) {
-        (8, _) => row.div_ceil(4) * 4,
-        (10, 1 | 2) => row.div_ceil(3) * 4,
-        (12, 1 | 2) | (16, _) => (row * 2).div_ceil(4) * 4,
-        _ => return Err(format!("samples of {depth} bits in this packing are not read here")),
-    };
-    let mut line = vec![0; size];
-    let (mut small, mut large) = (Vec::new(), Vec::new());
-    // Numbers of fewer bits are spread over the whole range.
-    let spread = |value: u32, bits: u32| (value << (16 - bits) | value >> (2 * bits - 16)) as u16;
-    for _ in 0..height {
-        bytes.read_exact(&mut line).map_err(|_| "a part of its pixels is not there".to_owned())?;
-        match depth {
-            8 => small.extend_from_slice(&line[..row]),
-            10 => {
-                let lowest = if packing == 1 { 2 } else { 0 };
-                let of_word = |four: &[u8]| {
-                    let all = word(four) >> lowest;
-                    [all >> 20 & 1023, all >> 10 & 1023, all & 1023]
-                };
-                large.extend(line.chunks_exact(4).flat_map(of_word).take(row).map(|value| spread(value, 10)));
-            }
-            12 => {
-                let lowest = if packing == 1 { 4 } else { 0 };
-                let value = |two: &[u8]| spread(u32::from(half(two)) >> lowest & 4095, 12);
-                large.extend(line.chunks_exact(2).take(row).map(value));
-            }
-            _ => large.extend(line.chunks_exact(2).take(row).map(half)),
-        }
-    }
-    Ok(plain(channels, if depth == 8 { Samples::Eight(small) } else { Samples::Sixteen(large) }))
 }
 
 /// The depth of a picture's samples, for whoever has to choose how many bits are kept.

@@ -5,19 +5,20 @@ use exr::prelude::{WritableImage, f16};
 use truepath_core::catalogue::{Bits, Channels};
 use truepath_core::verify::{LayerSeen, Picture, Seen};
 
-use crate::{decode, probe};
+use crate::{inspect, probe};
+
+/// What stands at a path by all of its bytes.
+fn decode(path: &Path) -> std::io::Result<Seen> {
+    inspect(path, &|_| true).map(|looked| looked.seen)
+}
 
 /// A picture of every type and layout, written by the libraries that other programs write with.
 fn samples(folder: &Path) -> Vec<(PathBuf, Picture)> {
     let (width, height) = (21u32, 13u32);
     let picture = |file_type, bits, channels| Picture {
-        file_type,
-        width,
-        height,
         bits: Some(bits),
         channels: Some(channels),
-        compression: None,
-        layers: Vec::new(),
+        ..Picture::plain(file_type, width, height)
     };
     let noise: Vec<u8> = (0..width * height * 8).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
     let mut made = Vec::new();
@@ -131,14 +132,14 @@ fn by_hand(width: u32, height: u32, noise: &[u8]) -> Vec<(&'static str, Vec<u8>,
 fn every_layout_is_told_and_every_cut_is_seen() {
     let folder = tempfile::tempdir().expect("temp");
     for (path, picture) in samples(folder.path()) {
-        for seen in [probe(&path), decode(&path, &|_| true)] {
+        for seen in [probe(&path), decode(&path)] {
             let Seen::Whole(seen) = seen.expect("disk") else { panic!("{}", path.display()) };
-            assert_eq!(Picture { compression: None, ..seen }, picture, "{}", path.display());
+            assert_eq!(Picture { compression: None, opaque: false, ..seen }, picture, "{}", path.display());
         }
         let whole = std::fs::read(&path).expect("disk");
         for length in (0..whole.len()).step_by(1 + whole.len() / 150).chain([whole.len() - 1]) {
             std::fs::write(&path, &whole[..length]).expect("disk");
-            for seen in [probe(&path), decode(&path, &|_| true)] {
+            for seen in [probe(&path), decode(&path)] {
                 assert!(
                     matches!(seen, Ok(Seen::Broken(_))),
                     "{} cut to {length} of {}: {seen:?}",
@@ -168,7 +169,7 @@ fn damaged_bytes_never_panic() {
             }
             std::fs::write(&path, &bytes).expect("disk");
             let _ = probe(&path).expect("disk");
-            let _ = decode(&path, &|_| true).expect("disk");
+            let _ = decode(&path).expect("disk");
         }
     }
 }
@@ -191,7 +192,7 @@ fn openexr_is_told_as_it_is_written() {
     let looked = |image: Image<Layer<AnyChannels<FlatSamples>>>| {
         let path = folder.path().join("a.exr");
         image.write().non_parallel().to_file(&path).expect("exr");
-        assert_eq!(probe(&path).expect("disk"), decode(&path, &|_| true).expect("disk"));
+        assert_eq!(probe(&path).expect("disk"), decode(&path).expect("disk"));
         match probe(&path).expect("disk") {
             Seen::Whole(picture) => picture,
             other => panic!("{other:?}"),

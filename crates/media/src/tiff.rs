@@ -1,90 +1,219 @@
-//! TIFF 6.0: the head is the first directory, which may stand anywhere; whole is a file that holds every strip or tile
-//! that the directory names.
+//! TIFF 6.0: pages are directories, which may stand anywhere; whole is a file that holds every strip or tile that its
+//! directories name.
 
-use tiff::ColorType;
-use tiff::decoder::{Decoder, DecodingResult, Limits};
+use std::io::{Cursor, Read, Seek};
+
+use tiff::decoder::{ChunkType, Decoder, DecodingResult, Limits};
 use tiff::tags::{SampleFormat, Tag};
+use tiff::{ColorType, TiffError};
 use truepath_core::catalogue::{Bits, Channels};
+use truepath_core::picture::Content;
 use truepath_core::verify::Picture;
 
-use crate::{Bytes, Content, Flaw, Type, flaw};
+use crate::samples::sum;
+use crate::stats::of_pixels;
+use crate::{Bytes, Flaw, Type, disk, exif};
 
 pub struct Tiff;
 
+/// Pages beyond this number are not looked into: a damaged list of them may be endless.
+const MOST_PAGES: usize = 10_000;
+
 impl Type for Tiff {
     fn probe(&self, bytes: &mut Bytes, length: u64) -> Result<Picture, Flaw> {
-        let mut decoder = Decoder::new(bytes).map_err(flaw)?;
-        let (width, height) = decoder.dimensions().map_err(flaw)?;
-        let kind = decoder.colortype().map_err(flaw)?;
-        let format: Option<u16> = decoder
-            .find_tag_unsigned_vec(Tag::SampleFormat)
-            .map_err(flaw)?
-            .and_then(|list: Vec<u16>| list.first().copied());
-        let float = format == Some(SampleFormat::IEEEFP.to_u16());
-        for (offsets, counts) in [(Tag::StripOffsets, Tag::StripByteCounts), (Tag::TileOffsets, Tag::TileByteCounts)] {
-            let offsets: Vec<u64> = decoder.find_tag_unsigned_vec(offsets).map_err(flaw)?.unwrap_or_default();
-            let counts: Vec<u64> = decoder.find_tag_unsigned_vec(counts).map_err(flaw)?.unwrap_or_default();
-            if offsets.len() != counts.len()
-                || offsets.iter().zip(&counts).any(|(at, size)| at.saturating_add(*size) > length || *at == 0)
-            {
-                return Err("the file is cut off: a part of the picture lies beyond its end".to_owned());
+        let mut decoder = Decoder::new(bytes).map_err(said)?;
+        let mut picture = page(&mut decoder)?;
+        let mut pages = 0;
+        for at in 0..MOST_PAGES {
+            parts(&mut decoder, length)?;
+            // Smaller copies of a page and masks are no pages of their own (NewSubfileType, section 8).
+            let kind: u32 = decoder.find_tag_unsigned(Tag::NewSubfileType).map_err(said)?.unwrap_or(0);
+            pages += usize::from(kind & 5 == 0 || at == 0);
+            if !decoder.more_images() {
+                break;
+            }
+            match decoder.next_image() {
+                Ok(()) => {}
+                // Its tags say colours that nobody here reads; its strips are there or not all the same.
+                Err(TiffError::UnsupportedError(_)) => break,
+                Err(error) => return Err(said(error)),
             }
         }
-        let compression: Option<u16> = decoder.find_tag_unsigned(Tag::Compression).map_err(flaw)?;
-        let samples: u16 = decoder.find_tag_unsigned(Tag::SamplesPerPixel).map_err(flaw)?.unwrap_or(1);
-        Ok(Picture {
-            file_type: "tiff",
-            width,
-            height,
-            bits: match (kind.bit_depth(), float) {
-                (8, false) => Some(Bits::Eight),
-                (16, false) => Some(Bits::Sixteen),
-                (32, false) => Some(Bits::ThirtyTwo),
-                (16, true) => Some(Bits::Half),
-                (32, true) => Some(Bits::Float),
-                _ => None,
-            },
-            channels: match (kind, samples) {
-                (ColorType::Palette(_) | ColorType::CMYK(_) | ColorType::CMYKA(_) | ColorType::Lab(_), _) => None,
-                (_, 1) => Some(Channels::Grey),
-                (_, 2) => Some(Channels::GreyAlpha),
-                (_, 3) => Some(Channels::Rgb),
-                (_, 4) => Some(Channels::Rgba),
-                _ => None,
-            },
-            // TIFF 6.0, and Adobe's two numbers for deflate.
-            compression: match compression {
-                Some(1) => Some("none"),
-                Some(5) => Some("lzw"),
-                Some(8 | 32_946) => Some("deflate"),
-                Some(32_773) => Some("packbits"),
-                _ => None,
-            },
-            layers: Vec::new(),
-        })
+        if pages > 1 {
+            picture.besides.push(format!("it holds {pages} pages"));
+        }
+        Ok(picture)
     }
 
-    fn decode(&self, bytes: &mut Bytes, most: usize, content: Option<&mut Content>) -> Result<(), Flaw> {
+    fn decode(&self, bytes: &[u8], picture: &mut Picture, most: usize) -> Result<Content, Flaw> {
+        if picture.unproven.is_some() {
+            return Ok(Content::default());
+        }
         let mut limits = Limits::default();
         (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
-        let mut decoder = Decoder::new(bytes).map_err(flaw)?.with_limits(limits);
-        let pixels = decoder.read_image().map_err(flaw)?;
-        let kind = decoder.colortype().map_err(flaw)?;
-        let (channels, alpha) = match kind {
-            ColorType::Gray(_) => (1, false),
-            ColorType::GrayA(_) => (2, true),
-            ColorType::RGB(_) => (3, false),
-            ColorType::RGBA(_) => (4, true),
-            _ => return Ok(()),
-        };
-        let Some(content) = content else { return Ok(()) };
-        match pixels {
-            DecodingResult::U8(values) => content.add_all(values.into_iter().map(f32::from), channels, alpha),
-            DecodingResult::U16(values) => content.add_all(values.into_iter().map(f32::from), channels, alpha),
-            DecodingResult::F16(values) => content.add_all(values.into_iter().map(f32::from), channels, alpha),
-            DecodingResult::F32(values) => content.add_all(values.into_iter(), channels, alpha),
-            _ => {}
+        let mut decoder = Decoder::new(Cursor::new(bytes)).map_err(said)?.with_limits(limits);
+        let mut first = None;
+        for at in 0..MOST_PAGES {
+            let read = every_part(&mut decoder).and_then(|()| decoder.read_image());
+            let pixels = match read {
+                Ok(pixels) => pixels,
+                Err(TiffError::UnsupportedError(_)) => {
+                    let of = if at == 0 { String::new() } else { format!(" of page {}", at + 1) };
+                    picture.unproven = Some(format!("the way in which the pixels{of} are stored is not read here"));
+                    return Ok(first.unwrap_or_default());
+                }
+                Err(error) => return Err(said(error)),
+            };
+            if first.is_none() {
+                first = Some(shown(&mut decoder, &pixels)?);
+            }
+            if !decoder.more_images() {
+                break;
+            }
+            match decoder.next_image() {
+                Ok(()) => {}
+                Err(TiffError::UnsupportedError(_)) => {
+                    picture.unproven =
+                        Some(format!("the colours of page {} are stored in a way that is not read here", at + 2));
+                    break;
+                }
+                Err(error) => return Err(said(error)),
+            }
         }
-        Ok(())
+        Ok(first.unwrap_or_default())
+    }
+}
+
+/// What the tags of a page say.
+fn page<R: Read + Seek>(decoder: &mut Decoder<R>) -> Result<Picture, Flaw> {
+    let (width, height) = decoder.dimensions().map_err(said)?;
+    let kind = match decoder.colortype() {
+        Ok(kind) => Some(kind),
+        Err(TiffError::UnsupportedError(_)) => None,
+        Err(error) => return Err(said(error)),
+    };
+    let mut number = |tag: Tag| -> Result<Option<u16>, Flaw> {
+        let list: Option<Vec<u16>> = decoder.find_tag_unsigned_vec(tag).map_err(said)?;
+        Ok(list.and_then(|list| list.first().copied()))
+    };
+    let (format, compression) = (number(Tag::SampleFormat)?, number(Tag::Compression)?);
+    let (samples, turned) = (number(Tag::SamplesPerPixel)?.unwrap_or(1), number(Tag::Orientation)?);
+    let depth = number(Tag::BitsPerSample)?.unwrap_or(1);
+    let float = format == Some(SampleFormat::IEEEFP.to_u16());
+    let mut besides = Vec::from_iter(turned.and_then(exif::words));
+    let is_other = match kind {
+        Some(ColorType::Palette(_)) => Some("its colours stand in a palette"),
+        Some(ColorType::CMYK(_) | ColorType::CMYKA(_)) => Some("its colours are four inks"),
+        Some(ColorType::Lab(_)) => Some("its colours are CIE Lab"),
+        Some(ColorType::YCbCr(_)) => Some("its colours are brightness and two differences"),
+        _ => None,
+    };
+    besides.extend(is_other.map(str::to_owned));
+    if format == Some(SampleFormat::Int.to_u16()) {
+        besides.push("its samples are signed".to_owned());
+    }
+    if depth < 8 {
+        besides.push(format!("it has {depth} {} a sample", if depth == 1 { "bit" } else { "bits" }));
+    }
+    // TIFF 6.0, Adobe's two numbers for deflate, and numbers that others registered.
+    let compression = match compression {
+        None | Some(1) => Some("none"),
+        Some(2..=4) => Some("ccitt"),
+        Some(5) => Some("lzw"),
+        Some(6 | 7) => Some("jpeg"),
+        Some(8 | 32_946) => Some("deflate"),
+        Some(32_773) => Some("packbits"),
+        Some(34_925) => Some("lzma"),
+        Some(50_000 | 34_926) => Some("zstd"),
+        Some(50_001) => Some("webp"),
+        Some(_) => None,
+    };
+    Ok(Picture {
+        bits: match (depth, float) {
+            (8, false) => Some(Bits::Eight),
+            (16, false) => Some(Bits::Sixteen),
+            (32, false) => Some(Bits::ThirtyTwo),
+            (16, true) => Some(Bits::Half),
+            (32, true) => Some(Bits::Float),
+            _ => None,
+        },
+        channels: match (is_other, samples) {
+            (Some(_), _) => None,
+            (_, 1) => Some(Channels::Grey),
+            (_, 2) => Some(Channels::GreyAlpha),
+            (_, 3) => Some(Channels::Rgb),
+            (_, 4) => Some(Channels::Rgba),
+            _ => None,
+        },
+        compression,
+        besides,
+        unproven: kind.is_none().then(|| "its colours are stored in a way that is not read here".to_owned()),
+        ..Picture::plain("tiff", width, height)
+    })
+}
+
+/// Looks whether every strip or tile of a page lies within the file.
+fn parts<R: Read + Seek>(decoder: &mut Decoder<R>, length: u64) -> Result<(), Flaw> {
+    let mut any = false;
+    for (offsets, counts) in [(Tag::StripOffsets, Tag::StripByteCounts), (Tag::TileOffsets, Tag::TileByteCounts)] {
+        let offsets: Vec<u64> = decoder.find_tag_unsigned_vec(offsets).map_err(said)?.unwrap_or_default();
+        let counts: Vec<u64> = decoder.find_tag_unsigned_vec(counts).map_err(said)?.unwrap_or_default();
+        any |= !offsets.is_empty();
+        if offsets.len() != counts.len()
+            || offsets.iter().zip(&counts).any(|(at, size)| at.saturating_add(*size) > length || *at == 0)
+        {
+            return Err("the file is cut off: a part of the picture lies beyond its end".to_owned());
+        }
+    }
+    if any { Ok(()) } else { Err("its head names no place for its pixels".to_owned()) }
+}
+
+/// Unpacks every strip or tile of a page whose channels lie one after the other: as a whole only the first comes out.
+fn every_part<R: Read + Seek>(decoder: &mut Decoder<R>) -> Result<(), TiffError> {
+    let planar: Option<u16> = decoder.find_tag_unsigned(Tag::PlanarConfiguration)?;
+    if planar != Some(2) {
+        return Ok(());
+    }
+    let count =
+        if decoder.get_chunk_type() == ChunkType::Strip { decoder.strip_count()? } else { decoder.tile_count()? };
+    (0..count).try_for_each(|part| decoder.read_chunk(part).map(drop))
+}
+
+/// What the pixels of a page come to.
+fn shown<R: Read + Seek>(decoder: &mut Decoder<R>, pixels: &DecodingResult) -> Result<Content, Flaw> {
+    let (width, height) = decoder.dimensions().map_err(said)?;
+    let size = (width as usize, height as usize);
+    let channels = match decoder.colortype().map_err(said)? {
+        ColorType::Gray(8..) => 1,
+        ColorType::GrayA(8..) => 2,
+        ColorType::RGB(8..) => 3,
+        ColorType::RGBA(8..) => 4,
+        _ => return Ok(Content::default()),
+    };
+    let planar: Option<u16> = decoder.find_tag_unsigned(Tag::PlanarConfiguration).map_err(said)?;
+    // Of channels that lie one after the other only the first comes out.
+    let channels = if planar == Some(2) { 1 } else { channels };
+    Ok(match pixels {
+        DecodingResult::U8(values) => of_pixels(size, channels, values, u64::from(crc32fast::hash(values))),
+        DecodingResult::U16(values) => of_pixels(size, channels, values, sum(values, |value| value.to_ne_bytes())),
+        DecodingResult::U32(values) => of_pixels(size, channels, values, sum(values, |value| value.to_ne_bytes())),
+        DecodingResult::F32(values) => of_pixels(size, channels, values, sum(values, |value| value.to_ne_bytes())),
+        DecodingResult::F16(values) => {
+            let values: Vec<f32> = values.iter().map(|value| value.to_f32()).collect();
+            of_pixels(size, channels, &values, sum(&values, |value| value.to_ne_bytes()))
+        }
+        _ => Content::default(),
+    })
+}
+
+/// What the decoder found, in words of our own.
+pub fn said(error: TiffError) -> Flaw {
+    match error {
+        TiffError::IoError(error) => disk(error),
+        TiffError::LimitsExceeded | TiffError::IntSizeError => {
+            "it claims more memory than a picture of its size takes".to_owned()
+        }
+        TiffError::UnsupportedError(_) => "the way in which its pixels are stored is not read here".to_owned(),
+        _ => "its tags or its pixels are damaged".to_owned(),
     }
 }

@@ -17,6 +17,8 @@ pub fn run(args: &ExplainArgs) -> Result<Exit, Failure> {
             .map(|check| {
                 let mark = if check.mends {
                     "fix"
+                } else if check.of_files {
+                    "file"
                 } else if check.asks_machine {
                     "disk"
                 } else {
@@ -25,8 +27,8 @@ pub fn run(args: &ExplainArgs) -> Result<Exit, Failure> {
                 format!("{:widest$}  {:7}  {mark:4}  {}\n", check.slug, check.level.name(), check.summary)
             })
             .collect();
-        let legend =
-            "fix: `truepath check --fix` mends it. disk: it asks this machine, and `--offline` leaves it out.\n";
+        let legend = "fix: `truepath check --fix` mends it. disk: it asks this machine, and `--offline` leaves it out.\n\
+             file: it looks into rendered pictures; `truepath verify --deep` and `truepath run` find it.\n";
         show::print(&format!("{lines}\n{legend}"))?;
         return Ok(Exit::Well);
     };

@@ -1,17 +1,19 @@
 //! `verify --pattern` and `verify --folder`: pictures and movies that no sheet plans, looked into all the same.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
 use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
 use truepath_core::catalogue;
 use truepath_core::frames::{Frames, Number};
+use truepath_core::picture::{Asked, Placed, Policy, Row};
 use truepath_core::resolve::paths::from_system;
 use truepath_core::sheet::Size;
 use truepath_core::template::Pattern;
 use truepath_core::verify::{Picture, Seen, State};
 use truepath_exec::disk;
 use truepath_exec::failure::Failure;
+use truepath_media::Looked;
 
 use super::encode::{frames, numbers_there, pattern};
 use crate::args::{LooseOptions, VerifyArgs};
@@ -19,7 +21,7 @@ use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::show;
 use crate::show::counter::Counter;
-use crate::show::loose::{self, Found, Looked};
+use crate::show::loose::{self, Examined, Found};
 
 /// How deep folders are looked into.
 const DEEPEST: usize = 32;
@@ -65,7 +67,7 @@ pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
         }
     }
     let counter = Counter::new("looking at files", around.err);
-    let looked: Vec<Looked> = sets.iter().map(|set| look(set, &expected, (args.deep, &counter))).collect();
+    let looked: Vec<Examined> = sets.iter().map(|set| look(set, &expected, (args.deep, &counter))).collect();
     counter.end();
     if args.common.json {
         show::print_exact(&show::json::text(&loose::document(&looked)))?;
@@ -188,7 +190,7 @@ fn sequences(folder: &Path) -> Result<Vec<Set>, Failure> {
 }
 
 /// Looks into every file of a set that is there.
-fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Looked {
+fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Examined {
     let numbers: Vec<i64> = set.there.iter().collect();
     let one = |number: &i64| {
         let path = set.pattern.name(Number::new(*number));
@@ -196,10 +198,20 @@ fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Lo
         counter.add(1);
         (*number, path, seen)
     };
-    let looked: Vec<(i64, String, (Seen, Option<String>))> = numbers.par_iter().map(one).collect();
+    let looked: Vec<(i64, String, Looked)> = numbers.par_iter().map(one).collect();
+    let policy = Policy::default();
+    let mut row = Row::new(Asked { colour: true, alpha: false }, &policy);
+    let mut odd: HashMap<i64, String> = HashMap::new();
+    let mut found = Vec::new();
+    for (number, path, Looked { seen, content, bytes, .. }) in looked {
+        let next = matches!(seen, Seen::Whole(_)).then_some(Placed { key: number, content, bytes });
+        odd.extend(row.next(next).map(|(number, odd)| (number, odd.why)));
+        found.push((number, path, seen));
+    }
+    odd.extend(row.next(None).map(|(number, odd)| (number, odd.why)));
     // What most are is what all should be.
     let mut kinds: Vec<(usize, &Picture)> = Vec::new();
-    for (.., (seen, _)) in &looked {
+    for (.., seen) in &found {
         let Seen::Whole(picture) = seen else { continue };
         match kinds.iter_mut().find(|(_, known)| *known == picture) {
             Some((count, _)) => *count += 1,
@@ -207,39 +219,42 @@ fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Lo
         }
     }
     let usual = kinds.iter().max_by_key(|(count, _)| *count).map(|(_, picture)| (*picture).clone());
-    let judged = looked.into_iter().filter_map(|(number, path, (seen, odd))| {
+    let judged = found.into_iter().filter_map(|(number, path, seen)| {
         let (state, why) = match &seen {
             Seen::Missing => return None,
             Seen::Unreadable(why) => (State::Unreadable, why.clone()),
             Seen::Broken(why) => (State::Broken, why.clone()),
-            Seen::Whole(picture) => match (expected.differences(picture, usual.as_ref()), odd) {
-                (found, None) if found.is_empty() => (State::Good, String::new()),
-                (found, Some(odd)) if found.is_empty() => (State::Odd, odd),
-                (found, _) => (State::Wrong, found.join(", ")),
-            },
+            Seen::Whole(picture) => {
+                let differences = expected.differences(picture, usual.as_ref());
+                match (differences.is_empty(), &picture.unproven, odd.remove(&number)) {
+                    (false, ..) => (State::Wrong, differences.join(", ")),
+                    (true, Some(why), _) => (State::Unproven, why.clone()),
+                    (true, None, Some(odd)) => (State::Odd, odd),
+                    (true, None, None) => (State::Good, String::new()),
+                }
+            }
             Seen::Movie(_) | Seen::AsLanded => (State::Good, String::new()),
         };
         Some(Found { number, path, state, why })
     });
     let found: Vec<Found> = judged.collect();
     let there = Frames::from_any(found.iter().map(|found| found.number).collect());
-    Looked { pattern: set.pattern.spelt(), wanted: set.wanted.clone(), missing: set.wanted.minus(&there), found }
+    Examined { pattern: set.pattern.spelt(), wanted: set.wanted.clone(), missing: set.wanted.minus(&there), found }
 }
 
-/// What stands at a path, and what is odd about it.
-fn seen(path: &Path, deep: bool) -> (Seen, Option<String>) {
+/// What stands at a path.
+fn seen(path: &Path, deep: bool) -> Looked {
     if let Some(what) = disk::no_file(path) {
-        return (Seen::Unreadable(format!("{what} stands there, not a file")), None);
+        return Seen::Unreadable(format!("{what} stands there, not a file")).into();
     }
     let extension = path.extension().unwrap_or_default().to_string_lossy().into_owned();
     let is_movie = catalogue::by_extension(&extension).is_some_and(|known| known.is_container());
-    let unread = |error: std::io::Error| (Seen::Unreadable(format!("it cannot be read: {error}")), None);
-    if is_movie {
-        return truepath_media::movie::probe(path).map_or_else(unread, |seen| (seen, None));
-    }
-    if deep {
-        let looked = truepath_media::inspect_any(path);
-        return looked.map_or_else(unread, |(seen, content)| (seen, content.odd(true)));
-    }
-    truepath_media::probe(path).map_or_else(unread, |seen| (seen, None))
+    let looked = if is_movie {
+        truepath_media::movie::probe(path).map(Looked::from)
+    } else if deep {
+        truepath_media::inspect_any(path)
+    } else {
+        truepath_media::probe(path).map(Looked::from)
+    };
+    looked.unwrap_or_else(|error| Seen::Unreadable(format!("it cannot be read: {error}")).into())
 }

@@ -1,8 +1,11 @@
 //! One file per command; each reads like the sentence in its help.
 
 pub mod adapter;
+mod adopt;
+mod alone;
 pub mod build;
 pub mod check;
+pub mod clean;
 pub mod demo;
 pub mod encode;
 pub mod explain;

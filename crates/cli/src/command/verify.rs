@@ -2,7 +2,7 @@
 
 use truepath_core::verify::{Outcome, Verdict};
 
-use crate::args::VerifyArgs;
+use crate::args::{VerifyArgs, VerifyForm};
 use truepath_exec::failure::Failure;
 use truepath_exec::observe::Look;
 
@@ -20,17 +20,26 @@ pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
         return Err(Failure::unreadable("--size and --type are for files outside any sheet")
             .help("name them with --pattern or --folder; a sheet says itself what it plans"));
     }
-    let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
+    let mut queue = pipeline::load(&args.common, around, LoadOptions::default())?;
     if let Some(exit) = super::not_to_be_judged(&queue, around) {
         return Ok(exit);
     }
-    let look = if args.deep { Look::Deep } else { Look::Heads };
+    if args.adopt {
+        return super::adopt::run(args, &mut queue, around);
+    }
+    let look = match (args.deep, args.sums) {
+        (true, _) => Look::Deep,
+        (_, true) => Look::Sums,
+        _ => Look::Heads,
+    };
     let judged = (0..queue.sheets.len()).map(|at| queue.verdicts(at, look, around));
     let judged = judged.collect::<Result<Vec<Vec<Verdict>>, Failure>>()?;
     let plans = || queue.sheets.iter().map(|sheet| &sheet.plan).zip(&judged);
     let all: Vec<&Verdict> = judged.iter().flatten().collect();
     let fixes = super::fixes(&queue, judged.iter().map(Vec::as_slice), &args.common);
-    if args.common.json {
+    if args.to == VerifyForm::Junit {
+        show::print_exact(&show::junit::text(plans()))?;
+    } else if args.common.json {
         show::print_exact(&show::json::text(&show::json::verify(plans(), &fixes)))?;
     } else {
         for (plan, verdicts) in plans() {

@@ -1,5 +1,6 @@
 //! Looking values up that are pinned afterwards: clock, user, host and the versions on disk.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 
 use regex_lite::Regex;
@@ -34,36 +35,35 @@ pub fn versions(wanted: &Wanted, looking: &Plan) -> Pins {
     let mut pins = Pins::default();
     for (job, next) in &wanted.versions {
         let own = looking.series.iter().chain(&looking.movies).filter(|series| looking.jobs[series.job].job == *job);
-        let highest = own.filter_map(|series| highest_version(&series.pattern)).max();
+        let highest = own.flat_map(|series| versions_of(&series.pattern)).max();
         let version = if *next { Some(highest.map_or(1, |highest| highest + 1)) } else { highest };
         pins.versions.extend(version.map(|version| (job.clone(), version)));
     }
     pins
 }
 
-/// The highest version among the files and folders that a pattern with holes for version and frame could name.
-fn highest_version(pattern: &Pattern) -> Option<i64> {
-    if !pattern.pieces().contains(&Piece::Version) {
-        return None;
-    }
+/// Every version among the files and folders that a pattern with holes for version and frame could name.
+pub fn versions_of(pattern: &Pattern) -> BTreeSet<i64> {
+    let mut found = BTreeSet::new();
     let parts = pattern.parts();
-    let (top, rest) = parts.split_first()?;
-    let mut best = None;
     // The first part is what stands before the first separator: nothing, or a drive.
-    walk(Path::new(&format!("{}/", top.fixed()?)), rest, None, &mut best);
-    best
+    let top = parts.split_first().and_then(|(top, rest)| Some((top.fixed()?, rest)));
+    if let Some((top, rest)) = top.filter(|_| pattern.pieces().contains(&Piece::Version)) {
+        walk(Path::new(&format!("{top}/")), rest, None, &mut found);
+    }
+    found
 }
 
-fn walk(folder: &Path, parts: &[Pattern], version: Option<i64>, best: &mut Option<i64>) {
+fn walk(folder: &Path, parts: &[Pattern], version: Option<i64>, found: &mut BTreeSet<i64>) {
     let Some((part, rest)) = parts.split_first() else { return };
     if let Some(part) = part.fixed() {
         let next = folder.join(part);
         if rest.is_empty() {
             if next.exists() {
-                *best = (*best).max(version);
+                found.extend(version);
             }
         } else {
-            walk(&next, rest, version, best);
+            walk(&next, rest, version, found);
         }
         return;
     }
@@ -79,11 +79,11 @@ fn walk(folder: &Path, parts: &[Pattern], version: Option<i64>, best: &mut Optio
     let Ok(regex) = Regex::new(&format!("^{rule}$")) else { return };
     for entry in std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok) {
         let name = entry.file_name().to_string_lossy().into_owned();
-        let Some(found) = regex.captures(&name) else { continue };
-        let here = found.name("version").and_then(|version| version.as_str().parse::<i64>().ok());
+        let Some(read) = regex.captures(&name) else { continue };
+        let here = read.name("version").and_then(|version| version.as_str().parse::<i64>().ok());
         let version = version.or(here);
         // A version folder counts even while it is empty: somebody has begun it.
-        *best = (*best).max(version);
-        walk(&entry.path(), rest, version, best);
+        found.extend(version);
+        walk(&entry.path(), rest, version, found);
     }
 }

@@ -105,6 +105,26 @@ impl Loaded {
         plan::tokens(ground, plan, series)
     }
 
+    /// The versions of each job that files and folders on disk bear.
+    pub fn versions_there(&self) -> BTreeMap<String, BTreeSet<i64>> {
+        let modes: Vec<String> = self.plan.mode.iter().cloned().collect();
+        let ground = PlanInput {
+            sheet: &self.written,
+            roots: &self.plan.roots,
+            home: &self.plan.home,
+            modes: &modes,
+            pins: &self.pins,
+            looking: true,
+        };
+        let looking = plan::plan(ground, &self.plan.jobs, &Selection::default());
+        let mut found: BTreeMap<String, BTreeSet<i64>> = BTreeMap::new();
+        for series in looking.series.iter().chain(&looking.movies) {
+            let own = found.entry(looking.jobs[series.job].job.clone()).or_default();
+            own.extend(lookup::versions_of(&series.pattern));
+        }
+        found
+    }
+
     /// Whether the sheet could be read as text at all.
     pub fn is_readable(&self) -> bool {
         !self.findings.iter().any(|finding| finding.check == NOT_TOML)

@@ -6,7 +6,7 @@ use truepath_core::frames::Frames;
 use truepath_core::plan::{Plan, Series, SeriesKind};
 use truepath_core::sheet::Version;
 use truepath_core::source::{Place, Sources};
-use truepath_core::verify::{Outcome, STATES, State, Verdict};
+use truepath_core::verify::{Near, Outcome, STATES, State, Verdict};
 use truepath_core::whose::Owner;
 
 use super::whose::Answer;
@@ -104,6 +104,9 @@ pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) 
     })
 }
 
+/// Missing frames of a series that are findings of their own; the range of all stands beside them.
+const MOST_MISSING: usize = 100_000;
+
 /// What a verdict says of a series: the same in `verify` and in `status`.
 pub fn verdict(plan: &Plan, verdict: &Verdict) -> Value {
     let series = plan.output(verdict.series);
@@ -123,7 +126,19 @@ pub fn verdict(plan: &Plan, verdict: &Verdict) -> Value {
         document[*name] = json!(verdict.in_state(*state).to_string());
     }
     document["stray"] = json!(verdict.stray);
-    document["findings"] = json!(verdict.findings.iter().flat_map(finding).collect::<Vec<_>>());
+    // A billion frames that are missing are a range, not a billion lines.
+    let missing = verdict.in_state(State::Missing);
+    let missing: Frames = Frames::from_ascending(missing.iter().take(MOST_MISSING));
+    let missing = (State::Missing, "not there".to_owned(), missing);
+    document["findings"] = json!([&missing].into_iter().chain(&verdict.findings).flat_map(finding).collect::<Vec<_>>());
+    let folder = |path: &str| truepath_core::resolve::paths::parent(path).to_owned();
+    let near = |near: &Near| {
+        let path = series.name(near.frame);
+        json!({ "frame": near.frame, "path": format!("{}/{}", folder(&path), near.from), "should_be": path, "why": near.why })
+    };
+    document["near"] = json!(verdict.near.iter().map(near).collect::<Vec<_>>());
+    let gone = |(why, frames): &(String, Frames)| json!({ "frames": frames, "why": why });
+    document["put_away"] = json!(verdict.gone.iter().map(gone).collect::<Vec<_>>());
     document
 }
 

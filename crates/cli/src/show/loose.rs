@@ -11,7 +11,7 @@ use crate::lower::Screen;
 const MOST_LINES: usize = 20;
 
 /// Files that belong together, and what was found of them.
-pub struct Looked {
+pub struct Examined {
     /// Their pattern, as it is spelt.
     pub pattern: String,
     /// The numbers that are expected.
@@ -34,7 +34,7 @@ pub struct Found {
     pub why: String,
 }
 
-impl Looked {
+impl Examined {
     fn in_state(&self, state: State) -> Frames {
         if state == State::Missing {
             return self.missing.clone();
@@ -46,13 +46,17 @@ impl Looked {
     /// How many files are neither good nor merely odd.
     #[must_use]
     pub fn lacking(&self) -> i64 {
-        let bad = self.found.iter().filter(|found| !matches!(found.state, State::Good | State::Odd)).count();
+        let bad = self
+            .found
+            .iter()
+            .filter(|found| !matches!(found.state, State::Good | State::Odd | State::Unproven))
+            .count();
         self.missing.count() + bad as i64
     }
 }
 
 /// A line for each set, the files that are not good, and the closing line.
-pub fn text(looked: &[Looked], screen: Screen) -> String {
+pub fn text(looked: &[Examined], screen: Screen) -> String {
     let widest = looked.iter().map(|set| super::width(&set.pattern)).max().unwrap_or(0);
     let head = format!("{:widest$}  {:>7}  {:>7}  state", "files", "count", "good");
     let mut out = format!("{}\n", paint(screen, HEAD, head));
@@ -83,7 +87,7 @@ pub fn text(looked: &[Looked], screen: Screen) -> String {
         out.push_str(&paint(screen, QUIET, format!("  and {} more; --json lists them all\n", bad.len() - MOST_LINES)));
     }
     let all: i64 = looked.iter().map(|set| set.wanted.count()).sum();
-    let closing = match looked.iter().map(Looked::lacking).sum::<i64>() {
+    let closing = match looked.iter().map(Examined::lacking).sum::<i64>() {
         0 => paint(screen, GOOD, format!("complete: {}", counted(all, "file"))),
         lacking => paint(screen, BAD, format!("not complete: {} of {} good", all - lacking, counted(all, "file"))),
     };
@@ -91,8 +95,8 @@ pub fn text(looked: &[Looked], screen: Screen) -> String {
 }
 
 /// The same as a document.
-pub fn document(looked: &[Looked]) -> Value {
-    let one = |set: &Looked| {
+pub fn document(looked: &[Examined]) -> Value {
+    let one = |set: &Examined| {
         let mut row = json!({ "pattern": set.pattern, "frames": set.wanted, "count": set.wanted.count() });
         for (word, state) in STATES {
             row[word] = json!(set.in_state(state));

@@ -3,6 +3,7 @@
 pub mod counter;
 pub mod diagnostics;
 pub mod json;
+pub mod junit;
 pub mod log;
 pub mod loose;
 pub mod names;

@@ -1,8 +1,9 @@
 //! What lies on disk, as a table: a line per series, then every frame that is not good.
 
 use anstyle::Style;
-use truepath_core::plan::Plan;
-use truepath_core::verify::{Outcome, STATES, State, Verdict};
+use truepath_core::frames::Frames;
+use truepath_core::plan::{Plan, Series};
+use truepath_core::verify::{Near, Outcome, STATES, State, Verdict};
 
 use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint};
 use crate::lower::Screen;
@@ -27,30 +28,38 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
             verdict.in_state(State::Good).count()
         ));
     }
-    let (mut lines, mut all): (Vec<String>, i64) = (Vec::new(), 0);
+    let (mut lines, mut files) = (Vec::new(), Vec::new());
     for verdict in verdicts {
         let series = plan.output(verdict.series);
-        let missing = verdict.in_state(State::Missing).iter().map(|frame| (State::Missing, frame, ""));
+        let away = verdict.gone.iter().fold(Frames::none(), |sum, (_, frames)| sum.union(frames));
+        let missing = &verdict.in_state(State::Missing).minus(&away);
+        let missing = (!missing.is_empty()).then_some((State::Missing, missing, ""));
+        let away = verdict.gone.iter().map(|(why, frames)| (State::Missing, frames, why.as_str()));
         let found = verdict.findings.iter().filter(|(state, ..)| *state != State::Foreign);
-        let found = found.flat_map(|(state, why, frames)| frames.iter().map(|frame| (*state, frame, why.as_str())));
-        // A billion lines that nobody sees are counted, not written.
-        let room = MOST_LINES - lines.len().min(MOST_LINES);
-        let told = missing.chain(found).take(room);
-        lines.extend(told.map(|(state, frame, why)| line(plan, screen, (state, &series.name(frame), why))));
-        let room = MOST_LINES - lines.len().min(MOST_LINES);
-        let stray = |path: &String| format!("  {}   {}\n", paint(screen, ODD, "stray "), relative(plan, path));
-        lines.extend(verdict.stray.iter().take(room).map(stray));
-        let named = verdict.findings.iter().filter(|(state, ..)| *state != State::Foreign);
-        all += verdict.in_state(State::Missing).count() + named.map(|(.., frames)| frames.count()).sum::<i64>();
-        all += i64::try_from(verdict.stray.len()).unwrap_or(i64::MAX);
+        let found = found.map(|(state, why, frames)| (*state, frames, why.as_str()));
+        for (state, frames, why) in missing.into_iter().chain(away).chain(found) {
+            lines.push(line(plan, screen, (state, series, frames), why));
+            files.push(frames.count());
+        }
+        for (line, count) in near_lines(verdict, screen) {
+            lines.push(line);
+            files.push(count);
+        }
+        for path in verdict.stray.iter().take(MOST_LINES) {
+            lines.push(format!("  {}  {}\n", paint(screen, ODD, "stray     "), relative(plan, path)));
+            files.push(1);
+        }
+        let more = verdict.stray.len().saturating_sub(MOST_LINES);
+        files.extend((more > 0).then(|| i64::try_from(more).unwrap_or(i64::MAX)));
     }
     if !lines.is_empty() {
         out.push('\n');
     }
-    let more = all - i64::try_from(lines.len()).unwrap_or(0);
-    out.extend(lines);
+    let more: i64 = files.iter().skip(MOST_LINES).sum();
+    out.extend(lines.into_iter().take(MOST_LINES));
     if more > 0 {
-        out.push_str(&paint(screen, QUIET, format!("  and {more} more; --json lists them all\n")));
+        let more = counted(more, "more file");
+        out.push_str(&paint(screen, QUIET, format!("  and {more}; --json lists them all\n")));
     }
     out
 }
@@ -70,7 +79,7 @@ pub fn states(verdict: &Verdict, screen: Screen) -> Vec<String> {
 pub fn closing(verdicts: &[&Verdict], fixes: &[String], screen: Screen) -> String {
     let files = |states: &[State]| verdicts.iter().map(|verdict| verdict.files(states)).sum::<i64>();
     let planned: i64 = verdicts.iter().map(|verdict| verdict.expected.count()).sum();
-    let whole = files(&[State::Good, State::Foreign, State::Odd]);
+    let whole = files(&[State::Good, State::Foreign, State::Odd, State::Unproven]);
     let mut out = match (Outcome::of(verdicts.iter().copied()), fixes) {
         (Outcome::Complete, _) => {
             paint(screen, GOOD, format!("complete: {} as planned", counted(planned, "file"))) + "\n"
@@ -93,13 +102,33 @@ pub fn closing(verdicts: &[&Verdict], fixes: &[String], screen: Screen) -> Strin
         let words = format!("{} odd, most likely not what was meant: look at the pictures", is_or_are(odd, "file"));
         out.push_str(&format!("{}: {words}\n", paint(screen, ODD, "warning")));
     }
+    let unproven = files(&[State::Unproven]);
+    if unproven > 0 {
+        let words =
+            format!("{} unproven: their pixels are stored in a way that is not read here", is_or_are(unproven, "file"));
+        out.push_str(&format!("{}: {words}\n", paint(screen, ODD, "warning")));
+    }
+    let near: i64 = verdicts.iter().map(|verdict| i64::try_from(verdict.near.len()).unwrap_or(i64::MAX)).sum();
+    if near > 0 {
+        let words =
+            format!("{} almost the name of a missing one; `truepath verify --adopt` takes them", has_or_have(near));
+        out.push_str(&format!("{}: {words}\n", paint(screen, ODD, "near")));
+    }
     let foreign = files(&[State::Foreign]);
     if foreign > 0 {
         let of = if foreign == 1 { "it is" } else { "they are" };
-        let words = format!("{} foreign: no journal knows what {of} made of", is_or_are(foreign, "file"));
+        let words = format!(
+            "{} foreign: no journal knows what {of} made of; `truepath verify --adopt` takes them",
+            is_or_are(foreign, "file")
+        );
         out.push_str(&format!("{}: {words}\n", paint(screen, QUIET, "note")));
     }
     out
+}
+
+/// `1 file has`, `3 files have`.
+fn has_or_have(count: i64) -> String {
+    format!("{} {}", counted(count, "file"), if count == 1 { "has" } else { "have" })
 }
 
 /// `1 file is`, `3 files are`.
@@ -107,16 +136,43 @@ fn is_or_are(count: i64, one: &str) -> String {
     format!("{} {}", counted(count, one), if count == 1 { "is" } else { "are" })
 }
 
-fn line(plan: &Plan, screen: Screen, (state, path, why): (State, &str, &str)) -> String {
-    let why = if why.is_empty() { String::new() } else { format!("\n           {}", paint(screen, QUIET, why)) };
-    format!("  {}  {}{why}\n", paint(screen, style(state), format!("{:7}", state.name())), relative(plan, path))
+/// Files of a series that are in one state for one reason: a path, or a pattern and which frames.
+fn line(plan: &Plan, screen: Screen, (state, series, frames): (State, &Series, &Frames), why: &str) -> String {
+    let (first, count) = (frames.first().unwrap_or(0), frames.count());
+    let path = match count {
+        1 => relative(plan, &series.name(first)),
+        _ => format!("{}  {}", relative(plan, &series.pattern.spelt()), cut(&frames.to_string())),
+    };
+    let why = if why.is_empty() { String::new() } else { format!("\n              {}", paint(screen, QUIET, why)) };
+    format!("  {}  {path}{why}\n", paint(screen, style(state), format!("{:10}", state.name())))
+}
+
+/// Files that bear almost the name of a missing frame: a line for each way in which they differ.
+fn near_lines(verdict: &Verdict, screen: Screen) -> Vec<(String, i64)> {
+    let mut by_why: Vec<(&str, Vec<&Near>)> = Vec::new();
+    for near in &verdict.near {
+        match by_why.iter_mut().find(|(why, _)| *why == near.why) {
+            Some((_, list)) => list.push(near),
+            None => by_why.push((&near.why, vec![near])),
+        }
+    }
+    let line = |(why, list): (&str, Vec<&Near>)| {
+        let count = i64::try_from(list.len()).unwrap_or(i64::MAX);
+        let frames = Frames::from_any(list.iter().map(|near| near.frame).collect());
+        let (from, to) = list.first().map_or(("", ""), |near| (near.from.as_str(), near.to.as_str()));
+        let which = if count > 1 { format!(", and so on for {}", cut(&frames.to_string())) } else { String::new() };
+        let head = paint(screen, ODD, format!("{:10}", "near"));
+        let why = paint(screen, QUIET, format!("its name differs by {why}"));
+        (format!("  {head}  {from} for {to}{which}\n              {why}\n"), count)
+    };
+    by_why.into_iter().map(line).collect()
 }
 
 /// How loud a state is.
 pub fn style(state: State) -> Style {
     match state {
         State::Missing | State::Unreadable | State::Broken => BAD,
-        State::Wrong | State::Stale | State::Changed | State::Odd => ODD,
+        State::Wrong | State::Stale | State::Changed | State::Odd | State::Unproven => ODD,
         State::Foreign => QUIET,
         State::Good => GOOD,
     }

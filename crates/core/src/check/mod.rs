@@ -173,8 +173,8 @@ fn settle(input: Input<'_>, findings: &mut Findings) {
             findings.add("meant-unneeded", Some(entry.check.at), None, wording::sheet::meant_unneeded(entry));
         }
     }
-    for (check, level) in &input.sheet.checks {
-        findings.set_level(&check.value, *level);
+    for rule in &input.sheet.checks {
+        findings.set_level(&rule.check.value, rule.level);
     }
 }
 

@@ -38,6 +38,8 @@ pub struct Check {
     pub here_only: bool,
     /// Whether its remedy is safe and certain, so that `--fix` applies it.
     pub mends: bool,
+    /// Whether it looks into files that were rendered: `verify` and `run` find it, `check` never does.
+    pub of_files: bool,
     /// Its page, in Markdown.
     pub page: &'static str,
 }
@@ -47,6 +49,7 @@ mod mark {
     pub const MACHINE: u8 = 1;
     pub const MENDS: u8 = 2;
     pub const HERE: u8 = 4 | MACHINE;
+    pub const FILES: u8 = 8;
 }
 
 macro_rules! checks {
@@ -61,6 +64,7 @@ macro_rules! checks {
                 asks_machine: MARKS & mark::MACHINE != 0,
                 here_only: MARKS & mark::HERE == mark::HERE,
                 mends: MARKS & mark::MENDS != 0,
+                of_files: MARKS & mark::FILES != 0,
                 page: include_str!(concat!("../../../../docs/checks/", $slug, ".md")),
             }
         }),*];
@@ -202,6 +206,17 @@ checks! {
     Warning "audio-length-differs" "sound that is shorter or longer than the picture" + MACHINE
     Warning "audio-rate-unusual" "a sample rate that codec or players do not expect" + MACHINE
     Note "sequence-without-movie" "a job without a movie in a sheet that makes movies"
+    // Rendered pictures.
+    Warning "picture-unproven" "a picture whose pixels are stored in a way that is not read here" + FILES
+    Warning "picture-black" "a black picture" + FILES
+    Warning "picture-one-colour" "a picture that has one colour everywhere" + FILES
+    Warning "picture-not-finite" "a picture with values that are infinite or no numbers" + FILES
+    Warning "alpha-flat" "an alpha that is the same everywhere, where alpha was asked for" + FILES
+    Warning "picture-half-black" "a picture that is black from one side on" + FILES
+    Warning "picture-repeated" "a picture that shows the same as the frame before" + FILES
+    Warning "picture-jump" "a picture unlike both its neighbours, which are alike" + FILES
+    Warning "picture-block" "a patch of a picture that is empty or unlike both neighbours" + FILES
+    Warning "file-size-jump" "a file far smaller or larger than both its neighbours" + FILES
     // The sheet.
     Warning "variable-unused" "a variable that no path and no renderer uses"
     Warning "each-unused" "combinations whose difference reaches neither path nor renderer"

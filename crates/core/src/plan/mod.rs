@@ -14,9 +14,10 @@ use wildmatch::WildMatch;
 use crate::adapter::Adapter;
 use crate::catalogue::{Bits, Channels, FileType};
 use crate::frames::{self, Frames, Number, Shift};
+use crate::picture::{Asked, Policy};
 use crate::pins::{Pins, Wanted};
 use crate::resolve::{Home, Job, ResolvedRoot, lookup};
-use crate::sheet::{Existing, Format, Key, RunEntry, Sheet, Size, Version};
+use crate::sheet::{Existing, Format, Key, PassKind, RunEntry, Sheet, Size, Version};
 use crate::source::Spanned;
 use crate::template::{Lookup, Pattern, Template, TokenTrouble, token};
 
@@ -44,6 +45,8 @@ pub struct Plan {
     pub home: Home,
     /// How it is run.
     pub run: RunSettings,
+    /// What the sheet says of odd pictures.
+    pub policy: Policy,
 }
 
 /// `[run]` with nothing left open.
@@ -254,6 +257,17 @@ impl Plan {
         series.passes.iter().map(|pass| self.jobs[series.job].passes[*pass].label.as_str()).collect()
     }
 
+    /// What is asked of the pictures of a series.
+    #[must_use]
+    pub fn asked(&self, series: &Series) -> Asked {
+        let first = series.passes.first().map(|pass| &self.jobs[series.job].passes[*pass]);
+        let channels = series.inside.first().map_or(series.channels, |(_, channels)| *channels);
+        Asked {
+            colour: first.is_some_and(|pass| pass.kind == PassKind::Colour),
+            alpha: matches!(channels, Some(Channels::Rgba | Channels::GreyAlpha)),
+        }
+    }
+
     /// Whether a path is a name of this plan, also of frames that are not asked for now.
     #[must_use]
     pub fn is_named(&self, path: &str) -> bool {
@@ -355,6 +369,7 @@ pub fn plan(ground: PlanInput<'_>, jobs: &[Arc<Job>], selection: &Selection) -> 
         roots: ground.roots.to_vec(),
         home: ground.home.clone(),
         run: RunSettings::from(&ground.sheet.run),
+        policy: policy(ground.sheet),
     };
     let wanted = |series: &Series| {
         let passes = series.passes.iter().map(|pass| &plan.jobs[series.job].passes[*pass]);
@@ -375,6 +390,14 @@ pub fn plan(ground: PlanInput<'_>, jobs: &[Arc<Job>], selection: &Selection) -> 
     plan.series = series;
     plan.movies = movies;
     plan
+}
+
+fn policy(sheet: &Sheet) -> Policy {
+    let mut policy = Policy::default();
+    for rule in &sheet.checks {
+        policy.set(&rule.check.value, rule.level, rule.limit);
+    }
+    policy
 }
 
 /// Every token of paths with its value for one series: built-in ones, roots and variables.

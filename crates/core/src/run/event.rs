@@ -31,6 +31,17 @@ pub enum Event {
         /// The frame.
         frame: i64,
     },
+    /// A file that nobody here rendered was taken for a frame; its landing is told beside it.
+    Adopted {
+        /// `combination/pass`.
+        series: String,
+        /// The frame.
+        frame: i64,
+        /// The name in the same folder that it bore before; empty where it bore the planned one.
+        from: String,
+    },
+    /// A file bears its name no more, or is vouched for no more.
+    Gone(Gone),
     /// The renderer wrote a file again after it had landed; the later one stands.
     Rewritten {
         /// The call.
@@ -48,6 +59,17 @@ pub enum Event {
         series: String,
         /// The frame.
         frame: i64,
+        /// Why.
+        why: String,
+    },
+    /// A file that has landed is as planned, and most likely not what was meant, or could not be unpacked.
+    Odd {
+        /// `combination/pass`.
+        series: String,
+        /// The frame.
+        frame: i64,
+        /// The check that found it.
+        check: String,
         /// Why.
         why: String,
     },
@@ -256,6 +278,31 @@ pub struct Landed {
     pub digest: String,
     /// The call; empty for a file saved from an interrupted run.
     pub call: String,
+}
+
+/// Why a file bears its name no more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum GoneBy {
+    /// Somebody made room.
+    Clean,
+    /// An adoption was undone.
+    Undo,
+}
+
+/// A file bears its name no more.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Gone {
+    /// `combination/pass`.
+    pub series: String,
+    /// The frame.
+    pub frame: i64,
+    /// Where it was moved to: from the name of its root on, in braces, or a full path. Empty where it stays.
+    pub to: String,
+    /// Why.
+    pub by: GoneBy,
+    /// The day on which that was done, for people.
+    pub day: String,
 }
 
 /// A half-rendered frame was put by.

@@ -1,17 +1,18 @@
 //! What all journals of a sheet say together: which files landed, of what they were made, and which calls there were.
 //! Read in one pass.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::io::BufRead;
 
 use serde::Deserialize;
 
 use crate::frames::{Frames, Number, Shift};
+use crate::picture::{Kind, Oddity};
 use crate::plan::Series;
 use crate::threads::{Threads, map};
 use crate::verify::Provenance;
 
-use super::event::{Began, Ended, Event, SeriesOf, Started, VERSION};
+use super::event::{Began, Ended, Event, Gone, GoneBy, SeriesOf, Started, VERSION};
 use super::fingerprint::{Difference, Fingerprint};
 
 /// Bytes of journal that are read at a time.
@@ -28,6 +29,19 @@ pub struct Record {
     pub made: u32,
     /// Its journal: index into the history's sessions.
     pub session: u32,
+    /// What was odd about it: one more than its index among the oddities, nought where nothing was.
+    odd: u32,
+}
+
+/// A file that was put away.
+#[derive(Clone, Debug)]
+pub struct PutAway {
+    /// Its last landing, where it had one.
+    pub record: Option<Record>,
+    /// What the journal says.
+    pub gone: Gone,
+    /// Which session put it away.
+    pub session: usize,
 }
 
 /// The digest of a landing that was written down by a script, which knows none.
@@ -39,6 +53,12 @@ pub struct History {
     /// Landed files by the place of their series: number in the name and landing, by number, later landings later.
     landed: HashMap<String, Vec<(Number, Record)>>,
     made: Vec<Vec<(String, String)>>,
+    /// What was odd about files that landed.
+    oddities: Vec<Oddity>,
+    /// Files that were put away since they landed, by the place of their series: by number.
+    gone: HashMap<String, BTreeMap<Number, PutAway>>,
+    /// What was adopted last, and not given back since: series, frame, the name before. In the order in which it was.
+    adopted: Vec<(String, i64, String)>,
     made_index: HashMap<Vec<(String, String)>, u32>,
     /// When each journal was written last, in milliseconds since 1970.
     written: Vec<i64>,
@@ -154,7 +174,18 @@ struct Reading {
     /// By name: index into the patterns, what is added to a frame, what it is made of.
     series: HashMap<String, (usize, Shift, u32)>,
     landed: Vec<(usize, Number, Record)>,
+    gone: Vec<(usize, Number, Gone)>,
+    adopted: Vec<(String, i64, String)>,
     open: HashMap<String, usize>,
+}
+
+impl Reading {
+    /// The last landing of a frame of a series.
+    fn landing(&self, series: &str, frame: i64) -> Option<usize> {
+        let (pattern, shift, _) = self.series.get(series)?;
+        let number = shift.number(frame)?;
+        self.landed.iter().rposition(|(own, own_number, _)| own == pattern && *own_number == number)
+    }
 }
 
 impl History {
@@ -188,6 +219,7 @@ impl History {
         for (pattern, at) in &journal.patterns {
             own[*at] = self.landed.remove(pattern).unwrap_or_default();
         }
+        self.put_away(&mut journal, &mut own);
         for (pattern, number, record) in journal.landed {
             own[pattern].push((number, record));
         }
@@ -231,7 +263,7 @@ impl History {
                 let Some(number) = shift.number(frame) else { return };
                 session.files += 1;
                 let own = u32::try_from(self.sessions.len()).unwrap_or(u32::MAX);
-                journal.landed.push((*pattern, number, Record { bytes, digest, made: *made, session: own }));
+                journal.landed.push((*pattern, number, Record { bytes, digest, made: *made, session: own, odd: 0 }));
                 if depth == Depth::Calls
                     && let Some(at) = journal.open.get(&*call)
                 {
@@ -250,9 +282,8 @@ impl History {
     }
 
     fn other(&mut self, journal: &mut Reading, event: Event, depth: Depth) {
-        let session = &mut journal.session;
         match event {
-            Event::Began(began) => session.began = began,
+            Event::Began(began) => journal.session.began = began,
             Event::Series(of) => {
                 let next = u32::try_from(self.made.len()).unwrap_or(u32::MAX);
                 let made = *self.made_index.entry(of.made.clone()).or_insert(next);
@@ -262,25 +293,116 @@ impl History {
                 let next = journal.patterns.len();
                 let pattern = *journal.patterns.entry(of.pattern.clone()).or_insert(next);
                 journal.series.insert(of.series.clone(), (pattern, Shift(of.shift), made));
-                session.series.push(of);
+                journal.session.series.push(of);
             }
             Event::Late { series, frame } => {
-                let Some((pattern, shift, _)) = journal.series.get(&series) else { return };
-                let Some(number) = shift.number(frame) else { return };
-                if let Some(at) =
-                    journal.landed.iter().rposition(|(own, own_number, _)| own == pattern && *own_number == number)
-                {
+                if let Some(at) = journal.landing(&series, frame) {
                     journal.landed.remove(at);
-                    session.files -= 1;
+                    journal.session.files -= 1;
+                }
+            }
+            Event::Adopted { series, frame, from } => journal.adopted.push((series, frame, from)),
+            Event::Gone(gone) => {
+                let place =
+                    journal.series.get(&gone.series).map(|(pattern, shift, _)| (*pattern, shift.number(gone.frame)));
+                if let Some((pattern, Some(number))) = place {
+                    journal.gone.push((pattern, number, gone));
+                }
+            }
+            Event::Odd { series, frame, check, why } => {
+                if let Some((at, kind)) = journal.landing(&series, frame).zip(Kind::of(&check)) {
+                    journal.landed[at].2.odd = self.odd_number(Oddity { kind, why });
                 }
             }
             Event::Over { outcome, t, .. } => {
+                let session = &mut journal.session;
                 session.outcome = Some(outcome);
                 session.seconds = session.seconds.max(t);
             }
-            event if depth == Depth::Calls => session.add(&mut journal.open, event),
+            event if depth == Depth::Calls => journal.session.add(&mut journal.open, event),
             _ => {}
         }
+    }
+
+    /// Takes in what a journal says of files that were put away, given back and adopted. `landed` has the landings of the
+    /// journals before it, by its patterns.
+    fn put_away(&mut self, journal: &mut Reading, landed: &mut [Vec<(Number, Record)>]) {
+        let session = self.sessions.len();
+        let mut names: Vec<&str> = vec![""; landed.len()];
+        journal.patterns.iter().for_each(|(pattern, at)| names[*at] = pattern);
+        // What landed again is there again.
+        for (pattern, number, _) in &journal.landed {
+            if let Some(gone) = self.gone.get_mut(names[*pattern]) {
+                gone.remove(number);
+            }
+        }
+        let mut numbers: HashMap<usize, BTreeMap<Number, Gone>> = HashMap::new();
+        for (pattern, number, gone) in std::mem::take(&mut journal.gone) {
+            numbers.entry(pattern).or_default().insert(number, gone);
+        }
+        for (pattern, mut gone) in numbers {
+            let own = self.gone.entry(names[pattern].to_owned()).or_default();
+            let mut last: BTreeMap<Number, Record> = BTreeMap::new();
+            landed[pattern].retain(|(number, record)| {
+                let is_gone = gone.contains_key(number);
+                if is_gone {
+                    last.insert(*number, *record);
+                }
+                !is_gone
+            });
+            while let Some((number, gone)) = gone.pop_first() {
+                if gone.by == GoneBy::Undo {
+                    self.adopted.retain(|(series, frame, _)| (series, *frame) != (&gone.series, gone.frame));
+                    own.remove(&number);
+                } else {
+                    own.insert(number, PutAway { record: last.remove(&number), gone, session });
+                }
+            }
+        }
+        if !journal.adopted.is_empty() {
+            self.adopted = std::mem::take(&mut journal.adopted);
+        }
+    }
+
+    /// Files of a series that were put away and have not landed since, by the numbers in their names.
+    #[must_use]
+    pub fn gone(&self, series: &Series) -> Option<&BTreeMap<Number, PutAway>> {
+        self.gone.get(&series.place)
+    }
+
+    /// Which session put files away last, and has them still.
+    #[must_use]
+    pub fn last_clean(&self) -> Option<usize> {
+        self.gone.values().flat_map(BTreeMap::values).map(|away| away.session).max()
+    }
+
+    /// What a session put away that is not back: the place of its series, its number, and what is known of it.
+    pub fn put_away_by(&self, session: usize) -> impl Iterator<Item = (&str, Number, &PutAway)> {
+        let all =
+            self.gone.iter().flat_map(|(place, gone)| gone.iter().map(move |(number, away)| (&**place, *number, away)));
+        all.filter(move |(.., away)| away.session == session)
+    }
+
+    /// What was adopted last and not given back: series, frame, and the name before, which is empty where it is the same.
+    #[must_use]
+    pub fn adopted(&self) -> &[(String, i64, String)] {
+        &self.adopted
+    }
+
+    /// The number of something odd: the same words are kept once, as far as they follow each other.
+    fn odd_number(&mut self, odd: Oddity) -> u32 {
+        let known = self.oddities.iter().rev().take(16).position(|own| *own == odd);
+        let at = known.map_or(self.oddities.len(), |back| self.oddities.len() - 1 - back);
+        if known.is_none() {
+            self.oddities.push(odd);
+        }
+        u32::try_from(at + 1).unwrap_or(0)
+    }
+
+    /// What was odd about a file when it landed.
+    #[must_use]
+    pub fn odd(&self, record: &Record) -> Option<&Oddity> {
+        self.oddities.get((record.odd as usize).checked_sub(1)?)
     }
 
     /// What a frame was made of.

@@ -2,13 +2,14 @@
 
 use toml::de::DeTable;
 
-use crate::diagnostic::{CHECKS, Words, nearest};
+use crate::diagnostic::{CHECKS, Level, Words, nearest};
 use crate::frames::Timecode;
+use crate::picture::usual_limit;
 use crate::source::{Place, Spanned};
 
 use super::parse::COLOURS;
 use super::read::{Raw, Reader, number};
-use super::{Backdrop, GAPS, Key, Layer, MeantEntry, MovieEntry, Setting};
+use super::{Backdrop, CheckRule, GAPS, Key, Layer, MeantEntry, MovieEntry, Setting, Sheet};
 
 /// The keys of a movie and what each means.
 pub const MOVIE_KEYS: [(&str, &str); 17] = [
@@ -33,6 +34,10 @@ pub const MOVIE_KEYS: [(&str, &str); 17] = [
     ("start_timecode", "The timecode of its first frame, hh:mm:ss:ff."),
     ("adapter", "Its encoder; the first that can do it when left out."),
 ];
+
+/// Levels of checks as they are written.
+pub const LEVELS: [(&str, Option<Level>); 4] =
+    [("off", None), ("note", Some(Level::Note)), ("warning", Some(Level::Warning)), ("error", Some(Level::Error))];
 
 /// The keys of an entry under `[[meant]]` and what each means.
 pub const MEANT_KEYS: [(&str, &str); 3] = [
@@ -182,6 +187,43 @@ impl Reader<'_> {
                 .help(format!("write {key} = \"...\""));
             self.findings.add("key-missing", Some(at), None, words);
         }
+    }
+
+    /// `[checks]`: a level, or a table of a level and a limit.
+    pub(super) fn checks(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {
+        self.each_entry(raw, "checks", |reader, name, raw| {
+            let Some(check) = CHECKS.iter().find(|check| check.slug == name.value) else {
+                return reader.no_check(&name);
+            };
+            let Some(table) = raw.get_ref().as_table() else {
+                if let Some(level) = reader.choice(raw, &name.value, &LEVELS) {
+                    sheet.checks.push(CheckRule { check: name, level: level.value, limit: None });
+                }
+                return;
+            };
+            let mut rule = CheckRule { check: name, level: Some(check.level), limit: None };
+            let limit = usual_limit(check.slug).is_some();
+            for (key, raw) in table {
+                match key.get_ref().as_ref() {
+                    "level" => {
+                        rule.level = reader.choice(raw, "level", &LEVELS).map_or(rule.level, |level| level.value)
+                    }
+                    "limit" if limit => match number(raw).filter(|limit| *limit > 0.0) {
+                        Some(limit) => rule.limit = Some(limit),
+                        None => {
+                            let at = reader.at(raw);
+                            reader.bad(at, "limit", "a number above nought", "this is none");
+                        }
+                    },
+                    _ => reader.unknown(
+                        key,
+                        &format!("`{}`", check.slug),
+                        if limit { &["level", "limit"] } else { &["level"] },
+                    ),
+                }
+            }
+            sheet.checks.push(rule);
+        });
     }
 
     /// A name that no check bears.

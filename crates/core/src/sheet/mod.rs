@@ -49,7 +49,7 @@ pub struct Sheet {
     /// `[policy]`.
     pub policy: Policy,
     /// `[checks]`.
-    pub checks: Vec<(Spanned<String>, Option<Level>)>,
+    pub checks: Vec<CheckRule>,
     /// `[[meant]]`.
     pub meant: Vec<MeantEntry>,
     /// `[run]`.
@@ -270,6 +270,17 @@ impl std::fmt::Display for Backdrop {
             Backdrop::Checker => f.write_str("checker"),
         }
     }
+}
+
+/// What a sheet says of a check, as written under `[checks]`.
+#[derive(Clone, Debug)]
+pub struct CheckRule {
+    /// The check.
+    pub check: Spanned<String>,
+    /// The level of its findings; `None` turns it off.
+    pub level: Option<Level>,
+    /// From where on it finds something, for those checks that have such a limit.
+    pub limit: Option<f64>,
 }
 
 /// A finding that is meant, as written under `[[meant]]`.

@@ -3,14 +3,15 @@
 
 use serde_json::{Map, Value, json};
 
-use super::entries::{MEANT_KEYS, MOVIE_KEYS};
+use super::entries::{LEVELS, MEANT_KEYS, MOVIE_KEYS};
 use super::parse::{COLOURS, LAYERS};
 use super::setting::{self, KEYS, SettingRow, ValueKind};
 use super::tables::{FORMAT_KEYS, RUN_KEYS};
 use super::{EXISTING, GAPS, SYSTEMS, machine};
 use crate::catalogue::{BITS, CHANNELS, CHROMA, EFFORTS, types};
-use crate::diagnostic::CHECKS;
+use crate::diagnostic::{CHECKS, Check};
 use crate::frames::MOST;
+use crate::picture::usual_limit;
 
 /// A span of time.
 const SPAN: &str = "^[0-9.]+ *[a-z]+([ ,]+[0-9.]+ *[a-z]+)*$";
@@ -66,10 +67,15 @@ pub fn sheet() -> Value {
     add("job", json!({ "type": "array", "items": object(job, "A job."), "description": "Jobs." }));
     add("movie", json!({ "type": "array", "items": movie(), "description": "Movies made of complete sequences." }));
     add("policy", policy());
-    let levels = one_of(["off", "note", "warning", "error"], "The level of its findings.");
-    let checks: Map<String, Value> =
-        CHECKS.iter().map(|check| (check.slug.to_owned(), described(&levels, check.summary))).collect();
-    add("checks", object(checks, "Levels of checks."));
+    let levels = one_of(LEVELS.map(|(name, _)| name), "The level of its findings.");
+    let limit = json!({ "type": "number", "exclusiveMinimum": 0, "description": "From where on it finds something." });
+    let rule = |check: &Check| {
+        let more = usual_limit(check.slug).map(|_| ("limit", limit.clone()));
+        let table = [("level", levels.clone())].into_iter().chain(more).map(|(name, value)| (name.to_owned(), value));
+        let table = object(table.collect(), "Its level and its limit.");
+        (check.slug.to_owned(), described(&json!({ "anyOf": [levels, table] }), check.summary))
+    };
+    add("checks", object(CHECKS.iter().map(rule).collect(), "Levels of checks."));
     add(
         "meant",
         json!({ "type": "array", "items": meant(), "description": "Findings that are meant, with the reason." }),

@@ -9,7 +9,7 @@ use jiff::SignedDuration;
 use toml::de::DeTable;
 
 use crate::catalogue::{BITS, CHANNELS, CHROMA, EFFORTS, types};
-use crate::diagnostic::{CHECKS, Level, Words};
+use crate::diagnostic::Words;
 use crate::source::{Place, Spanned};
 use crate::template::Template;
 
@@ -115,7 +115,12 @@ impl Reader<'_> {
         }
     }
 
-    fn each_entry(&mut self, raw: &Raw<'_>, key: &str, mut read: impl FnMut(&mut Self, Spanned<String>, &Raw<'_>)) {
+    pub(super) fn each_entry(
+        &mut self,
+        raw: &Raw<'_>,
+        key: &str,
+        mut read: impl FnMut(&mut Self, Spanned<String>, &Raw<'_>),
+    ) {
         let Some(table) = self.table(raw, key) else { return };
         let mut entries: Vec<_> = table.iter().collect();
         entries.sort_by_key(|(name, _)| name.span().start);
@@ -262,22 +267,6 @@ impl Reader<'_> {
                 _ => self.unknown(key, "[policy]", &["within", "never", "spelling", "tokens", "systems"]),
             }
         }
-    }
-
-    fn checks(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {
-        let levels = [
-            ("off", None),
-            ("note", Some(Level::Note)),
-            ("warning", Some(Level::Warning)),
-            ("error", Some(Level::Error)),
-        ];
-        self.each_entry(raw, "checks", |reader, name, raw| {
-            if !CHECKS.iter().any(|check| check.slug == name.value) {
-                reader.no_check(&name);
-            } else if let Some(level) = reader.choice(raw, &name.value, &levels) {
-                sheet.checks.push((name, level.value));
-            }
-        });
     }
 
     fn run(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {

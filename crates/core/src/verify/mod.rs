@@ -3,16 +3,20 @@
 mod files;
 pub mod fix;
 pub mod movie;
+mod near;
 
 use std::collections::BTreeMap;
 
 use crate::catalogue::{Bits, Channels};
+use crate::diagnostic::Level;
 use crate::frames::Frames;
+use crate::picture::{Kind, Oddity, Policy};
 use crate::plan::{Series, SeriesKind};
 
 pub use crate::plan::MOVIE;
 pub use crate::sheet::Fps;
 pub use files::{Facts, Files};
+pub use near::{Near, near_misses};
 
 /// What the head and the end of a picture file say.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -31,6 +35,31 @@ pub struct Picture {
     pub compression: Option<&'static str>,
     /// Its layers; empty for a file without.
     pub layers: Vec<LayerSeen>,
+    /// Whether it may have had an alpha that its type leaves out where everything is opaque.
+    pub opaque: bool,
+    /// What it has beside what a plan can ask for: a palette, several pages, bytes behind its end.
+    pub besides: Vec<String>,
+    /// Why its pixels cannot be unpacked, where they are stored in a way that is not read here.
+    pub unproven: Option<String>,
+}
+
+impl Picture {
+    /// A picture of which nothing more is known.
+    #[must_use]
+    pub fn plain(file_type: &'static str, width: u32, height: u32) -> Picture {
+        Picture {
+            file_type,
+            width,
+            height,
+            bits: None,
+            channels: None,
+            compression: None,
+            layers: Vec::new(),
+            opaque: false,
+            besides: Vec::new(),
+            unproven: None,
+        }
+    }
 }
 
 /// A layer of a picture file.
@@ -113,8 +142,8 @@ pub enum Provenance {
     Changed(String),
     /// No journal knows it.
     Foreign,
-    /// It is what landed, and most likely not what was meant: why.
-    Odd(String),
+    /// It is what landed, or no journal knows it, and it is most likely not what was meant: why.
+    Odd(Oddity),
 }
 
 /// The state of a frame.
@@ -132,6 +161,8 @@ pub enum State {
     Stale,
     /// Not what landed.
     Changed,
+    /// As planned as far as its head tells; its pixels are stored in a way that is not read here.
+    Unproven,
     /// Whole, but no journal knows it.
     Foreign,
     /// As planned, and yet most likely not what was meant.
@@ -141,13 +172,14 @@ pub enum State {
 }
 
 /// The states with their names, in the order in which they apply.
-pub const STATES: [(&str, State); 9] = [
+pub const STATES: [(&str, State); 10] = [
     ("missing", State::Missing),
     ("unreadable", State::Unreadable),
     ("broken", State::Broken),
     ("wrong", State::Wrong),
     ("stale", State::Stale),
     ("changed", State::Changed),
+    ("unproven", State::Unproven),
     ("foreign", State::Foreign),
     ("odd", State::Odd),
     ("good", State::Good),
@@ -172,7 +204,10 @@ pub fn judge(series: &Series, labels: &[&str], seen: &Seen) -> (State, Option<St
         Seen::Unreadable(why) => (State::Unreadable, Some(why.clone())),
         Seen::Broken(why) => (State::Broken, Some(why.clone())),
         Seen::AsLanded => (State::Good, None),
-        Seen::Whole(picture) => as_planned(differences(series, labels, picture)),
+        Seen::Whole(picture) => match (as_planned(differences(series, labels, picture)), &picture.unproven) {
+            ((State::Good, _), Some(why)) => (State::Unproven, Some(why.clone())),
+            (judged, _) => judged,
+        },
         Seen::Movie(footage) => as_planned(movie::Planned::of(series).differences(footage)),
     }
 }
@@ -192,13 +227,19 @@ fn differences(series: &Series, labels: &[&str], picture: &Picture) -> Vec<Strin
     compare("size", series.size.map(|size| size.to_string()), format!("{}x{}", picture.width, picture.height));
     let spelt = |bits: Option<Bits>| bits.map_or("unknown".to_owned(), |bits| bits.to_string());
     let named = |channels: Option<Channels>| channels.map_or("unknown".to_owned(), |channels| channels.to_string());
+    // What says already why there is no such depth and no such channels is said once.
+    let is_said = |unknown: bool| unknown && !picture.besides.is_empty();
     if let Some(is) = picture.compression {
         let planned = series.format.as_deref().and_then(|format| format.compression.as_ref());
         compare("compression", planned.map(|name| name.value.clone()), is.to_owned());
     }
     if series.passes.len() < 2 {
-        compare("bits", series.bits.map(|bits| bits.to_string()), spelt(picture.bits));
-        compare("channels", series.channels.map(|channels| channels.to_string()), named(picture.channels));
+        let bits = series.bits.filter(|_| !is_said(picture.bits.is_none()));
+        compare("bits", bits.map(|bits| bits.to_string()), spelt(picture.bits));
+        let may_be = |channels: &Channels| picture.opaque && *channels == Channels::Rgba;
+        let channels = series.channels.filter(|own| !may_be(own) && !is_said(picture.channels.is_none()));
+        compare("channels", channels.map(|channels| channels.to_string()), named(picture.channels));
+        found.extend(picture.besides.iter().cloned());
         return found;
     }
     // Several passes in one file: each against its own format.
@@ -215,6 +256,7 @@ fn differences(series: &Series, labels: &[&str], picture: &Picture) -> Vec<Strin
     if !missing.is_empty() {
         found.push(format!("layers {} are missing", missing.join(", ")));
     }
+    found.extend(picture.besides.iter().cloned());
     found
 }
 
@@ -229,12 +271,34 @@ fn layer(picture: &Picture, label: &str, first: bool) -> Option<(Option<Bits>, O
     (first && has_colours && picture.channels.is_some()).then_some((picture.bits, picture.channels))
 }
 
+/// The state of a file that is as planned by what is seen of it, once it is known how it stands to what landed. A sheet may
+/// take what is odd or unproven for wrong.
+fn settled(seen: (State, Option<String>), standing: Provenance, policy: &Policy) -> (State, Option<String>) {
+    let by_policy = |state: State, kind: Kind, why: String| match policy.level(kind) {
+        Some(Level::Error) => (State::Wrong, Some(why)),
+        _ => (state, Some(why)),
+    };
+    match (seen, standing) {
+        (_, Provenance::Stale(why)) => (State::Stale, Some(why)),
+        (_, Provenance::Changed(why)) => (State::Changed, Some(why)),
+        // To render it again would give the same: it is not for True Path to mend.
+        ((State::Unproven, Some(why)), _) | (_, Provenance::Odd(Oddity { kind: Kind::Unproven, why })) => {
+            let state =
+                if policy.level(Kind::Unproven) == Some(Level::Error) { State::Unreadable } else { State::Unproven };
+            (state, Some(why))
+        }
+        (_, Provenance::Odd(odd)) => by_policy(State::Odd, odd.kind, odd.why),
+        (_, Provenance::Foreign) => (State::Foreign, Some("no journal knows it".to_owned())),
+        (good, Provenance::Fresh) => good,
+    }
+}
+
 /// How some verdicts stand together.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Outcome {
     /// Every planned file is good.
     Complete,
-    /// Every planned file is there and as planned; some are foreign or look odd.
+    /// Every planned file is there and as planned; some are foreign, look odd or could not be unpacked.
     AsPlanned,
     /// Something is missing or not as it should be.
     Incomplete,
@@ -245,7 +309,8 @@ impl Outcome {
     pub fn of<'v>(verdicts: impl IntoIterator<Item = &'v Verdict> + Clone) -> Outcome {
         if verdicts.clone().into_iter().any(Verdict::is_lacking) {
             Outcome::Incomplete
-        } else if verdicts.into_iter().any(|verdict| verdict.files(&[State::Foreign, State::Odd]) > 0) {
+        } else if verdicts.into_iter().any(|verdict| verdict.files(&[State::Foreign, State::Odd, State::Unproven]) > 0)
+        {
             Outcome::AsPlanned
         } else {
             Outcome::Complete
@@ -276,6 +341,10 @@ pub struct Verdict {
     states: [Frames; STATES.len()],
     /// Files in the series' folders that bear a name of its pattern but no planned frame.
     pub stray: Vec<String>,
+    /// Files that were most likely meant for frames that are missing.
+    pub near: Vec<Near>,
+    /// Missing frames that were put away: when and how, and which.
+    pub gone: Vec<(String, Frames)>,
     /// Why frames that are there are not good: state, reason, frames.
     pub findings: Vec<(State, String, Frames)>,
 }
@@ -286,8 +355,11 @@ pub type Observed = (i64, Seen, Provenance);
 impl Verdict {
     /// Puts the frames of a series together. `found` gives each planned frame at whose name something stands, ascending; the
     /// others are missing.
-    pub fn gather(series: (usize, &Series), labels: &[&str], found: impl IntoIterator<Item = Observed>) -> Verdict {
-        let (index, series) = series;
+    pub fn gather(
+        (index, series): (usize, &Series),
+        (labels, policy): (&[&str], &Policy),
+        found: impl IntoIterator<Item = Observed>,
+    ) -> Verdict {
         let is_movie = series.kind == SeriesKind::Movie;
         let expected = if is_movie { Frames::one(MOVIE) } else { series.frames.clone().unwrap_or_default() };
         let mut frames: [Vec<i64>; STATES.len()] = Default::default();
@@ -298,14 +370,8 @@ impl Verdict {
             if let (true, State::Wrong, Provenance::Stale(stale)) = (is_movie, state, &standing) {
                 (state, why) = (State::Stale, Some(stale.clone()));
             }
-            if state == State::Good {
-                (state, why) = match standing {
-                    Provenance::Fresh => (State::Good, None),
-                    Provenance::Stale(why) => (State::Stale, Some(why)),
-                    Provenance::Changed(why) => (State::Changed, Some(why)),
-                    Provenance::Odd(why) => (State::Odd, Some(why)),
-                    Provenance::Foreign => (State::Foreign, Some("no journal knows it".to_owned())),
-                };
+            if matches!(state, State::Good | State::Unproven) {
+                (state, why) = settled((state, why), standing, policy);
             }
             frames[state as usize].push(frame);
             if let Some(why) = why.filter(|_| state != State::Missing) {
@@ -319,7 +385,7 @@ impl Verdict {
             states[State::Missing as usize] = expected.minus(&there);
         }
         let findings = reasons.into_iter().map(|((state, why), frames)| (state, why, Frames::from_any(frames)));
-        Verdict { series: index, expected, is_movie, states, stray: Vec::new(), findings: findings.collect() }
+        Verdict { series: index, expected, is_movie, states, findings: findings.collect(), ..Verdict::default() }
     }
 
     /// The frames of one state.

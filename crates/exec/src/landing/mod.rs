@@ -1,5 +1,8 @@
 //! Landing: a staged file bears its final name only once it is whole and as planned.
 
+pub mod adopt;
+pub mod away;
+mod odd;
 pub mod recover;
 pub mod stage;
 
@@ -8,10 +11,15 @@ use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use tempfile::TempPath;
+use truepath_core::diagnostic::Level;
+use truepath_core::picture::{self, Asked, Content, Kind, Oddity, Policy};
 use truepath_core::plan::{Series, SeriesKind};
 use truepath_core::run::event::{Event, Landed};
 use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::verify::{Picture, Seen, State, judge};
+use truepath_media::Looked;
+
+pub use odd::Watcher;
 
 use crate::disk::{Stamp, no_file, stamp};
 use crate::failure::{Failure, Trouble};
@@ -35,19 +43,38 @@ pub struct Landing<'l> {
     pub made: Option<&'l Fingerprint>,
     /// Whether what stands there may be replaced.
     pub over: bool,
+    /// What is asked of its pictures.
+    pub asked: Asked,
+    /// What the sheet says of odd ones.
+    pub policy: &'l Policy,
 }
 
 /// What became of a staged file.
 #[derive(Debug, PartialEq)]
 pub enum Fate {
-    /// It bears its final name: what the journal says of it, and what it looked like before it was read.
-    Landed(Box<Event>, Stamp),
+    /// It bears its final name.
+    Landed(Box<Down>),
     /// It is not there (yet).
     NotThere,
     /// It is not fit: why.
     Refused(String),
     /// Another file was there first, and stays.
     Late,
+}
+
+/// A file that has landed.
+#[derive(Debug, PartialEq)]
+pub struct Down {
+    /// What the journal says of it.
+    pub event: Event,
+    /// What it looked like before it was read.
+    pub before: Stamp,
+    /// Its bytes.
+    pub bytes: u64,
+    /// What its pixels come to.
+    pub content: Content,
+    /// Why they could not be unpacked.
+    pub unproven: Option<String>,
 }
 
 /// The steps of landing that a file system can refuse. The real ones are [`Disk`]'s.
@@ -106,30 +133,35 @@ pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Resu
     let before = stamp(landing.staged).unwrap_or_default();
     let planned =
         |picture: &Picture| judge(landing.series, landing.labels, &Seen::Whole(picture.clone())).0 == State::Good;
-    let seen = if landing.series.kind == SeriesKind::Movie {
-        truepath_media::movie::probe(landing.staged)
+    let looked = if landing.series.kind == SeriesKind::Movie {
+        truepath_media::movie::probe(landing.staged).map(Looked::from)
     } else {
-        truepath_media::decode(landing.staged, &planned)
+        truepath_media::inspect(landing.staged, &planned)
     };
-    let seen = seen.map_err(|error| failure("read", landing.staged, &error))?;
-    match judge(landing.series, landing.labels, &seen) {
+    let looked = looked.map_err(|error| failure("read", landing.staged, &error))?;
+    let unproven = match judge(landing.series, landing.labels, &looked.seen) {
         (State::Missing, _) => return Ok(Fate::NotThere),
-        (State::Good, _) => {}
+        (State::Good, _) => None,
+        (State::Unproven, why) => why,
         (_, why) => return Ok(Fate::Refused(why.unwrap_or_default())),
+    };
+    if let Some(why) = landing.forbidden(&looked, unproven.as_deref()) {
+        return Ok(Fate::Refused(why));
     }
     let protected = |about: std::fs::Metadata| about.is_file() && about.permissions().readonly();
     if landing.over && landing.target.symlink_metadata().is_ok_and(protected) {
         return Ok(Fate::Refused(format!("{} is write-protected, and stays as it is", landing.target.display())));
     }
-    let mut hasher = blake3::Hasher::new();
     // Some systems sync only what is open for writing.
-    let opened = File::options().read(true).write(cfg!(windows)).open(landing.staged);
-    let read = opened.and_then(|file| hasher.update_reader(&file).map(|_| file));
-    let file = match read {
+    let file = match File::options().read(true).write(cfg!(windows)).open(landing.staged) {
         Ok(file) => file,
         // Somebody else who clears up has just landed it.
         Err(error) if error.kind() == ErrorKind::NotFound => return Ok(Fate::NotThere),
         Err(error) => return Err(failure("read", landing.staged, &error)),
+    };
+    let (digest, bytes) = match looked.digest {
+        Some(digest) => (digest, looked.bytes),
+        None => truepath_media::digest(landing.staged).map_err(|error| failure("read", landing.staged, &error))?,
     };
     moves.sync(&file).map_err(|error| failure("write", landing.staged, &error))?;
     drop(file);
@@ -141,18 +173,28 @@ pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Resu
     let event = Event::Landed(Landed {
         series: landing.series.id.clone(),
         frame: landing.frame,
-        bytes: hasher.count(),
-        digest: hasher.finalize().to_hex().to_string(),
+        bytes,
+        digest: blake3::Hash::from_bytes(digest).to_hex().to_string(),
         call: landing.call.to_owned(),
     });
     journal.write(&event).map_err(Trouble::Run)?;
     let put = put(landing, journal, moves);
     if let Ok(true) = put {
-        return Ok(Fate::Landed(Box::new(event), before));
+        return Ok(Fate::Landed(Box::new(Down { event, before, bytes, content: looked.content, unproven })));
     }
     // The journal has said that it lands, and it did not.
     journal.write(&Event::Late { series: landing.series.id.clone(), frame: landing.frame }).map_err(Trouble::Run)?;
     put.map(|_| Fate::Late)
+}
+
+impl Landing<'_> {
+    /// Why the sheet does not let a file land that is as planned.
+    fn forbidden(&self, looked: &Looked, unproven: Option<&str>) -> Option<String> {
+        let unproven = unproven.map(|why| Oddity { kind: Kind::Unproven, why: why.to_owned() });
+        let found = picture::alone(&looked.content, self.asked).into_iter().chain(unproven).collect();
+        let odd = self.policy.together(found)?;
+        (self.policy.level(odd.kind) == Some(Level::Error)).then_some(odd.why)
+    }
 }
 
 /// Where a file is copied to before it bears its final name; a later run knows it by the tag of the run.

@@ -132,6 +132,8 @@ fn land_left(project: Project<'_>, session: &Session, call: &Call, journal: &Jou
             frame,
             made: Some(made),
             over: false,
+            asked: plan.asked(series),
+            policy: &plan.policy,
         };
         // If looking at it ends us, the next recovery leaves it alone.
         let written = disk::keep(&note, &path.to_string_lossy());
@@ -189,6 +191,12 @@ fn left(plan: &Plan) -> Vec<Left> {
     let mut all: Vec<Left> = named.collect();
     all.sort_by(|a, b| a.path.cmp(&b.path));
     all
+}
+
+/// Stage folders of runs that are over, as `over` says by their tags.
+#[must_use]
+pub fn left_folders(plan: &Plan, over: &dyn Fn(&str) -> bool) -> Vec<PathBuf> {
+    left(plan).into_iter().filter(|left| over(&left.tag)).map(|left| left.path).collect()
 }
 
 /// The call whose stage folder has a name: a planned one, or a part of one for some of its frames.

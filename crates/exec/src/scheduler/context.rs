@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use truepath_core::adapter::Adapter;
 use truepath_core::frames::Frames;
+use truepath_core::picture::Oddity;
 use truepath_core::plan::{Call, Plan};
 use truepath_core::run::event::Event;
 use truepath_core::run::fingerprint::Fingerprint;
@@ -18,7 +19,7 @@ use super::lines::LogRules;
 use crate::Project;
 use crate::failure::{Failure, Trouble};
 use crate::landing::stage::Folders;
-use crate::landing::{Fate, Landing, Moves, land};
+use crate::landing::{Fate, Landing, Moves, Watcher, land};
 use crate::process::Programs;
 use crate::share::Claims;
 use crate::state::journal::{self, Journal};
@@ -62,6 +63,8 @@ pub struct Context<'c> {
     pub films: Mutex<HashMap<usize, Fingerprint>>,
     /// Bytes of the last file that landed, by output.
     pub sizes: Mutex<HashMap<usize, u64>>,
+    /// What is odd about files that have landed.
+    pub odd: Mutex<Watcher>,
     /// Disks on which nothing freed up.
     pub full_disks: Mutex<Vec<Full>>,
     /// Disks on which somebody waits for room now.
@@ -154,6 +157,18 @@ impl<'c> Context<'c> {
         self.events.send(event.clone());
     }
 
+    /// Something odd about a file that has landed goes into the journal.
+    fn record_odd(&self, (series, frame): OwedFile, odd: Oddity) -> Result<(), Failure> {
+        let series = self.plan().output(series).id.clone();
+        self.record(&Event::Odd { series, frame, check: odd.kind.check().to_owned(), why: odd.why })
+    }
+
+    /// Nothing more will land: what is odd about the last files.
+    pub fn record_last_oddities(&self) -> Result<(), Failure> {
+        let found = self.odd.lock().unwrap_or_else(PoisonError::into_inner).rest(self.plan());
+        found.into_iter().try_for_each(|(series, frame, odd)| self.record_odd((series, frame), odd))
+    }
+
     /// Lands one staged file of a call under its final name.
     pub fn land(&self, call: &str, staged: &Path, place: OwedFile, over: bool) -> Result<Fate, Trouble> {
         let (series, frame) = (self.plan().output(place.0), place.1);
@@ -161,12 +176,16 @@ impl<'c> Context<'c> {
         let labels = self.plan().labels(series);
         let made = self.made(place.0).map_err(Trouble::Run)?;
         let made = made.as_deref();
-        let landing = Landing { staged, target: &target, call, series, labels: &labels, frame, made, over };
+        let (asked, policy) = (self.plan().asked(series), &self.plan().policy);
+        let landing =
+            Landing { staged, target: &target, call, series, labels: &labels, frame, made, over, asked, policy };
         let fate = land(&landing, self.journal, self.moves);
-        if let Ok(Fate::Landed(event, _)) = &fate
-            && let Event::Landed(landed) = &**event
-        {
-            self.sizes.lock().unwrap_or_else(PoisonError::into_inner).insert(place.0, landed.bytes);
+        if let Ok(Fate::Landed(down)) = &fate {
+            self.sizes.lock().unwrap_or_else(PoisonError::into_inner).insert(place.0, down.bytes);
+            let found = self.odd.lock().unwrap_or_else(PoisonError::into_inner).landed(self.plan(), place, down);
+            for (frame, odd) in found {
+                self.record_odd((place.0, frame), odd).map_err(Trouble::Run)?;
+            }
         }
         tracing::debug!(staged = %staged.display(), target = %target.display(), landed = matches!(fate, Ok(Fate::Landed(..))), "landing");
         fate

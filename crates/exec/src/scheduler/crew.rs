@@ -85,6 +85,7 @@ pub fn run(orders: Orders<'_>, mut show: impl FnMut(&[Event])) -> Result<Outcome
         }
     });
     context.stages.remove();
+    context.record_last_oddities()?;
     let failed = crew.failure.lock().unwrap_or_else(PoisonError::into_inner).take();
     failed.map_or(Ok(()), Err)?;
     let supply = crew.supply();
@@ -116,6 +117,7 @@ impl<'c> Crew<'c> {
             problems: Mutex::default(),
             films: Mutex::default(),
             sizes: Mutex::default(),
+            odd: Mutex::default(),
             full_disks: Mutex::default(),
             awaited_disks: Mutex::default(),
         };

@@ -90,10 +90,10 @@ impl Attempt<'_, '_> {
         }
         let over = !self.context.is_missing(place);
         match self.context.land(&self.call.id, staged, place, over)? {
-            Fate::Landed(event, before) => {
-                self.context.tell(&event);
+            Fate::Landed(down) => {
+                self.context.tell(&down.event);
                 self.files += 1;
-                self.has_landed(place, before);
+                self.has_landed(place, down.before);
             }
             Fate::Late => self.has_landed(place, Stamp::default()),
             Fate::Refused(why) if ended => {
@@ -112,8 +112,8 @@ impl Attempt<'_, '_> {
         if self.context.is_mine(self.call) {
             let (call, series) = (self.call.id.clone(), self.context.plan().output(place.0).id.clone());
             match self.context.land(&call, staged, place, true)? {
-                Fate::Landed(_, before) => {
-                    self.landed.insert(place, before);
+                Fate::Landed(down) => {
+                    self.landed.insert(place, down.before);
                     self.record(&Event::Rewritten { call, series, frame: place.1 })?;
                 }
                 Fate::Refused(why) => {

@@ -295,7 +295,11 @@ impl Night {
             .enumerate()
             .map(|(at, series)| {
                 let missing = |frame| (frame, Seen::Missing, Provenance::Fresh);
-                Verdict::gather((at, series), &[], series.frames.as_ref().unwrap().iter().map(missing))
+                Verdict::gather(
+                    (at, series),
+                    (&[], &truepath_core::picture::Policy::default()),
+                    series.frames.as_ref().unwrap().iter().map(missing),
+                )
             })
             .collect();
         let mut orders = Orders::new(project, journal, programs, calls);

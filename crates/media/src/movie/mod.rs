@@ -69,7 +69,7 @@ impl Source {
             return Err(format!("a table in it claims {count} bytes"));
         }
         self.go(place)?;
-        let mut bytes = vec![0; usize::try_from(count).map_err(crate::flaw)?];
+        let mut bytes = vec![0; usize::try_from(count).map_err(|_| cut())?];
         self.bytes.read_exact(&mut bytes).map_err(|_| cut())?;
         Ok(bytes)
     }
@@ -82,11 +82,11 @@ impl Source {
 
     /// Moves to a place; what is read already near it is not read again.
     fn go(&mut self, place: u64) -> Result<(), Flaw> {
-        let here = self.bytes.stream_position().map_err(crate::flaw)?;
+        let here = self.bytes.stream_position().map_err(crate::disk)?;
         let by = i128::from(place) - i128::from(here);
         match i64::try_from(by) {
-            Ok(by) => self.bytes.seek_relative(by).map_err(crate::flaw),
-            Err(_) => self.bytes.seek(SeekFrom::Start(place)).map(drop).map_err(crate::flaw),
+            Ok(by) => self.bytes.seek_relative(by).map_err(crate::disk),
+            Err(_) => self.bytes.seek(SeekFrom::Start(place)).map(drop).map_err(crate::disk),
         }
     }
 }

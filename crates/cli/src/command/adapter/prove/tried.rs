@@ -8,6 +8,7 @@ use serde_json::Value;
 use truepath_core::adapter::Adapter;
 use truepath_core::verify::Seen;
 use truepath_exec::failure::Failure;
+use truepath_media::Looked;
 
 use crate::lower::Surroundings;
 
@@ -22,7 +23,7 @@ pub fn alike(folder: &Path) -> Option<String> {
     let mut seen: Vec<(u64, String)> = Vec::new();
     for path in files {
         // What is no whole picture has failed its claim already.
-        let Ok((Seen::Whole(_), content)) = truepath_media::inspect_any(&path) else { continue };
+        let Ok(Looked { seen: Seen::Whole(_), content, .. }) = truepath_media::inspect_any(&path) else { continue };
         // Of types whose pixels nothing here unpacks nothing can be said.
         let Some(digest) = content.digest() else { continue };
         let name = file_name(&path.display().to_string());
@@ -54,7 +55,7 @@ pub fn picture(folder: &Path, pass: &str, frame: &str) -> Option<u64> {
         let name = file_name(&path.display().to_string());
         name.contains(frame) && name.contains(pass)
     };
-    truepath_media::inspect_any(files.iter().find(own)?).ok()?.1.digest()
+    truepath_media::inspect_any(files.iter().find(own)?).ok()?.content.digest()
 }
 
 /// Rules under `[log]` that no line of any log fits: their names.

@@ -1,0 +1,40 @@
+//! A sheet held for a command that moves files: nobody renders it meanwhile.
+
+use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::share as claims;
+use truepath_exec::state::Lock;
+use truepath_exec::state::journal::{Journal, Opening};
+
+use crate::lower::Surroundings;
+use crate::pipeline::Loaded;
+
+/// A sheet that nobody else works on.
+pub struct Alone {
+    /// Where it is written down what is done.
+    pub journal: Journal,
+    /// The day, for people.
+    pub day: String,
+    /// Day and time as they stand in the names of folders.
+    pub stamp: String,
+    _lock: Lock,
+}
+
+/// Holds a sheet; refused while anybody renders it.
+pub fn alone(loaded: &Loaded, around: &Surroundings) -> Result<Alone, Failure> {
+    let lock = loaded.state.lock(&around.host, false)?;
+    if let Some(other) = claims::others(&loaded.state).first() {
+        let message = format!("process {} on {} shares this sheet", other.worker.process, other.worker.host);
+        let help = "wait for it or end it; if its machine is gone, `truepath run` clears up after it";
+        return Err(Failure::new(Cause::Machine, message).help(help));
+    }
+    let now = around.now();
+    let opening = Opening {
+        host: &around.host,
+        at: now.timestamp().to_string(),
+        second: now.timestamp().as_second(),
+        share: false,
+    };
+    let journal = Journal::new(&loaded.state, &opening, loaded.ground.history.next_turn());
+    let (day, stamp) = (now.strftime("%Y-%m-%d").to_string(), now.strftime("%Y-%m-%dT%H-%M-%S").to_string());
+    Ok(Alone { journal, day, stamp, _lock: lock })
+}

@@ -1,0 +1,403 @@
+//! `clean`: room for the next render. It lists what it would take away, moves that away with `--yes`, and brings it back with
+//! `--undo`. Only planned names are touched, and never what another plan or a scene needs.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+
+use serde_json::json;
+use truepath_core::check::bytes as told_bytes;
+use truepath_core::frames::Frames;
+use truepath_core::plan::{Plan, Series};
+use truepath_core::verify::State;
+use truepath_exec::failure::Failure;
+use truepath_exec::landing::away::{REMOVED, bring_back, put_away};
+use truepath_exec::landing::recover;
+use truepath_exec::observe::Look;
+
+use super::alone::{Alone, alone};
+use crate::args::{CleanArgs, Common};
+use crate::exit_code::Exit;
+use crate::lower::Surroundings;
+use crate::pipeline::{self, LoadOptions, Loaded, Queue};
+use crate::show::{self, counted, verdicts};
+
+/// Files of one series that are to go.
+struct Going {
+    /// The sheet, among those of the call.
+    sheet: usize,
+    /// Its plan: of a mode or a version of its own.
+    plan: usize,
+    series: usize,
+    /// Frame and bytes.
+    files: Vec<(i64, u64)>,
+    why: String,
+}
+
+/// Whole folders that are to go: stage folders and checkpoints of runs that are over.
+struct Folder {
+    sheet: usize,
+    path: PathBuf,
+    bytes: u64,
+}
+
+/// Everything that is to go.
+#[derive(Default)]
+struct List {
+    /// Plans that names belong to, each with its sheet.
+    queues: Vec<Queue>,
+    going: Vec<Going>,
+    folders: Vec<Folder>,
+    /// Files that stay, and why.
+    kept: Vec<String>,
+}
+
+/// Lists or moves what is to go, or brings back what went last.
+pub fn run(args: &CleanArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    let finals = Common { mode: Vec::new(), ..args.common.clone() };
+    let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
+    if let Some(exit) = super::not_to_be_judged(&queue, around) {
+        return Ok(exit);
+    }
+    if args.undo {
+        return undo(&queue, around);
+    }
+    if args.removed {
+        return removed(args, &queue, around);
+    }
+    if args.common.mode.is_empty() && args.keep.is_none() && !args.left_over && !args.stage {
+        let help = "say --mode NAME (files of a mode), --keep N (versions but the newest N), --left-over or --stage";
+        return Err(Failure::unreadable("nothing says what is to go").help(help));
+    }
+    // The final names, and those of every mode: nothing of theirs is taken for something else's.
+    let guard = pipeline::load(&finals, around, LoadOptions::default())?;
+    let is_mode = args.keep.is_none() && !args.left_over && !args.stage;
+    let mut list = List { queues: vec![queue], ..List::default() };
+    if args.left_over {
+        left_over(&mut list, around)?;
+    }
+    if args.stage {
+        stages(&mut list);
+    }
+    if let Some(keep) = args.keep {
+        old_versions(args, (&guard, keep), &mut list, around)?;
+    }
+    if is_mode {
+        planned(&mut list, 0, &guard, around)?;
+    }
+    tell_or_do(args, &list, around)
+}
+
+/// Whether a path is none of this plan's to take: another plan names it, or a scene needs it.
+fn belongs_elsewhere(path: &str, guard: &Queue, own: &Plan) -> Option<String> {
+    for sheet in &guard.sheets {
+        let others =
+            sheet.rivals.iter().chain([&sheet.plan]).filter(|plan| plan.mode != own.mode || own.mode.is_none());
+        if let Some(other) = others.into_iter().find(|plan| plan.is_named(path)) {
+            let of = other.mode.as_ref().map_or("the finals".to_owned(), |mode| format!("mode {mode}"));
+            return Some(format!("it is one of {of}, too"));
+        }
+        if inputs(sheet).contains(path) {
+            return Some("a scene needs it".to_owned());
+        }
+    }
+    None
+}
+
+/// Scenes, what they need, and sounds.
+fn inputs(sheet: &Loaded) -> BTreeSet<String> {
+    let scenes = sheet.plan.jobs.iter().filter_map(|job| job.scene.as_ref()).map(|scene| scene.value.clone());
+    let mut found: BTreeSet<String> = scenes.collect();
+    for (scene, facts) in &sheet.facts {
+        let resources = facts.resources.iter().filter_map(|name| pipeline::load::resource(Path::new(scene), name));
+        found.extend(resources.map(|path| truepath_core::resolve::paths::from_system(&path)));
+    }
+    let sounds = sheet.plan.movies.iter().filter_map(|movie| movie.film.as_ref()?.audio.clone());
+    found.extend(sounds);
+    found
+}
+
+/// Files of a series with their sizes; those that are another's are left.
+fn sized(
+    (plan, series): (&Plan, &Series),
+    frames: impl Iterator<Item = i64>,
+    other: &dyn Fn(&str) -> Option<String>,
+    kept: &mut Vec<String>,
+) -> Vec<(i64, u64)> {
+    let mut files = Vec::new();
+    for frame in frames {
+        let path = series.name(frame);
+        let Ok(about) = std::fs::symlink_metadata(&path) else { continue };
+        match other(&path) {
+            Some(why) => kept.push(format!("{}: {why}", verdicts::relative(plan, &path))),
+            None if about.is_file() => files.push((frame, about.len())),
+            None => {}
+        }
+    }
+    files
+}
+
+/// All files of the plans of a queue that are there and whose state can be told. `at` is the queue's place in the list.
+fn planned(list: &mut List, at: usize, guard: &Queue, around: &Surroundings) -> Result<(), Failure> {
+    let mut going = Vec::new();
+    for sheet in 0..list.queues[at].sheets.len() {
+        let judged = list.queues[at].verdicts(sheet, Look::Heads, around)?;
+        let plan = &list.queues[at].sheets[sheet].plan;
+        let why = plan.mode.as_ref().map_or("of an older version".to_owned(), |mode| format!("of mode {mode}"));
+        for verdict in judged {
+            let there = verdict.expected.minus(&verdict.in_any(&[State::Missing, State::Unreadable]));
+            let series = plan.output(verdict.series);
+            let other = |path: &str| belongs_elsewhere(path, guard, plan);
+            let files = sized((plan, series), there.iter(), &other, &mut list.kept);
+            going.push(Going { sheet, plan: at, series: verdict.series, files, why: why.clone() });
+        }
+    }
+    list.going.extend(going);
+    Ok(())
+}
+
+/// Frames of a longer range that still lie there.
+fn left_over(list: &mut List, around: &Surroundings) -> Result<(), Failure> {
+    let queue = &list.queues[0];
+    for at in 0..queue.sheets.len() {
+        let plan = &queue.sheets[at].plan;
+        let needed = inputs(&queue.sheets[at]);
+        for verdict in queue.verdicts(at, Look::Heads, around)? {
+            let series = plan.output(verdict.series);
+            let frame = |path: &String| series.shift.frame(series.pattern.read(path)?);
+            let frames: Vec<i64> = verdict.stray.iter().filter_map(frame).collect();
+            let other = |path: &str| needed.contains(path).then(|| "a scene needs it".to_owned());
+            let files = sized((plan, series), frames.into_iter(), &other, &mut list.kept);
+            list.going.push(Going { sheet: at, plan: 0, series: verdict.series, files, why: "left over".to_owned() });
+        }
+    }
+    Ok(())
+}
+
+/// Stage folders and checkpoints of runs that are over.
+fn stages(list: &mut List) {
+    for (at, sheet) in list.queues[0].sheets.iter().enumerate() {
+        let sessions = &sheet.ground.history.sessions;
+        let runs = sessions.iter().any(|session| session.outcome.is_none() && !recover::is_over(&session.began));
+        let over = |tag: &str| {
+            let session = sessions.iter().find(|session| session.began.tag == tag);
+            session.is_some_and(|session| session.outcome.is_some() || recover::is_over(&session.began))
+        };
+        // Which run a checkpoint is of is not written on it.
+        let checkpoints = std::fs::read_dir(sheet.state.checkpoints("")).into_iter().flatten().filter_map(Result::ok);
+        let checkpoints = checkpoints.map(|entry| entry.path()).filter(|_| !runs);
+        for path in recover::left_folders(&sheet.plan, &over).into_iter().chain(checkpoints) {
+            let bytes = size_of(&path);
+            list.folders.push(Folder { sheet: at, path, bytes });
+        }
+    }
+}
+
+/// Files of versions but the newest so many of each job.
+fn old_versions(
+    args: &CleanArgs,
+    (queue, keep): (&Queue, usize),
+    list: &mut List,
+    around: &Surroundings,
+) -> Result<(), Failure> {
+    let mut old: BTreeMap<i64, BTreeSet<String>> = BTreeMap::new();
+    for sheet in &queue.sheets {
+        for (job, versions) in sheet.versions_there() {
+            for version in versions.iter().rev().skip(keep) {
+                old.entry(*version).or_default().insert(job.clone());
+            }
+        }
+    }
+    for (version, jobs) in old {
+        let mut common = Common { jobs: jobs.into_iter().collect(), ..args.common.clone() };
+        common.set.push(format!("version={version}"));
+        list.queues.push(pipeline::load(&common, around, LoadOptions::default())?);
+        let before = list.going.len();
+        planned(list, list.queues.len() - 1, queue, around)?;
+        list.going[before..].iter_mut().for_each(|going| going.why = format!("of version {version}"));
+    }
+    Ok(())
+}
+
+/// Bytes of a file, or of all files in a folder.
+fn size_of(path: &Path) -> u64 {
+    match std::fs::symlink_metadata(path) {
+        Ok(about) if about.is_dir() => std::fs::read_dir(path)
+            .into_iter()
+            .flatten()
+            .filter_map(Result::ok)
+            .map(|entry| size_of(&entry.path()))
+            .sum(),
+        Ok(about) => about.len(),
+        Err(_) => 0,
+    }
+}
+
+fn tell_or_do(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<Exit, Failure> {
+    let going: Vec<&Going> = list.going.iter().filter(|going| !going.files.is_empty()).collect();
+    let files: usize = going.iter().map(|going| going.files.len()).sum();
+    let all = going.iter().flat_map(|going| &going.files).map(|(_, bytes)| bytes).sum::<u64>()
+        + list.folders.iter().map(|folder| folder.bytes).sum::<u64>();
+    let of = |going: &Going| list.queues[going.plan].sheets[going.sheet].plan.output(going.series);
+    if args.common.json {
+        let row = |going: &&Going| {
+            let frames: Vec<i64> = going.files.iter().map(|(frame, _)| *frame).collect();
+            let bytes: u64 = going.files.iter().map(|(_, bytes)| bytes).sum();
+            let series = of(going);
+            json!({ "series": series.id, "pattern": series.pattern.spelt(), "frames": Frames::from_any(frames), "bytes": bytes, "why": going.why })
+        };
+        let folders = list
+            .folders
+            .iter()
+            .map(|folder| json!({ "path": folder.path.display().to_string(), "bytes": folder.bytes }));
+        let document = json!({
+            "truepath": 1, "files": going.iter().map(row).collect::<Vec<_>>(), "folders": folders.collect::<Vec<_>>(),
+            "kept": list.kept, "bytes": all, "done": args.yes,
+        });
+        show::print_exact(&show::json::text(&document))?;
+    } else {
+        let mut out = String::new();
+        for own in &going {
+            let frames = Frames::from_any(own.files.iter().map(|(frame, _)| *frame).collect());
+            let bytes: u64 = own.files.iter().map(|(_, bytes)| bytes).sum();
+            let series = of(own);
+            let which =
+                if own.files.len() > 1 { format!("  {}", verdicts::cut(&frames.to_string())) } else { String::new() };
+            let plan = &list.queues[own.plan].sheets[own.sheet].plan;
+            let path = match own.files.as_slice() {
+                [(frame, _)] => series.name(*frame),
+                _ => series.pattern.spelt(),
+            };
+            let size = told_bytes(bytes as f64);
+            out.push_str(&format!(
+                "  {}{which}\n      {}, {size}, {}\n",
+                verdicts::relative(plan, &path),
+                counted(own.files.len() as i64, "file"),
+                own.why
+            ));
+        }
+        for folder in &list.folders {
+            let path = folder.path.display();
+            out.push_str(&format!("  {path}\n      {}, of a run that is over\n", told_bytes(folder.bytes as f64)));
+        }
+        for line in &list.kept {
+            out.push_str(&format!("  stays  {line}\n"));
+        }
+        show::print(&out)?;
+    }
+    let what = counted(files as i64, "file")
+        + &match list.folders.len() {
+            0 => String::new(),
+            count => format!(" and {}", counted(count as i64, "folder")),
+        };
+    let size = told_bytes(all as f64);
+    if files + list.folders.len() == 0 {
+        show::tell("nothing is to go\n");
+        return Ok(Exit::Well);
+    }
+    if !args.yes {
+        show::tell(&format!("{what}, {size}: nothing was touched; say it again with --yes to put them away\n"));
+        return Ok(Exit::Well);
+    }
+    let left = put_all_away(args, list, around)?;
+    for line in &left {
+        show::tell(&format!("left  {line}\n"));
+    }
+    let (undo, free) =
+        (super::again("clean --undo", &args.common), super::again("clean --removed --yes", &args.common));
+    show::tell(&format!("{what}, {size} put away. Bring them back: {undo}. Free the room for good: {free}\n"));
+    Ok(if left.is_empty() { Exit::Well } else { Exit::No })
+}
+
+/// Moves everything; what could not be moved, and why.
+fn put_all_away(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<Vec<String>, Failure> {
+    let mut left = Vec::new();
+    for (at, sheet) in list.queues[0].sheets.iter().enumerate() {
+        let held = alone(sheet, around)?;
+        for going in list.going.iter().filter(|going| going.sheet == at) {
+            let plan = &list.queues[going.plan].sheets[at].plan;
+            let series = plan.output(going.series);
+            for (frame, _) in &going.files {
+                let path = series.name(*frame);
+                let to = place_for(args, plan, series, (&path, &held));
+                if let Some(why) = put_away(plan, (series, *frame), &to, (&held.journal, &held.day))? {
+                    left.push(format!("{}: {why}", verdicts::relative(plan, &path)));
+                }
+            }
+        }
+        for folder in list.folders.iter().filter(|folder| folder.sheet == at) {
+            let name = folder.path.file_name().unwrap_or_default();
+            // Beside where it is: what is on another disk is not copied.
+            let base = folder.path.ancestors().find(|path| path.ends_with(".truepath")).unwrap_or(&folder.path);
+            let to = base.join("removed").join(&held.stamp).join("stage").join(name);
+            let failed = |error: &std::io::Error| Failure::machine("move", &folder.path, error);
+            std::fs::create_dir_all(to.parent().unwrap_or(base)).map_err(|error| failed(&error))?;
+            std::fs::rename(&folder.path, &to).map_err(|error| failed(&error))?;
+        }
+        recover::remove_empty_bases(&sheet.plan);
+    }
+    Ok(left)
+}
+
+/// Where a file is put: below its root or in the folder that was named, in a folder of this moment, by its own path.
+fn place_for(args: &CleanArgs, plan: &Plan, series: &Series, (path, held): (&str, &Alone)) -> PathBuf {
+    let root = series.root.and_then(|root| plan.roots[root].path.as_deref()).unwrap_or(&plan.home.folder);
+    let rest = path.strip_prefix(root).unwrap_or(path).trim_start_matches('/').replace(':', "_");
+    let base = match &args.to {
+        Some(to) => Path::new(&plan.home.folder).join(to),
+        None => Path::new(root).join(REMOVED),
+    };
+    base.join(&held.stamp).join(rest)
+}
+
+/// Brings back what was put away last.
+fn undo(queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
+    let (mut back, mut left) = (0, Vec::new());
+    for sheet in &queue.sheets {
+        let held = alone(sheet, around)?;
+        let history = &sheet.ground.history;
+        let Some(session) = history.last_clean() else { continue };
+        for (place, number, away) in history.put_away_by(session) {
+            match bring_back(&sheet.plan, (place, number), (away, history), &held.journal)? {
+                None => back += 1,
+                Some(why) => left.push(format!("{} {}: {why}", away.gone.series, away.gone.frame)),
+            }
+        }
+    }
+    for line in &left {
+        show::tell(&format!("left  {line}\n"));
+    }
+    show::tell(&format!("{} brought back\n", counted(back, "file")));
+    Ok(if left.is_empty() { Exit::Well } else { Exit::No })
+}
+
+/// Lists what was put away, and frees its room for good with `--yes`.
+fn removed(args: &CleanArgs, queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
+    let mut folders: Vec<(PathBuf, u64)> = Vec::new();
+    for sheet in &queue.sheets {
+        let roots = sheet.plan.roots.iter().filter_map(|root| root.path.as_deref());
+        let bases =
+            roots.map(|root| Path::new(root).join(REMOVED)).chain([Path::new(&sheet.plan.home.folder).join(REMOVED)]);
+        for base in bases.collect::<BTreeSet<PathBuf>>() {
+            let days = std::fs::read_dir(&base).into_iter().flatten().filter_map(Result::ok).map(|entry| entry.path());
+            folders.extend(days.filter(|path| path.is_dir()).map(|path| (path.clone(), size_of(&path))));
+        }
+    }
+    folders.sort();
+    folders.dedup();
+    let all: u64 = folders.iter().map(|(_, bytes)| bytes).sum();
+    let lines = folders.iter().map(|(path, bytes)| format!("  {}  {}\n", path.display(), told_bytes(*bytes as f64)));
+    show::print(&lines.collect::<String>())?;
+    let size = told_bytes(all as f64);
+    if folders.is_empty() {
+        show::tell("nothing was put away\n");
+    } else if args.yes {
+        let _held = queue.sheets.iter().map(|sheet| alone(sheet, around)).collect::<Result<Vec<_>, Failure>>()?;
+        for (path, _) in &folders {
+            std::fs::remove_dir_all(path).map_err(|error| Failure::machine("remove", path, &error))?;
+        }
+        show::tell(&format!("{size} freed for good\n"));
+    } else {
+        show::tell(&format!("{size}: nothing was touched; say it again with --yes to free them for good\n"));
+    }
+    Ok(Exit::Well)
+}

@@ -1,0 +1,468 @@
+//! Picture data of JPEG: blocks of coefficients in entropy-coded segments, T.81 annexes A, F and G.
+
+use super::tables::Huffman;
+use crate::{Flaw, cut};
+
+/// One component of a frame.
+pub struct Component {
+    id: u8,
+    /// How many blocks it has in an interleaved unit.
+    across: usize,
+    down: usize,
+    /// Which table of quantisation is its own.
+    pub steps: usize,
+    /// Blocks that hold pixels of the picture.
+    pub own: (usize, usize),
+    /// Blocks of a row with those that only fill units.
+    stride: usize,
+    /// First coefficients of all blocks.
+    first: Vec<i32>,
+    /// Which of the other coefficients are not nought, a bit each.
+    others: Vec<u64>,
+    /// To how many bits below full precision each coefficient was sent; `None` for those that never were.
+    sent: [Option<u8>; 64],
+}
+
+impl Component {
+    /// The first coefficient of a block, and whether it has others.
+    pub fn block(&self, x: usize, y: usize) -> (i32, bool) {
+        let at = y.min(self.own.1.saturating_sub(1)) * self.stride + x.min(self.own.0.saturating_sub(1));
+        (self.first[at], self.others[at] != 0)
+    }
+}
+
+/// What a frame header says.
+pub struct Frame {
+    progressive: bool,
+    pub precision: u8,
+    units: (usize, usize),
+    pub components: Vec<Component>,
+}
+
+/// What a scan header says.
+pub struct Scan {
+    progressive: bool,
+    /// Components with their tables of codes for first and other coefficients.
+    parts: Vec<(usize, usize, usize)>,
+    /// First and last coefficient.
+    band: (usize, usize),
+    /// Bits below full precision: of the scan before, and of this one.
+    high: u8,
+    low: u8,
+}
+
+impl Frame {
+    /// Reads a frame header, B.2.2.
+    pub fn read(progressive: bool, body: &[u8]) -> Result<Frame, Flaw> {
+        let damaged = || "its frame header is damaged".to_owned();
+        let (head, rest) = body.split_at_checked(6).ok_or_else(damaged)?;
+        let (height, width) =
+            (usize::from(u16::from_be_bytes([head[1], head[2]])), usize::from(u16::from_be_bytes([head[3], head[4]])));
+        let count = usize::from(head[5]);
+        let precision = head[0];
+        if rest.len() != count * 3
+            || !(1..=4).contains(&count)
+            || width == 0
+            || height == 0
+            || ![8, 12].contains(&precision)
+        {
+            return Err(damaged());
+        }
+        let sampling = |three: &[u8]| (usize::from(three[1] >> 4), usize::from(three[1] & 15));
+        let is_fit = |(across, down): (usize, usize)| (1..=4).contains(&across) && (1..=4).contains(&down);
+        if !rest.chunks(3).all(|three| is_fit(sampling(three)) && three[2] < 4) {
+            return Err(damaged());
+        }
+        let most = |of: fn((usize, usize)) -> usize| rest.chunks(3).map(|three| of(sampling(three))).max().unwrap_or(1);
+        let (most_across, most_down) = (most(|sides| sides.0), most(|sides| sides.1));
+        let units = (width.div_ceil(8 * most_across), height.div_ceil(8 * most_down));
+        let component = |three: &[u8]| {
+            let (across, down) = sampling(three);
+            let own =
+                ((width * across).div_ceil(most_across).div_ceil(8), (height * down).div_ceil(most_down).div_ceil(8));
+            let (stride, rows) = (units.0 * across, units.1 * down);
+            let first = vec![0; stride * rows];
+            let others = vec![0; stride * rows];
+            Component {
+                id: three[0],
+                across,
+                down,
+                steps: usize::from(three[2]),
+                own,
+                stride,
+                first,
+                others,
+                sent: [None; 64],
+            }
+        };
+        Ok(Frame { progressive, precision, units, components: rest.chunks(3).map(component).collect() })
+    }
+
+    /// Reads a scan header, B.2.3, and notes what the scan sends.
+    pub fn scan(&mut self, body: &[u8], steps: &[Option<u16>; 4]) -> Result<Scan, Flaw> {
+        let damaged = || "the header of a scan is damaged".to_owned();
+        let count = usize::from(*body.first().ok_or_else(damaged)?);
+        if !(1..=4).contains(&count) || body.len() != 4 + 2 * count {
+            return Err(damaged());
+        }
+        let part = |two: &[u8]| {
+            let at = self.components.iter().position(|component| component.id == two[0])?;
+            let (first, others) = (usize::from(two[1] >> 4), usize::from(two[1] & 15));
+            (first < 4 && others < 4).then_some((at, first, others))
+        };
+        let parts = body[1..=2 * count].chunks(2).map(part).collect::<Option<Vec<_>>>().ok_or_else(damaged)?;
+        let [from, to, bits] = [body[1 + 2 * count], body[2 + 2 * count], body[3 + 2 * count]];
+        let (band, high, low) = if self.progressive {
+            ((usize::from(from), usize::from(to)), bits >> 4, bits & 15)
+        } else {
+            ((0, 63), 0, 0)
+        };
+        let is_fit = if self.progressive {
+            band.1 < 64
+                && band.0 <= band.1
+                && (band.0 > 0 || band.1 == 0)
+                && (band.0 == 0 || count == 1)
+                && low <= 13
+                && (high == 0 || high == low + 1)
+        } else {
+            (from, to, bits) == (0, 63, 0)
+        };
+        let units: usize = parts.iter().map(|(at, ..)| self.components[*at].across * self.components[*at].down).sum();
+        let twice = (1..parts.len()).any(|at| parts[..at].iter().any(|(known, ..)| *known == parts[at].0));
+        if !is_fit || twice || count > 1 && units > 10 {
+            return Err(damaged());
+        }
+        for (at, ..) in &parts {
+            let component = &mut self.components[*at];
+            if steps[component.steps].is_none() {
+                return Err("a table of quantisation is not there".to_owned());
+            }
+            for sent in &mut component.sent[band.0..=band.1] {
+                let before = sent.replace(low);
+                if before != (high > 0).then_some(high) {
+                    return Err("a scan does not follow those before it".to_owned());
+                }
+            }
+        }
+        Ok(Scan { progressive: self.progressive, parts, band, high, low })
+    }
+
+    /// Whether every coefficient that was begun was sent to its last bit, and all first ones were.
+    pub fn is_whole(&self) -> bool {
+        self.components.iter().all(|component| {
+            component.sent[0] == Some(0) && component.sent.iter().all(|sent| sent.is_none_or(|bits| bits == 0))
+        })
+    }
+}
+
+/// What is needed to read the data of scans.
+pub struct Coder<'c> {
+    pub bytes: &'c [u8],
+    /// Where the data begin.
+    pub at: usize,
+    pub huffman: &'c [[Option<Huffman>; 4]; 2],
+    /// Units between restart markers; nought where there are none.
+    pub interval: usize,
+}
+
+/// What differs from unit to unit.
+#[derive(Default)]
+struct Going {
+    /// The last first coefficient of each component.
+    before: [i32; 4],
+    /// Blocks that have no more coefficients in this band.
+    ended: u32,
+}
+
+/// The tables and the band with which the blocks of a component are read.
+struct Part<'c> {
+    first: Option<&'c Huffman>,
+    others: Option<&'c Huffman>,
+    component: usize,
+}
+
+impl Coder<'_> {
+    /// Reads the data of a scan; where they end.
+    pub fn read(&self, frame: &mut Frame, scan: &Scan) -> Result<usize, Flaw> {
+        let table = |class: usize, id: usize| self.huffman[class][id].as_ref();
+        let part = |(at, first, others): &(usize, usize, usize)| Part {
+            first: table(0, *first),
+            others: table(1, *others),
+            component: *at,
+        };
+        let parts: Vec<Part<'_>> = scan.parts.iter().map(part).collect();
+        let needs_first = scan.band.0 == 0 && scan.high == 0;
+        if parts.iter().any(|part| needs_first && part.first.is_none() || scan.band.1 > 0 && part.others.is_none()) {
+            return Err("a table of codes is not there".to_owned());
+        }
+        let mut bits = Bits { bytes: self.bytes, at: self.at, held: 0, count: 0 };
+        let mut going = Going::default();
+        // A scan of one component has one block a unit, and no blocks that only fill units.
+        let alone = parts.len() == 1;
+        let units = if alone { frame.components[parts[0].component].own } else { frame.units };
+        let (mut left, mut restarts) = (self.interval, 0u8);
+        for unit in 0..units.0 * units.1 {
+            if self.interval > 0 {
+                if left == 0 {
+                    bits.restart(restarts)?;
+                    (left, restarts, going) = (self.interval, (restarts + 1) % 8, Going::default());
+                }
+                left -= 1;
+            }
+            let (x, y) = (unit % units.0, unit / units.0);
+            for part in &parts {
+                let component = &mut frame.components[part.component];
+                let (across, down) = if alone { (1, 1) } else { (component.across, component.down) };
+                for block in 0..across * down {
+                    let at = (y * down + block / across) * component.stride + x * across + block % across;
+                    let block = Block { first: &mut component.first[at], others: &mut component.others[at] };
+                    block_of(&mut bits, part, scan, &mut going, block)?;
+                }
+            }
+        }
+        bits.end()
+    }
+}
+
+fn no_code() -> Flaw {
+    "its picture data are damaged: a code stands in no table".to_owned()
+}
+
+/// The coefficients of one block, as far as they are kept.
+struct Block<'b> {
+    first: &'b mut i32,
+    others: &'b mut u64,
+}
+
+/// Reads one block.
+fn block_of(
+    bits: &mut Bits<'_>,
+    part: &Part<'_>,
+    scan: &Scan,
+    going: &mut Going,
+    block: Block<'_>,
+) -> Result<(), Flaw> {
+    let Block { first, others } = block;
+    let damaged = || "its picture data are damaged: a block has more than 64 coefficients".to_owned();
+    if scan.band.0 == 0 {
+        if scan.high > 0 {
+            *first |= (bits.take(1)? as i32) << scan.low;
+        } else {
+            let size = u32::from(bits.symbol(part.first.ok_or_else(no_code)?)?);
+            if size > 15 {
+                return Err(no_code());
+            }
+            let before = &mut going.before[part.component];
+            *before = before.wrapping_add(bits.signed(size)?);
+            *first = before.wrapping_shl(u32::from(scan.low));
+        }
+    }
+    if scan.band.1 == 0 {
+        return Ok(());
+    }
+    let table = part.others.ok_or_else(no_code)?;
+    let (mut at, last) = (scan.band.0.max(1), scan.band.1);
+    if !scan.progressive {
+        while at <= last {
+            let symbol = bits.symbol(table)?;
+            let (run, size) = (usize::from(symbol >> 4), u32::from(symbol & 15));
+            if size == 0 {
+                if run < 15 {
+                    break;
+                }
+                at += 16;
+                continue;
+            }
+            at += run;
+            if at > last {
+                return Err(damaged());
+            }
+            bits.take(size)?;
+            *others |= 1 << at;
+            at += 1;
+        }
+        return if at > 64 { Err(damaged()) } else { Ok(()) };
+    }
+    if scan.high > 0 {
+        return refine(bits, table, scan, &mut going.ended, others);
+    }
+    if going.ended > 0 {
+        going.ended -= 1;
+        return Ok(());
+    }
+    while at <= last {
+        let symbol = bits.symbol(table)?;
+        let (run, size) = (usize::from(symbol >> 4), u32::from(symbol & 15));
+        if size == 0 {
+            if run < 15 {
+                going.ended = (1 << run) + bits.take(run as u32)? - 1;
+                break;
+            }
+            at += 16;
+            continue;
+        }
+        at += run;
+        if at > last {
+            return Err(damaged());
+        }
+        bits.take(size)?;
+        *others |= 1 << at;
+        at += 1;
+    }
+    Ok(())
+}
+
+/// Reads one more bit of the other coefficients of a block, G.1.2.3.
+fn refine(bits: &mut Bits<'_>, table: &Huffman, scan: &Scan, ended: &mut u32, others: &mut u64) -> Result<(), Flaw> {
+    let (mut at, last) = (scan.band.0.max(1), scan.band.1);
+    if *ended == 0 {
+        while at <= last {
+            let symbol = bits.symbol(table)?;
+            let (mut run, size) = (usize::from(symbol >> 4), symbol & 15);
+            if size > 1 {
+                return Err(no_code());
+            }
+            if size == 0 && run < 15 {
+                *ended = (1 << run) + bits.take(run as u32)?;
+                break;
+            }
+            if size == 1 {
+                bits.take(1)?;
+            }
+            while at <= last {
+                if *others >> at & 1 == 1 {
+                    bits.take(1)?;
+                } else if run == 0 {
+                    break;
+                } else {
+                    run -= 1;
+                }
+                at += 1;
+            }
+            if size == 1 {
+                if at > last {
+                    return Err("its picture data are damaged: a block has more than 64 coefficients".to_owned());
+                }
+                *others |= 1 << at;
+            }
+            at += 1;
+        }
+    }
+    if *ended > 0 {
+        let known = (at..=last).filter(|at| *others >> at & 1 == 1).count();
+        for _ in 0..known {
+            bits.take(1)?;
+        }
+        *ended -= 1;
+    }
+    Ok(())
+}
+
+/// Bits of an entropy-coded segment, without the noughts that are stuffed behind every 0xff.
+struct Bits<'b> {
+    bytes: &'b [u8],
+    at: usize,
+    /// Bits that were read and not taken yet, the next highest.
+    held: u64,
+    count: u32,
+}
+
+impl Bits<'_> {
+    fn fill(&mut self) {
+        if self.count <= 32
+            && let Some(four) = self.bytes.get(self.at..self.at + 4)
+            && !four.contains(&0xff)
+        {
+            let word = u32::from_be_bytes([four[0], four[1], four[2], four[3]]);
+            self.held |= u64::from(word) << (32 - self.count);
+            self.count += 32;
+            self.at += 4;
+            return;
+        }
+        while self.count <= 56 {
+            let Some(byte) = self.bytes.get(self.at) else { return };
+            if *byte == 0xff {
+                if self.bytes.get(self.at + 1) != Some(&0) {
+                    return;
+                }
+                self.at += 1;
+            }
+            self.held |= u64::from(*byte) << (56 - self.count);
+            self.count += 8;
+            self.at += 1;
+        }
+    }
+
+    fn drop(&mut self, count: u32) -> Result<(), Flaw> {
+        if count > self.count {
+            return Err("the file is cut off: a segment of picture data ends too early".to_owned());
+        }
+        self.held <<= count;
+        self.count -= count;
+        Ok(())
+    }
+
+    /// The next bits as a number; up to 16.
+    fn take(&mut self, count: u32) -> Result<u32, Flaw> {
+        if count == 0 {
+            return Ok(0);
+        }
+        if self.count < count {
+            self.fill();
+        }
+        let value = (self.held >> (64 - count)) as u32;
+        self.drop(count)?;
+        Ok(value)
+    }
+
+    /// A number of so many bits with its sign, F.2.2.1.
+    fn signed(&mut self, size: u32) -> Result<i32, Flaw> {
+        let value = self.take(size)? as i32;
+        Ok(if size > 0 && value < 1 << (size - 1) { value - (1 << size) + 1 } else { value })
+    }
+
+    fn symbol(&mut self, table: &Huffman) -> Result<u8, Flaw> {
+        if self.count < 16 {
+            self.fill();
+        }
+        let (length, symbol) = table.symbol((self.held >> 48) as u32).ok_or_else(|| {
+            if self.count < 16 {
+                "the file is cut off: a segment of picture data ends too early".to_owned()
+            } else {
+                no_code()
+            }
+        })?;
+        self.drop(length)?;
+        Ok(symbol)
+    }
+
+    /// A segment is over: less than a byte may be left of it. Where it ends.
+    fn end(&mut self) -> Result<usize, Flaw> {
+        if self.count >= 8 || self.bytes.get(self.at).is_some_and(|byte| *byte != 0xff) {
+            return Err("its picture data are damaged: bytes are left over behind its last block".to_owned());
+        }
+        (self.held, self.count) = (0, 0);
+        match self.bytes.get(self.at + 1) {
+            None => Err(cut()),
+            Some(0) => Err("its picture data are damaged: bytes are left over behind its last block".to_owned()),
+            Some(_) => Ok(self.at),
+        }
+    }
+
+    /// Takes the restart marker of a number.
+    fn restart(&mut self, number: u8) -> Result<(), Flaw> {
+        self.at = self.end()?;
+        while self.bytes.get(self.at + 1) == Some(&0xff) {
+            self.at += 1;
+        }
+        match self.bytes.get(self.at + 1) {
+            Some(marker) if *marker == 0xd0 + number => {
+                self.at += 2;
+                Ok(())
+            }
+            Some(0xd0..=0xd7) => Err("its restart markers are out of their order".to_owned()),
+            Some(_) => Err("the file is cut off: a segment of picture data ends too early".to_owned()),
+            None => Err(cut()),
+        }
+    }
+}
