@@ -297,7 +297,9 @@ fn gone(series: &Series, history: &History, missing: &Frames) -> Vec<(String, Fr
     let mut days: BTreeMap<&str, Vec<i64>> = BTreeMap::new();
     for (number, away) in history.gone(series).into_iter().flatten() {
         if let Some(frame) = series.shift.frame(*number).filter(|frame| missing.contains(*frame)) {
-            days.entry(&away.gone.day).or_default().push(frame);
+            // RFC 3339 begins with the day.
+            let at = history.sessions.get(away.session).and_then(|session| session.began.at.get(..10));
+            days.entry(at.unwrap_or("an unknown day")).or_default().push(frame);
         }
     }
     days.into_iter().map(|(day, frames)| (format!("put away by `clean` on {day}"), Frames::from_any(frames))).collect()

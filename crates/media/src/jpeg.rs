@@ -4,6 +4,7 @@
 //! Nothing but the entropy coding can fail, so that is what is read: block by block, for sequential and progressive pictures.
 //! The mean of every block comes out of it, which is a picture of an eighth of the size.
 
+mod bits;
 mod scan;
 mod tables;
 

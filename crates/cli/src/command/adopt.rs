@@ -100,7 +100,7 @@ fn undo(loaded: &Loaded, held: &Alone, told: &mut Told) -> Result<(), Failure> {
     let (plan, history) = (&loaded.plan, &loaded.ground.history);
     for (id, frame, from) in history.adopted() {
         let Some(series) = plan.series.iter().find(|series: &&Series| series.id == *id) else { continue };
-        let why = give_back((series, *frame), from, history, (&held.journal, &held.day))?;
+        let why = give_back((series, *frame), from, history, &held.journal)?;
         let to = if from.is_empty() { "no journal".to_owned() } else { from.clone() };
         told.take(format!("{} to {to}", verdicts::relative(plan, &series.name(*frame))), why);
     }

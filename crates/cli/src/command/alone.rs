@@ -12,8 +12,6 @@ use crate::pipeline::Loaded;
 pub struct Alone {
     /// Where it is written down what is done.
     pub journal: Journal,
-    /// The day, for people.
-    pub day: String,
     /// Day and time as they stand in the names of folders.
     pub stamp: String,
     _lock: Lock,
@@ -35,6 +33,6 @@ pub fn alone(loaded: &Loaded, around: &Surroundings) -> Result<Alone, Failure> {
         share: false,
     };
     let journal = Journal::new(&loaded.state, &opening, loaded.ground.history.next_turn());
-    let (day, stamp) = (now.strftime("%Y-%m-%d").to_string(), now.strftime("%Y-%m-%dT%H-%M-%S").to_string());
-    Ok(Alone { journal, day, stamp, _lock: lock })
+    let stamp = now.strftime("%Y-%m-%dT%H-%M-%S").to_string();
+    Ok(Alone { journal, stamp, _lock: lock })
 }

@@ -8,6 +8,7 @@ use serde_json::json;
 use truepath_core::check::bytes as told_bytes;
 use truepath_core::frames::Frames;
 use truepath_core::plan::{Plan, Series};
+use truepath_core::resolve::paths;
 use truepath_core::verify::State;
 use truepath_exec::failure::Failure;
 use truepath_exec::landing::away::{REMOVED, bring_back, put_away};
@@ -109,7 +110,7 @@ fn inputs(sheet: &Loaded) -> BTreeSet<String> {
     let mut found: BTreeSet<String> = scenes.collect();
     for (scene, facts) in &sheet.facts {
         let resources = facts.resources.iter().filter_map(|name| pipeline::load::resource(Path::new(scene), name));
-        found.extend(resources.map(|path| truepath_core::resolve::paths::from_system(&path)));
+        found.extend(resources.map(|path| paths::tidy(&paths::from_system(&path))));
     }
     let sounds = sheet.plan.movies.iter().filter_map(|movie| movie.film.as_ref()?.audio.clone());
     found.extend(sounds);
@@ -319,7 +320,7 @@ fn put_all_away(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<
             for (frame, _) in &going.files {
                 let path = series.name(*frame);
                 let to = place_for(args, plan, series, (&path, &held));
-                if let Some(why) = put_away(plan, (series, *frame), &to, (&held.journal, &held.day))? {
+                if let Some(why) = put_away(plan, (series, *frame), &to, &held.journal)? {
                     left.push(format!("{}: {why}", verdicts::relative(plan, &path)));
                 }
             }
@@ -356,8 +357,8 @@ fn undo(queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
         let held = alone(sheet, around)?;
         let history = &sheet.ground.history;
         let Some(session) = history.last_clean() else { continue };
-        for (place, number, away) in history.put_away_by(session) {
-            match bring_back(&sheet.plan, (place, number), (away, history), &held.journal)? {
+        for (place, away) in history.put_away_by(session) {
+            match bring_back(&sheet.plan, place, away, history, &held.journal)? {
                 None => back += 1,
                 Some(why) => left.push(format!("{} {}: {why}", away.gone.series, away.gone.frame)),
             }

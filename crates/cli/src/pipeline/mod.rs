@@ -21,7 +21,7 @@ use truepath_core::plan::{self, Adapters, Plan, PlanInput, Selection, Series};
 use truepath_core::resolve::{self, Job, Stacked};
 use truepath_core::scene::Facts;
 use truepath_core::sheet::machine::MachineFile;
-use truepath_core::sheet::{Key, Settings, Sheet, System};
+use truepath_core::sheet::{Key, Settings, Sheet, System, Version};
 use truepath_core::source::{FileId, Sources};
 use truepath_core::template::Lookup;
 use truepath_core::verify::Verdict;
@@ -116,7 +116,13 @@ impl Loaded {
             pins: &self.pins,
             looking: true,
         };
-        let looking = plan::plan(ground, &self.plan.jobs, &Selection::default());
+        // A version that the sheet names is looked for like any other.
+        let open = |job: &Arc<Job>| {
+            let version = job.version.map(|_| Version::Latest);
+            Arc::new(Job { version, ..Job::clone(job) })
+        };
+        let jobs: Vec<Arc<Job>> = self.plan.jobs.iter().map(open).collect();
+        let looking = plan::plan(ground, &jobs, &Selection::default());
         let mut found: BTreeMap<String, BTreeSet<i64>> = BTreeMap::new();
         for series in looking.series.iter().chain(&looking.movies) {
             let own = found.entry(looking.jobs[series.job].job.clone()).or_default();

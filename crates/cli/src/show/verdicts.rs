@@ -38,7 +38,7 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
         let found = verdict.findings.iter().filter(|(state, ..)| *state != State::Foreign);
         let found = found.map(|(state, why, frames)| (*state, frames, why.as_str()));
         for (state, frames, why) in missing.into_iter().chain(away).chain(found) {
-            lines.push(line(plan, screen, (state, series, frames), why));
+            lines.push(line(plan, screen, series, (state, frames, why)));
             files.push(frames.count());
         }
         for (line, count) in near_lines(verdict, screen) {
@@ -137,7 +137,8 @@ fn is_or_are(count: i64, one: &str) -> String {
 }
 
 /// Files of a series that are in one state for one reason: a path, or a pattern and which frames.
-fn line(plan: &Plan, screen: Screen, (state, series, frames): (State, &Series, &Frames), why: &str) -> String {
+fn line(plan: &Plan, screen: Screen, series: &Series, found: (State, &Frames, &str)) -> String {
+    let (state, frames, why) = found;
     let (first, count) = (frames.first().unwrap_or(0), frames.count());
     let path = match count {
         1 => relative(plan, &series.name(first)),

@@ -301,8 +301,6 @@ pub struct Gone {
     pub to: String,
     /// Why.
     pub by: GoneBy,
-    /// The day on which that was done, for people.
-    pub day: String,
 }
 
 /// A half-rendered frame was put by.

@@ -33,11 +33,11 @@ pub struct Adoption<'a> {
 pub fn adopt(plan: &Plan, adoption: &Adoption<'_>, journal: &Journal) -> Result<Option<String>, Failure> {
     let Adoption { series, frame, from, made } = adoption;
     let target = series.name(*frame);
+    let labels = plan.labels(series);
+    let planned = |picture: &Picture| is_fit(series, &labels, &Seen::Whole(picture.clone())).is_none();
     let told =
         |from: &str| journal.write(&Event::Adopted { series: series.id.clone(), frame: *frame, from: from.to_owned() });
     let Some(from) = from else {
-        let labels = plan.labels(series);
-        let planned = |picture: &Picture| is_fit(series, &labels, &Seen::Whole(picture.clone())).is_none();
         let looked = truepath_media::inspect(Path::new(&target), &planned);
         let looked = looked.map_err(|error| Failure::machine("read", &target, &error))?;
         let (None, Some(digest)) = (is_fit(series, &labels, &looked.seen), looked.digest) else {
@@ -54,7 +54,11 @@ pub fn adopt(plan: &Plan, adoption: &Adoption<'_>, journal: &Journal) -> Result<
         return told("").map(|()| None);
     };
     let staged = format!("{}/{from}", paths::parent(&target));
-    let labels = plan.labels(series);
+    let looked = truepath_media::inspect(Path::new(&staged), &planned);
+    let looked = looked.map_err(|error| Failure::machine("read", &staged, &error))?;
+    if let Some(why) = is_fit(series, &labels, &looked.seen) {
+        return Ok(Some(why));
+    }
     let landing = Landing {
         staged: Path::new(&staged),
         target: Path::new(&target),
@@ -100,7 +104,7 @@ pub fn give_back(
     (series, frame): (&Series, i64),
     from: &str,
     history: &History,
-    (journal, day): (&Journal, &str),
+    journal: &Journal,
 ) -> Result<Option<String>, Failure> {
     let target = series.name(frame);
     let bytes = std::fs::symlink_metadata(&target).map(|about| about.len());
@@ -126,6 +130,6 @@ pub fn give_back(
             Err(error) => return Err(Failure::machine("rename", &target, &error)),
         }
     }
-    let gone = Gone { series: series.id.clone(), frame, to: String::new(), by: GoneBy::Undo, day: day.to_owned() };
+    let gone = Gone { series: series.id.clone(), frame, to: String::new(), by: GoneBy::Undo };
     journal.write(&Event::Gone(gone)).map(|()| None)
 }

@@ -73,11 +73,11 @@ pub fn put_away(
     plan: &Plan,
     (series, frame): (&Series, i64),
     to: &Path,
-    (journal, day): (&Journal, &str),
+    journal: &Journal,
 ) -> Result<Option<String>, Failure> {
     journal.announce(series, None)?;
     let kept = kept(&truepath_core::resolve::paths::from_system(to), plan);
-    let gone = Gone { series: series.id.clone(), frame, to: kept, by: GoneBy::Clean, day: day.to_owned() };
+    let gone = Gone { series: series.id.clone(), frame, to: kept, by: GoneBy::Clean };
     // The journal hears of it once it is so: a file that is gone without a line is only missing.
     let why = moved(Path::new(&series.name(frame)), to)?;
     if why.is_none() {
@@ -93,15 +93,16 @@ pub fn put_away(
 /// As [`put_away`].
 pub fn bring_back(
     plan: &Plan,
-    (place, number): (&str, Number),
-    (away, history): (&PutAway, &History),
+    place: &str,
+    away: &PutAway,
+    history: &History,
     journal: &Journal,
 ) -> Result<Option<String>, Failure> {
     let from = PathBuf::from(found(&away.gone.to, plan));
     if !from.is_file() {
         return Ok(Some(format!("it is not at {} any more", from.display())));
     }
-    if let Some(why) = moved(&from, Path::new(&named(&found(place, plan), number)))? {
+    if let Some(why) = moved(&from, Path::new(&named(&found(place, plan), away.number)))? {
         return Ok(Some(why));
     }
     // The folder of its day, and those in it, go with the last file in them.
@@ -113,7 +114,7 @@ pub fn bring_back(
     }
     let (series, frame) = (away.gone.series.clone(), away.gone.frame);
     let made = away.record.map(|record| history.made(&record).to_vec()).unwrap_or_default();
-    let shift = number.value() - frame;
+    let shift = away.number.value() - frame;
     journal.write(&Event::Series(SeriesOf { series: series.clone(), pattern: place.to_owned(), shift, made }))?;
     match away.record {
         Some(record) => journal.write(&Event::Landed(Landed {
@@ -124,8 +125,8 @@ pub fn bring_back(
             call: String::new(),
         }))?,
         None => {
-            let (to, day) = (String::new(), String::new());
-            journal.write(&Event::Gone(Gone { series, frame, to, by: GoneBy::Undo, day }))?;
+            let to = String::new();
+            journal.write(&Event::Gone(Gone { series, frame, to, by: GoneBy::Undo }))?;
         }
     }
     Ok(None)

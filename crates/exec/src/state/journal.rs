@@ -1,6 +1,6 @@
 //! The journal: what happened, appended line by line, one file per process. Nothing is written for a run that does nothing.
 
-use std::collections::HashSet;
+use std::collections::HashMap;
 use std::fs::File;
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::io::{BufRead, BufReader, Write};
@@ -48,7 +48,8 @@ struct Open {
     file: Option<File>,
     /// Whether the last line may have been written in part only.
     torn: bool,
-    series: HashSet<String>,
+    /// What was said last of each series: where it lies.
+    series: HashMap<String, String>,
 }
 
 impl Journal {
@@ -104,9 +105,9 @@ impl Journal {
     /// # Errors
     /// When the journal cannot be written.
     pub fn announce(&self, series: &Series, made: Option<&Fingerprint>) -> Result<Option<Event>, Failure> {
-        let first = self.lock().series.insert(series.id.clone());
-        // A movie that is made again may be made of other frames.
-        if !first && series.kind != SeriesKind::Movie {
+        let before = self.lock().series.insert(series.id.clone(), series.place.clone());
+        // A movie that is made again may be made of other frames, and another version lies in another place.
+        if before.as_ref() == Some(&series.place) && series.kind != SeriesKind::Movie {
             return Ok(None);
         }
         let event = Event::Series(SeriesOf {

@@ -1,18 +1,23 @@
 //! What all journals of a sheet say together: which files landed, of what they were made, and which calls there were.
 //! Read in one pass.
 
+mod away;
+mod session;
+
 use std::collections::{BTreeMap, HashMap};
 use std::io::BufRead;
 
 use serde::Deserialize;
 
-use crate::frames::{Frames, Number, Shift};
+use crate::frames::{Number, Shift};
 use crate::picture::{Kind, Oddity};
 use crate::plan::Series;
 use crate::threads::{Threads, map};
 use crate::verify::Provenance;
 
-use super::event::{Began, Ended, Event, Gone, GoneBy, SeriesOf, Started, VERSION};
+pub use self::away::PutAway;
+pub use self::session::{GivenUp, PastCall, Session};
+use super::event::{Event, Gone, VERSION};
 use super::fingerprint::{Difference, Fingerprint};
 
 /// Bytes of journal that are read at a time.
@@ -31,17 +36,6 @@ pub struct Record {
     pub session: u32,
     /// What was odd about it: one more than its index among the oddities, nought where nothing was.
     odd: u32,
-}
-
-/// A file that was put away.
-#[derive(Clone, Debug)]
-pub struct PutAway {
-    /// Its last landing, where it had one.
-    pub record: Option<Record>,
-    /// What the journal says.
-    pub gone: Gone,
-    /// Which session put it away.
-    pub session: usize,
 }
 
 /// The digest of a landing that was written down by a script, which knows none.
@@ -68,59 +62,6 @@ pub struct History {
     pub journals: Vec<(String, u64)>,
     /// The state folder as this machine knows it: paths in journals start there.
     pub state: String,
-}
-
-/// One process that ran the sheet.
-#[derive(Clone, Debug, Default)]
-pub struct Session {
-    /// Who, where and for what.
-    pub began: Began,
-    /// What its series were made of.
-    pub series: Vec<SeriesOf>,
-    /// Its calls in the order in which they were started.
-    pub calls: Vec<PastCall>,
-    /// Frames that were given up, by the combination and its series: what was said of them.
-    pub failures: Vec<GivenUp>,
-    /// Files that were copied beside their final names: series and frame.
-    pub copies: Vec<(String, i64)>,
-    /// Half-rendered frames that were put by.
-    pub saved: Vec<super::event::Saved>,
-    /// How it ended; `None` for one that still runs, or was cut short.
-    pub outcome: Option<String>,
-    /// Files that landed.
-    pub files: i64,
-    /// Seconds from its beginning to its last event.
-    pub seconds: f64,
-}
-
-/// One call of a renderer.
-#[derive(Clone, Debug, Default)]
-pub struct PastCall {
-    /// How it was started.
-    pub started: Started,
-    /// How it ended; `None` while it runs, or when the run was cut short.
-    pub ended: Option<Ended>,
-    /// Files of it that landed, by series, as frames.
-    pub landed: Vec<(String, Vec<i64>)>,
-    /// What was said of it otherwise: refused files, strays, waits.
-    pub said: Vec<Event>,
-}
-
-/// Frames that were given up.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct GivenUp {
-    /// The call.
-    pub call: String,
-    /// The combination.
-    pub job: String,
-    /// Its series.
-    pub series: Vec<String>,
-    /// The frames.
-    pub frames: Frames,
-    /// Why.
-    pub why: String,
-    /// The log of the last try.
-    pub log: String,
 }
 
 /// How much of a journal is wanted.
@@ -324,71 +265,6 @@ impl History {
         }
     }
 
-    /// Takes in what a journal says of files that were put away, given back and adopted. `landed` has the landings of the
-    /// journals before it, by its patterns.
-    fn put_away(&mut self, journal: &mut Reading, landed: &mut [Vec<(Number, Record)>]) {
-        let session = self.sessions.len();
-        let mut names: Vec<&str> = vec![""; landed.len()];
-        journal.patterns.iter().for_each(|(pattern, at)| names[*at] = pattern);
-        // What landed again is there again.
-        for (pattern, number, _) in &journal.landed {
-            if let Some(gone) = self.gone.get_mut(names[*pattern]) {
-                gone.remove(number);
-            }
-        }
-        let mut numbers: HashMap<usize, BTreeMap<Number, Gone>> = HashMap::new();
-        for (pattern, number, gone) in std::mem::take(&mut journal.gone) {
-            numbers.entry(pattern).or_default().insert(number, gone);
-        }
-        for (pattern, mut gone) in numbers {
-            let own = self.gone.entry(names[pattern].to_owned()).or_default();
-            let mut last: BTreeMap<Number, Record> = BTreeMap::new();
-            landed[pattern].retain(|(number, record)| {
-                let is_gone = gone.contains_key(number);
-                if is_gone {
-                    last.insert(*number, *record);
-                }
-                !is_gone
-            });
-            while let Some((number, gone)) = gone.pop_first() {
-                if gone.by == GoneBy::Undo {
-                    self.adopted.retain(|(series, frame, _)| (series, *frame) != (&gone.series, gone.frame));
-                    own.remove(&number);
-                } else {
-                    own.insert(number, PutAway { record: last.remove(&number), gone, session });
-                }
-            }
-        }
-        if !journal.adopted.is_empty() {
-            self.adopted = std::mem::take(&mut journal.adopted);
-        }
-    }
-
-    /// Files of a series that were put away and have not landed since, by the numbers in their names.
-    #[must_use]
-    pub fn gone(&self, series: &Series) -> Option<&BTreeMap<Number, PutAway>> {
-        self.gone.get(&series.place)
-    }
-
-    /// Which session put files away last, and has them still.
-    #[must_use]
-    pub fn last_clean(&self) -> Option<usize> {
-        self.gone.values().flat_map(BTreeMap::values).map(|away| away.session).max()
-    }
-
-    /// What a session put away that is not back: the place of its series, its number, and what is known of it.
-    pub fn put_away_by(&self, session: usize) -> impl Iterator<Item = (&str, Number, &PutAway)> {
-        let all =
-            self.gone.iter().flat_map(|(place, gone)| gone.iter().map(move |(number, away)| (&**place, *number, away)));
-        all.filter(move |(.., away)| away.session == session)
-    }
-
-    /// What was adopted last and not given back: series, frame, and the name before, which is empty where it is the same.
-    #[must_use]
-    pub fn adopted(&self) -> &[(String, i64, String)] {
-        &self.adopted
-    }
-
     /// The number of something odd: the same words are kept once, as far as they follow each other.
     fn odd_number(&mut self, odd: Oddity) -> u32 {
         let known = self.oddities.iter().rev().take(16).position(|own| *own == odd);
@@ -444,42 +320,6 @@ pub fn past(landed: &[(Number, Record)], number: Number, bytes: u64) -> Option<(
     };
     let own = landed[from..].iter().take_while(|(own, _)| *own == number).map(|(_, record)| *record);
     own.map(|record| (record, record.bytes == bytes)).max_by_key(|(_, same)| *same)
-}
-
-impl Session {
-    fn add(&mut self, open: &mut HashMap<String, usize>, event: Event) {
-        let call_of = |event: &Event| match event {
-            Event::Stray { call, .. }
-            | Event::Waiting { call, .. }
-            | Event::Lost { call }
-            | Event::Refused { call, .. }
-            | Event::Rewritten { call, .. } => open.get(call).copied(),
-            _ => None,
-        };
-        match event {
-            Event::Started(started) => {
-                self.seconds = self.seconds.max(started.t);
-                open.insert(started.call.clone(), self.calls.len());
-                self.calls.push(PastCall { started, ..PastCall::default() });
-            }
-            Event::Ended(ended) => {
-                self.seconds = self.seconds.max(ended.t);
-                if let Some(at) = open.remove(&ended.call) {
-                    self.calls[at].ended = Some(ended);
-                }
-            }
-            Event::Failed { call, job, series, frames, why, log } => {
-                self.failures.push(GivenUp { call, job, series, frames, why, log });
-            }
-            Event::Saved(saved) => self.saved.push(saved),
-            Event::Copying { series, frame } => self.copies.push((series, frame)),
-            event => {
-                if let Some(at) = call_of(&event) {
-                    self.calls[at].said.push(event);
-                }
-            }
-        }
-    }
 }
 
 /// The lines of a block, in order; read on all threads.
