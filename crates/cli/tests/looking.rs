@@ -224,8 +224,8 @@ fn limits_are_read_and_mistaken_ones_are_said() {
     assert_eq!(found.keys().copied().collect::<Vec<_>>(), [2], "{found:?}");
     assert_eq!(made("{ level = \"error\", limit = 0.4 }").say("verify --deep").code, 1);
     for (value, said) in [
-        ("{ limit = 0 }", "`limit` has to be a number above nought"),
-        ("{ limit = \"much\" }", "`limit` has to be a number above nought"),
+        ("{ limit = 0 }", "`limit` has to be a number above zero"),
+        ("{ limit = \"much\" }", "`limit` has to be a number above zero"),
         ("{ levle = \"off\" }", "write `level`"),
         ("\"loud\"", "has to be one of off, note, warning, error"),
     ] {
@@ -421,8 +421,8 @@ fn nothing_goes_that_a_scene_needs_or_that_is_a_final() {
     let project = Project::with(&sheet);
     project.say("run").ended(0);
     project.say("run --mode look").ended(0);
-    let scene = std::fs::read_to_string(project.path("scenes/crossing.gltf")).unwrap();
-    let mut scene: Value = serde_json::from_str(&scene).unwrap();
+    let whole = std::fs::read_to_string(project.path("scenes/crossing.gltf")).unwrap();
+    let mut scene: Value = serde_json::from_str(&whole).unwrap();
     scene["images"] = serde_json::json!([{ "uri": "../renders/look/crossing.0002.png" }]);
     project.write("scenes/crossing.gltf", scene.to_string());
     let before = project.stamps("renders");
@@ -434,6 +434,7 @@ fn nothing_goes_that_a_scene_needs_or_that_is_a_final() {
     let left: Vec<String> = rendered(&project).into_iter().filter(|name| name.starts_with("look")).collect();
     assert_eq!(left, ["look/crossing.0002.png"]);
     // While somebody renders, nothing goes.
+    project.write("scenes/crossing.gltf", whole);
     let mut slow = project.command();
     let mut slow = slow
         .args([

@@ -2,6 +2,7 @@
 //! half-written has an empty table or chunks beyond its end.
 
 mod deep;
+mod unpack;
 
 use std::collections::HashSet;
 use std::io::{Cursor, Read, Seek, SeekFrom};
@@ -80,6 +81,10 @@ impl Type for Exr {
                 deep::read(bytes, places, (&meta, part), &mut sum)?;
                 continue;
             }
+            if unpack::is_thinned(header) {
+                unpack::thinned(bytes, places, (&meta, part), &mut sum)?;
+                continue;
+            }
             let mut rows = Rows::of(header);
             let mut seen = HashSet::new();
             for place in places {
@@ -113,8 +118,11 @@ fn unread(header: &Header) -> Option<String> {
     if header.deep && !matches!(header.compression, Compression::Uncompressed | Compression::RLE | Compression::ZIP1) {
         return Some("its deep pixels are packed in a way that is not read here".to_owned());
     }
-    let subsampled = header.channels.list.iter().any(|channel| channel.sampling != exr::prelude::Vec2(1, 1));
-    if subsampled && !matches!(header.compression, Compression::Uncompressed) {
+    let plain = matches!(
+        header.compression,
+        Compression::Uncompressed | Compression::RLE | Compression::ZIP1 | Compression::ZIP16
+    );
+    if !header.deep && unpack::is_thinned(header) && !(plain && header.blocks == BlockDescription::ScanLines) {
         return Some(
             "some of its channels have fewer samples than it has pixels, which is not unpacked here".to_owned(),
         );
@@ -165,8 +173,6 @@ struct Rows {
     /// Samples of parts whose rows do not come one after the other, by channel.
     gathered: Option<Vec<Vec<f32>>>,
     width: usize,
-    /// Whether all channels have a sample for every pixel.
-    is_full: bool,
     row: Vec<f32>,
 }
 
@@ -179,7 +185,6 @@ impl Rows {
             planes: (0..count).map(|_| Plane::new(width, height, 1)).collect(),
             gathered: (!in_order).then(|| vec![vec![0.0; width * height]; count]),
             width,
-            is_full: header.channels.list.iter().all(|channel| channel.sampling == exr::prelude::Vec2(1, 1)),
             row: Vec::new(),
         }
     }
@@ -187,7 +192,7 @@ impl Rows {
     /// Takes in the lines of a block; smaller copies of the picture are only unpacked.
     fn take(&mut self, block: &UncompressedBlock, header: &Header, sum: &mut crc32fast::Hasher) {
         sum.update(&block.data);
-        if (block.index.level.0, block.index.level.1) != (0, 0) || !self.is_full {
+        if (block.index.level.0, block.index.level.1) != (0, 0) {
             return;
         }
         for line in block.lines(&header.channels) {

@@ -272,7 +272,7 @@ impl<'b> Reader<'b> {
         let value = |component: &Component, x: usize, y: usize| {
             let step = f32::from(self.steps[component.steps].unwrap_or(1)) / white;
             let (first, others) = component.block(x * component.own.0 / across, y * component.own.1 / down);
-            // What is nearer to nought than a step of the table can tell is nought.
+            // What is nearer to zero than a step of the table can tell is zero.
             let value = first as f32 * step / 8.0;
             (if (value + 128.0).abs() <= step / 16.0 + 0.5 { -128.0 } else { value }, others)
         };

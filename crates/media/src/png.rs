@@ -114,8 +114,10 @@ impl Type for Png {
         }
         let mut options = png::DecodeOptions::default();
         // The checksums of chunks were looked at already.
-        (options.set_ignore_adler32(false), options.set_ignore_crc(true));
-        (options.set_ignore_text_chunk(true), options.set_ignore_iccp_chunk(true));
+        options.set_ignore_adler32(false);
+        options.set_ignore_crc(true);
+        options.set_ignore_text_chunk(true);
+        options.set_ignore_iccp_chunk(true);
         let mut decoder = png::Decoder::new_with_options(Cursor::new(&bytes[..end]), options);
         decoder.set_limits(png::Limits { bytes: most.saturating_add(HEAD) });
         decoder.set_transformations(png::Transformations::EXPAND);

@@ -141,18 +141,24 @@ fn exr() {
 
 #[test]
 fn jpeg_and_what_is_little_more_than_its_pixels() {
-    for (extension, format) in [
-        ("jpg", image::ImageFormat::Jpeg),
-        ("bmp", image::ImageFormat::Bmp),
-        ("tga", image::ImageFormat::Tga),
-        ("hdr", image::ImageFormat::Hdr),
-    ] {
+    let mut seeds = Vec::new();
+    for (progressive, restart) in [(false, None), (false, Some(2)), (true, None), (true, Some(1))] {
+        let mut bytes = Vec::new();
+        let mut encoder = jpeg_encoder::Encoder::new(&mut bytes, 60);
+        encoder.set_progressive(progressive);
+        restart.into_iter().for_each(|units| encoder.set_restart_interval(units));
+        encoder.encode(&image(24, 16), 24, 16, jpeg_encoder::ColorType::Rgb).unwrap();
+        seeds.push(bytes);
+    }
+    fuzz("jpg", &seeds);
+    for (extension, format) in
+        [("bmp", image::ImageFormat::Bmp), ("tga", image::ImageFormat::Tga), ("hdr", image::ImageFormat::Hdr)]
+    {
         let mut bytes = std::io::Cursor::new(Vec::new());
         let picture = image::DynamicImage::ImageRgb8(image::RgbImage::from_raw(24, 16, image(24, 16)).unwrap());
         let picture = if extension == "hdr" { image::DynamicImage::ImageRgb32F(picture.to_rgb32f()) } else { picture };
-        if picture.write_to(&mut bytes, format).is_ok() {
-            fuzz(extension, &[bytes.into_inner()]);
-        }
+        picture.write_to(&mut bytes, format).unwrap();
+        fuzz(extension, &[bytes.into_inner()]);
     }
     let mut dpx = b"SDPX\0\0\x08\0".to_vec();
     dpx.resize(2048 + 24 * 16 * 4, 7);

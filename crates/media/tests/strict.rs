@@ -261,35 +261,76 @@ fn webp_says_how_it_is_packed_and_an_opaque_alpha_is_no_fault() {
     assert_eq!(whole(look(&folder.write("d.webp", &behind))).besides.len(), 1);
 }
 
-/// A deep OpenEXR picture by hand: 4 x 2 pixels, one channel, some samples a pixel.
-fn deep(counts: [[i32; 4]; 2], compressed: bool) -> Vec<u8> {
+/// The attributes of an OpenEXR header of 4 x 2 pixels.
+fn header(channels: &[u8], compression: u8, more: &[(&str, &str, Vec<u8>)]) -> Vec<u8> {
     let attribute = |name: &str, kind: &str, value: &[u8]| {
         [name.as_bytes(), b"\0", kind.as_bytes(), b"\0", &(value.len() as u32).to_le_bytes(), value].concat()
     };
     let window = [0i32, 0, 3, 1].iter().flat_map(|side| side.to_le_bytes()).collect::<Vec<u8>>();
-    let channel =
-        [b"Z\0".as_slice(), &2u32.to_le_bytes(), &[0; 4], &1u32.to_le_bytes(), &1u32.to_le_bytes(), b"\0"].concat();
-    let mut file = 20_000_630u32.to_le_bytes().to_vec();
-    // Version 2, with the bit of deep data.
-    file.extend((2u32 | 0x800).to_le_bytes());
+    let mut out = Vec::new();
     for own in [
-        attribute("channels", "chlist", &channel),
-        attribute("compression", "compression", &[if compressed { 2 } else { 0 }]),
+        attribute("channels", "chlist", channels),
+        attribute("compression", "compression", &[compression]),
         attribute("dataWindow", "box2i", &window),
         attribute("displayWindow", "box2i", &window),
         attribute("lineOrder", "lineOrder", &[0]),
         attribute("pixelAspectRatio", "float", &1f32.to_le_bytes()),
         attribute("screenWindowCenter", "v2f", &[0; 8]),
         attribute("screenWindowWidth", "float", &1f32.to_le_bytes()),
-        attribute("name", "string", b"deep"),
-        attribute("type", "string", b"deepscanline"),
-        attribute("version", "int", &1i32.to_le_bytes()),
-        attribute("chunkCount", "int", &2i32.to_le_bytes()),
-        attribute("maxSamplesPerPixel", "int", &9i32.to_le_bytes()),
     ] {
-        file.extend(own);
+        out.extend(own);
     }
-    file.push(0);
+    more.iter().for_each(|(name, kind, value)| out.extend(attribute(name, kind, value)));
+    out.push(0);
+    out
+}
+
+fn channel(name: &str, kind: u32, sampling: u32) -> Vec<u8> {
+    let sampling = sampling.to_le_bytes();
+    [name.as_bytes(), b"\0", &kind.to_le_bytes(), &[0; 4], &sampling, &sampling].concat()
+}
+
+#[test]
+fn channels_with_fewer_samples_than_pixels_are_no_fault() {
+    let folder = Folder::new();
+    // Brightness for every pixel, colour for every fourth: halves, two lines.
+    let channels = [channel("BY", 1, 2), channel("RY", 1, 2), channel("Y", 1, 1), b"\0".to_vec()].concat();
+    let mut file = [20_000_630u32.to_le_bytes(), 2u32.to_le_bytes()].concat();
+    file.extend(header(&channels, 0, &[]));
+    let table = file.len();
+    file.extend([0; 16]);
+    for (line, samples) in [(0i32, 2 + 2 + 4), (1, 4)] {
+        let place = (file.len() as u64).to_le_bytes();
+        file[table + line as usize * 8..table + line as usize * 8 + 8].copy_from_slice(&place);
+        file.extend(line.to_le_bytes());
+        file.extend((samples * 2i32).to_le_bytes());
+        file.extend(vec![7u8; samples as usize * 2]);
+    }
+    let picture = whole(look(&folder.write("a.exr", &file)));
+    assert_eq!((picture.width, picture.height, picture.unproven), (4, 2, None));
+    broken(look(&folder.write("b.exr", &file[..file.len() - 3])));
+    // Packed in a way that nobody here unpacks: never good, never broken.
+    let at = file.windows(12).position(|own| own == b"compression\0").unwrap() + 12 + 12 + 4;
+    file[at] = 6;
+    assert!(whole(look(&folder.write("c.exr", &file))).unproven.is_some_and(|why| why.contains("fewer samples")));
+}
+
+/// A deep OpenEXR picture by hand: 4 x 2 pixels, one channel, some samples a pixel.
+fn deep(counts: [[i32; 4]; 2], compressed: bool) -> Vec<u8> {
+    let channels = [channel("Z", 2, 1), b"\0".to_vec()].concat();
+    // Version 2, with the bit of deep data.
+    let mut file = [20_000_630u32.to_le_bytes(), (2u32 | 0x800).to_le_bytes()].concat();
+    file.extend(header(
+        &channels,
+        if compressed { 2 } else { 0 },
+        &[
+            ("name", "string", b"deep".to_vec()),
+            ("type", "string", b"deepscanline".to_vec()),
+            ("version", "int", 1i32.to_le_bytes().to_vec()),
+            ("chunkCount", "int", 2i32.to_le_bytes().to_vec()),
+            ("maxSamplesPerPixel", "int", 60i32.to_le_bytes().to_vec()),
+        ],
+    ));
     let table = file.len();
     file.extend([0; 16]);
     let packed = |bytes: Vec<u8>| {

@@ -16,7 +16,7 @@ use truepath_exec::failure::Failure;
 use truepath_media::Looked;
 
 use super::encode::{frames, numbers_there, pattern};
-use crate::args::{LooseOptions, VerifyArgs};
+use crate::args::{LooseOptions, VerifyArgs, VerifyForm};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::show;
@@ -69,7 +69,9 @@ pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let counter = Counter::new("looking at files", around.err);
     let looked: Vec<Examined> = sets.iter().map(|set| look(set, &expected, (args.deep, &counter))).collect();
     counter.end();
-    if args.common.json {
+    if args.to == VerifyForm::Junit {
+        show::print_exact(&show::junit::text(&looked.iter().map(loose::case).collect::<Vec<_>>()))?;
+    } else if args.common.json {
         show::print_exact(&show::json::text(&loose::document(&looked)))?;
     } else {
         show::print(&loose::text(&looked, around.out))?;

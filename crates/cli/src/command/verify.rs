@@ -14,6 +14,10 @@ use crate::show;
 /// Shows every series and every frame that is not good, and ends with the command that would mend it.
 pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if !args.loose.pattern.is_empty() || args.loose.folder.is_some() {
+        if args.sums || args.adopt {
+            return Err(Failure::unreadable("--sums and --adopt are for files that a sheet plans")
+                .help("leave them out, or name the sheet with -f and leave out --pattern and --folder"));
+        }
         return super::loose::run(args, around);
     }
     if args.loose.size.is_some() || !args.loose.kind.is_empty() {
@@ -38,7 +42,8 @@ pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let all: Vec<&Verdict> = judged.iter().flatten().collect();
     let fixes = super::fixes(&queue, judged.iter().map(Vec::as_slice), &args.common);
     if args.to == VerifyForm::Junit {
-        show::print_exact(&show::junit::text(plans()))?;
+        let cases = plans().flat_map(|(plan, verdicts)| verdicts.iter().map(|own| show::junit::case(plan, own)));
+        show::print_exact(&show::junit::text(&cases.collect::<Vec<_>>()))?;
     } else if args.common.json {
         show::print_exact(&show::json::text(&show::json::verify(plans(), &fixes)))?;
     } else {

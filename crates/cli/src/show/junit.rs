@@ -8,18 +8,31 @@ use truepath_core::verify::{LACKING, State, Verdict};
 
 use super::{clean, verdicts};
 
-/// All verdicts as one document.
-pub fn text<'v>(judged: impl Iterator<Item = (&'v Plan, &'v Vec<Verdict>)> + Clone) -> String {
-    let all = || judged.clone().flat_map(|(plan, verdicts)| verdicts.iter().map(move |verdict| (plan, verdict)));
-    let failures = all().filter(|(_, verdict)| verdict.is_lacking()).count().to_string();
-    let tests = all().count().to_string();
+/// A set of files that is judged as one.
+pub struct Case {
+    /// Where it belongs: the sheet, or the folder.
+    pub class: String,
+    /// Its name.
+    pub name: String,
+    /// In one line what is lacking; none where nothing is.
+    pub message: Option<String>,
+    /// Why files are lacking, a line each.
+    pub lacking: Vec<String>,
+    /// What is to be looked at, a line each.
+    pub other: Vec<String>,
+}
+
+/// Cases as one document.
+pub fn text(cases: &[Case]) -> String {
+    let failures = cases.iter().filter(|case| case.message.is_some()).count().to_string();
+    let tests = cases.len().to_string();
     let mut writer = Writer::new_with_indent(Vec::new(), b' ', 2);
     let counts = [("name", "truepath verify"), ("tests", tests.as_str()), ("failures", failures.as_str())];
     let written = writer.create_element("testsuites").with_attributes(counts).write_inner_content(|writer| {
         writer
             .create_element("testsuite")
             .with_attributes(counts)
-            .write_inner_content(|writer| all().try_for_each(|(plan, verdict)| case(writer, plan, verdict)))?;
+            .write_inner_content(|writer| cases.iter().try_for_each(|own| write(writer, own)))?;
         Ok(())
     });
     // Writing to memory cannot fail.
@@ -28,8 +41,29 @@ pub fn text<'v>(judged: impl Iterator<Item = (&'v Plan, &'v Vec<Verdict>)> + Clo
     format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n{body}\n")
 }
 
-/// One series: a failure with every reason for which a file is lacking, and below it what is to be looked at.
-fn case(writer: &mut Writer<Vec<u8>>, plan: &Plan, verdict: &Verdict) -> std::io::Result<()> {
+fn write(writer: &mut Writer<Vec<u8>>, case: &Case) -> std::io::Result<()> {
+    let (class, name) = (clean(&case.class), clean(&case.name));
+    let element = writer.create_element("testcase").with_attributes([("classname", &*class), ("name", &*name)]);
+    if case.message.is_none() && case.other.is_empty() {
+        element.write_empty()?;
+        return Ok(());
+    }
+    let lines = |lines: &[String]| clean(&lines.join("\n")).into_owned();
+    element.write_inner_content(|writer| {
+        if let Some(message) = &case.message {
+            let element = writer.create_element("failure").with_attribute(("message", &*clean(message)));
+            element.with_attribute(("type", "incomplete")).write_text_content(BytesText::new(&lines(&case.lacking)))?;
+        }
+        if !case.other.is_empty() {
+            writer.create_element("system-out").write_text_content(BytesText::new(&lines(&case.other)))?;
+        }
+        Ok(())
+    })?;
+    Ok(())
+}
+
+/// One series or movie of a plan.
+pub fn case(plan: &Plan, verdict: &Verdict) -> Case {
     let series = plan.output(verdict.series);
     let (mut lacking, mut other) = (Vec::new(), Vec::new());
     let missing = verdict.in_state(State::Missing);
@@ -39,26 +73,10 @@ fn case(writer: &mut Writer<Vec<u8>>, plan: &Plan, verdict: &Verdict) -> std::io
         let list = if LACKING.contains(&state) || state == State::Unreadable { &mut lacking } else { &mut other };
         list.push(line(plan, verdict, (state, why, frames)));
     }
-    let id = clean(&series.id).into_owned();
-    let class = clean(&plan.home.sheet).into_owned();
-    let element = writer.create_element("testcase").with_attributes([("classname", &*class), ("name", &*id)]);
-    if lacking.is_empty() && other.is_empty() {
-        element.write_empty()?;
-        return Ok(());
-    }
-    element.write_inner_content(|writer| {
-        if !lacking.is_empty() {
-            let count = verdict.files(&LACKING) + verdict.files(&[State::Unreadable]);
-            let message = format!("{count} of {} files are not good", verdict.expected.count());
-            let element = writer.create_element("failure").with_attribute(("message", &*message));
-            element.with_attribute(("type", "incomplete")).write_text_content(BytesText::new(&lacking.join("\n")))?;
-        }
-        if !other.is_empty() {
-            writer.create_element("system-out").write_text_content(BytesText::new(&other.join("\n")))?;
-        }
-        Ok(())
-    })?;
-    Ok(())
+    let count = verdict.files(&LACKING) + verdict.files(&[State::Unreadable]);
+    let message = format!("{count} of {} files are not good", verdict.expected.count());
+    let message = verdict.is_lacking().then_some(message);
+    Case { class: plan.home.sheet.clone(), name: series.id.clone(), message, lacking, other }
 }
 
 fn line(plan: &Plan, verdict: &Verdict, (state, why, frames): (State, &str, &Frames)) -> String {
@@ -68,5 +86,5 @@ fn line(plan: &Plan, verdict: &Verdict, (state, why, frames): (State, &str, &Fra
         _ => series.pattern.spelt(),
     };
     let which = if verdict.is_movie { String::new() } else { format!(" {frames}") };
-    clean(&format!("{}{which}: {why} ({})", state.name(), verdicts::relative(plan, &path))).into_owned()
+    format!("{}{which}: {why} ({})", state.name(), verdicts::relative(plan, &path))
 }

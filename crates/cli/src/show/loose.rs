@@ -4,6 +4,7 @@ use serde_json::{Value, json};
 use truepath_core::frames::Frames;
 use truepath_core::verify::{STATES, State};
 
+use super::junit::Case;
 use super::{BAD, GOOD, HEAD, QUIET, counted, paint, verdicts};
 use crate::lower::Screen;
 
@@ -92,6 +93,22 @@ pub fn text(looked: &[Examined], screen: Screen) -> String {
         lacking => paint(screen, BAD, format!("not complete: {} of {} good", all - lacking, counted(all, "file"))),
     };
     out + &format!("\n{closing}\n")
+}
+
+/// A set as a test of a build server.
+pub fn case(set: &Examined) -> Case {
+    let (mut lacking, mut other) = (Vec::new(), Vec::new());
+    if !set.missing.is_empty() {
+        lacking.push(format!("missing {}: not there", set.missing));
+    }
+    for found in set.found.iter().filter(|found| found.state != State::Good) {
+        let line = format!("{} {}: {}", found.state.name(), found.path, found.why);
+        let is_bad = !matches!(found.state, State::Odd | State::Unproven);
+        if is_bad { lacking.push(line) } else { other.push(line) }
+    }
+    let count = set.lacking();
+    let message = (count > 0).then(|| format!("{count} of {} files are not good", set.wanted.count()));
+    Case { class: "files".to_owned(), name: set.pattern.clone(), message, lacking, other }
 }
 
 /// The same as a document.

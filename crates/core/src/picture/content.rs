@@ -16,7 +16,7 @@ pub struct Cell {
     pub high: u8,
     /// Whether all its pixels have one colour.
     pub flat: bool,
-    /// Whether every colour sample is nought.
+    /// Whether every colour sample is zero.
     pub black: bool,
 }
 

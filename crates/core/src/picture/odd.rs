@@ -6,7 +6,7 @@ use crate::diagnostic::{Level, find};
 /// What can be odd about a picture.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Kind {
-    /// Every colour is nought.
+    /// Every colour is zero.
     Black,
     /// Every pixel has the same colour.
     OneColour,

@@ -212,7 +212,7 @@ impl Reader<'_> {
                         Some(limit) => rule.limit = Some(limit),
                         None => {
                             let at = reader.at(raw);
-                            reader.bad(at, "limit", "a number above nought", "this is none");
+                            reader.bad(at, "limit", "a number above zero", "this is none");
                         }
                     },
                     _ => reader.unknown(

@@ -1,12 +1,10 @@
 //! Deep pixels of OpenEXR: any number of samples a pixel. A chunk has a table of how many samples there are up to each pixel
 //! of a line, then the samples, both packed (OpenEXR file layout, "Deep Data").
 
-use std::io::Read;
-
-use exr::compression::Compression;
 use exr::meta::header::Header;
 use exr::meta::{BlockDescription, MetaData};
 
+use super::unpack::unpack;
 use crate::{Flaw, cut};
 
 /// Unpacks every chunk of a part, and looks whether it holds as many samples as its table says.
@@ -84,46 +82,4 @@ fn block(header: &Header, at: &[u8]) -> Result<(usize, usize), Flaw> {
             Ok((part(size.0, across, start(0, across))?, part(size.1, down, start(1, down))?))
         }
     }
-}
-
-/// Unpacks some bytes; those that packing would not make smaller stand there as they are.
-fn unpack(packed: &[u8], compression: Compression, length: usize) -> Result<Vec<u8>, Flaw> {
-    if packed.len() == length {
-        return Ok(packed.to_vec());
-    }
-    let mut bytes = Vec::new();
-    match compression {
-        Compression::ZIP1 => {
-            let reader = flate2::read::ZlibDecoder::new(packed);
-            reader.take(length as u64 + 1).read_to_end(&mut bytes).map_err(|_| damaged())?;
-        }
-        Compression::RLE => {
-            let mut rest = packed;
-            while let Some((head, after)) = rest.split_first() {
-                let count = i8::from_le_bytes([*head]);
-                if count < 0 {
-                    let (own, after) = after.split_at_checked(usize::from(count.unsigned_abs())).ok_or_else(damaged)?;
-                    bytes.extend_from_slice(own);
-                    rest = after;
-                } else {
-                    let (value, after) = after.split_first().ok_or_else(damaged)?;
-                    bytes.resize(bytes.len() + count as usize + 1, *value);
-                    rest = after;
-                }
-                if bytes.len() > length {
-                    return Err(damaged());
-                }
-            }
-        }
-        _ => return Err(damaged()),
-    }
-    if bytes.len() != length {
-        return Err(damaged());
-    }
-    // Each byte is a difference to the one before it; the first half of them are those at even places.
-    for at in 1..bytes.len() {
-        bytes[at] = bytes[at - 1].wrapping_add(bytes[at]).wrapping_sub(128);
-    }
-    let (even, odd) = bytes.split_at(length.div_ceil(2));
-    Ok((0..length).map(|at| if at % 2 == 0 { even[at / 2] } else { odd[at / 2] }).collect())
 }

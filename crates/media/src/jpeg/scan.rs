@@ -18,7 +18,7 @@ pub struct Component {
     stride: usize,
     /// First coefficients of all blocks.
     first: Vec<i32>,
-    /// Which of the other coefficients are not nought, a bit each.
+    /// Which of the other coefficients are not zero, a bit each.
     others: Vec<u64>,
     /// To how many bits below full precision each coefficient was sent; `None` for those that never were.
     sent: [Option<u8>; 64],
@@ -162,7 +162,7 @@ pub struct Coder<'c> {
     /// Where the data begin.
     pub at: usize,
     pub huffman: &'c [[Option<Huffman>; 4]; 2],
-    /// Units between restart markers; nought where there are none.
+    /// Units between restart markers; zero where there are none.
     pub interval: usize,
 }
 

@@ -5,7 +5,7 @@ const FAST: u32 = 9;
 
 /// One table of codes.
 pub struct Huffman {
-    /// For the next [`FAST`] bits: the length of the code that they begin with, or nought, and its symbol.
+    /// For the next [`FAST`] bits: the length of the code that they begin with, or zero, and its symbol.
     fast: Vec<(u8, u8)>,
     /// Of codes of each length: the highest, -1 where there is none, and what has to be added to get at its symbol.
     highest: [(i32, i32); 17],

@@ -34,7 +34,7 @@ pub struct Record {
     pub made: u32,
     /// Its journal: index into the history's sessions.
     pub session: u32,
-    /// What was odd about it: one more than its index among the oddities, nought where nothing was.
+    /// What was odd about it: one more than its index among the oddities, zero where nothing was.
     odd: u32,
 }
 
