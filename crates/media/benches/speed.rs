@@ -1,5 +1,6 @@
 //! How long looking takes beside what cannot be avoided: `cargo bench -p truepath-media --bench speed`. Each pair is timed in
-//! turns, five times; the best of both is compared. A number behind `--` divides the amount of files.
+//! turns, five times; the best of both is compared. A number behind `--` divides the amount of files; `quick`, `png`, `exr` and
+//! `jpeg` leave the others out.
 #![allow(clippy::unwrap_used, clippy::print_stdout)]
 
 use std::fs::File;
@@ -35,13 +36,19 @@ fn told(what: &str, beside: &str, (ours, theirs): (Duration, Duration)) {
     println!("{what:44} {:>8.3} s   {beside:34} {:>8.3} s   {ratio:>5.2}x", ours.as_secs_f64(), theirs.as_secs_f64());
 }
 
-/// A picture that packs like a rendered one: soft slopes, an edge, a little noise.
+/// A picture that packs like a rendered one: soft slopes, an edge, and the grain that samples leave.
 fn pixels(width: u32, height: u32, frame: u32) -> Vec<u8> {
+    let grain = |at: u32| {
+        let mut mixed = u64::from(at) ^ u64::from(frame) << 32;
+        mixed = (mixed ^ mixed >> 30).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        mixed = (mixed ^ mixed >> 27).wrapping_mul(0x94d0_49bb_1331_11eb);
+        mixed ^ mixed >> 31
+    };
     let pixel = |at: u32| {
-        let (x, y) = (at % width, at / width);
-        let noise = (at.wrapping_mul(2_654_435_761).wrapping_add(frame) >> 30) as u8;
+        let (x, y, grain) = (at % width, at / width, grain(at));
         let edge = if (x + frame * 3) % width < width / 4 { 60 } else { 0 };
-        [(x * 200 / width) as u8 + noise, (y * 200 / height) as u8 + edge / 2, edge + noise, 255]
+        let rough = |shift: u32| (grain >> shift & 3) as u8 + (grain >> (shift + 2) & 3) as u8;
+        [(x * 200 / width) as u8 + rough(0), (y * 150 / height) as u8 + edge / 2 + rough(8), edge + rough(16), 255]
     };
     (0..width * height).flat_map(pixel).collect()
 }
@@ -125,8 +132,28 @@ fn exrs(folder: &Path, count: u32) -> Vec<PathBuf> {
 
 fn main() {
     let by: u32 = std::env::args().filter_map(|word| word.parse().ok()).next().unwrap_or(1);
+    let only: Vec<String> =
+        std::env::args().skip(1).filter(|word| ["quick", "png", "exr", "jpeg"].contains(&word.as_str())).collect();
+    let is_asked = |name: &str| only.is_empty() || only.iter().any(|own| own == name);
     let folder = tempfile::tempdir().unwrap();
-    let base = folder.path();
+    if is_asked("quick") {
+        quick(folder.path(), by);
+    }
+    if is_asked("png") {
+        pngs(folder.path(), by);
+    }
+    if is_asked("exr") {
+        let frames = exrs(folder.path(), 300 / by);
+        let times =
+            pair(|| frames.iter().for_each(|path| seen(path)), || frames.iter().for_each(|path| inflate_exr(path)));
+        told(&format!("deep look at {} EXR ZIP half 1280x720", frames.len()), "read and inflate every chunk", times);
+    }
+    if is_asked("jpeg") {
+        jpegs(folder.path(), by);
+    }
+}
+
+fn quick(base: &Path, by: u32) {
     let small: Vec<PathBuf> = (0..20_000 / by).map(|frame| base.join(format!("small{frame}.png"))).collect();
     let bytes = {
         png(&base.join("one.png"), (640, 360), &pixels(640, 360, 1));
@@ -139,7 +166,9 @@ fn main() {
     );
     told(&format!("quick look at {} PNG, all threads", small.len()), "open, fstat, read head and tail", times);
     small.par_iter().for_each(|path| std::fs::remove_file(path).unwrap());
+}
 
+fn pngs(base: &Path, by: u32) {
     let large: Vec<PathBuf> = (0..1000 / by).map(|frame| base.join(format!("large{frame}.png"))).collect();
     large.par_iter().enumerate().for_each(|(at, path)| png(path, (640, 360), &pixels(640, 360, at as u32)));
     let deep = format!("deep look at {} PNG 640x360 RGBA, one thread", large.len());
@@ -153,11 +182,9 @@ fn main() {
     if Command::new("pngcheck").output().is_ok() {
         told(&deep, "pngcheck -q", pair(|| large.iter().for_each(|path| seen(path)), check));
     }
+}
 
-    let frames = exrs(base, 300 / by);
-    let times = pair(|| frames.iter().for_each(|path| seen(path)), || frames.iter().for_each(|path| inflate_exr(path)));
-    told(&format!("deep look at {} EXR ZIP half 1280x720", frames.len()), "read and inflate every chunk", times);
-
+fn jpegs(base: &Path, by: u32) {
     let jpegs: Vec<PathBuf> = (0..1000 / by).map(|frame| base.join(format!("{frame}.jpg"))).collect();
     jpegs.par_iter().enumerate().for_each(|(at, path)| {
         let data: Vec<u8> = pixels(640, 360, at as u32).chunks(4).flat_map(|own| [own[0], own[1], own[2]]).collect();

@@ -108,15 +108,18 @@ impl<T: Sample> Sums<T> {
     fn add(&mut self, samples: &[T]) {
         let mut whole = samples.chunks_exact(LANES);
         for lanes in &mut whole {
-            self.add_lanes(lanes);
+            let Ok(lanes) = <&[T; LANES]>::try_from(lanes) else { continue };
+            // Arrays of a length that is known, counted through: that becomes a few vector instructions.
+            #[allow(clippy::needless_range_loop)]
+            for at in 0..LANES {
+                let value = lanes[at];
+                self.low[at] = if value < self.low[at] { value } else { self.low[at] };
+                self.high[at] = if value > self.high[at] { value } else { self.high[at] };
+                self.sum[at] += value.summed();
+            }
         }
-        self.add_lanes(whole.remainder());
-    }
-
-    #[inline(always)]
-    fn add_lanes(&mut self, lanes: &[T]) {
         let own = self.low.iter_mut().zip(&mut self.high).zip(&mut self.sum);
-        for (((low, high), sum), value) in own.zip(lanes) {
+        for (((low, high), sum), value) in own.zip(whole.remainder()) {
             *low = if *value < *low { *value } else { *low };
             *high = if *value > *high { *value } else { *high };
             *sum += value.summed();
