@@ -76,14 +76,20 @@ impl Head {
         }
     }
 
-    /// Bytes of a row. Filled packing puts three samples of ten bits into four bytes, and one of twelve into two.
-    fn row(&self) -> u64 {
+    /// Bytes of a row in a file of a length, `None` where it is shorter than that. Filled packing puts three samples of ten
+    /// bits into four bytes, and one of twelve into two. Rows end at whole words; some programs leave the last bytes out.
+    fn row(&self, length: u64) -> Option<u64> {
         let samples = u64::from(self.width) * self.channels().1;
-        match (self.depth, self.packing) {
+        let bytes = match (self.depth, self.packing) {
             (10, 1 | 2) => samples.div_ceil(3) * 4,
-            (12, 1 | 2) => (samples * 2).div_ceil(4) * 4,
-            (depth, _) => (samples * u64::from(depth)).div_ceil(32) * 4,
-        }
+            (12, 1 | 2) => samples * 2,
+            (depth, _) => (samples * u64::from(depth)).div_ceil(8),
+        };
+        let fits = |row: &u64| {
+            let end = row.checked_mul(u64::from(self.height)).and_then(|data| data.checked_add(self.start));
+            end.is_some_and(|end| end <= length)
+        };
+        [bytes.div_ceil(4) * 4, bytes].into_iter().find(fits)
     }
 
     /// Why its pixels are not read here.
@@ -104,12 +110,8 @@ impl Head {
 impl Type for Dpx {
     fn probe(&self, bytes: &mut Bytes, length: u64) -> Result<Picture, Flaw> {
         let head = Head::read(bytes)?;
-        let needed = if head.runs {
-            Some(u64::from(head.length))
-        } else {
-            head.row().checked_mul(u64::from(head.height)).and_then(|data| data.checked_add(head.start))
-        };
-        if needed.is_none_or(|needed| needed > length) {
+        let is_whole = if head.runs { u64::from(head.length) <= length } else { head.row(length).is_some() };
+        if !is_whole {
             return Err(cut());
         }
         Ok(Picture {
@@ -151,7 +153,9 @@ pub fn read(mut bytes: impl Read + Seek, most: usize) -> Result<(Channels, Sampl
     }
     let (Some(channels), count) = head.channels() else { return Err(cut()) };
     let too_large = || "it claims more memory than a picture of its size takes".to_owned();
-    let size = usize::try_from(head.row()).ok().filter(|size| *size <= most).ok_or_else(too_large)?;
+    let length = bytes.seek(SeekFrom::End(0)).map_err(disk)?;
+    let row_bytes = head.row(length).ok_or_else(cut)?;
+    let size = usize::try_from(row_bytes).ok().filter(|size| *size <= most).ok_or_else(too_large)?;
     let row = head.width as usize * count as usize;
     let little = head.little;
     let word = |four: &[u8]| {

@@ -55,6 +55,7 @@ impl Type for Exr {
             channels: main.channels,
             compression: if alike { compression_name(compression) } else { None },
             layers,
+            stored: meta.headers.iter().find_map(stored),
             besides,
             unproven: meta.headers.iter().find_map(unread),
             ..Picture::plain("exr", side(shown.x())?, side(shown.y())?)
@@ -111,6 +112,20 @@ impl Type for Exr {
         }
         Ok(content(&channels, u64::from(sum.finalize())))
     }
+}
+
+/// Where the pixels that a part stores lie, if they are not just those that are shown.
+fn stored(header: &Header) -> Option<String> {
+    let (shown, own) = (header.shared_attributes.display_window, header.data_window());
+    let place = |window: exr::prelude::IntegerBounds| {
+        (window.position.x(), window.position.y(), window.size.x(), window.size.y())
+    };
+    let (x, y, width, height) = place(own);
+    let (left, top, across, down) = place(shown);
+    (place(own) != place(shown)).then(|| {
+        let (x, y) = (i64::from(x) - i64::from(left), i64::from(y) - i64::from(top));
+        format!("of {across}x{down} pixels it stores {width}x{height} from {x},{y} on")
+    })
 }
 
 /// Why the pixels of a part cannot be looked into here.

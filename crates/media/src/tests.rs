@@ -231,4 +231,5 @@ fn openexr_is_told_as_it_is_written() {
     image.layer_data.attributes.layer_name = Some(Text::new_or_panic("night"));
     let picture = looked(image);
     assert_eq!((picture.width, picture.height), (64, 36));
+    assert_eq!(picture.stored.as_deref(), Some("of 64x36 pixels it stores 20x12 from -2,3 on"));
 }

@@ -99,13 +99,15 @@ fn page<R: Read + Seek>(decoder: &mut Decoder<R>) -> Result<Picture, Flaw> {
     let (format, compression) = (number(Tag::SampleFormat)?, number(Tag::Compression)?);
     let (samples, turned) = (number(Tag::SamplesPerPixel)?.unwrap_or(1), number(Tag::Orientation)?);
     let depth = number(Tag::BitsPerSample)?.unwrap_or(1);
+    let colours = number(Tag::PhotometricInterpretation)?;
     let float = format == Some(SampleFormat::IEEEFP.to_u16());
     let mut besides = Vec::from_iter(turned.and_then(exif::words));
-    let is_other = match kind {
-        Some(ColorType::Palette(_)) => Some("its colours stand in a palette"),
-        Some(ColorType::CMYK(_) | ColorType::CMYKA(_)) => Some("its colours are four inks"),
-        Some(ColorType::Lab(_)) => Some("its colours are CIE Lab"),
-        Some(ColorType::YCbCr(_)) => Some("its colours are brightness and two differences"),
+    // PhotometricInterpretation: TIFF 6.0, sections 5, 16, 21 and 23.
+    let is_other = match colours {
+        Some(3) => Some("its colours stand in a palette"),
+        Some(5) => Some("its colours are four inks"),
+        Some(6) => Some("its colours are brightness and two differences"),
+        Some(8..=10) => Some("its colours are CIE Lab"),
         _ => None,
     };
     besides.extend(is_other.map(str::to_owned));

@@ -137,6 +137,8 @@ pub fn verdict(plan: &Plan, verdict: &Verdict) -> Value {
         json!({ "frame": near.frame, "path": format!("{}/{}", folder(&path), near.from), "should_be": path, "why": near.why })
     };
     document["near"] = json!(verdict.near.iter().map(near).collect::<Vec<_>>());
+    let note = |(note, frames): &(String, Frames)| json!({ "frames": frames, "note": note });
+    document["notes"] = json!(verdict.notes.iter().map(note).collect::<Vec<_>>());
     let gone = |(why, frames): &(String, Frames)| json!({ "frames": frames, "why": why });
     document["put_away"] = json!(verdict.gone.iter().map(gone).collect::<Vec<_>>());
     document

@@ -41,6 +41,16 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
             lines.push(line(plan, screen, series, (state, frames, why)));
             files.push(frames.count());
         }
+        for (note, frames) in &verdict.notes {
+            let frames = cut(&frames.to_string());
+            let head = paint(screen, QUIET, format!("{:10}", "note"));
+            let note = paint(screen, QUIET, note);
+            lines.push(format!(
+                "  {head}  {}  {frames}\n              {note}\n",
+                relative(plan, &series.pattern.spelt())
+            ));
+            files.push(0);
+        }
         for (line, count) in near_lines(verdict, screen) {
             lines.push(line);
             files.push(count);

@@ -37,6 +37,8 @@ pub struct Picture {
     pub layers: Vec<LayerSeen>,
     /// Whether it may have had an alpha that its type leaves out where everything is opaque.
     pub opaque: bool,
+    /// What it stores of the picture that is shown, where that is less or more: for people.
+    pub stored: Option<String>,
     /// What it has beside what a plan can ask for: a palette, several pages, bytes behind its end.
     pub besides: Vec<String>,
     /// Why its pixels cannot be unpacked, where they are stored in a way that is not read here.
@@ -56,6 +58,7 @@ impl Picture {
             compression: None,
             layers: Vec::new(),
             opaque: false,
+            stored: None,
             besides: Vec::new(),
             unproven: None,
         }
@@ -341,6 +344,8 @@ pub struct Verdict {
     states: [Frames; STATES.len()],
     /// Files in the series' folders that bear a name of its pattern but no planned frame.
     pub stray: Vec<String>,
+    /// What is worth knowing of files that are as planned, and of which.
+    pub notes: Vec<(String, Frames)>,
     /// Files that were most likely meant for frames that are missing.
     pub near: Vec<Near>,
     /// Missing frames that were put away: when and how, and which.
@@ -364,7 +369,11 @@ impl Verdict {
         let expected = if is_movie { Frames::one(MOVIE) } else { series.frames.clone().unwrap_or_default() };
         let mut frames: [Vec<i64>; STATES.len()] = Default::default();
         let mut reasons: BTreeMap<(State, String), Vec<i64>> = BTreeMap::new();
+        let mut notes: BTreeMap<String, Vec<i64>> = BTreeMap::new();
         for (frame, seen, standing) in found {
+            if let Seen::Whole(Picture { stored: Some(stored), .. }) = &seen {
+                notes.entry(stored.clone()).or_default().push(frame);
+            }
             let (mut state, mut why) = judge(series, labels, &seen);
             // A movie that was made as it was asked for then is not wrong: it is made anew.
             if let (true, State::Wrong, Provenance::Stale(stale)) = (is_movie, state, &standing) {
@@ -385,7 +394,8 @@ impl Verdict {
             states[State::Missing as usize] = expected.minus(&there);
         }
         let findings = reasons.into_iter().map(|((state, why), frames)| (state, why, Frames::from_any(frames)));
-        Verdict { series: index, expected, is_movie, states, findings: findings.collect(), ..Verdict::default() }
+        let notes = notes.into_iter().map(|(note, frames)| (note, Frames::from_any(frames))).collect();
+        Verdict { series: index, expected, is_movie, states, notes, findings: findings.collect(), ..Verdict::default() }
     }
 
     /// The frames of one state.

@@ -259,27 +259,6 @@ fn block_of(
     }
     let table = part.others.ok_or_else(no_code)?;
     let (mut at, last) = (scan.band.0.max(1), scan.band.1);
-    if !scan.progressive {
-        while at <= last {
-            let symbol = bits.symbol(table)?;
-            let (run, size) = (usize::from(symbol >> 4), u32::from(symbol & 15));
-            if size == 0 {
-                if run < 15 {
-                    break;
-                }
-                at += 16;
-                continue;
-            }
-            at += run;
-            if at > last {
-                return Err(damaged());
-            }
-            bits.take(size)?;
-            *others |= 1 << at;
-            at += 1;
-        }
-        return if at > 64 { Err(damaged()) } else { Ok(()) };
-    }
     if scan.high > 0 {
         return refine(bits, table, scan, &mut going.ended, others);
     }
@@ -292,7 +271,8 @@ fn block_of(
         let (run, size) = (usize::from(symbol >> 4), u32::from(symbol & 15));
         if size == 0 {
             if run < 15 {
-                going.ended = (1 << run) + bits.take(run as u32)? - 1;
+                // Only progressive pictures say of how many blocks this is the end.
+                going.ended = if scan.progressive { (1 << run) + bits.take(run as u32)? - 1 } else { 0 };
                 break;
             }
             at += 16;
@@ -306,7 +286,7 @@ fn block_of(
         *others |= 1 << at;
         at += 1;
     }
-    Ok(())
+    if at > 64 && !scan.progressive { Err(damaged()) } else { Ok(()) }
 }
 
 /// Reads one more bit of the other coefficients of a block, G.1.2.3.
