@@ -85,11 +85,13 @@ impl Head {
             (12, 1 | 2) => samples * 2,
             (depth, _) => (samples * u64::from(depth)).div_ceil(8),
         };
-        let fits = |row: &u64| {
-            let end = row.checked_mul(u64::from(self.height)).and_then(|data| data.checked_add(self.start));
-            end.is_some_and(|end| end <= length)
-        };
-        [bytes.div_ceil(4) * 4, bytes].into_iter().find(fits)
+        let end = |row: u64| row.checked_mul(u64::from(self.height)).and_then(|data| data.checked_add(self.start));
+        let padded = bytes.div_ceil(4) * 4;
+        match end(padded) {
+            Some(end) if end <= length => Some(padded),
+            // Such a file has not a byte more: one that does was cut off.
+            _ => Some(bytes).filter(|bytes| end(*bytes) == Some(length)),
+        }
     }
 
     /// Why its pixels are not read here.
