@@ -382,6 +382,8 @@ fn room_is_made_of_what_may_go_and_of_nothing_else() {
     // The journal knows why they are gone.
     let said = project.say("verify --mode draft").ended(1).out;
     assert!(said.contains("put away by `clean` on 2"), "{said}");
+    let said = project.say("status --mode draft").ended(1).out;
+    assert!(said.contains("1-6: put away by `clean` on 2"), "{said}");
     let said = project.say("status --mode draft --json").ended(1).json();
     assert_eq!(row(&said)["put_away"][0]["frames"], "1-6", "{said}");
     // Back again: the last that went first, to the byte, and good as before.

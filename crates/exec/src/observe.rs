@@ -85,11 +85,10 @@ impl Observation<'_> {
         let about = match std::fs::metadata(&path) {
             Ok(about) => about,
             Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
-                return Ok(Verdict::gather(
-                    (number, movie),
-                    (&[], policy),
-                    [(MOVIE, Seen::Missing, Provenance::Fresh)],
-                ));
+                let seen = [(MOVIE, Seen::Missing, Provenance::Fresh)];
+                let mut verdict = Verdict::gather((number, movie), (&[], policy), seen);
+                verdict.gone = gone(movie, &self.machine.history, &Frames::one(MOVIE));
+                return Ok(verdict);
             }
             Err(error) => return Err(failed(error)),
         };

@@ -52,6 +52,18 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
     }
     let mut lines: Vec<String> = Vec::new();
     for row in &stand.rows {
+        let id = &plan.output(row.verdict.series).id;
+        let away = row.verdict.gone.iter().map(|(why, frames)| match row.verdict.is_movie {
+            true => format!("  {id}: {why}\n"),
+            false => format!("  {id} {}: {why}\n", cut(&frames.to_string())),
+        });
+        lines.extend(away);
+    }
+    if !lines.is_empty() {
+        out.push_str(&format!("\n{}\n", paint(screen, HEAD, "not there")));
+        out.extend(lines.drain(..));
+    }
+    for row in &stand.rows {
         for call in &row.running {
             let since = seconds(stand, call.session, call.since, &around.now());
             // Frames that are there are made again, or their call is about to end.
