@@ -36,7 +36,12 @@ pub fn near_misses(series: &Series, files: &Files, missing: &Frames, is_other: &
     // Names of the series itself with other numbers, or almost so.
     let mut beyond: Vec<(i64, &str)> = Vec::new();
     for (name, _) in files.iter().filter(|(name, _)| !name.starts_with('.') && !is_other(name)) {
-        let Some(number) = regex.captures(name).and_then(|found| found.get(1)?.as_str().parse::<i64>().ok()) else {
+        let Some(number) = regex.captures(name).and_then(|found| {
+            let (before, digits) = (found.get(1)?.as_str(), found.get(2)?.as_str());
+            // A line alone parts the number from the name; behind another separator it is a minus.
+            let minus = before.len() > 1 && before.ends_with('-');
+            digits.parse::<i64>().ok().map(|number| if minus { -number } else { number })
+        }) else {
             continue;
         };
         let Some(frame) = series.shift.frame(Number::new(number)) else { continue };
@@ -89,7 +94,7 @@ fn loose(file: &Pattern) -> Option<Regex> {
     let pieces = file.pieces();
     for (at, piece) in pieces.iter().enumerate() {
         let Piece::Text(text) = piece else {
-            rule += &format!("{between}(-?\\d+){between}");
+            rule += &format!("({between})(\\d+){between}");
             continue;
         };
         let last = at + 1 == pieces.len();
