@@ -489,4 +489,11 @@ fn build_servers_and_scripts_hear_of_every_missing_frame() {
         .collect();
     assert_eq!(told, [(2, "frame-missing"), (5, "frame-missing"), (4, "frame-broken")]);
     project.say("verify --to junit --json").ended(2);
+    // Without a sheet, too.
+    let mut longer = std::fs::read(project.path("renders/crossing/crossing_beauty.0001.png")).unwrap();
+    longer.extend(b"more");
+    project.write("loose/a.png", longer);
+    let said = project.say("verify --folder loose --to junit").ended(1).out;
+    assert!(said.contains("it holds 4 bytes more than the picture") && said.contains("failures=\"1\""), "{said}");
+    project.say("verify --folder loose --sums").ended(2);
 }

@@ -116,6 +116,10 @@ impl Expected {
         if !self.types.is_empty() && !self.types.iter().any(|name| name == own) {
             found.push(format!("type is {own}, asked for {}", self.types.join(" or ")));
         }
+        // Without a plan a palette is no fault, unless the others have none; bytes behind the end always are.
+        let shared =
+            |word: &&String| usual.is_some_and(|usual| usual.besides.contains(*word)) && !word.contains("more than");
+        found.extend(picture.besides.iter().filter(|word| !shared(word)).cloned());
         let Some(usual) = usual else { return found };
         let spelt = |value: Option<String>| value.unwrap_or("unknown".to_owned());
         let pairs = [
