@@ -325,6 +325,19 @@ fn files_of_almost_the_right_name_are_named_taken_and_given_back() {
     assert!(other.say("verify").ended(0).out.contains("4 files are foreign"));
 }
 
+#[test]
+fn what_the_sheet_does_not_let_land_is_not_adopted_either() {
+    let project = copies("png", "rgba", "1-2", "picture-black = \"error\"\n");
+    let black = png(&pixels(1, &|_, _, own| [0, 0, 0, own[3]]));
+    project.write("renders/crossing/crossing_beauty.1.png", &black);
+    project.write("renders/crossing/crossing_beauty.0002.png", plain(2));
+    let told = project.say("verify --adopt").ended(1).out;
+    assert!(told.contains("[picture-black]") && told.contains("1 file taken"), "{told}");
+    assert_eq!(std::fs::read(project.path("renders/crossing/crossing_beauty.1.png")).unwrap(), black);
+    project.say("verify --adopt --undo").ended(0);
+    assert_eq!(row(&project.say("verify --json").json())["foreign"], "2");
+}
+
 /// A sheet with a version in its names, a mode, and frames of both on disk.
 fn crowded() -> Project {
     let sheet = SMALL
@@ -431,6 +444,13 @@ fn nothing_goes_that_a_scene_needs_or_that_is_a_final() {
     let said = project.say("clean --mode fast --yes");
     assert!(project.stamps("renders") == before, "{}{}", said.out, said.err);
     assert!(said.out.contains("stays") && said.out.contains("one of the finals"), "{}{}", said.out, said.err);
+    // The scene of another job needs it as much.
+    let sheet = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
+    let other = "[[job]]\nname = \"other\"\nscene = \"renders/look/crossing.0003.png\"\nframes = \"1-2\"\n\n[checks]";
+    project.write("truepath.toml", sheet.replace("[checks]", other));
+    let said = project.say("clean crossing --mode look").ended(0);
+    assert!(said.out.contains("crossing.0003.png: a scene needs it"), "{}{}", said.out, said.err);
+    project.write("truepath.toml", sheet);
     let said = project.say("clean --mode look --yes").ended(0);
     assert!(said.out.contains("crossing.0002.png: a scene needs it"), "{}", said.out);
     let left: Vec<String> = rendered(&project).into_iter().filter(|name| name.starts_with("look")).collect();

@@ -19,7 +19,7 @@ use super::alone::{Alone, alone};
 use crate::args::{CleanArgs, Common};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, LoadOptions, Loaded, Queue};
+use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show::{self, counted, verdicts};
 
 /// Files of one series that are to go.
@@ -89,7 +89,7 @@ pub fn run(args: &CleanArgs, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 /// Whether a path is none of this plan's to take: another plan names it, or a scene needs it.
-fn belongs_elsewhere(path: &str, guard: &Queue, own: &Plan) -> Option<String> {
+fn belongs_elsewhere(path: &str, guard: &Queue, needed: &BTreeSet<String>, own: &Plan) -> Option<String> {
     for sheet in &guard.sheets {
         let others =
             sheet.rivals.iter().chain([&sheet.plan]).filter(|plan| plan.mode != own.mode || own.mode.is_none());
@@ -97,23 +97,23 @@ fn belongs_elsewhere(path: &str, guard: &Queue, own: &Plan) -> Option<String> {
             let of = other.mode.as_ref().map_or("the finals".to_owned(), |mode| format!("mode {mode}"));
             return Some(format!("it is one of {of}, too"));
         }
-        if inputs(sheet).contains(path) {
-            return Some("a scene needs it".to_owned());
-        }
     }
-    None
+    needed.contains(path).then(|| "a scene needs it".to_owned())
 }
 
-/// Scenes, what they need, and sounds.
-fn inputs(sheet: &Loaded) -> BTreeSet<String> {
-    let scenes = sheet.plan.jobs.iter().filter_map(|job| job.scene.as_ref()).map(|scene| scene.value.clone());
-    let mut found: BTreeSet<String> = scenes.collect();
-    for (scene, facts) in &sheet.facts {
-        let resources = facts.resources.iter().filter_map(|name| pipeline::load::resource(Path::new(scene), name));
-        found.extend(resources.map(|path| paths::tidy(&paths::from_system(&path))));
+/// Scenes, what they need, and sounds, of all jobs: also of those that are not asked for.
+fn inputs(queue: &Queue) -> BTreeSet<String> {
+    let mut found = BTreeSet::new();
+    for sheet in &queue.sheets {
+        for plan in sheet.rivals.iter().chain([&sheet.plan]) {
+            found.extend(plan.jobs.iter().filter_map(|job| Some(job.scene.as_ref()?.value.clone())));
+            found.extend(plan.movies.iter().filter_map(|movie| movie.film.as_ref()?.audio.clone()));
+        }
+        for (scene, facts) in &sheet.facts {
+            let resources = facts.resources.iter().filter_map(|name| pipeline::load::resource(Path::new(scene), name));
+            found.extend(resources.map(|path| paths::tidy(&paths::from_system(&path))));
+        }
     }
-    let sounds = sheet.plan.movies.iter().filter_map(|movie| movie.film.as_ref()?.audio.clone());
-    found.extend(sounds);
     found
 }
 
@@ -139,6 +139,7 @@ fn sized(
 
 /// All files of the plans of a queue that are there and whose state can be told. `at` is the queue's place in the list.
 fn planned(list: &mut List, at: usize, guard: &Queue, around: &Surroundings) -> Result<(), Failure> {
+    let needed = inputs(guard);
     let mut going = Vec::new();
     for sheet in 0..list.queues[at].sheets.len() {
         let judged = list.queues[at].verdicts(sheet, Look::Heads, around)?;
@@ -147,7 +148,7 @@ fn planned(list: &mut List, at: usize, guard: &Queue, around: &Surroundings) -> 
         for verdict in judged {
             let there = verdict.expected.minus(&verdict.in_any(&[State::Missing, State::Unreadable]));
             let series = plan.output(verdict.series);
-            let other = |path: &str| belongs_elsewhere(path, guard, plan);
+            let other = |path: &str| belongs_elsewhere(path, guard, &needed, plan);
             let files = sized((plan, series), there.iter(), &other, &mut list.kept);
             going.push(Going { sheet, plan: at, series: verdict.series, files, why: why.clone() });
         }
@@ -159,9 +160,9 @@ fn planned(list: &mut List, at: usize, guard: &Queue, around: &Surroundings) -> 
 /// Frames of a longer range that still lie there.
 fn left_over(list: &mut List, around: &Surroundings) -> Result<(), Failure> {
     let queue = &list.queues[0];
+    let needed = inputs(queue);
     for at in 0..queue.sheets.len() {
         let plan = &queue.sheets[at].plan;
-        let needed = inputs(&queue.sheets[at]);
         for verdict in queue.verdicts(at, Look::Heads, around)? {
             let series = plan.output(verdict.series);
             let frame = |path: &String| series.shift.frame(series.pattern.read(path)?);

@@ -1,6 +1,7 @@
 //! Files that nobody here rendered are taken for frames: those that bear the planned name already, and those that bear almost
 //! the same. All of it can be undone.
 
+use std::io::ErrorKind;
 use std::path::Path;
 
 use truepath_core::plan::{Plan, Series};
@@ -10,8 +11,8 @@ use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{History, past};
 use truepath_core::verify::{Picture, Seen, State, judge};
 
-use super::{Disk, Fate, Landing, Moves, land};
-use crate::failure::{Failure, Trouble};
+use super::{Disk, Moves, forbidden};
+use crate::failure::Failure;
 use crate::state::journal::Journal;
 
 /// One file that is to be taken.
@@ -35,56 +36,35 @@ pub fn adopt(plan: &Plan, adoption: &Adoption<'_>, journal: &Journal) -> Result<
     let target = series.name(*frame);
     let labels = plan.labels(series);
     let planned = |picture: &Picture| is_fit(series, &labels, &Seen::Whole(picture.clone())).is_none();
-    let told =
-        |from: &str| journal.write(&Event::Adopted { series: series.id.clone(), frame: *frame, from: from.to_owned() });
-    let Some(from) = from else {
-        let looked = truepath_media::inspect(Path::new(&target), &planned);
-        let looked = looked.map_err(|error| Failure::machine("read", &target, &error))?;
-        let (None, Some(digest)) = (is_fit(series, &labels, &looked.seen), looked.digest) else {
-            return Ok(Some(is_fit(series, &labels, &looked.seen).unwrap_or_else(|| "it cannot be read".to_owned())));
-        };
-        journal.announce(series, *made)?;
-        journal.write(&Event::Landed(Landed {
-            series: series.id.clone(),
-            frame: *frame,
-            bytes: looked.bytes,
-            digest: blake3::Hash::from_bytes(digest).to_hex().to_string(),
-            call: String::new(),
-        }))?;
-        return told("").map(|()| None);
+    let path = from.map_or(target.clone(), |from| format!("{}/{from}", paths::parent(&target)));
+    let looked = truepath_media::inspect(Path::new(&path), &planned);
+    let looked = looked.map_err(|error| Failure::machine("read", &path, &error))?;
+    let unproven = match judge(series, &labels, &looked.seen) {
+        (State::Good, _) => None,
+        (State::Unproven, why) => why,
+        (_, why) => return Ok(Some(why.unwrap_or_default())),
     };
-    let staged = format!("{}/{from}", paths::parent(&target));
-    let looked = truepath_media::inspect(Path::new(&staged), &planned);
-    let looked = looked.map_err(|error| Failure::machine("read", &staged, &error))?;
-    if let Some(why) = is_fit(series, &labels, &looked.seen) {
+    if let Some(why) = forbidden(&looked, unproven.as_deref(), plan.asked(series), &plan.policy) {
         return Ok(Some(why));
     }
-    let landing = Landing {
-        staged: Path::new(&staged),
-        target: Path::new(&target),
-        call: "",
-        series,
-        labels: &labels,
-        frame: *frame,
-        made: *made,
-        over: false,
-        asked: plan.asked(series),
-        policy: &plan.policy,
-    };
-    // Landing takes a file away whose place is taken: this one is somebody's.
-    if Path::new(&target).symlink_metadata().is_ok() {
-        return Ok(Some(format!("something stands at {target}")));
+    let Some(digest) = looked.digest else { return Ok(Some("it cannot be read".to_owned())) };
+    let taken = || Ok(Some(format!("something stands at {target}")));
+    if from.is_some() && Path::new(&target).symlink_metadata().is_ok() {
+        return taken();
     }
     // First in the journal: whoever is killed in between has not lost the old name.
+    let (id, frame) = (|| series.id.clone(), *frame);
     journal.announce(series, *made)?;
-    told(from)?;
-    match land(&landing, journal, &Disk) {
-        Ok(Fate::Landed(_)) => Ok(None),
-        Ok(Fate::Refused(why)) => Ok(Some(why)),
-        Ok(Fate::Late) => Ok(Some(format!("something stands at {target}"))),
-        Ok(Fate::NotThere) => Ok(Some("it is not there any more".to_owned())),
-        Err(Trouble::Call(failure) | Trouble::Run(failure)) => Err(failure),
+    journal.write(&Event::Adopted { series: id(), frame, from: from.unwrap_or_default().to_owned() })?;
+    let digest = blake3::Hash::from_bytes(digest).to_hex().to_string();
+    journal.write(&Event::Landed(Landed { series: id(), frame, bytes: looked.bytes, digest, call: String::new() }))?;
+    if from.is_none() {
+        return Ok(None);
     }
+    let Err(error) = Disk.rename(Path::new(&path), Path::new(&target), false) else { return Ok(None) };
+    // The journal has said that it lands, and it did not.
+    journal.write(&Event::Late { series: id(), frame })?;
+    if error.kind() == ErrorKind::AlreadyExists { taken() } else { Err(Failure::machine("rename", &path, &error)) }
 }
 
 /// Why a file is not as planned, as far as it was seen.
@@ -124,7 +104,7 @@ pub fn give_back(
         let old = format!("{}/{from}", paths::parent(&target));
         match Disk.rename(Path::new(&target), Path::new(&old), false) {
             Ok(()) => {}
-            Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
+            Err(error) if error.kind() == ErrorKind::AlreadyExists => {
                 return Ok(Some(format!("something stands at {old}")));
             }
             Err(error) => return Err(Failure::machine("rename", &target, &error)),

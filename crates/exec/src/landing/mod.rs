@@ -145,7 +145,7 @@ pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Resu
         (State::Unproven, why) => why,
         (_, why) => return Ok(Fate::Refused(why.unwrap_or_default())),
     };
-    if let Some(why) = landing.forbidden(&looked, unproven.as_deref()) {
+    if let Some(why) = forbidden(&looked, unproven.as_deref(), landing.asked, landing.policy) {
         return Ok(Fate::Refused(why));
     }
     let protected = |about: std::fs::Metadata| about.is_file() && about.permissions().readonly();
@@ -187,14 +187,11 @@ pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Resu
     put.map(|_| Fate::Late)
 }
 
-impl Landing<'_> {
-    /// Why the sheet does not let a file land that is as planned.
-    fn forbidden(&self, looked: &Looked, unproven: Option<&str>) -> Option<String> {
-        let unproven = unproven.map(|why| Oddity { kind: Kind::Unproven, why: why.to_owned() });
-        let found = picture::alone(&looked.content, self.asked).into_iter().chain(unproven).collect();
-        let odd = self.policy.together(found)?;
-        (self.policy.level(odd.kind) == Some(Level::Error)).then_some(odd.why)
-    }
+/// Why the sheet does not let a file land that is as planned.
+fn forbidden(looked: &Looked, unproven: Option<&str>, asked: Asked, policy: &Policy) -> Option<String> {
+    let unproven = unproven.map(|why| Oddity { kind: Kind::Unproven, why: why.to_owned() });
+    let odd = policy.together(picture::alone(&looked.content, asked).into_iter().chain(unproven).collect())?;
+    (policy.level(odd.kind) == Some(Level::Error)).then_some(odd.why)
 }
 
 /// Where a file is copied to before it bears its final name; a later run knows it by the tag of the run.

@@ -4,7 +4,7 @@
 use exr::meta::header::Header;
 use exr::meta::{BlockDescription, MetaData};
 
-use super::unpack::unpack;
+use super::unpack::{chunk, unpack};
 use crate::{Flaw, cut};
 
 /// Unpacks every chunk of a part, and looks whether it holds as many samples as its table says.
@@ -18,8 +18,7 @@ pub fn read(
     let tiled = header.blocks != BlockDescription::ScanLines;
     let mut seen = std::collections::HashSet::new();
     for place in places {
-        let rest = bytes.get(place..).ok_or_else(cut)?;
-        let rest = if meta.headers.len() > 1 { rest.get(4..).ok_or_else(cut)? } else { rest };
+        let rest = chunk(bytes, place, meta)?;
         let (at, rest) = rest.split_at_checked(if tiled { 16 } else { 4 }).ok_or_else(cut)?;
         if !seen.insert(at) {
             return Err("a part of the picture is there twice, and another is not there".to_owned());

@@ -14,6 +14,12 @@ fn damaged() -> Flaw {
     "its pixels are damaged: they do not unpack".to_owned()
 }
 
+/// A chunk from a place on, behind the number of its part, which only files of several parts have.
+pub fn chunk<'b>(bytes: &'b [u8], place: usize, meta: &MetaData) -> Result<&'b [u8], Flaw> {
+    let part = if meta.headers.len() > 1 { 4 } else { 0 };
+    bytes.get(place..).and_then(|rest| rest.get(part..)).ok_or_else(cut)
+}
+
 /// Whether a channel has fewer samples than pixels.
 pub fn is_thinned(header: &Header) -> bool {
     header.channels.list.iter().any(|channel| channel.sampling != exr::prelude::Vec2(1, 1))
@@ -29,8 +35,7 @@ pub fn thinned(
     let header = &meta.headers[part];
     let mut seen = HashSet::new();
     for place in places {
-        let rest = bytes.get(place..).ok_or_else(cut)?;
-        let rest = if meta.headers.len() > 1 { rest.get(4..).ok_or_else(cut)? } else { rest };
+        let rest = chunk(bytes, place, meta)?;
         let (head, rest) = rest.split_at_checked(8).ok_or_else(cut)?;
         let four = |at: usize| i32::from_le_bytes(head[at..at + 4].try_into().unwrap_or_default());
         let size = usize::try_from(four(4)).map_err(|_| damaged())?;
