@@ -431,12 +431,18 @@ pub struct BuildArgs {
     /// Only what is not there yet, or is broken
     #[arg(long)]
     pub missing: bool,
-    /// Write so many files of about the same number of frames, named by job and range, into the folder of -o
-    #[arg(long, value_name = "N", requires = "output", value_parser = clap::value_parser!(u64).range(1..))]
+    /// So many parts that take about equally long: files named by job and range in the folder of -o, or tasks of Slurm
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub parts: Option<u64>,
     /// Let each call be made by `truepath run`, which checks every file before it gets its name
     #[arg(long)]
     pub guarded: bool,
+    /// For Slurm: submit it at once
+    #[arg(long)]
+    pub submit: bool,
+    /// For Slurm: nodes need the renderer only, and no True Path; files are checked less strictly
+    #[arg(long, conflicts_with = "guarded")]
+    pub plain: bool,
     /// In scripts: go on after a call that failed
     #[arg(long)]
     pub keep_going: bool,
@@ -463,6 +469,8 @@ pub enum ScriptKind {
     Cmd,
     /// The calls as JSON
     Json,
+    /// A batch script for Slurm, which submits itself as an array of tasks
+    Slurm,
 }
 
 /// `run`.
@@ -491,6 +499,9 @@ pub struct RunArgs {
     /// Work on the sheet together with other processes and machines that say the same
     #[arg(long, conflicts_with = "anew")]
     pub share: bool,
+    /// Make only what comes before the first frame: exported scenes
+    #[arg(long, conflicts_with_all = ["share", "only"])]
+    pub exports: bool,
     /// Go on with a job of which nothing came out in its first calls
     #[arg(long)]
     pub keep_going: bool,

@@ -3,6 +3,7 @@
 use std::io::IsTerminal;
 use std::path::PathBuf;
 
+use truepath_core::run::event::Task;
 use truepath_core::sheet::System;
 
 /// What this process finds around it.
@@ -22,6 +23,8 @@ pub struct Surroundings {
     pub user: Option<String>,
     /// This machine's name.
     pub host: String,
+    /// The task of a cluster's scheduler that this process runs in.
+    pub task: Option<Task>,
     /// The system.
     pub system: System,
     /// The time of day that is to be taken for now, in seconds since 1970: `SOURCE_DATE_EPOCH` of reproducible builds.
@@ -51,6 +54,15 @@ pub struct Screen {
     pub width: usize,
     /// Characters beyond ASCII may be used.
     pub unicode: bool,
+}
+
+/// The task of Slurm that this process runs in: sbatch(1), "output environment variables".
+fn task() -> Option<Task> {
+    let text = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
+    let of_array = || Some(format!("{}_{}", text("SLURM_ARRAY_JOB_ID")?, text("SLURM_ARRAY_TASK_ID")?));
+    let id = of_array().or_else(|| text("SLURM_JOB_ID"))?;
+    let node = text("SLURMD_NODENAME").unwrap_or_default();
+    Some(Task { id, name: text("SLURM_JOB_NAME").unwrap_or_default(), node })
 }
 
 /// Reads the environment once.
@@ -87,6 +99,7 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
             .find_map(|name| variable(name))
             .map(|name| name.to_string_lossy().into_owned()),
         host: gethostname::gethostname().to_string_lossy().into_owned(),
+        task: task(),
         system: system(),
         fixed: variable("SOURCE_DATE_EPOCH").and_then(|seconds| seconds.to_str()?.parse().ok()),
         out: screen(out.is_terminal(), terminal_size::terminal_size_of(&out)),

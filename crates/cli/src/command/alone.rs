@@ -31,6 +31,7 @@ pub fn alone(loaded: &Loaded, around: &Surroundings) -> Result<Alone, Failure> {
         at: now.timestamp().to_string(),
         second: now.timestamp().as_second(),
         share: false,
+        task: around.task.clone(),
     };
     let journal = Journal::new(&loaded.state, &opening, loaded.ground.history.next_turn());
     let stamp = now.strftime("%Y-%m-%dT%H-%M-%S").to_string();

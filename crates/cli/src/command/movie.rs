@@ -37,6 +37,7 @@ fn of_sheet(args: &MovieArgs, around: &Surroundings) -> Result<Exit, Failure> {
             .help("write `frames` into its [[movie]], or make one beside the sheet: truepath movie PATTERN --frames EXPR -o FILE"));
     }
     let run = RunArgs {
+        exports: false,
         common: args.common.clone(),
         existing: args.replace.then_some(ExistingFiles::Replace),
         anew: false,

@@ -1,10 +1,13 @@
 //! `status`: how a plan stands, from disk and journals, also while others work on it.
 
+use std::path::Path;
 use std::time::Duration;
 
 use truepath_core::frames::{FrameExpr, Frames};
+use truepath_core::invoke::script::slurm;
 use truepath_core::run::history::{Depth, Session};
 use truepath_core::run::tally::{SeriesStatus, tally};
+use truepath_core::run::tasks::{self, ClusterTask};
 use truepath_core::verify::{Outcome, State, Verdict};
 
 use crate::args::{Common, StatusArgs};
@@ -12,6 +15,7 @@ use truepath_exec::failure::Failure;
 use truepath_exec::landing::recover;
 use truepath_exec::observe::Look;
 use truepath_exec::process::identity;
+use truepath_exec::record::answer;
 use truepath_exec::share as claims;
 use truepath_exec::state::journal;
 
@@ -81,7 +85,23 @@ fn look(queue: &Queue, at: usize, around: &Surroundings) -> Result<Stand, Failur
         let silent = began.share && !shared.iter().any(|journal| journal.contains(&format!("-{}.", began.tag)));
         !ended && !before && !silent
     };
-    Ok(Stand { rows: tally(&loaded.plan, verdicts, &history, &is_alive), history })
+    let tasks = tasks(queue, at);
+    Ok(Stand { rows: tally(&loaded.plan, verdicts, &history, &is_alive), history, tasks })
+}
+
+/// How long a scheduler may think.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// What the scheduler says of a plan that was handed to it. Nothing that a folder names is started: squeue is looked for on
+/// the path. Where it is missing or does not answer, nothing is said.
+fn tasks(queue: &Queue, at: usize) -> Vec<ClusterTask> {
+    let loaded = &queue.sheets[at];
+    if !loaded.state.tasks().is_dir() {
+        return Vec::new();
+    }
+    let question = tasks::question(&slurm::name(&loaded.plan));
+    let answer = answer::ask(Path::new("squeue"), &question, loaded.state.folder(), (PATIENCE, false));
+    answer.map(|answer| tasks::read(&answer.text)).unwrap_or_default()
 }
 
 fn text(args: &StatusArgs, queue: &Queue, all: &[Stand], around: &Surroundings) -> String {

@@ -6,6 +6,7 @@ use truepath_core::plan::Plan;
 use truepath_core::run::fingerprint::{Fingerprint, UNKNOWN};
 use truepath_core::run::history::{History, past};
 use truepath_core::run::tally::SeriesStatus;
+use truepath_core::run::tasks::ClusterTask;
 use truepath_core::verify::{STATES, State, Verdict};
 
 use super::progress::span;
@@ -23,6 +24,8 @@ pub struct Stand {
     pub rows: Vec<SeriesStatus>,
     /// What the journals say.
     pub history: History,
+    /// What a cluster's scheduler says of the tasks of this plan.
+    pub tasks: Vec<ClusterTask>,
 }
 
 /// The table of one sheet, and what runs where.
@@ -70,12 +73,49 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
             let frames =
                 if call.frames.is_empty() { String::new() } else { format!(" {}", cut(&call.frames.to_string())) };
             let id = &plan.output(row.verdict.series).id;
-            lines.push(format!("  {}, worker {}: {id}{frames}, for {}\n", call.host, call.worker, span(since)));
+            let at = match &call.task {
+                Some(task) if task.node.is_empty() => format!("{}, task {}", call.host, task.id),
+                Some(task) => format!("{}, task {}", task.node, task.id),
+                None => call.host.clone(),
+            };
+            lines.push(format!("  {at}, worker {}: {id}{frames}, for {}\n", call.worker, span(since)));
         }
     }
     if !lines.is_empty() {
         out.push_str(&format!("\n{}\n", paint(screen, HEAD, "running")));
         out.extend(lines);
+    }
+    out.push_str(&cluster(stand, screen));
+    out
+}
+
+/// What the scheduler says of the tasks that are not over, and of those that were cut short.
+fn cluster(stand: &Stand, screen: Screen) -> String {
+    let tasks = &stand.tasks;
+    if !tasks.iter().any(|task| task.is_running() || task.is_waiting()) {
+        return String::new();
+    }
+    let mut out = format!("\n{}\n", paint(screen, HEAD, "tasks of the cluster"));
+    for task in tasks.iter().filter(|task| task.is_running()) {
+        let state = task.state.to_lowercase();
+        out.push_str(&format!("  {} {state} on {} for {}\n", task.id, super::clean(&task.node), task.time));
+    }
+    let mut groups: Vec<(String, Vec<&str>)> = Vec::new();
+    for task in tasks.iter().filter(|task| !task.is_running()) {
+        let why = match (task.is_waiting(), task.was_cut_short()) {
+            (true, _) if task.reason.is_empty() => "waiting".to_owned(),
+            (true, _) => format!("waiting: {}", task.reason),
+            (_, true) => format!("cut short: {}", task.state.to_lowercase().replace('_', " ")),
+            _ => continue,
+        };
+        match groups.iter_mut().find(|(own, _)| *own == why) {
+            Some((_, ids)) => ids.push(&task.id),
+            None => groups.push((why, vec![&task.id])),
+        }
+    }
+    for (why, ids) in groups {
+        let more = if ids.len() > 1 { format!(" and {} more", ids.len() - 1) } else { String::new() };
+        out.push_str(&format!("  {}{more} {}\n", ids[0], super::clean(&why)));
     }
     out
 }
@@ -96,7 +136,7 @@ fn seconds(stand: &Stand, session: usize, since: f64, now: &jiff::Zoned) -> f64 
 
 /// `status --json`.
 pub fn json<'p>(
-    sheets: impl Iterator<Item = (&'p Plan, &'p Stand)>,
+    sheets: impl Iterator<Item = (&'p Plan, &'p Stand)> + Clone,
     fixes: &[Vec<String>],
     now: &jiff::Zoned,
 ) -> Value {
@@ -104,7 +144,8 @@ pub fn json<'p>(
         let row = |row: &SeriesStatus| {
             let at = row.running.iter().map(|call| {
                 let since = seconds(stand, call.session, call.since, now);
-                json!({ "host": call.host, "worker": call.worker, "frames": call.frames.to_string(), "seconds": since })
+                let task = call.task.as_ref().map(|task| json!({ "id": task.id, "node": task.node }));
+                json!({ "host": call.host, "task": task, "worker": call.worker, "frames": call.frames.to_string(), "seconds": since })
             });
             let mut document = super::json::verdict(plan, &row.verdict);
             document["running"] = json!(row.busy().to_string());
@@ -116,7 +157,8 @@ pub fn json<'p>(
         };
         stand.rows.iter().map(row).collect::<Vec<_>>()
     };
-    json!({ "truepath": 1, "series": sheets.flat_map(one).collect::<Vec<_>>(), "fix": fixes })
+    let tasks: Vec<&ClusterTask> = sheets.clone().flat_map(|(_, stand)| &stand.tasks).collect();
+    json!({ "truepath": 1, "series": sheets.clone().flat_map(one).collect::<Vec<_>>(), "fix": fixes, "tasks": tasks })
 }
 
 /// What some frames of one series were made of, and would be made of now; of two frames also how they differ.

@@ -17,7 +17,7 @@ use crate::frames::{self, Frames, Number, Shift};
 use crate::picture::{Asked, Policy};
 use crate::pins::{Pins, Wanted};
 use crate::resolve::{Home, Job, ResolvedRoot, lookup};
-use crate::sheet::{Existing, Format, Key, PassKind, RunEntry, Sheet, Size, Version};
+use crate::sheet::{ClusterEntry, Existing, Format, Key, PassKind, RunEntry, Sheet, Size, Version};
 use crate::source::Spanned;
 use crate::template::{Lookup, Pattern, Template, TokenTrouble, token};
 
@@ -76,6 +76,8 @@ pub struct RunSettings {
     pub takeover: Duration,
     /// How many licences there are, by name.
     pub slots: BTreeMap<String, i64>,
+    /// What is asked of a cluster's scheduler.
+    pub cluster: ClusterEntry,
 }
 
 impl From<&RunEntry> for RunSettings {
@@ -93,6 +95,7 @@ impl From<&RunEntry> for RunSettings {
             heartbeat: entry.heartbeat.unwrap_or(Duration::from_secs(15)),
             takeover: entry.takeover.unwrap_or(Duration::from_secs(90)),
             slots: entry.slots.clone(),
+            cluster: entry.cluster.clone(),
         }
     }
 }

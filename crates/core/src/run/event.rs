@@ -224,9 +224,23 @@ pub struct Began {
     pub share: bool,
     /// Files it means to render, over all series.
     pub files: i64,
+    /// The task of a cluster's scheduler that it is, where it is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub task: Option<Task>,
     /// Looked-up values, as they were pinned when it began.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub pins: Option<Pins>,
+}
+
+/// A task of a cluster's scheduler.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Task {
+    /// Its number, as the scheduler writes it: `17`, or `17_4` for the fourth of an array.
+    pub id: String,
+    /// The name of the job that it belongs to.
+    pub name: String,
+    /// The node that it was started on.
+    pub node: String,
 }
 
 /// A series that is about to be rendered.
@@ -339,6 +353,9 @@ pub struct Ended {
     /// Why it was ended, when it did not end by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
+    /// Most bytes of memory that a program of this run has held so far, where the system says it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub memory: Option<u64>,
     /// Seconds since the journal began.
     pub t: f64,
 }

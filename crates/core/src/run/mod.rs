@@ -2,10 +2,13 @@
 //! here runs anything.
 
 pub mod claim;
+pub mod cost;
 pub mod event;
 pub mod fingerprint;
 pub mod history;
 pub mod order;
 pub mod outstanding;
 pub mod pace;
+pub mod split;
 pub mod tally;
+pub mod tasks;

@@ -6,6 +6,7 @@ use crate::frames::Frames;
 use crate::plan::Plan;
 use crate::verify::{State, Verdict};
 
+use super::event::Task;
 use super::history::{History, PastCall, Session};
 use super::pace::{Load, Pace};
 
@@ -29,6 +30,8 @@ pub struct SeriesStatus {
 pub struct Running {
     /// The machine.
     pub host: String,
+    /// The task of a cluster's scheduler that it runs in.
+    pub task: Option<Task>,
     /// Which worker there.
     pub worker: usize,
     /// What of its frames is not there yet.
@@ -91,6 +94,7 @@ pub fn tally(
         let lacking = verdict.in_any(&[State::Missing, State::Broken]);
         let running = open.get(series.id.as_str()).into_iter().flatten().map(|(session, call)| Running {
             host: history.sessions[*session].began.host.clone(),
+            task: history.sessions[*session].began.task.clone(),
             worker: call.started.worker,
             frames: call.started.frames.intersect(&lacking),
             since: call.started.t,

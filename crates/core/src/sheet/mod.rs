@@ -1,5 +1,6 @@
 //! A sheet as written: every value optional and with its place. Reading never stops at the first mistake.
 
+pub mod cluster;
 pub mod entries;
 pub mod layer;
 pub mod machine;
@@ -18,6 +19,7 @@ use crate::diagnostic::Level;
 use crate::frames::FrameExpr;
 use crate::source::{FileId, Place, Spanned};
 use crate::template::Template;
+pub use cluster::ClusterEntry;
 pub use layer::{Given, Layer, Settings};
 pub use setting::{Checkpoint, Colour, Fps, Key, Layers, PassEntry, Setting, Size, Version};
 
@@ -392,6 +394,8 @@ pub struct RunEntry {
     pub takeover: Option<Duration>,
     /// How many licences there are, by name.
     pub slots: BTreeMap<String, i64>,
+    /// `[run.cluster]`.
+    pub cluster: ClusterEntry,
 }
 
 impl Sheet {
@@ -439,6 +443,7 @@ impl Sheet {
                 heartbeat: self.run.heartbeat.or(below.run.heartbeat),
                 takeover: self.run.takeover.or(below.run.takeover),
                 slots: below.run.slots.into_iter().chain(self.run.slots).collect(),
+                cluster: self.run.cluster.over(below.run.cluster),
             },
         }
     }

@@ -7,7 +7,7 @@ use super::entries::{LEVELS, MEANT_KEYS, MOVIE_KEYS};
 use super::parse::{COLOURS, LAYERS};
 use super::setting::{self, KEYS, SettingRow, ValueKind};
 use super::tables::{FORMAT_KEYS, RUN_KEYS};
-use super::{EXISTING, GAPS, SYSTEMS, machine};
+use super::{EXISTING, GAPS, SYSTEMS, cluster, machine};
 use crate::catalogue::{BITS, CHANNELS, CHROMA, EFFORTS, types};
 use crate::diagnostic::{CHECKS, Check};
 use crate::frames::MOST;
@@ -246,14 +246,32 @@ fn run() -> Value {
         "workers" | "chunk" => json!({ "type": "integer", "minimum": 1, "description": what }),
         "retries" => json!({ "type": "integer", "minimum": 0, "description": what }),
         "slots" => counts(what),
+        "cluster" => cluster(what),
         "existing" => one_of(EXISTING.iter().map(|(name, _)| *name), what),
         "after" => {
             json!({ "type": "array", "items": { "type": "array", "items": { "type": "string" }, "minItems": 1 }, "description": what })
         }
-        "log_limit" => json!({ "type": "string", "pattern": "^[0-9.]+ *[kMGTKmgt]?i?[bB]?$", "description": what }),
+        "log_limit" => bytes(what),
         _ => json!({ "type": "string", "pattern": SPAN, "description": what }),
     };
     object(RUN_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), "How it is run.")
+}
+
+fn cluster(what: &str) -> Value {
+    let schema = |name: &str, what: &str| match name {
+        "licences" => counts(what),
+        "time" => json!({ "type": "string", "pattern": SPAN, "description": what }),
+        "memory" => bytes(what),
+        "threads" | "at_once" => json!({ "type": "integer", "minimum": 1, "description": what }),
+        "options" => texts(what),
+        _ => text(what),
+    };
+    object(cluster::KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), what)
+}
+
+/// A count of bytes.
+fn bytes(what: &str) -> Value {
+    json!({ "type": "string", "pattern": "^[0-9.]+ *[kMGTKmgt]?i?[bB]?$", "description": what })
 }
 
 /// Numbers of licences by name.

@@ -43,7 +43,7 @@ pub const FORMAT_KEYS: [(&str, &str); 10] = [
 ];
 
 /// The keys of `[run]` and what each means.
-pub const RUN_KEYS: [(&str, &str); 12] = [
+pub const RUN_KEYS: [(&str, &str); 13] = [
     ("workers", "Renderers at a time."),
     ("chunk", "Frames per call of the renderer."),
     ("retries", "How often a failed call is tried again."),
@@ -59,6 +59,7 @@ pub const RUN_KEYS: [(&str, &str); 12] = [
     ("heartbeat", "How often a worker of run --share gives a sign of life: 15s unless said."),
     ("takeover", "How long such a worker may give none until others take its calls over: 90s unless said."),
     ("slots", "How many licences there are, by the name that an adapter gives under [needs] slots."),
+    ("cluster", "What is asked of a cluster's scheduler by build --to slurm."),
 ];
 
 impl Reader<'_> {
@@ -287,6 +288,7 @@ impl Reader<'_> {
                 "heartbeat" => sheet.run.heartbeat = self.duration(raw, "heartbeat"),
                 "takeover" => sheet.run.takeover = self.duration(raw, "takeover"),
                 "slots" => sheet.run.slots = self.slots(raw),
+                "cluster" => sheet.run.cluster = self.cluster(raw),
                 _ => self.unknown(key, "[run]", &RUN_KEYS.map(|(name, _)| name)),
             }
         }
@@ -302,7 +304,7 @@ impl Reader<'_> {
     }
 
     /// A count of bytes, such as `64 MB`.
-    fn bytes(&mut self, raw: &Raw<'_>, key: &str) -> Option<u64> {
+    pub(super) fn bytes(&mut self, raw: &Raw<'_>, key: &str) -> Option<u64> {
         let text = self.text(raw, key)?;
         let count = text.value.parse::<ByteSize>().ok().map(|count| count.as_u64()).filter(|count| *count > 0);
         if count.is_none() {

@@ -24,7 +24,7 @@ use std::process::{Command, Stdio};
 use std::time::Instant;
 
 use output::{LineReader, Log};
-pub use system::{Groups, Stops, own_group};
+pub use system::{Groups, Stops, most_memory, own_group};
 
 /// The environment variable by which every renderer, and all that it starts, is told which call it belongs to: the name of
 /// its stage folder.

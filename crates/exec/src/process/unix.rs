@@ -220,6 +220,15 @@ fn leader_end(_leader: Pid) -> Option<std::os::fd::OwnedFd> {
     None
 }
 
+/// Most bytes of memory that any one process has held which this one has started and seen end.
+#[must_use]
+pub fn most_memory() -> Option<u64> {
+    use nix::sys::resource::{UsageWho, getrusage};
+    let most = u64::try_from(getrusage(UsageWho::RUSAGE_CHILDREN).ok()?.max_rss()).ok()?;
+    // Only Apple's systems count bytes; all others count kilobytes.
+    Some(if cfg!(target_vendor = "apple") { most } else { most * 1024 }).filter(|most| *most > 0)
+}
+
 /// Whether a child has ended. It is not reaped, so that its number stays its own.
 fn has_ended(leader: Pid) -> bool {
     use rustix::process::{WaitId, WaitIdOptions, waitid};

@@ -18,7 +18,7 @@ use super::watch::{Limits, Watch};
 use crate::disk::Stamp;
 use crate::failure::{Failure, Trouble};
 use crate::landing::stage;
-use crate::process::{Alive, End, Listener, Prepared, Start, identity};
+use crate::process::{self, Alive, End, Listener, Prepared, Start, identity};
 use crate::state::journal::millis;
 
 /// How often stage folders are looked into, for renderers that do not say what they wrote.
@@ -242,6 +242,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
             seconds: millis(began.elapsed().as_secs_f64()),
             log: self.step.log.clone(),
             why: self.why.clone(),
+            memory: process::most_memory(),
             t: self.context.journal.t(),
         }))?;
         if self.why.is_none() && !self.awaited.is_empty() && self.lines.tell_the_end() && !self.finished {

@@ -11,7 +11,7 @@ use std::time::Instant;
 use truepath_core::pins::Pins;
 use truepath_core::plan::{Series, SeriesKind};
 use truepath_core::resolve::paths::from_system;
-use truepath_core::run::event::{Began, Event, SeriesOf, VERSION};
+use truepath_core::run::event::{Began, Event, SeriesOf, Task, VERSION};
 use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{Depth, History, JournalUnread};
 
@@ -41,6 +41,8 @@ pub struct Opening<'o> {
     pub second: i64,
     /// Whether others work on the same plan.
     pub share: bool,
+    /// The task of a cluster's scheduler that this is.
+    pub task: Option<Task>,
 }
 
 #[derive(Default)]
@@ -72,6 +74,7 @@ impl Journal {
             space: identity::space(),
             at: opening.at.clone(),
             share: opening.share,
+            task: opening.task.clone(),
             files: 0,
             pins: None,
         };
@@ -242,7 +245,7 @@ mod tests {
     fn a_line_that_was_cut_off_never_joins_the_next() {
         let folder = tempfile::tempdir().expect("a folder");
         let state = StateFolder::of(&folder.path().join("night.toml")).expect("no state yet");
-        let opening = Opening { host: "here", at: String::new(), second: 0, share: false };
+        let opening = Opening { host: "here", at: String::new(), second: 0, share: false, task: None };
         let journal = Journal::new(&state, &opening, 1);
         let event = |frame| Event::Late { series: "crossing/beauty".to_owned(), frame };
         journal.write(&event(1)).expect("room");

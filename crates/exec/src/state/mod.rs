@@ -87,6 +87,12 @@ impl StateFolder {
         self.folder.join("logs")
     }
 
+    /// Where the tasks of a cluster write what they say; there since the plan was first handed to its scheduler.
+    #[must_use]
+    pub fn tasks(&self) -> PathBuf {
+        self.logs().join("slurm")
+    }
+
     /// What exporters made of scenes.
     #[must_use]
     pub fn exports(&self) -> PathBuf {

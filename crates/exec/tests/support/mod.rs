@@ -244,7 +244,7 @@ impl Night {
 
     /// A journal of this machine.
     pub fn open_journal(&self, share: bool) -> Journal {
-        Journal::new(&self.state(), &Opening { host: "here", at: String::new(), second: 0, share }, 1)
+        Journal::new(&self.state(), &Opening { host: "here", at: String::new(), second: 0, share, task: None }, 1)
     }
 
     pub fn run(&self, programs: &Fakes, moves: &dyn Moves, show: impl FnMut(&[Event])) -> Morning {

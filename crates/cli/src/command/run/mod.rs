@@ -92,8 +92,13 @@ fn take(args: &RunArgs, queue: &Queue, ours: &mut Vec<Ours>, around: &Surroundin
                 claims::clear(state);
             }
             let now = around.now().timestamp();
-            let opening =
-                Opening { host: &around.host, at: now.to_string(), second: now.as_second(), share: args.share };
+            let opening = Opening {
+                host: &around.host,
+                at: now.to_string(),
+                second: now.as_second(),
+                share: args.share,
+                task: around.task.clone(),
+            };
             let journal = Journal::new(state, &opening, loaded.ground.history.next_turn());
             ours.push(Ours { sheet: loaded.sheet.clone(), journal, _lock: lock });
             // Another machine may have made the folder at the same time, and decided on its mark.
@@ -186,6 +191,9 @@ fn sheet(
     let mut need = needed(args, loaded, &before, choice)?;
     work::guard_protected(loaded, &before, &need)?;
     super::guard_calls(&loaded.plan, need.iter().map(Frames::count))?;
+    if args.exports {
+        return exports(&Work { loaded, before: &before, need: &need, spread: false }, journal, around);
+    }
     let mut claims = None;
     if args.share && need.iter().any(|frames| !frames.is_empty()) {
         claims = Some(join(loaded, journal, choice, around)?);
@@ -327,6 +335,21 @@ fn render(
         Some(claims) => claims.end_round(),
     };
     Ok((outcome, failures, last))
+}
+
+/// Makes nothing but what comes before the first frame.
+fn exports(work: &Work<'_>, journal: &Journal, around: &Surroundings) -> Result<Exit, Failure> {
+    let loaded = work.loaded;
+    let calls = work.calls(&[], false);
+    let parts: Vec<_> = calls.iter().flat_map(|call| loaded.command_lines(around).narrowed(call, work.need)).collect();
+    let made = loaded.command_lines(around).exports(&parts).len();
+    let programs = SystemPrograms::guarded(&around.program);
+    let blocked = prepare(loaded, &parts, (journal, &programs), around)?;
+    if let Some(first) = blocked.into_values().next() {
+        return Err(first);
+    }
+    show::tell(&format!("{} ready\n", counted(i64::try_from(made).unwrap_or(i64::MAX), "exported scene")));
+    Ok(Exit::Well)
 }
 
 /// What comes before the first frame. Jobs for which it cannot be done are returned with the reason.

@@ -26,7 +26,7 @@ tell() {
     {
       printf '{"event":"began","truepath":1,"turn":%s,"tag":"%s","host":"%s","process":%s,"born":"",' "$turn" "$start" "$host" $$
       printf '"boot":"%s","space":"%s",' "$(cat /proc/sys/kernel/random/boot_id 2>/dev/null)" "$(readlink /proc/self/ns/pid 2>/dev/null)"
-      printf '"at":"%s","share":false,"files":%s}\n%s\n' "$(date -u +%Y-%m-%dT%H:%M:%SZ)" "$planned" "$series"
+      printf '"at":"%s","share":false,%s"files":%s}\n%s\n' "$(date -u +%Y-%m-%dT%H:%M:%SZ)" "${task-}" "$planned" "$series"
     } >"$journal" || exit 4
   fi
   printf '%s\n' "$1" >>"$journal" || exit 4
@@ -143,11 +143,11 @@ file() {
   for staged in "$@"; do
     is_file "$staged" || continue
     case $trust in
-      all) land "$staged" "$final" "$frame" ;;
+      all) land "$staged" "$final" "$frame" "$old" ;;
       moved_on)
         # What a later file of its series follows has been finished.
-        if [ -n "$held" ]; then land "$held" "$held_final" "$held_frame"; fi
-        held=$staged held_final=$final held_frame=$frame ;;
+        if [ -n "$held" ]; then land "$held" "$held_final" "$held_frame" "$held_old"; fi
+        held=$staged held_final=$final held_frame=$frame held_old=$old ;;
       *) lose "$final" "$frame" "its log says that the call failed" ;;
     esac
     return
@@ -159,14 +159,14 @@ file() {
 let_go() {
   [ -n "$held" ] || return 0
   if [ -n "$wrote" ] && grep -E -- "$wrote" "$log" | grep -Fq -- "${held##*/}"; then
-    land "$held" "$held_final" "$held_frame"
+    land "$held" "$held_final" "$held_frame" "$held_old"
   else
     lose "$held_final" "$held_frame" "perhaps not finished, left in $held"
   fi
   held=
 }
 
-# land STAGED FINAL FRAME: gives a file its name, unless its end is missing.
+# land STAGED FINAL FRAME BROKEN: gives a file its name, unless its end is missing. A file of so many bytes there is replaced.
 land() {
   if { [ -e "$2" ] || [ -L "$2" ]; } && { [ ! -f "$2" ] || [ -L "$2" ]; }; then
     failed=4
@@ -179,7 +179,15 @@ land() {
     return
   fi
   tell "{\"event\":\"landed\",\"series\":$name,\"frame\":$3,\"bytes\":$bytes,\"digest\":\"\",\"call\":\"$id\"}"
-  if mv -f -- "$1" "$2"; then
+  if [ "$again" = no ] && ln -- "$1" "$2" 2>/dev/null; then
+    # A link is made only where there was no file before: of two scripts that render the same, one lands.
+    rm -f -- "$1"
+    landed=$((landed + 1))
+  elif [ "$again" = no ] && is_file "$2" && [ "$(($(wc -c <"$2")))" -ne "${4:-0}" ]; then
+    tell "{\"event\":\"late\",\"series\":$name,\"frame\":$3}"
+    rm -f -- "$1"
+    there=$((there + 1))
+  elif mv -f -- "$1" "$2"; then
     landed=$((landed + 1))
   else
     failed=4

@@ -4,6 +4,7 @@ pub mod cmd;
 pub mod json;
 mod rules;
 pub mod sh;
+pub mod slurm;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -23,6 +24,8 @@ pub struct Script<'s> {
     pub keep_going: bool,
     /// Wait for a key at the end, so that a window opened by a double-click stays (cmd only).
     pub pause: bool,
+    /// It is done by many tasks: `$role` says which one this is.
+    pub is_task: bool,
     /// The adapters of the calls.
     pub adapters: &'s Adapters,
     /// What the frames of each series are made of.

@@ -20,53 +20,63 @@ use super::{BasePath, Body, Script, bases, in_pieces, json};
 /// The whole script.
 #[must_use]
 pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> String {
-    let bases = bases(plan, steps);
-    let names: BTreeSet<&str> = steps.iter().map(|step| step.adapter.as_str()).collect();
-    let adapters: BTreeMap<&str, usize> = names.into_iter().zip(1..).collect();
-    let writer = Writer { plan, bases: &bases, wish, adapters: &adapters };
-    let mut out = String::new();
-    out.push_str("#!/bin/sh\n");
+    let mut out = String::from("#!/bin/sh\n");
     for line in super::head(plan, steps) {
         let _ = writeln!(out, "# {line}");
     }
     out.push_str("# Started again, it renders what is not there yet; with --again, everything.\n\n");
+    let pieces = pieces(plan, steps, wish, threads);
+    let _ = write!(out, "{}total={}\nplanned={}\n", pieces.head, steps.len(), super::planned(steps));
+    out.push_str(&pieces.start);
+    pieces.steps.iter().for_each(|step| out.push_str(step));
+    out.push_str("\nfinish\n");
+    out
+}
+
+/// A script in pieces: whoever puts them together says between `head` and `start` how many calls and files there are.
+pub(super) struct Pieces {
+    /// Folders and functions.
+    pub head: String,
+    /// What is done before the first call.
+    pub start: String,
+    /// The calls, one by one.
+    pub steps: Vec<String>,
+}
+
+pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> Pieces {
+    let bases = bases(plan, steps);
+    let names: BTreeSet<&str> = steps.iter().map(|step| step.adapter.as_str()).collect();
+    let adapters: BTreeMap<&str, usize> = names.into_iter().zip(1..).collect();
+    let writer = Writer { plan, bases: &bases, wish, adapters: &adapters };
+    let (mut head, mut start) = (String::new(), String::new());
     for BasePath { name, path } in &bases {
-        let _ = writeln!(out, "{name}={}", word(path));
+        let _ = writeln!(head, "{name}={}", word(path));
     }
     let rendered: BTreeSet<usize> = steps.iter().flat_map(|step| &step.writes).map(|write| write.series).collect();
     let journal = rendered.iter().map(|at| wish.series_line(plan, *at)).collect::<String>();
-    let _ = writeln!(out, "series={}", word(journal.trim_end()));
-    let _ = writeln!(out, "\n{FUNCTIONS}");
+    let _ = writeln!(head, "series={}", word(journal.trim_end()));
+    let _ = writeln!(head, "\n{FUNCTIONS}");
     let stages: Vec<&str> =
         bases.iter().map(|base| base.name.as_str()).filter(|name| name.starts_with("stage_")).collect();
-    let _ = writeln!(
-        out,
-        "total={}\nplanned={}\nturn={}\ngo_on={}\n",
-        steps.len(),
-        super::planned(steps),
-        wish.turn,
-        if wish.keep_going { "yes" } else { "no" }
-    );
+    let _ = writeln!(start, "turn={}\ngo_on={}\n", wish.turn, if wish.keep_going { "yes" } else { "no" });
     for (name, number) in &adapters {
-        writer.adapter(&mut out, *number, name);
+        writer.adapter(&mut start, *number, name);
     }
-    out.push_str(&writer.after(&stages));
+    start.push_str(&writer.after(&stages));
     for stage in &stages {
-        let _ = writeln!(out, "clear_after_the_dead \"${stage}\"\nbase_{stage}=${stage}\n{stage}=${stage}/$start");
+        let _ = writeln!(start, "clear_after_the_dead \"${stage}\"\nbase_{stage}=${stage}\n{stage}=${stage}/$start");
     }
-    out.push_str("cd \"$home\" || exit 4\n");
+    start.push_str("cd \"$home\" || exit 4\n");
     for folder in super::folders(plan, steps) {
-        let _ = writeln!(out, "mkdir -p -- {} || exit 4", writer.word(&folder));
+        let _ = writeln!(start, "mkdir -p -- {} || exit 4", writer.word(&folder));
     }
     // Each call stands for itself, so that many are written side by side.
-    let parts = map(threads, steps, |step| {
+    let steps = map(threads, steps, |step| {
         let mut part = String::with_capacity(900);
         writer.step(&mut part, step);
         part
     });
-    parts.iter().for_each(|part| out.push_str(part));
-    out.push_str("\nfinish\n");
-    out
+    Pieces { head, start, steps }
 }
 
 /// Functions of the script. A call is made of `wanted` (is any of its files lacking?), `enter` (fresh stage folders), `render`
@@ -124,6 +134,10 @@ finish() {
   fi
 "#,
         );
+        // Of many tasks only the last one ends the plan.
+        if self.wish.is_task && !self.plan.run.after.is_empty() {
+            out.push_str("  [ \"$role\" = last ] || exit \"$failed\"\n");
+        }
         for command in &self.plan.run.after {
             let _ = writeln!(out, "  {}", command.iter().map(after_word).collect::<Vec<_>>().join(" "));
         }
@@ -177,13 +191,19 @@ finish() {
     fn export(&self, out: &mut String, step: &CommandLine, product: &Product) {
         let function = function(&step.id);
         let folder = self.word(paths::parent(&product.staged));
+        let (staged, path) = (self.word(&product.staged), self.word(&product.path));
+        // Of many tasks the first one makes it.
+        let kept = if self.wish.is_task {
+            format!("  [ \"$role\" = first ] || ! is_file {path} || return 0\n")
+        } else {
+            String::new()
+        };
         let _ = write!(
             out,
-            "at=$((at + 1))\n{function}_made=no\n{function}() {{\n  [ \"${function}_made\" = no ] || return 0\n  {function}_made=yes log=$logs/{}.log\n  enter {folder}\n  call",
+            "at=$((at + 1))\n{function}_made=no\n{function}() {{\n  [ \"${function}_made\" = no ] || return 0\n  {function}_made=yes log=$logs/{}.log\n{kept}  enter {folder}\n  call",
             word(&step.id)
         );
         self.command(out, step);
-        let (staged, path) = (self.word(&product.staged), self.word(&product.path));
         let _ = writeln!(
             out,
             "  if [ \"$code\" -eq 0 ] && [ -s {staged} ]; then\n    rm -f -- {path}.of\n    mv -f -- {staged} {path} && rmdir -- {folder} && return\n  fi\n  \
@@ -256,7 +276,7 @@ finish() {
 }
 
 /// The name of the function that makes an export.
-fn function(id: &str) -> String {
+pub(super) fn function(id: &str) -> String {
     let plain = |sign: char| if sign.is_ascii_alphanumeric() { sign } else { '_' };
     format!("make_{}", id.chars().map(plain).collect::<String>())
 }

@@ -1,4 +1,7 @@
-//! `build`: the command lines, as scripts, as JSON, or handed to another program.
+//! `build`: the command lines, as scripts, as JSON, or handed to another program or to a cluster's scheduler.
+
+mod cluster;
+mod parts;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
@@ -6,19 +9,21 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 
 use rayon::iter::{IntoParallelRefIterator, ParallelExtend, ParallelIterator};
-use truepath_core::invoke::command_line::{CallKind, CommandLine};
+use truepath_core::invoke::command_line::CommandLine;
 use truepath_core::invoke::script::{self, Script, cmd};
 use truepath_core::plan::{Adapters, Call, Plan, Series, calls_of, movie_calls};
 use truepath_core::resolve::{Job, paths};
+use truepath_core::run::cost::Costs;
+use truepath_core::run::history::Depth;
 use truepath_core::run::outstanding::{outstanding, with_movies};
 use truepath_core::sheet::{Existing, System};
-use truepath_core::template::slug;
 use truepath_core::verify::State;
 
 use crate::args::{BuildArgs, ScriptKind};
 use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::observe::{Look, Observation};
+use truepath_exec::state::journal;
 use truepath_exec::threads::Cores;
 
 use crate::exit_code::Exit;
@@ -28,7 +33,8 @@ use crate::show;
 
 /// Writes all calls of the plan.
 pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
-    if let Some(output) = args.output.as_ref().filter(|output| output.is_dir() && args.parts.is_none()) {
+    fits(args)?;
+    if let Some(output) = args.output.as_ref().filter(|output| output.is_dir() && !writes_parts(args)) {
         let help = format!(
             "name a file, such as -o {}, or write several scripts into it with --parts N",
             output.join(format!("render.{}", ending(args))).display()
@@ -56,7 +62,7 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
             loaded.plan.run.chunk = chunk;
         }
         super::guard_calls(&loaded.plan, loaded.plan.series.iter().filter_map(Series::count))?;
-        if args.to != ScriptKind::Json && args.through.is_none() && !args.guarded {
+        if args.to != ScriptKind::Json && args.through.is_none() && !is_guarded(args) {
             loaded.look_up_made(around);
         }
         if system.is_some() {
@@ -69,6 +75,9 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let calls: usize = built.iter().map(|built| built.steps.len()).sum();
     if let Some(program) = &args.through {
         return through(program, &document(&built));
+    }
+    if args.to == ScriptKind::Slurm {
+        return cluster::build(args, &built, around);
     }
     let Some(output) = &args.output else {
         show::print_exact(&body(args, &built)?)?;
@@ -83,7 +92,8 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
     };
     std::fs::create_dir_all(output).map_err(|error| Failure::machine("make the folder", output, &error))?;
     for Built { loaded, steps, broken } in &built {
-        for (name, steps) in evenly(steps, usize::try_from(parts).unwrap_or(1)) {
+        let costs = costs(loaded)?;
+        for (name, steps) in parts::named(&loaded.plan, steps, &costs, usize::try_from(parts).unwrap_or(1)) {
             let path = output.join(format!("{name}.{}", ending(args)));
             let part = Built { loaded, steps, broken: broken.clone() };
             write(&path, &body(args, &[part])?, args)?;
@@ -91,6 +101,37 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
         }
     }
     Ok(Exit::Well)
+}
+
+/// Whether the options fit to what is written.
+fn fits(args: &BuildArgs) -> Result<(), Failure> {
+    let slurm = args.to == ScriptKind::Slurm && args.through.is_none();
+    for (name, is_given) in [("--submit", args.submit), ("--plain", args.plain)] {
+        if is_given && !slurm {
+            let help = "add --to slurm, or leave it out";
+            return Err(Failure::unreadable(format!("{name} is for --to slurm only")).help(help));
+        }
+    }
+    if args.parts.is_some() && args.output.is_none() && !slurm {
+        return Err(Failure::unreadable("--parts writes several files, and no folder is named for them".to_owned())
+            .help("name one: -o parts"));
+    }
+    Ok(())
+}
+
+/// Whether several files are written into a folder.
+fn writes_parts(args: &BuildArgs) -> bool {
+    args.parts.is_some() && args.to != ScriptKind::Slurm
+}
+
+/// Whether this program makes each call: of a cluster's tasks it does unless it is not there.
+fn is_guarded(args: &BuildArgs) -> bool {
+    args.guarded || args.to == ScriptKind::Slurm && !args.plain
+}
+
+/// What frames were measured to cost.
+fn costs(loaded: &Loaded) -> Result<Costs, Failure> {
+    Ok(Costs::of(&loaded.plan, &journal::read(&loaded.state, Depth::Calls)?))
 }
 
 /// What is built of one sheet.
@@ -141,9 +182,9 @@ fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<(Ve
     };
     let most = if args.to == ScriptKind::Cmd { cmd::LONGEST - 700 } else { 1 << 20 };
     let rendering = calls.par_iter().flat_map_iter(|call| command_lines.fitting(call, most));
-    let mut steps = if args.guarded { Vec::new() } else { command_lines.exports(&calls) };
+    let mut steps = if is_guarded(args) { Vec::new() } else { command_lines.exports(&calls) };
     steps.par_extend(rendering);
-    if args.guarded {
+    if is_guarded(args) {
         guard(args, loaded, around, &mut steps);
     }
     wait_for_frames(plan, &calls, &mut steps);
@@ -163,8 +204,8 @@ fn wait_for_frames(plan: &Plan, calls: &[Call], steps: &mut [CommandLine]) {
     }
 }
 
-/// Lets `truepath run` make each call: it stages, checks and lands by itself.
-fn guard(args: &BuildArgs, loaded: &Loaded, around: &Surroundings, steps: &mut Vec<CommandLine>) {
+/// What `truepath run` has to be told to make the same calls, beside their names.
+fn guard_words(args: &BuildArgs, loaded: &Loaded) -> Vec<String> {
     let mut common = vec!["run".to_owned(), "-f".to_owned(), paths::from_system(&loaded.sheet)];
     let lists = [
         ("--mode", &args.common.mode),
@@ -184,6 +225,12 @@ fn guard(args: &BuildArgs, loaded: &Loaded, around: &Surroundings, steps: &mut V
     // A job that is not enabled is only there when it is named.
     common.extend(args.common.jobs.iter().cloned());
     common.extend(args.chunk.iter().flat_map(|chunk| ["--chunk".to_owned(), chunk.to_string()]));
+    common
+}
+
+/// Lets `truepath run` make each call: it stages, checks and lands by itself.
+fn guard(args: &BuildArgs, loaded: &Loaded, around: &Surroundings, steps: &mut Vec<CommandLine>) {
+    let common = guard_words(args, loaded);
     // What stands behind a dot is a part of a call; `run` cuts a call by itself.
     for step in steps.iter_mut() {
         step.id.truncate(step.id.find('.').unwrap_or(step.id.len()));
@@ -195,7 +242,9 @@ fn guard(args: &BuildArgs, loaded: &Loaded, around: &Surroundings, steps: &mut V
         step.env.clear();
         // Its own log is written by the guard.
         step.log = format!("{}/{}.guard.log", paths::parent(&step.log), step.id);
-        step.writes.clear();
+        if args.to != ScriptKind::Slurm {
+            step.writes.clear();
+        }
         // It makes what is needed first by itself.
         step.needs.clear();
     }
@@ -221,6 +270,7 @@ fn body(args: &BuildArgs, built: &[Built<'_>]) -> Result<String, Failure> {
     let wish = Script {
         keep_going: args.keep_going,
         pause: args.pause,
+        is_task: false,
         adapters: &loaded.adapters,
         made: &loaded.ground.made_of,
         turn: loaded.ground.history.next_turn(),
@@ -240,13 +290,14 @@ fn ending(args: &BuildArgs) -> &'static str {
         ScriptKind::Sh => "sh",
         ScriptKind::Cmd => "cmd",
         ScriptKind::Json => "json",
+        ScriptKind::Slurm => "sbatch",
     }
 }
 
 fn write(path: &Path, body: &str, args: &BuildArgs) -> Result<(), Failure> {
     let failed = |error: std::io::Error| Failure::machine("write", path, &error);
     std::fs::write(path, body).map_err(failed)?;
-    if ending(args) == "sh" { disk::make_executable(path).map_err(failed) } else { Ok(()) }
+    if ["sh", "sbatch"].contains(&ending(args)) { disk::make_executable(path).map_err(failed) } else { Ok(()) }
 }
 
 /// Hands the JSON to a program on its standard input.
@@ -262,46 +313,4 @@ fn through(program: &Path, document: &str) -> Result<Exit, Failure> {
         return Ok(Exit::Well);
     }
     Err(Failure::new(Cause::Program, format!("{} ended with {status}", program.display())))
-}
-
-/// Steps in parts of about the same number of files, each with its name: job and range. Steps that others need come with
-/// every part that needs them.
-fn evenly(steps: &[CommandLine], parts: usize) -> Vec<(String, Vec<CommandLine>)> {
-    let weight = |step: &CommandLine| step.frames.count() * step.passes.len().max(1) as i64;
-    let (exports, rest): (Vec<&CommandLine>, Vec<&CommandLine>) = steps.iter().partition(|step| step.product.is_some());
-    // Movies need all of their frames, from whichever part: they are the last one, to be started when the others are over.
-    let (movies, rest): (Vec<&CommandLine>, Vec<&CommandLine>) =
-        rest.into_iter().partition(|step| step.kind == CallKind::Encode);
-    let all: i64 = rest.iter().map(|step| weight(step)).sum();
-    let parts = parts.min(rest.len().max(1));
-    let (mut done, mut made): (i64, Vec<Vec<&CommandLine>>) = (0, vec![Vec::new(); parts]);
-    for step in &rest {
-        // The part in whose share the middle of this step falls.
-        let at = (2 * done + weight(step)) as usize * parts / (2 * all.max(1)) as usize;
-        made[at.min(parts - 1)].push(step);
-        done += weight(step);
-    }
-    let made = made.into_iter().filter(|part| !part.is_empty()).enumerate();
-    let named = made.map(|(at, part)| {
-        let needed = exports.iter().filter(|export| part.iter().any(|step| step.needs.contains(&export.id)));
-        let own: Vec<CommandLine> = needed.chain(&part).map(|step| (*step).clone()).collect();
-        (part_name(at + 1, &part), own)
-    });
-    let mut named: Vec<(String, Vec<CommandLine>)> = named.collect();
-    if !movies.is_empty() {
-        named.push((format!("{:02}_movies", named.len() + 1), movies.into_iter().cloned().collect()));
-    }
-    named
-}
-
-fn part_name(number: usize, part: &[&CommandLine]) -> String {
-    let (Some(first), Some(last)) = (part.first(), part.last()) else { return String::new() };
-    let (from, to) = (first.frames.first().unwrap_or(0), last.frames.last().unwrap_or(0));
-    if first.job == last.job {
-        let most = part.iter().filter_map(|step| step.frames.last()).max().unwrap_or(to);
-        let least = part.iter().filter_map(|step| step.frames.first()).min().unwrap_or(from);
-        format!("{number:02}_{}_{least}-{most}", slug(&first.job))
-    } else {
-        format!("{number:02}_{}_{from}-{}_{to}", slug(&first.job), slug(&last.job))
-    }
 }

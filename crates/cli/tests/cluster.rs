@@ -1,0 +1,233 @@
+//! A real cluster scheduler with emulated nodes: tasks are killed, requeued, cancelled and run out of time, nodes are lost.
+#![cfg(target_os = "linux")]
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use support::{Project, UNDERSTUDY, has};
+
+const SCRIPTS: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../.ci/cluster");
+
+const SHEET: &str = r#"
+sheet = 1
+[roots]
+renders = "renders"
+[formats.master]
+type = "png"
+[formats.review]
+type = "mp4"
+codec = "h264"
+[defaults]
+adapter = "slow"
+fps = 24
+size = "64x36"
+format = "master"
+path = "{renders}/{job}/{pass}/{job}_{pass}.{frame:4}.{ext}"
+passes = ["beauty", "depth"]
+[[job]]
+name = "crossing"
+scene = "scenes/crossing.gltf"
+camera = "quay"
+frames = "1-48"
+[[movie]]
+name = "review"
+of = ["crossing"]
+pass = "beauty"
+format = "review"
+path = "{renders}/{job}/{job}.{ext}"
+[checks]
+scene-span-not-covered = "off"
+[run]
+chunk = 2
+retries = 2
+heartbeat = "1s"
+takeover = "4s"
+after = [["sh", "-c", "echo \"$0\" >>after", "{outcome}"]]
+[run.cluster]
+partition = "night"
+at_once = 6
+"#;
+
+/// A cluster that goes with the test.
+struct Cluster {
+    folder: tempfile::TempDir,
+}
+
+impl Drop for Cluster {
+    fn drop(&mut self) {
+        let _ = Command::new(format!("{SCRIPTS}/down")).arg(self.folder.path()).status();
+    }
+}
+
+impl Cluster {
+    fn new(at: u32) -> Cluster {
+        let folder = tempfile::tempdir().unwrap();
+        let port = 20_000 + std::process::id() % 2_000 * 20 + 10 * at;
+        let up = Command::new(format!("{SCRIPTS}/up")).arg(folder.path()).args(["3", &port.to_string()]).output();
+        let up = up.unwrap();
+        let cluster = Cluster { folder };
+        assert!(up.status.success(), "{}", String::from_utf8_lossy(&[up.stdout, up.stderr].concat()));
+        cluster
+    }
+
+    fn conf(&self) -> PathBuf {
+        self.folder.path().join("slurm.conf")
+    }
+
+    /// What a program of the scheduler prints.
+    fn ask(&self, words: &str) -> String {
+        let mut words = words.split(' ');
+        let said = Command::new(words.next().unwrap()).args(words).env("SLURM_CONF", self.conf()).output().unwrap();
+        String::from_utf8_lossy(&said.stdout).into_owned()
+    }
+
+    /// State and node of each task, by number.
+    fn tasks(&self) -> BTreeMap<String, (String, String)> {
+        let line = |line: &str| {
+            let mut parts = line.split('|').map(str::to_owned);
+            Some((parts.next()?, (parts.next()?, parts.next()?)))
+        };
+        self.ask("squeue -h -t all -r -o %i|%T|%N").lines().filter_map(line).collect()
+    }
+
+    /// Waits until something holds for the tasks.
+    fn until(&self, what: &str, holds: impl Fn(&BTreeMap<String, (String, String)>) -> bool) {
+        let began = Instant::now();
+        while !holds(&self.tasks()) {
+            assert!(began.elapsed() < Duration::from_secs(150), "{what}: {:?}", self.tasks());
+            // Requeued tasks would wait for two minutes.
+            for (id, (state, _)) in self.tasks() {
+                if state == "PENDING" && id.contains('_') {
+                    self.ask(&format!("scontrol update jobid={id} starttime=now"));
+                }
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
+    }
+
+    fn say(&self, project: &Project, words: &[&str]) -> support::Said {
+        project.command().args(words).env("SLURM_CONF", self.conf()).output().unwrap().into()
+    }
+}
+
+/// A project whose renderer takes its time, and hangs once at its fourth call.
+fn project() -> Project {
+    let project = Project::with(SHEET);
+    let own = env!("CARGO_BIN_EXE_truepath");
+    let body = format!(
+        "case \"$*\" in *' 23-24 '*) mkdir hung 2>/dev/null && exec sleep 400 ;; esac\nsleep 1\nexec {own} \"$@\""
+    );
+    project.script("slow", &body);
+    let adapter = UNDERSTUDY.replace("program = \"truepath\"", "program = \"bin/slow\"");
+    project.write("adapters/slow.toml", adapter.replace("name = \"understudy\"", "name = \"slow\""));
+    project
+}
+
+/// How often each file has landed, by the journals.
+fn landings(project: &Project) -> BTreeMap<(String, i64), i64> {
+    let mut count = BTreeMap::new();
+    for name in project.files(".truepath/truepath/journal") {
+        let text = std::fs::read_to_string(project.path(&format!(".truepath/truepath/journal/{name}"))).unwrap();
+        for event in text.lines().filter_map(|line| serde_json::from_str::<serde_json::Value>(line).ok()) {
+            let key = || (event["series"].as_str().unwrap().to_owned(), event["frame"].as_i64().unwrap());
+            match event["event"].as_str() {
+                Some("landed") => *count.entry(key()).or_insert(0) += 1,
+                // Another file had the name first.
+                Some("late") => *count.get_mut(&key()).unwrap() -= 1,
+                _ => {}
+            }
+        }
+    }
+    count
+}
+
+/// Submits the plan, and does the worst to its tasks that can happen to them.
+fn survives(cluster: &Cluster, words: &[&str]) {
+    let project = project();
+    let is_guarded = words.is_empty();
+    if !is_guarded {
+        // A shell cannot end a renderer that hangs.
+        std::fs::create_dir(project.path("hung")).unwrap();
+    }
+    let said =
+        cluster.say(&project, &[&["build", "--to", "slurm", "--submit", "--parts", "6"], words].concat()).ended(0);
+    let job =
+        said.err.lines().find_map(|line| line.strip_prefix("6 tasks: job ")).unwrap_or_else(|| panic!("{said:?}"));
+    let task = |at: usize| format!("{job}_{at}");
+    let runs = |tasks: &BTreeMap<String, (String, String)>| {
+        tasks.iter().filter(|(id, (state, _))| id.starts_with(&format!("{job}_")) && state == "RUNNING").count()
+    };
+    cluster.until("all tasks run", |tasks| runs(tasks) == 6);
+    // Each has begun its first call.
+    let began = Instant::now();
+    let calls = || project.files(".truepath/truepath/journal").len();
+    while calls() < 6 && began.elapsed() < Duration::from_secs(30) {
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    let told = cluster.say(&project, &["status"]);
+    assert!(told.out.contains(&format!("task {job}_")), "{}", told.out);
+    assert!(told.out.contains("tasks of the cluster"), "{}", told.out);
+    assert!(told.out.contains("waiting: Dependency"), "{}", told.out);
+    let document = cluster.say(&project, &["status", "--json"]).json();
+    assert_eq!(document["tasks"].as_array().unwrap().iter().filter(|task| task["state"] == "RUNNING").count(), 6);
+
+    // The third task hangs: its time runs out, or it is cancelled. The others are killed, cancelled and requeued, and a node is lost.
+    let third = if is_guarded { "scontrol update timelimit=1 jobid=" } else { "scancel " };
+    cluster.ask(&format!("{third}{}", task(3)));
+    cluster.ask(&format!("scancel {}", task(1)));
+    cluster.ask(&format!("scancel --batch --signal=KILL {}", task(2)));
+    cluster.ask(&format!("scontrol requeue {}", task(4)));
+    let node = cluster.tasks()[&task(6)].1.clone();
+    let pid = std::fs::read_to_string(cluster.folder.path().join(format!("run/slurmd.{node}.pid"))).unwrap();
+    Command::new("kill").args(["-9", pid.trim()]).status().unwrap();
+    cluster.ask(&format!("scontrol update nodename={node} state=down reason=lost"));
+
+    // The task that ends the plan is cut short as well, once.
+    let last = |tasks: &BTreeMap<String, (String, String)>| {
+        let of_last = |(id, (state, _)): (&String, &(String, String))| {
+            (!id.contains('_') && state == "RUNNING").then(|| id.clone())
+        };
+        tasks.iter().find_map(of_last)
+    };
+    cluster.until("the last task runs", |tasks| last(tasks).is_some());
+    if let Some(id) = last(&cluster.tasks()) {
+        cluster.ask(&format!("scancel {id}"));
+    }
+    let over = |tasks: &BTreeMap<String, (String, String)>| {
+        !tasks.values().any(|(state, _)| ["RUNNING", "PENDING", "COMPLETING"].contains(&state.as_str()))
+    };
+    cluster.until("all is over", over);
+    assert!(std::fs::read_to_string(project.path(".truepath/truepath/logs/slurm/tries")).unwrap().lines().count() <= 3);
+    let logs = || {
+        let files = project.files(".truepath/truepath/logs/slurm");
+        let text =
+            |name: &String| std::fs::read_to_string(project.path(&format!(".truepath/truepath/logs/slurm/{name}")));
+        files.iter().map(|name| format!("--- {name}\n{}", text(name).unwrap_or_default())).collect::<String>()
+    };
+    let verified = cluster.say(&project, &["verify", "--deep"]);
+    assert_eq!(verified.code, 0, "{}\n{}\n{:?}", verified.out, logs(), cluster.tasks());
+    let count = landings(&project);
+    assert_eq!(count.len(), 2 * 48 + 1, "{count:?}");
+    let twice: Vec<_> = count.iter().filter(|(_, times)| **times != 1).collect();
+    assert!(twice.is_empty(), "{twice:?}\n{}", logs());
+    assert_eq!(std::fs::read_to_string(project.path("after")).unwrap().lines().last(), Some("complete"), "{}", logs());
+}
+
+#[test]
+fn a_plan_ends_complete_whatever_happens_to_its_tasks() {
+    if has("slurmctld") {
+        survives(&Cluster::new(0), &[]);
+    }
+}
+
+#[test]
+fn so_does_one_on_nodes_without_this_program() {
+    if has("slurmctld") {
+        survives(&Cluster::new(1), &["--plain"]);
+    }
+}
