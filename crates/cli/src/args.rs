@@ -1,12 +1,14 @@
 //! The command line: one struct per command, holding only what was typed.
 
 mod looking;
+mod parcel;
 
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 pub use looking::{CleanArgs, LooseOptions, VerifyArgs, VerifyForm};
+pub use parcel::{CollectArgs, PackArgs, ParcelArgs, RenderArgs};
 
 /// Names, checks, runs and verifies headless renders: one sheet says what is rendered and where every file goes.
 #[derive(Debug, Parser)]
@@ -54,6 +56,9 @@ pub enum Command {
     Build(BuildArgs),
     /// Render what is needed, here; go on where the last run stopped
     Run(RunArgs),
+    /// Parcels for machines that share nothing with this one: pack them, render them there, collect what came out
+    #[command(subcommand)]
+    Parcel(ParcelArgs),
     /// Show how far everything is: done, running and where, failed, missing
     Status(StatusArgs),
     /// Show what the renderers of a job said: files, problems, the end of a failure
@@ -514,6 +519,28 @@ pub struct RunArgs {
     /// Whether only movies are made: that is how `movie` runs.
     #[arg(skip)]
     pub movies: bool,
+}
+
+impl RunArgs {
+    /// A run with nothing else said.
+    #[must_use]
+    pub fn of(common: Common) -> RunArgs {
+        RunArgs {
+            common,
+            existing: None,
+            anew: false,
+            workers: None,
+            only: Vec::new(),
+            chunk: None,
+            order: CallOrder::Sheet,
+            share: false,
+            exports: false,
+            keep_going: false,
+            open: false,
+            is_final: false,
+            movies: false,
+        }
+    }
 }
 
 /// The order of calls.

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// The core's modules in the order in which a sheet travels; each may use those before it.
-const CORE: [&str; 18] = [
+const CORE: [&str; 19] = [
     "threads",
     "source",
     "diagnostic",
@@ -24,6 +24,7 @@ const CORE: [&str; 18] = [
     "invoke",
     "check",
     "whose",
+    "parcel",
 ];
 
 const CRATES: [&str; 6] = ["core", "media", "movie", "exec", "understudy", "cli"];

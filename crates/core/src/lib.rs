@@ -10,6 +10,7 @@ pub mod check;
 pub mod diagnostic;
 pub mod frames;
 pub mod invoke;
+pub mod parcel;
 pub mod picture;
 pub mod pins;
 pub mod plan;

@@ -16,6 +16,7 @@ pub mod mend;
 pub mod movie;
 pub mod names;
 pub mod new;
+pub mod parcel;
 mod replace;
 pub mod run;
 pub mod scene;

@@ -12,7 +12,7 @@ use truepath_exec::landing::{Disk, Moves};
 use truepath_exec::process::Stops;
 
 use super::encode;
-use crate::args::{CallOrder, EncodeArgs, ExistingFiles, MovieArgs, MovieOptions, RunArgs};
+use crate::args::{EncodeArgs, ExistingFiles, MovieArgs, MovieOptions, RunArgs};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::show::counter::Counter;
@@ -37,19 +37,10 @@ fn of_sheet(args: &MovieArgs, around: &Surroundings) -> Result<Exit, Failure> {
             .help("write `frames` into its [[movie]], or make one beside the sheet: truepath movie PATTERN --frames EXPR -o FILE"));
     }
     let run = RunArgs {
-        exports: false,
-        common: args.common.clone(),
         existing: args.replace.then_some(ExistingFiles::Replace),
-        anew: false,
-        workers: None,
-        only: Vec::new(),
-        chunk: None,
-        order: CallOrder::Sheet,
-        share: false,
         keep_going: args.keep_going,
-        open: false,
-        is_final: false,
         movies: true,
+        ..RunArgs::of(args.common.clone())
     };
     super::run::run(&run, around)
 }

@@ -191,6 +191,13 @@ fn gather(folder: &Path, base: &Path, found: &mut BTreeSet<String>) {
     }
 }
 
+/// All files below a folder, relative to it.
+pub fn below(folder: &Path) -> Vec<String> {
+    let mut found = BTreeSet::new();
+    gather(folder, folder, &mut found);
+    found.into_iter().collect()
+}
+
 /// Whether a program is there. A missing one is said loudly, and fails the test when `TRUEPATH_REQUIRE` names it.
 pub fn has(program: &str) -> bool {
     let found = std::env::split_paths(&std::env::var_os("PATH").unwrap_or_default())

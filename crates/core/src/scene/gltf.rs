@@ -3,6 +3,10 @@
 //! Only the JSON is looked at. The bounds of an animation's times stand in its input accessor (glTF 2.0, 3.11: `min` and
 //! `max` are required there), so that no buffer has to be read.
 
+use std::collections::BTreeMap;
+
+use serde_json::Value;
+
 use super::Facts;
 
 pub fn read(bytes: &[u8]) -> Result<Facts, String> {
@@ -26,4 +30,19 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
     let images = root.images.iter().filter_map(|image| image.uri.clone());
     let resources = buffers.chain(images).filter(|uri| !uri.starts_with("data:")).collect();
     Ok(Facts { cameras: Some(cameras), seconds: (seconds > 0.0).then_some(seconds), resources, ..Facts::default() })
+}
+
+/// The same document with other `uri`s of buffers and images.
+pub fn respelt(bytes: &[u8], to: &BTreeMap<String, String>) -> Option<Vec<u8>> {
+    let mut document: Value = serde_json::from_slice(bytes).ok()?;
+    for group in ["buffers", "images"] {
+        for entry in document.get_mut(group).and_then(Value::as_array_mut).into_iter().flatten() {
+            if let Some(uri) = entry.get_mut("uri")
+                && let Some(new) = uri.as_str().and_then(|old| to.get(old))
+            {
+                *uri = Value::String(new.clone());
+            }
+        }
+    }
+    serde_json::to_vec(&document).ok()
 }

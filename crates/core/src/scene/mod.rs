@@ -5,6 +5,7 @@ mod gltf;
 pub mod told;
 mod usda;
 
+use std::collections::BTreeMap;
 use std::ops::Range;
 
 use crate::frames::Frames;
@@ -79,6 +80,17 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Facts, Unread> {
         Some("gltf" | "glb") => gltf::read(bytes).map_err(Unread::Damaged),
         Some("usda") => usda::read(bytes).map_err(Unread::Damaged),
         _ => Err(Unread::OtherFormat),
+    }
+}
+
+/// A scene with outside files spelt another way; `None` for formats in which that cannot be done here. What is not in it is
+/// passed over.
+#[must_use]
+pub fn respelt(name: &str, bytes: &[u8], to: &BTreeMap<String, String>) -> Option<Vec<u8>> {
+    match name.rsplit_once('.').map(|(_, extension)| extension.to_ascii_lowercase()).as_deref() {
+        Some("gltf") => gltf::respelt(bytes, to),
+        Some("usda") => usda::respelt(bytes, to),
+        _ => None,
     }
 }
 

@@ -3,6 +3,8 @@
 //! Only what is needed is read: the header's metadata, `def Camera "name"` and asset paths between `@`. Comments and
 //! strings are skipped so that nothing in them is taken for a prim.
 
+use std::collections::BTreeMap;
+
 use super::Facts;
 use crate::sheet::Fps;
 
@@ -37,6 +39,15 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
         }
     }
     Ok(facts)
+}
+
+/// The same text with other asset paths: they stand between `@`.
+pub fn respelt(bytes: &[u8], to: &BTreeMap<String, String>) -> Option<Vec<u8>> {
+    let mut text = std::str::from_utf8(bytes).ok()?.to_owned();
+    for (old, new) in to {
+        text = text.replace(&format!("@{old}@"), &format!("@{new}@"));
+    }
+    Some(text.into_bytes())
 }
 
 /// Camera prims with their paths, and the assets that are layers of this one: `subLayers`, `references` and `payload`.

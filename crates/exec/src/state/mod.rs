@@ -93,6 +93,12 @@ impl StateFolder {
         self.logs().join("slurm")
     }
 
+    /// What was packed into each parcel, by its number.
+    #[must_use]
+    pub fn parcels(&self) -> PathBuf {
+        self.folder.join("parcels")
+    }
+
     /// What exporters made of scenes.
     #[must_use]
     pub fn exports(&self) -> PathBuf {

@@ -78,6 +78,7 @@ pub fn build(args: &BuildArgs, built: &[Built<'_>], around: &Surroundings) -> Re
     let wish = Script {
         keep_going: true,
         pause: false,
+        portable: false,
         is_task: true,
         adapters: &loaded.adapters,
         made: &loaded.ground.made_of,

@@ -270,6 +270,7 @@ fn body(args: &BuildArgs, built: &[Built<'_>]) -> Result<String, Failure> {
     let wish = Script {
         keep_going: args.keep_going,
         pause: args.pause,
+        portable: false,
         is_task: false,
         adapters: &loaded.adapters,
         made: &loaded.ground.made_of,

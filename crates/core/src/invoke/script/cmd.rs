@@ -14,7 +14,7 @@ use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
 use super::rules::literal;
-use super::{BasePath, Body, Script, bases, glob, in_pieces, json};
+use super::{BasePath, Body, Found, Script, bases, glob, in_pieces, json};
 
 /// The longest line that cmd reads (Microsoft, "Command prompt line string limitation").
 pub const LONGEST: usize = 8191;
@@ -36,8 +36,13 @@ pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &d
     }
     out.push_str("rem Started again, it renders what is not there yet; with --again, everything.\n");
     out.push_str("setlocal EnableExtensions DisableDelayedExpansion\nchcp 65001 >nul\n\n");
-    for BasePath { name, path } in &bases {
-        let _ = writeln!(out, "set \"{name}={}\"", inner(path)?);
+    for base in &bases {
+        let name = &base.name;
+        let _ = match base.found(plan, wish.portable) {
+            Found::Here => writeln!(out, "for %%I in (\"%~dp0.\") do set \"{name}=%%~fI\""),
+            Found::Below(rest) => writeln!(out, "set \"{name}=%home%/{}\"", inner(rest)?),
+            Found::There(path) => writeln!(out, "set \"{name}={}\"", inner(path)?),
+        };
     }
     writer.begin(&mut out, steps)?;
     let numbered: Vec<(usize, &CommandLine)> = (1..).zip(steps).collect();
@@ -154,7 +159,11 @@ impl Writer<'_> {
     /// with quotes of its own is written out.
     fn word(&self, text: &str) -> Result<String, String> {
         let pieces = in_pieces(text, self.bases);
-        if text.contains('"') || !pieces.iter().any(|piece| matches!(piece, Body::BasePath(_))) {
+        let is_based = pieces.iter().any(|piece| matches!(piece, Body::BasePath(_)));
+        if self.wish.portable && is_based && text.contains('"') {
+            return Err(unsaid(text));
+        }
+        if text.contains('"') || !is_based {
             return word(text).ok_or_else(|| unsaid(text));
         }
         let mut out = "\"".to_owned();

@@ -24,6 +24,8 @@ pub struct Script<'s> {
     pub keep_going: bool,
     /// Wait for a key at the end, so that a window opened by a double-click stays (cmd only).
     pub pause: bool,
+    /// It is started in whatever folder it lies: that of the sheet. Programs from elsewhere are looked for on the path.
+    pub portable: bool,
     /// It is done by many tasks: `$role` says which one this is.
     pub is_task: bool,
     /// The adapters of the calls.
@@ -54,6 +56,29 @@ pub struct BasePath {
     pub name: String,
     /// The path.
     pub path: String,
+}
+
+/// Where a base is to be found, as a script says it at its head.
+pub(super) enum Found<'b> {
+    /// The script's own folder.
+    Here,
+    /// Below that folder.
+    Below(&'b str),
+    /// As it stands.
+    There(&'b str),
+}
+
+impl BasePath {
+    fn found(&self, plan: &Plan, portable: bool) -> Found<'_> {
+        let home = &plan.home.folder;
+        let inside = self.path.strip_prefix(home.as_str()).filter(|rest| rest.is_empty() || rest.starts_with('/'));
+        match inside {
+            _ if !portable => Found::There(&self.path),
+            Some("") => Found::Here,
+            Some(rest) => Found::Below(rest.trim_start_matches('/')),
+            None => Found::There(paths::file_name(&self.path)),
+        }
+    }
 }
 
 /// A piece of a word: text, or a base folder.

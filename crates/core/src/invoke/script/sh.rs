@@ -15,7 +15,7 @@ use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
 use super::rules::extended;
-use super::{BasePath, Body, Script, bases, in_pieces, json};
+use super::{BasePath, Body, Found, Script, bases, in_pieces, json};
 
 /// The whole script.
 #[must_use]
@@ -49,8 +49,13 @@ pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, thre
     let adapters: BTreeMap<&str, usize> = names.into_iter().zip(1..).collect();
     let writer = Writer { plan, bases: &bases, wish, adapters: &adapters };
     let (mut head, mut start) = (String::new(), String::new());
-    for BasePath { name, path } in &bases {
-        let _ = writeln!(head, "{name}={}", word(path));
+    for base in &bases {
+        let name = &base.name;
+        let _ = match base.found(plan, wish.portable) {
+            Found::Here => writeln!(head, "{name}=$(CDPATH= cd -- \"$(dirname -- \"$0\")\" && pwd) || exit 4"),
+            Found::Below(rest) => writeln!(head, "{name}=$home/{}", word(rest)),
+            Found::There(path) => writeln!(head, "{name}={}", word(path)),
+        };
     }
     let rendered: BTreeSet<usize> = steps.iter().flat_map(|step| &step.writes).map(|write| write.series).collect();
     let journal = rendered.iter().map(|at| wish.series_line(plan, *at)).collect::<String>();

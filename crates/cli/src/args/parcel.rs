@@ -1,0 +1,65 @@
+//! What is said to the commands for parcels.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+
+use super::Common;
+
+/// `parcel`.
+#[derive(Debug, Subcommand)]
+pub enum ParcelArgs {
+    /// Write self-contained folders, each with a part of the plan: scene, files, adapter, sheet and scripts
+    Pack(PackArgs),
+    /// Render parcels on this machine
+    Render(RenderArgs),
+    /// Check what came out of parcels, land it in the project, and tell what is still missing
+    Collect(CollectArgs),
+}
+
+/// `parcel pack`.
+#[derive(Debug, Args)]
+pub struct PackArgs {
+    #[command(flatten)]
+    pub common: Common,
+    /// How many parcels; they take about equally long (left out: one for each job)
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    pub parts: Option<u64>,
+    /// The folder that they are written into
+    #[arg(short, long, value_name = "DIR")]
+    pub output: PathBuf,
+    /// Only what is not there yet, or is broken
+    #[arg(long)]
+    pub missing: bool,
+    /// Write each as one file, .tar.zst
+    #[arg(long)]
+    pub archive: bool,
+    /// Allow settings of the command line that change the picture under final names
+    #[arg(long = "final")]
+    pub is_final: bool,
+}
+
+/// `parcel render`.
+#[derive(Debug, Args)]
+pub struct RenderArgs {
+    /// Parcels
+    #[arg(required = true)]
+    pub parcels: Vec<PathBuf>,
+    /// Renderers at a time
+    #[arg(long, value_name = "N")]
+    pub workers: Option<usize>,
+}
+
+/// `parcel collect`.
+#[derive(Debug, Args)]
+pub struct CollectArgs {
+    /// Parcels, or folders that hold some
+    #[arg(required = true)]
+    pub parcels: Vec<PathBuf>,
+    /// The sheet that they were packed from (left out: truepath.toml here or in the nearest folder above)
+    #[arg(short = 'f', long = "sheet", value_name = "FILE")]
+    pub sheet: Option<PathBuf>,
+    /// Lay a mode over every job, as when they were packed (repeatable)
+    #[arg(long, value_name = "NAME")]
+    pub mode: Vec<String>,
+}

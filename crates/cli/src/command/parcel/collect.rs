@@ -1,0 +1,395 @@
+//! `parcel collect`: what came out of parcels, checked and landed. Nothing in a parcel is started, and nothing that it says of
+//! itself is believed: what it held is known from what its sender kept.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use truepath_core::check::Machine;
+use truepath_core::frames::Frames;
+use truepath_core::invoke::stage::stage_base;
+use truepath_core::parcel::{self, Packed, Parcel};
+use truepath_core::plan::{Plan, Series};
+use truepath_core::resolve::paths;
+use truepath_core::run::event::{Ended, Event, Started};
+use truepath_core::run::fingerprint::{Fingerprint, UNKNOWN};
+use truepath_core::run::history::{Depth, History, NO_DIGEST, Record, past};
+use truepath_core::template::slug;
+use truepath_core::verify::{State, Verdict};
+use truepath_exec::disk;
+use truepath_exec::failure::{Cause, Failure, Trouble};
+use truepath_exec::landing::{Disk, Fate, Landing, land, recover, stage};
+use truepath_exec::observe::{Look, Observation};
+use truepath_exec::state::StateFolder;
+use truepath_exec::state::journal::{self, Journal, Opening};
+
+use super::{SHEET, archive, description, parcels};
+use crate::args::{CollectArgs, Common};
+use crate::command::alone::alone;
+use crate::exit_code::Exit;
+use crate::lower::Surroundings;
+use crate::pipeline::{self, LoadOptions, Loaded};
+use crate::show::verdicts::cut;
+use crate::show::{self, counted};
+
+/// What became of the files of one parcel.
+#[derive(Default)]
+struct Told {
+    landed: i64,
+    there: i64,
+    /// Frames that did not come, by series and reason.
+    left: BTreeMap<(String, String), Vec<i64>>,
+}
+
+impl Told {
+    fn leave(&mut self, series: &str, frame: i64, why: impl Into<String>) {
+        self.left.entry((series.to_owned(), why.into())).or_default().push(frame);
+    }
+}
+
+/// Collects parcels in any order, as often as anybody likes.
+pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    let common = Common { sheet: args.sheet.iter().cloned().collect(), mode: args.mode.clone(), ..Common::default() };
+    let mut queue = pipeline::load(&common, around, LoadOptions::default())?;
+    if let Some(exit) = queue.stopped() {
+        super::super::tell_findings(&queue, around);
+        return Ok(exit);
+    }
+    let given = parcels(&args.parcels)?;
+    let Some(loaded) = queue.sheets.first_mut() else { return Ok(Exit::Well) };
+    loaded.look_up_made(around);
+    let loaded = &*loaded;
+    let held = alone(loaded, around)?;
+    let mut bad = false;
+    for path in &given {
+        // Each is compared with what the ones before it brought.
+        let before = again(loaded)?;
+        let told = match one(path, loaded, &before, around) {
+            Ok(told) => told,
+            // One bad parcel does not keep the others from being collected.
+            Err(failure) if failure.cause != Cause::Machine => {
+                show::failure(&failure);
+                bad = true;
+                continue;
+            }
+            Err(failure) => return Err(failure),
+        };
+        let there = if told.there > 0 { format!(", {} there already", told.there) } else { String::new() };
+        show::print(&format!("{}: {} landed{there}\n", path.display(), counted(told.landed, "file")))?;
+        for ((series, why), frames) in &told.left {
+            show::print(&format!("  {series} {}: {why}\n", cut(&Frames::from_any(frames.clone()).to_string())))?;
+        }
+        bad |= !told.left.is_empty();
+    }
+    drop(held);
+    recover::remove_empty_bases(&loaded.plan);
+    let (after, _) = again(loaded)?;
+    show::print(&missing(loaded, &after))?;
+    let complete = after.iter().filter(|verdict| !verdict.is_movie).all(|verdict| !verdict.is_lacking());
+    Ok(if bad || !complete { Exit::No } else { Exit::Well })
+}
+
+/// What lies in the project now, with what its journals say. What was listed when the sheet was loaded is older.
+fn again(loaded: &Loaded) -> Result<(Vec<Verdict>, Machine), Failure> {
+    let history = journal::read(&loaded.state, Depth::Landings)?;
+    let machine = Machine { made_of: loaded.made_after(&history), history, ..Machine::default() };
+    let told = |_: u64| {};
+    let observation =
+        Observation { plan: &loaded.plan, machine: &machine, look: Look::Heads, beside: &[], told: &told };
+    Ok((observation.all()?, machine))
+}
+
+/// What is missing still, and which parcels hold it.
+fn missing(loaded: &Loaded, after: &[Verdict]) -> String {
+    let names = std::fs::read_dir(loaded.state.parcels()).into_iter().flatten().filter_map(Result::ok);
+    let mut packed: Vec<Parcel> =
+        names.filter_map(|entry| serde_json::from_str(&disk::text(&entry.path()).ok()?).ok()).collect();
+    packed.sort_by(|a, b| a.name.cmp(&b.name));
+    let mut out = String::new();
+    for verdict in after.iter().filter(|verdict| !verdict.is_movie) {
+        let series = loaded.plan.output(verdict.series);
+        let lacking = verdict.in_any(&[State::Missing, State::Broken]);
+        if lacking.is_empty() {
+            continue;
+        }
+        let holds =
+            |own: &&Parcel| own.series.iter().any(|own| own.place == series.place && !own.frames.is_disjoint(&lacking));
+        let mut holders: Vec<&str> = packed.iter().filter(holds).map(|own| own.name.as_str()).collect();
+        holders.dedup();
+        let of =
+            if holders.is_empty() { "in no parcel".to_owned() } else { format!("in {}", cut(&holders.join(", "))) };
+        out.push_str(&format!("missing: {} {}, {of}\n", series.id, cut(&lacking.to_string())));
+    }
+    let movies = after.iter().any(|verdict| verdict.is_movie && verdict.is_lacking());
+    match (out.is_empty(), movies) {
+        (true, true) => "all frames are there; make the movies: truepath movie\n".to_owned(),
+        (true, false) => "all frames are there\n".to_owned(),
+        (false, _) => format!("{out}pack what is missing again: truepath parcel pack --missing -o DIR\n"),
+    }
+}
+
+/// One parcel.
+fn one(
+    path: &Path,
+    loaded: &Loaded,
+    (before, now): &(Vec<Verdict>, Machine),
+    around: &Surroundings,
+) -> Result<Told, Failure> {
+    let folder = archive::opened(path)?;
+    let id = description(&folder)?.parcel;
+    let kept = loaded.state.parcels().join(format!("{id}.json"));
+    let own: Option<Parcel> = disk::text(&kept).ok().and_then(|text| serde_json::from_str(&text).ok());
+    let Some(own) = own else {
+        let message = format!("{} was not packed from this sheet, or what was kept of it is gone", folder.display());
+        let help = "collect it where it was packed; whole files can be taken with `truepath verify --adopt`";
+        return Err(Failure::unreadable(message).help(help));
+    };
+    let history = journal::read(&StateFolder::of(&folder.join(SHEET))?, Depth::Calls)?;
+    let collecting = Collecting { loaded, now: &now.history, folder: &folder, own: &own, history: &history, around };
+    collecting.all(before)
+}
+
+/// A parcel that is being collected.
+struct Collecting<'c> {
+    loaded: &'c Loaded,
+    /// What the project's journals say.
+    now: &'c History,
+    folder: &'c Path,
+    own: &'c Parcel,
+    /// What the parcel's journals say.
+    history: &'c History,
+    around: &'c Surroundings,
+}
+
+/// A file that may be landed: the output of the plan, its frame, and what the parcel's journals say of it.
+struct Sent<'c> {
+    at: usize,
+    packed: &'c Packed,
+    frame: i64,
+    record: Record,
+}
+
+impl Collecting<'_> {
+    fn all(&self, before: &[Verdict]) -> Result<Told, Failure> {
+        let mut told = Told::default();
+        let mut sent: BTreeMap<u32, Vec<Sent<'_>>> = BTreeMap::new();
+        for packed in &self.own.series {
+            let plan = &self.loaded.plan;
+            let Some(at) = plan.series.iter().position(|series| series.place == packed.place) else {
+                packed.frames.iter().for_each(|frame| told.leave(&packed.series, frame, "no longer planned"));
+                continue;
+            };
+            let series = plan.output(at);
+            let stands = before.iter().find(|verdict| verdict.series == at);
+            let lacking = stands.map(|own| own.in_any(&[State::Missing, State::Broken])).unwrap_or_default();
+            for frame in packed.frames.iter() {
+                if !series.frames.as_ref().is_some_and(|own| own.contains(frame)) {
+                    told.leave(&packed.series, frame, "no longer planned");
+                } else if let Some(own) = self.sent(at, packed, frame, &mut told)? {
+                    if lacking.contains(frame) {
+                        sent.entry(own.record.session).or_default().push(own);
+                    } else if self.is_same(series, frame, &own.record) {
+                        told.there += 1;
+                    } else {
+                        told.leave(&packed.series, frame, "another file is in the project, and stays");
+                    }
+                }
+            }
+        }
+        for (session, files) in sent {
+            self.session(session, &files, &mut told)?;
+        }
+        Ok(told)
+    }
+
+    /// What the parcel has of a frame, if it is fit to be looked at.
+    fn sent<'c>(
+        &'c self,
+        at: usize,
+        packed: &'c Packed,
+        frame: i64,
+        told: &mut Told,
+    ) -> Result<Option<Sent<'c>>, Failure> {
+        let series = self.loaded.plan.output(at);
+        let Some(path) = self.file(series, frame) else { return Ok(None) };
+        let about = match path.symlink_metadata() {
+            Ok(about) => about,
+            Err(_) => {
+                told.leave(&packed.series, frame, "not rendered, or not sent");
+                return Ok(None);
+            }
+        };
+        if let Some(what) = disk::no_file(&path) {
+            told.leave(&packed.series, frame, format!("{what} stands in its place"));
+            return Ok(None);
+        }
+        let Some((record, _)) = past(self.history.of(series), series.number(frame), about.len()) else {
+            told.leave(
+                &packed.series,
+                frame,
+                "no journal of the parcel knows it; look at it, and take it with verify --adopt",
+            );
+            return Ok(None);
+        };
+        let packed_as = Fingerprint { parts: packed.made.clone() };
+        let differs = packed_as.differences(self.history.made(&record)).into_iter().filter(|own| own.name != VERSION);
+        let differs: Vec<String> = differs.map(|own| own.name).collect();
+        if !differs.is_empty() {
+            told.leave(
+                &packed.series,
+                frame,
+                format!("not rendered from what was packed: {} changed", differs.join(", ")),
+            );
+            return Ok(None);
+        }
+        Ok(Some(Sent { at, packed, frame, record }))
+    }
+
+    /// Where the parcel has a frame. A link on the way would lead out of it.
+    fn file(&self, series: &Series, frame: i64) -> Option<PathBuf> {
+        let name = parcel::file(&self.loaded.plan, series, frame)?;
+        let mut path = self.folder.to_owned();
+        for part in paths::parent(&name).split('/') {
+            path.push(part);
+            if path.is_symlink() {
+                return None;
+            }
+        }
+        Some(self.folder.join(name))
+    }
+
+    /// Whether the project's file is the one that the parcel's journal speaks of.
+    fn is_same(&self, series: &Series, frame: i64, record: &Record) -> bool {
+        let own = self.now.of(series);
+        let bytes = std::fs::metadata(series.name(frame)).map_or(0, |about| about.len());
+        past(own, series.number(frame), bytes)
+            .is_some_and(|(own, same)| same && (own.digest == record.digest || record.digest == NO_DIGEST))
+    }
+
+    /// Lands the files of one run of the parcel, in a journal that says who made them and how long that took.
+    fn session(&self, session: u32, files: &[Sent<'_>], told: &mut Told) -> Result<(), Failure> {
+        let Some(session) = self.history.sessions.get(session as usize) else { return Ok(()) };
+        let began = &session.began;
+        let now = self.around.now().timestamp();
+        let host = slug(&began.host);
+        let at = began.at.parse::<jiff::Timestamp>().map_or_else(|_| now.to_string(), |at| at.to_string());
+        let opening = Opening { host: &host, at, second: now.as_second(), share: false, task: None };
+        let state = &self.loaded.state;
+        let turn = journal::read(state, Depth::Landings)?.next_turn();
+        let journal = Journal::new(state, &opening, turn);
+        journal.write(&journal.began(files.len() as i64, &self.loaded.pins))?;
+        let of_call = |call: &truepath_core::run::history::PastCall, file: &Sent<'_>| {
+            call.landed.iter().any(|(name, frames)| *name == file.packed.own && frames.contains(&file.frame))
+        };
+        let mut rest: Vec<&Sent<'_>> = files.iter().collect();
+        for call in &session.calls {
+            let (own, others): (Vec<&Sent<'_>>, Vec<&Sent<'_>>) =
+                rest.into_iter().partition(|file| of_call(call, file));
+            rest = others;
+            let Some(first) = own.first() else { continue };
+            let all: usize = call.landed.iter().map(|(_, frames)| frames.len()).sum();
+            let job = self.loaded.plan.jobs[self.loaded.plan.output(first.at).job].name.clone();
+            let mut series: Vec<String> = own.iter().map(|file| file.packed.series.clone()).collect();
+            series.dedup();
+            let frames = Frames::from_any(own.iter().map(|file| file.frame).collect());
+            let name = slug(&call.started.call);
+            journal.write(&Event::Started(Started {
+                call: name.clone(),
+                job,
+                series,
+                frames,
+                worker: 1,
+                ..Started::default()
+            }))?;
+            let mut landed = 0;
+            for file in &own {
+                landed += i64::from(self.land(file, &name, &journal, told)?);
+            }
+            let ended = call.ended.clone().unwrap_or_default();
+            let seconds = ended.seconds * landed as f64 / all.max(1) as f64;
+            let ended = Ended {
+                call: name,
+                code: Some(0),
+                ok: true,
+                files: landed,
+                seconds,
+                memory: ended.memory,
+                ..Ended::default()
+            };
+            journal.write(&Event::Ended(ended))?;
+        }
+        for file in rest {
+            self.land(file, "", &journal, told)?;
+        }
+        let left: i64 = told.left.values().map(|frames| frames.len() as i64).sum();
+        let outcome = if left == 0 { "complete" } else { "incomplete" };
+        journal.write(&Event::Over { landed: told.landed, lacking: left, outcome: outcome.to_owned(), t: journal.t() })
+    }
+
+    /// Lands one file: copied into the stage, compared with what the parcel's journal says, looked through and given its name.
+    fn land(&self, file: &Sent<'_>, call: &str, journal: &Journal, told: &mut Told) -> Result<bool, Failure> {
+        let plan: &Plan = &self.loaded.plan;
+        let series = plan.output(file.at);
+        let (frame, name) = (file.frame, &file.packed.series);
+        let Some(source) = self.file(series, frame) else { return Ok(false) };
+        let root = series.root.and_then(|root| plan.roots[root].path.as_deref()).unwrap_or(&plan.home.folder);
+        let folder = PathBuf::from(format!("{}/parcel~{}", stage_base(plan, root), journal.tag()));
+        stage::prepare(&folder)?;
+        let target = series.name(frame);
+        let staged = folder.join(paths::file_name(&target));
+        let copied = std::fs::copy(&source, &staged);
+        copied.map_err(|error| Failure::machine("copy", &source, &error))?;
+        let digest = truepath_media::digest(&staged).map_err(|error| Failure::machine("read", &staged, &error))?.0;
+        let fate = if file.record.digest != NO_DIGEST && file.record.digest != digest {
+            Fate::Refused("its bytes are not those that were rendered: changed, or cut off on the way".to_owned())
+        } else {
+            let made = self.made(file);
+            let landing = Landing {
+                staged: &staged,
+                target: Path::new(&target),
+                call,
+                series,
+                labels: &plan.labels(series),
+                frame,
+                made: Some(&made),
+                // Only what is missing or broken comes here.
+                over: true,
+                asked: plan.asked(series),
+                policy: &plan.policy,
+            };
+            match land(&landing, journal, &Disk) {
+                Ok(fate) => fate,
+                Err(Trouble::Call(failure) | Trouble::Run(failure)) => return Err(failure),
+            }
+        };
+        let landed = match fate {
+            Fate::Landed(_) => true,
+            Fate::Late => {
+                told.there += 1;
+                false
+            }
+            Fate::NotThere => {
+                told.leave(name, frame, "it is empty");
+                false
+            }
+            Fate::Refused(why) => {
+                told.leave(name, frame, why);
+                false
+            }
+        };
+        stage::clear(&folder)?;
+        told.landed += i64::from(landed);
+        Ok(landed)
+    }
+
+    /// What a file is made of: what its parcel was packed from, by the renderer that was there.
+    fn made(&self, file: &Sent<'_>) -> Fingerprint {
+        let there = self.history.made(&file.record).iter().find(|(name, _)| name == VERSION);
+        let version = there.map_or(UNKNOWN.to_owned(), |(_, version)| version.clone());
+        let mut parts = file.packed.here.clone();
+        parts.iter_mut().filter(|(name, _)| name == VERSION).for_each(|(_, own)| own.clone_from(&version));
+        Fingerprint { parts }
+    }
+}
+
+/// The part of what frames are made of in which machines may differ.
+const VERSION: &str = "renderer version";

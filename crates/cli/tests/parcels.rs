@@ -1,0 +1,282 @@
+//! Parcels: packed, rendered where nothing is shared, and collected in any order, lost, cut off and changed.
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use support::{Project, Said, planned};
+
+const SHEET: &str = r#"
+sheet = 1
+[roots]
+renders = "renders"
+[formats.master]
+type = "exr"
+bits = "half"
+channels = "rgba"
+compression = "zip"
+[formats.data]
+type = "exr"
+bits = "float"
+channels = "grey"
+compression = "zip"
+[formats.review]
+type = "mp4"
+codec = "h264"
+[defaults]
+adapter = "understudy"
+fps = 24
+size = "64x36"
+format = "master"
+colour = "linear"
+passes = ["beauty", { name = "depth", format = "data", as = "z {far}" }]
+path = "{renders}/{shot}/{camera}/{pass}/{shot}_{weather}_{pass}_{version}.{frame:4}.{ext}"
+[[job]]
+name = "crossing"
+scene = "scenes/crossing.gltf"
+frames = "1-12"
+version = "next"
+shift = 100
+vars.shot = "nf 010"
+vars.weather = "clear"
+each = { camera = ["quay", "mast"] }
+[[movie]]
+name = "review"
+of = ["crossing/quay"]
+pass = "beauty"
+format = "review"
+path = "{renders}/{shot}/review.{ext}"
+[checks]
+scene-span-not-covered = "off"
+alpha-flat = "off"
+[run]
+chunk = 3
+"#;
+
+fn pictures(project: &Project) -> BTreeMap<String, Vec<u8>> {
+    let files =
+        project.files("renders").into_iter().filter(|name| !name.starts_with(".truepath") && !name.ends_with("mp4"));
+    files.map(|name| (name.clone(), std::fs::read(project.path(&format!("renders/{name}"))).unwrap())).collect()
+}
+
+/// A machine with nothing: an empty environment, and a folder of its own.
+fn machine(parcel: &Path) -> (tempfile::TempDir, PathBuf) {
+    let folder = tempfile::tempdir().unwrap();
+    let there = folder.path().join("some where (else)").join(parcel.file_name().unwrap());
+    copy(parcel, &there);
+    (folder, there)
+}
+
+fn copy(from: &Path, to: &Path) {
+    std::fs::create_dir_all(to).unwrap();
+    for entry in std::fs::read_dir(from).unwrap() {
+        let entry = entry.unwrap();
+        let to = to.join(entry.file_name());
+        if entry.file_type().unwrap().is_dir() {
+            copy(&entry.path(), &to)
+        } else {
+            assert!(std::fs::copy(entry.path(), to).is_ok())
+        }
+    }
+}
+
+/// Renders a parcel with the program, or with its script alone.
+fn render(there: &Path, by_script: bool) {
+    let own = Path::new(env!("CARGO_BIN_EXE_truepath"));
+    let mut command = if by_script {
+        let mut command = Command::new("sh");
+        // The renderer in the box is a part of this program.
+        command.arg(there.join("render.sh")).env("PATH", format!("{}:/usr/bin:/bin", own.parent().unwrap().display()));
+        command
+    } else {
+        let mut command = Command::new(own);
+        command.args(["parcel", "render"]).arg(there);
+        command
+    };
+    let path = std::env::var_os("PATH").unwrap();
+    let kept = command.get_envs().find(|(key, _)| *key == "PATH").and_then(|(_, value)| value.map(ToOwned::to_owned));
+    let said: Said = command.env_clear().env("PATH", kept.unwrap_or(path)).current_dir("/").output().unwrap().into();
+    said.ended(0);
+}
+
+fn collect(project: &Project, parcels: &[&Path]) -> Said {
+    project.command().args(["parcel", "collect"]).args(parcels).output().unwrap().into()
+}
+
+fn names(folder: &Path) -> Vec<String> {
+    let entries = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap());
+    let mut names: Vec<String> = entries.collect();
+    names.sort();
+    names
+}
+
+#[test]
+fn four_parcels_come_back_in_any_order_lost_and_damaged() {
+    let direct = Project::with(SHEET);
+    direct.say("run").ended(0);
+    let wanted = pictures(&direct);
+
+    let project = Project::with(SHEET);
+    project.say("parcel pack --parts 4 -o sent").ended(0);
+    let sent = project.path("sent");
+    let all = names(&sent);
+    assert_eq!(all, ["crossing-mast_1-6", "crossing-mast_7-12", "crossing-quay_1-6", "crossing-quay_7-12"]);
+    // Packing has started nothing, and nothing of this machine is in them.
+    let home = project.path("").display().to_string();
+    for name in support::below(&sent) {
+        let bytes = std::fs::read(sent.join(&name)).unwrap();
+        assert!(!bytes.windows(home.len()).any(|own| own == home.as_bytes()), "{name} names {home}");
+    }
+    let machines: Vec<(tempfile::TempDir, PathBuf)> = all.iter().map(|name| machine(&sent.join(name))).collect();
+    for (at, (_, there)) in machines.iter().enumerate() {
+        render(there, at == 1);
+    }
+    let [a, b, c, d] = [0, 1, 2, 3].map(|at: usize| machines[at].1.as_path());
+
+    // One is lost, and one was damaged on its way: a byte of a picture, a frame cut off, and one that was never rendered there.
+    let out = |parcel: &Path| {
+        support::below(parcel)
+            .into_iter()
+            .filter(|name| name.starts_with("out/") && name.ends_with(".exr"))
+            .collect::<Vec<_>>()
+    };
+    let files = out(c);
+    assert_eq!(files.len(), 12);
+    let mut bytes = std::fs::read(c.join(&files[0])).unwrap();
+    let last = bytes.len() - 9;
+    bytes[last] ^= 1;
+    std::fs::write(c.join(&files[0]), &bytes).unwrap();
+    let whole = std::fs::read(c.join(&files[1])).unwrap();
+    std::fs::write(c.join(&files[1]), &whole[..whole.len() / 2]).unwrap();
+    std::fs::copy(c.join(&files[3]), c.join(&files[2])).unwrap();
+    let said = collect(&project, &[d, c]).ended(1);
+    assert!(said.out.contains("12 files landed\n") && said.out.contains("9 files landed\n"), "{}", said.out);
+    let changed =
+        "  crossing/quay/beauty 1-3: its bytes are not those that were rendered: changed, or cut off on the way\n";
+    assert!(said.out.contains(changed), "{}", said.out);
+    assert!(
+        said.out.contains("missing: crossing/mast/beauty 1-12, in crossing-mast_1-6, crossing-mast_7-12"),
+        "{}",
+        said.out
+    );
+    // Rendered by the script alone: no digests, and whole all the same.
+    let said = collect(&project, &[b]).ended(1);
+    assert!(said.out.contains("12 files landed\n"), "{}", said.out);
+    // Twice and overlapping: nothing changes.
+    let before = project.stamps("renders");
+    let said = collect(&project, &[b, d, b]).ended(1);
+    assert_eq!(said.out.matches("0 files landed, 12 there already").count(), 3, "{}", said.out);
+    assert_eq!(project.stamps("renders"), before);
+
+    // What is missing is packed again, as archives, and rendered somewhere else.
+    project.say("parcel pack --missing --archive -o again").ended(0);
+    let again = project.path("again");
+    assert_eq!(names(&again), ["crossing-mast_1-6.tar.zst", "crossing-quay_1-3.tar.zst"]);
+    for name in names(&again) {
+        let said = project.command().args(["parcel", "render"]).arg(again.join(&name)).output().unwrap();
+        Said::from(said).ended(0);
+    }
+    // The folder is meant, and an archive cut off is said and hurts nothing.
+    let archive = again.join("crossing-mast_1-6.tar.zst");
+    let bytes = std::fs::read(&archive).unwrap();
+    std::fs::write(project.path("cut_1-6.tar.zst"), &bytes[..bytes.len() / 2]).unwrap();
+    let said = collect(&project, &[&project.path("cut_1-6.tar.zst"), &again]);
+    assert!(said.err.contains("cannot be unpacked"), "{}{}", said.out, said.err);
+    assert!(said.out.contains("all frames are there; make the movies: truepath movie"), "{}", said.out);
+    // The parcel that was lost is found again: it changes nothing.
+    let said = collect(&project, &[a]).ended(0);
+    assert!(said.out.contains("0 files landed, 12 there already"), "{}", said.out);
+
+    let came = pictures(&project);
+    assert_eq!(came.keys().collect::<Vec<_>>(), wanted.keys().collect::<Vec<_>>());
+    assert!(came == wanted, "the pictures are not equal to a direct run");
+    assert_eq!(project.files("renders").iter().filter(|name| name.starts_with(".truepath")).count(), 0);
+    project.say("verify --deep").ended(1);
+    project.say("run").ended(0);
+    let verified = project.say("verify --deep").ended(0);
+    assert!(!verified.out.contains("stale") && !verified.out.contains("foreign"), "{}", verified.out);
+    assert_eq!(rendered(&project), planned(&project));
+    // What was measured there counts here: every call that landed has its time.
+    let status = project.say("status --json").json();
+    assert!(status["series"].as_array().unwrap().iter().all(|series| series["seconds_spent"].as_f64().unwrap() > 0.0));
+}
+
+fn rendered(project: &Project) -> std::collections::BTreeSet<String> {
+    support::rendered(project)
+}
+
+#[test]
+fn a_scene_is_packed_with_all_its_files_and_a_parcel_from_outside_runs_nothing() {
+    let project = Project::with(&SHEET.replace("scenes/crossing.gltf", "sets/night/crossing.gltf"));
+    // The scene names a file above its own folder, and one by its absolute path.
+    let text = std::fs::read_to_string(project.path("scenes/crossing.gltf")).unwrap();
+    let mut scene: serde_json::Value = serde_json::from_str(&text).unwrap();
+    let outside = tempfile::tempdir().unwrap();
+    let far = outside.path().join("harbour chart.png");
+    std::fs::write(&far, b"a chart").unwrap();
+    let own = scene["buffers"][0]["uri"].as_str().unwrap().to_owned();
+    scene["buffers"][0]["uri"] = serde_json::json!("../../scenes/".to_owned() + &own);
+    scene["images"] = serde_json::json!([{ "uri": far.display().to_string() }]);
+    project.write("sets/night/crossing.gltf", scene.to_string());
+    project.write(
+        "adapters/understudy.toml",
+        support::UNDERSTUDY.replace("program = \"truepath\"", "program = \"bin/own\""),
+    );
+    project.script("own", &format!("touch \"${{MARK:-/dev/null}}\"\nexec {} \"$@\"", env!("CARGO_BIN_EXE_truepath")));
+    std::fs::remove_file(project.path("adapters/own.toml")).unwrap();
+    project.say("parcel pack --parts 1 -o sent").ended(0);
+    let parcel = project.path("sent/crossing-quay_1-crossing-mast_12");
+    let inside = support::below(&parcel);
+    for name in [
+        "bin/own",
+        "adapters/understudy.toml",
+        "parcel.json",
+        "render.cmd",
+        "render.sh",
+        "scenes/1/sets/night/crossing.gltf",
+        &format!("scenes/1/scenes/{own}"),
+    ] {
+        assert!(inside.contains(&name.to_owned()), "{name} is not in {inside:?}");
+    }
+    assert!(inside.iter().any(|name| name.ends_with("harbour chart.png")), "{inside:?}");
+    let (_folder, there) = machine(&parcel);
+    render(&there, false);
+
+    // It comes back hostile: with links out of it, and files and lines that nobody asked for.
+    let marked = project.path("marked");
+    let journal = support::below(&there).into_iter().find(|name| name.contains("/journal/")).unwrap();
+    let lines = std::fs::read_to_string(there.join(&journal)).unwrap();
+    let forgotten = "{\"event\":\"landed\",\"series\":\"crossing-mast/beauty\",\"frame\":3,";
+    let kept: String =
+        lines.lines().filter(|line| !line.starts_with(forgotten)).map(|line| format!("{line}\n")).collect();
+    let forged = kept
+        + "{\"event\":\"landed\",\"series\":\"../../x\",\"frame\":3,\"bytes\":1,\"digest\":\"\",\"call\":\"../../x\"}\n{\"event\":\"gone\",\"series\":\"../x\",\"frame\":3,\"to\":\"/\",\"by\":\"undo\"}\n";
+    std::fs::write(there.join(&journal), forged).unwrap();
+    let frame =
+        support::below(&there).into_iter().find(|name| name.contains("mast") && name.ends_with("0105.exr")).unwrap();
+    let moved = outside.path().join("0105.exr");
+    std::fs::rename(there.join(&frame), &moved).unwrap();
+    #[cfg(unix)]
+    std::os::unix::fs::symlink(&moved, there.join(&frame)).unwrap();
+    let said = project.command().args(["parcel", "collect"]).arg(&there).env("MARK", &marked).output().unwrap();
+    let said = Said::from(said).ended(1);
+    assert!(!marked.exists(), "a program was started");
+    assert!(said.out.contains("a link stands in its place"), "{}", said.out);
+    assert!(said.out.contains("no journal of the parcel knows it"), "{}", said.out);
+    assert!(said.out.contains("46 files landed"), "{}", said.out);
+    // Rendered from another scene than was packed: refused.
+    let parcel = project.path("other");
+    copy(&project.path("sent/crossing-quay_1-crossing-mast_12"), &parcel);
+    let scene = parcel.join("scenes/1/sets/night/crossing.gltf");
+    std::fs::write(&scene, std::fs::read_to_string(&scene).unwrap() + "\n").unwrap();
+    render(&parcel, false);
+    let said = collect(&project, &[&parcel]).ended(1);
+    assert!(said.out.contains("not rendered from what was packed: scene bytes changed"), "{}", said.out);
+    for wrong in ["renders", "scenes", "nowhere"] {
+        let said = project.say(&format!("parcel collect {wrong}"));
+        assert_eq!(said.code, 2, "{}", said.err);
+    }
+}
