@@ -56,6 +56,8 @@ pub enum Command {
     Build(BuildArgs),
     /// Render what is needed, here; go on where the last run stopped
     Run(RunArgs),
+    /// Tell how long what is left will take, and how much room, from measured frames
+    Estimate(EstimateArgs),
     /// Parcels for machines that share nothing with this one: pack them, render them there, collect what came out
     #[command(subcommand)]
     Parcel(ParcelArgs),
@@ -576,6 +578,19 @@ pub struct StatusArgs {
     /// Tell what a frame was made of, and what differs now; two frames (12,48) are compared; `movie` for movies
     #[arg(long, value_name = "FRAME", allow_hyphen_values = true, conflicts_with = "json")]
     pub why: Option<String>,
+}
+
+/// `estimate`.
+#[derive(Debug, Args)]
+pub struct EstimateArgs {
+    #[command(flatten)]
+    pub common: Common,
+    /// For so many machines that work on it together
+    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u64).range(1..))]
+    pub machines: u64,
+    /// First render these frames to measure them: first,middle,last. They are thrown away
+    #[arg(long, value_name = "EXPR")]
+    pub measure: Option<String>,
 }
 
 /// `trust`.

@@ -104,8 +104,17 @@ fn journal(plan: &Plan, turn: u64, steps: &[Step]) -> String {
                 text.push_str(&line[..bytes.min(line.len() - 2)]);
                 text.push('\n');
             }
-            Step::Over => text
-                .push_str(&Event::Over { landed: 0, lacking: 0, outcome: "complete".to_owned(), t: at as f64 }.line()),
+            Step::Over => text.push_str(
+                &Event::Over {
+                    landed: 0,
+                    lacking: 0,
+                    outcome: "complete".to_owned(),
+                    t: at as f64,
+                    expected: None,
+                    took: None,
+                }
+                .line(),
+            ),
         }
     }
     text

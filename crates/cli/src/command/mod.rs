@@ -8,6 +8,7 @@ pub mod check;
 pub mod clean;
 pub mod demo;
 pub mod encode;
+pub mod estimate;
 pub mod explain;
 pub mod formats;
 pub mod log;

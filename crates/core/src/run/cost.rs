@@ -7,6 +7,7 @@ use crate::plan::{Plan, Series};
 
 use super::history::{History, PastCall, Session};
 use super::pace::{Load, Pace};
+use super::trial::{self, plain};
 
 /// What was measured of the frames of one call, for one of its series.
 #[derive(Clone, Copy, Debug)]
@@ -31,6 +32,8 @@ pub struct Costs {
 /// A run that is over, and what was expected of it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Judged {
+    /// What its stage folders end with.
+    pub tag: String,
     /// When it began: RFC 3339.
     pub at: String,
     /// Seconds of renderers that it took for the frames that it made.
@@ -63,8 +66,10 @@ impl Costs {
             costs.judge(session, &known);
             session.calls.iter().for_each(|call| costs.learn(call, &known));
         }
-        for (_, series) in plan.outputs() {
+        for (at, series) in plan.outputs() {
             let landed = history.of(series);
+            let tried = (landed.is_empty() && at < plan.series.len()).then(|| trial::series(plan, at));
+            let landed = tried.as_ref().map_or(landed, |tried| history.of(tried));
             let bytes: f64 = landed.iter().map(|(_, record)| record.bytes as f64).sum();
             if bytes > 0.0 {
                 costs.bytes.insert(series.id.clone(), bytes / landed.len() as f64);
@@ -88,7 +93,7 @@ impl Costs {
             }
         }
         if expected > 0.0 && took > 0.0 {
-            self.runs.push(Judged { at: session.began.at.clone(), took, expected });
+            self.runs.push(Judged { tag: session.began.tag.clone(), at: session.began.at.clone(), took, expected });
         }
     }
 
@@ -186,14 +191,6 @@ impl Costs {
         let doubt = 0.4 / factors.len() as f64;
         (usual, (low * (1.0 - doubt)).min(usual), (high * (1.0 + doubt)).max(usual))
     }
-}
-
-/// What the series of a trial is called: that of the plan, and a mark.
-pub const MEASURED: &str = "~measured";
-
-/// The series of the plan that a name in a journal is of, also where it was rendered only to be measured.
-fn plain(name: &str) -> &str {
-    name.strip_suffix(MEASURED).unwrap_or(name)
 }
 
 /// The frames that a call made, by series, and the seconds of each. Nobody knows for which frames a call without any spent

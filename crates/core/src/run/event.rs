@@ -153,6 +153,12 @@ pub enum Event {
         outcome: String,
         /// Seconds since the journal began.
         t: f64,
+        /// Seconds of renderers that earlier runs let expect for what has landed, where anything was measured before.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        expected: Option<f64>,
+        /// Seconds of renderers that it took.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        took: Option<f64>,
     },
 }
 

@@ -12,3 +12,4 @@ pub mod pace;
 pub mod split;
 pub mod tally;
 pub mod tasks;
+pub mod trial;

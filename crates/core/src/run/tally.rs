@@ -9,6 +9,7 @@ use crate::verify::{State, Verdict};
 use super::event::Task;
 use super::history::{History, PastCall, Session};
 use super::pace::{Load, Pace};
+use super::trial::plain;
 
 /// How one series stands.
 #[derive(Clone, Debug, Default)]
@@ -77,8 +78,9 @@ pub fn tally(
         for name in &call.started.series {
             *spent.entry(name).or_default() += share;
             let landed = call.landed.iter().find(|(own, _)| own == name).map_or(0, |(_, frames)| frames.len());
-            let pixels = pixels.get(name.as_str()).copied().unwrap_or(0.0);
-            pace.add(&Load { kind: name.clone(), pixels, frames: landed as f64 }, share);
+            let kind = plain(name);
+            let pixels = pixels.get(kind).copied().unwrap_or(0.0);
+            pace.add(&Load { kind: kind.to_owned(), pixels, frames: landed as f64 }, share);
         }
     }
     let workers = workers(plan, history, &alive);

@@ -35,6 +35,12 @@ impl Pattern {
     }
 
     /// Adds a hole for the frame.
+    /// Appends another pattern.
+    pub fn extend(&mut self, other: &Pattern) {
+        other.pieces.iter().cloned().for_each(|piece| self.push(piece));
+    }
+
+    /// Appends a hole for the frame.
     pub fn push_frame(&mut self, width: usize) {
         self.pieces.push(Piece::Frame { width });
     }

@@ -322,7 +322,8 @@ impl Collecting<'_> {
         }
         let left: i64 = told.left.values().map(|frames| frames.len() as i64).sum();
         let outcome = if left == 0 { "complete" } else { "incomplete" };
-        journal.write(&Event::Over { landed: told.landed, lacking: left, outcome: outcome.to_owned(), t: journal.t() })
+        let (landed, lacking, outcome) = (told.landed, left, outcome.to_owned());
+        journal.write(&Event::Over { landed, lacking, outcome, t: journal.t(), expected: None, took: None })
     }
 
     /// Lands one file: copied into the stage, compared with what the parcel's journal says, looked through and given its name.

@@ -3,20 +3,23 @@
 mod closing;
 mod work;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use truepath_core::check::Machine;
 use truepath_core::frames::Frames;
 use truepath_core::plan::Call;
+use truepath_core::run::cost::Costs;
 use truepath_core::run::event::Event;
+use truepath_core::run::history::Depth;
 use truepath_core::run::outstanding::{outstanding, standing, with_movies};
+use truepath_core::run::trial;
 use truepath_core::sheet::Existing;
 use truepath_core::verify::Verdict;
 
-use crate::args::{self, CallOrder, RunArgs};
+use crate::args::{self, CallOrder, Common, RunArgs};
 use truepath_exec::failure::{Cause, Failure, Trouble};
-use truepath_exec::landing::recover;
+use truepath_exec::landing::{recover, stage};
 use truepath_exec::observe::{Look, Observation};
 use truepath_exec::process::SystemPrograms;
 use truepath_exec::scheduler::{self, Orders, Outcome, export};
@@ -214,7 +217,8 @@ fn sheet(
     ended.fixes = super::fixes_of(loaded, &ended.after, &args.common, at);
     if total > 0 {
         let (landed, outcome) = (ended.outcome.landed, ended.word().to_owned());
-        let over = Event::Over { landed, lacking: total - landed, outcome, t: journal.t() };
+        let (expected, took) = judged(loaded, journal)?;
+        let over = Event::Over { landed, lacking: total - landed, outcome, t: journal.t(), expected, took };
         journal.write(&over)?;
         if args.common.json {
             show::print_exact(&over.line())?;
@@ -233,6 +237,64 @@ fn sheet(
         closing::open(loaded);
     }
     Ok(ended.exit(args))
+}
+
+/// What this run was expected to take, and what it took.
+fn judged(loaded: &Loaded, journal: &Journal) -> Result<(Option<f64>, Option<f64>), Failure> {
+    let history = journal::read(&loaded.state, Depth::Calls)?;
+    let costs = Costs::of(&loaded.plan, &history);
+    let own = costs.runs().iter().find(|run| run.tag == journal.tag());
+    let rounded = |seconds: f64| (seconds * 1000.0).round() / 1000.0;
+    Ok((own.map(|run| rounded(run.expected)), own.map(|run| rounded(run.took))))
+}
+
+/// Renders some frames of a plan to be measured: beside the real ones, and thrown away.
+pub fn measured(common: &Common, around: &Surroundings) -> Result<Exit, Failure> {
+    let args = RunArgs { keep_going: true, ..RunArgs::of(common.clone()) };
+    let mut ours: Vec<Ours> = Vec::new();
+    let mut queue = loop {
+        let queue = pipeline::load(common, around, LoadOptions { starts: true, ..LoadOptions::default() })?;
+        if ours.is_empty() {
+            super::tell_findings(&queue, around);
+        }
+        if let Some(exit) = queue.stopped_here() {
+            return Ok(exit);
+        }
+        if take(&args, &queue, &mut ours, around)? {
+            break queue;
+        }
+    };
+    for (loaded, ours) in queue.sheets.iter_mut().zip(&ours) {
+        loaded.look_up_made(around);
+        loaded.plan = trial::plan(&loaded.plan);
+        // Each frame in a call of its own: their times are not to be mixed.
+        loaded.plan.run.chunk = 1;
+        let need: Vec<Frames> = loaded.plan.series.iter().map(|own| own.frames.clone().unwrap_or_default()).collect();
+        // Nothing stands under these names.
+        let mut before = vec![Verdict::default(); need.len()];
+        before.iter_mut().enumerate().for_each(|(at, own)| own.series = at);
+        let work = Work { loaded, before: &before, need: &need, spread: false };
+        let rendered = render(&args, &work, (&ours.journal, None), around);
+        for folder in trial::folders(&loaded.plan) {
+            // What stays is cleared by the next one, and a folder that is not empty belongs to another sheet.
+            let _ = stage::clear(Path::new(&folder));
+            let _ = Path::new(&folder).parent().map(std::fs::remove_dir);
+        }
+        recover::remove_empty_bases(&loaded.plan);
+        let (outcome, failures, _) = rendered?;
+        let total: i64 = need.iter().map(Frames::count).sum();
+        let word = if outcome.interrupted { "interrupted" } else { "measured" }.to_owned();
+        let (landed, t) = (outcome.landed, ours.journal.t());
+        let over = Event::Over { landed, lacking: total - landed, outcome: word, t, expected: None, took: None };
+        ours.journal.write(&over)?;
+        if outcome.interrupted {
+            return Ok(Exit::Interrupted);
+        }
+        if !failures.is_empty() {
+            show::tell("some frames could not be measured: `truepath log` tells why\n");
+        }
+    }
+    Ok(Exit::Well)
 }
 
 /// What has to be made, by output.
@@ -268,7 +330,7 @@ fn observe(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failu
 
 /// Looks at disk and journals once more.
 fn again(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-    let history = journal::read(&loaded.state, truepath_core::run::history::Depth::Landings)?;
+    let history = journal::read(&loaded.state, Depth::Landings)?;
     let machine = Machine { made_of: loaded.made_after(&history), history, ..Default::default() };
     looked(loaded, &machine, around)
 }

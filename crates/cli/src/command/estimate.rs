@@ -1,0 +1,188 @@
+//! `estimate`: how long what is left will take, and how much room, from what frames were measured to cost.
+
+use std::path::Path;
+
+use serde_json::{Value, json};
+use truepath_core::check::bytes;
+use truepath_core::frames::Frames;
+use truepath_core::plan::{Plan, calls_of};
+use truepath_core::resolve::Job;
+use truepath_core::run::cost::{Cost, Costs, Judged};
+use truepath_core::run::history::Depth;
+use truepath_core::run::outstanding::outstanding;
+use truepath_core::sheet::Existing;
+use truepath_core::verify::Verdict;
+use truepath_exec::disk;
+use truepath_exec::failure::Failure;
+use truepath_exec::observe::Look;
+use truepath_exec::state::journal;
+
+use crate::args::{Common, EstimateArgs};
+use crate::exit_code::Exit;
+use crate::lower::Surroundings;
+use crate::pipeline::{self, LoadOptions, Loaded};
+use crate::show::progress::span;
+use crate::show::{self, HEAD, counted, paint};
+
+/// What one sheet takes.
+struct Estimate<'e> {
+    plan: &'e Plan,
+    rows: Vec<Row>,
+    /// Seconds, the lowest and the highest, with all machines.
+    seconds: Option<(f64, f64, f64)>,
+    workers: u64,
+    runs: Vec<Judged>,
+}
+
+/// What one series takes.
+struct Row {
+    series: usize,
+    files: i64,
+    left: i64,
+    cost: Option<Cost>,
+    bytes: Option<f64>,
+}
+
+/// Shows the estimate; with --measure, some frames are rendered first.
+pub fn run(args: &EstimateArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    if let Some(frames) = &args.measure {
+        let common = Common { frames: Some(frames.clone()), json: false, ..args.common.clone() };
+        match super::run::measured(&common, around)? {
+            Exit::Well => {}
+            other => return Ok(other),
+        }
+    }
+    let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
+    if let Some(exit) = super::not_to_be_judged(&queue, around) {
+        return Ok(exit);
+    }
+    let mut all = Vec::new();
+    for (at, loaded) in queue.sheets.iter().enumerate() {
+        let verdicts = queue.verdicts(at, Look::Heads, around)?;
+        all.push(estimate(args, loaded, &verdicts)?);
+    }
+    if args.common.json {
+        show::print_exact(&show::json::text(&document(args, &all)))?;
+    } else {
+        all.iter().try_for_each(|own| show::print(&text(args, own, around)))?;
+    }
+    // Where nothing was measured, there is no answer.
+    Ok(if all.iter().all(|own| own.seconds.is_some()) { Exit::Well } else { Exit::No })
+}
+
+fn estimate<'e>(args: &EstimateArgs, loaded: &'e Loaded, verdicts: &[Verdict]) -> Result<Estimate<'e>, Failure> {
+    let plan = &loaded.plan;
+    let costs = Costs::of(plan, &journal::read(&loaded.state, Depth::Calls)?);
+    let lost: Vec<Frames> = verdicts.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
+    let row = |(at, left): (usize, &Frames)| {
+        let series = plan.output(at);
+        let bytes = costs.bytes(series).map(|each| each * left.count() as f64);
+        Row {
+            series: at,
+            files: series.count().unwrap_or(0),
+            left: left.count(),
+            cost: costs.cost(plan, &[at], left),
+            bytes,
+        }
+    };
+    let rows: Vec<Row> = lost.iter().enumerate().map(row).filter(|row| row.series < plan.series.len()).collect();
+    let alone: Option<f64> = rows.iter().map(|row| row.cost.map(|cost| cost.seconds)).sum();
+    let here = loaded.machine.workers.and_then(|workers| u64::try_from(workers).ok());
+    let workers = here.unwrap_or(plan.run.workers as u64).max(1);
+    // No machine can help with a single call.
+    let adapter = |job: &Job| loaded.adapter(job);
+    let longest = calls_of(plan, &adapter)
+        .filter(|call| call.series.iter().any(|at| !lost[*at].is_disjoint(&call.frames)))
+        .filter_map(|call| costs.cost(plan, &call.series, &call.frames).map(|cost| cost.seconds))
+        .fold(0.0, f64::max);
+    let (usual, low, high) = costs.bias();
+    let seconds = alone.map(|alone| {
+        let spread = (alone / (args.machines * workers) as f64).max(if alone > 0.0 { longest.min(alone) } else { 0.0 });
+        (spread * usual, spread * low, spread * high)
+    });
+    let seconds = seconds.filter(|_| costs.is_known() || rows.iter().all(|row| row.left == 0));
+    Ok(Estimate { plan, rows, seconds, workers, runs: costs.runs().to_vec() })
+}
+
+fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> String {
+    let widest = own.rows.iter().map(|row| show::width(&own.plan.output(row.series).id)).max().unwrap_or(0).max(6);
+    let head = format!(
+        "{:widest$}  {:>14}  {:>9}  {:>12}  {:>12}  {:>9}",
+        "series", "left", "measured", "a frame", "alone", "disk"
+    );
+    let mut out = format!("{}\n", paint(around.out, HEAD, head));
+    for row in &own.rows {
+        let id = show::pad(&own.plan.output(row.series).id, widest);
+        let left = format!("{} of {}", row.left, row.files);
+        let (measured, each, alone) = match row.cost.filter(|cost| cost.files > 0) {
+            Some(cost) => (cost.measured.to_string(), span(cost.seconds / cost.files as f64), span(cost.seconds)),
+            None => (String::new(), String::new(), String::new()),
+        };
+        let disk = row.bytes.filter(|own| *own > 0.0).map(bytes).unwrap_or_default();
+        out.push_str(&format!("{id}  {left:>14}  {measured:>9}  {each:>12}  {alone:>12}  {disk:>9}\n"));
+    }
+    out.push('\n');
+    let machines = counted(i64::try_from(args.machines).unwrap_or(i64::MAX), "machine");
+    let workers = counted(i64::try_from(own.workers).unwrap_or(i64::MAX), "worker");
+    match own.seconds {
+        Some((_, _, high)) if high <= 0.0 => out.push_str("nothing is left to render\n"),
+        Some((usual, low, high)) => out.push_str(&format!(
+            "with {machines} of {workers}: about {} ({} to {})\n",
+            span(usual),
+            span(low),
+            span(high)
+        )),
+        None => out.push_str(&format!(
+            "no frame was measured yet; render some to find out: {}\n",
+            super::again("estimate --measure first,middle,last", &args.common)
+        )),
+    }
+    let sum: f64 = own.rows.iter().filter_map(|row| row.bytes).sum();
+    if sum > 0.0 {
+        let free = own.plan.roots.iter().filter_map(|root| Some((&root.name, free(root.path.as_deref()?)?)));
+        let free: Vec<String> = free.map(|(name, free)| format!("{} free on {name}", bytes(free))).collect();
+        out.push_str(&format!("disk: about {} more; {}\n", bytes(sum), free.join(", ")));
+    }
+    for run in own.runs.iter().rev().take(3).rev() {
+        let at = run.at.get(..16).unwrap_or(&run.at).replace('T', " ");
+        out.push_str(&format!(
+            "the run of {at} was expected to take {} of a renderer, and took {}\n",
+            span(run.expected),
+            span(run.took)
+        ));
+    }
+    out
+}
+
+/// Bytes that are free where a folder is, or will be.
+fn free(folder: &str) -> Option<f64> {
+    disk::ground(Path::new(folder)).free.map(|free| free as f64)
+}
+
+fn document(args: &EstimateArgs, all: &[Estimate<'_>]) -> Value {
+    let series = all.iter().flat_map(|own| {
+        own.rows.iter().map(|row| {
+            json!({
+                "series": own.plan.output(row.series).id,
+                "planned": row.files,
+                "left": row.left,
+                "measured": row.cost.map_or(0, |cost| cost.measured),
+                "seconds": row.cost.map(|cost| cost.seconds),
+                "bytes": row.bytes,
+            })
+        })
+    });
+    let sum = |of: fn(&(f64, f64, f64)) -> f64| all.iter().map(|own| own.seconds.as_ref().map(of)).sum::<Option<f64>>();
+    let runs = all.iter().flat_map(|own| &own.runs);
+    let runs = runs.map(|run| json!({ "at": run.at, "expected": run.expected, "took": run.took }));
+    json!({
+        "truepath": 1,
+        "machines": args.machines,
+        "workers": all.first().map_or(1, |own| own.workers),
+        "seconds": sum(|own| own.0),
+        "lowest": sum(|own| own.1),
+        "highest": sum(|own| own.2),
+        "series": series.collect::<Vec<_>>(),
+        "runs": runs.collect::<Vec<_>>(),
+    })
+}
