@@ -474,6 +474,8 @@ pub enum ScriptKind {
     Sh,
     /// A script for the command prompt of Windows
     Cmd,
+    /// A script for PowerShell, of Windows or of any system
+    Powershell,
     /// The calls as JSON
     Json,
     /// A batch script for Slurm, which submits itself as an array of tasks

@@ -180,7 +180,12 @@ fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<(Ve
     } else {
         calls.collect()
     };
-    let most = if args.to == ScriptKind::Cmd { cmd::LONGEST - 700 } else { 1 << 20 };
+    let most = match args.to {
+        ScriptKind::Cmd => cmd::LONGEST - 700,
+        // What Windows starts a program with at most (CreateProcess, lpCommandLine).
+        ScriptKind::Powershell => 32_000,
+        _ => 1 << 20,
+    };
     let rendering = calls.par_iter().flat_map_iter(|call| command_lines.fitting(call, most));
     let mut steps = if is_guarded(args) { Vec::new() } else { command_lines.exports(&calls) };
     steps.par_extend(rendering);
@@ -281,6 +286,7 @@ fn body(args: &BuildArgs, built: &[Built<'_>]) -> Result<String, Failure> {
         ScriptKind::Cmd => cmd::script(&loaded.plan, steps, &wish, &Cores).map_err(|why| {
             Failure::unreadable(why).help("take another value, shorter calls with --chunk, or --to json")
         }),
+        ScriptKind::Powershell => Ok(script::powershell::script(&loaded.plan, steps, &wish, &Cores)),
         _ => Ok(script::sh::script(&loaded.plan, steps, &wish, &Cores)),
     }
 }
@@ -290,6 +296,7 @@ fn ending(args: &BuildArgs) -> &'static str {
         _ if args.common.json => "json",
         ScriptKind::Sh => "sh",
         ScriptKind::Cmd => "cmd",
+        ScriptKind::Powershell => "ps1",
         ScriptKind::Json => "json",
         ScriptKind::Slurm => "sbatch",
     }

@@ -1,4 +1,5 @@
 //! Text to shell words.
 
 pub mod cmd;
+pub mod powershell;
 pub mod sh;

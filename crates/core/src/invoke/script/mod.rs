@@ -2,6 +2,7 @@
 
 pub mod cmd;
 pub mod json;
+pub mod powershell;
 mod rules;
 pub mod sh;
 pub mod slurm;

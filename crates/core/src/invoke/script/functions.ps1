@@ -1,0 +1,247 @@
+$again = [bool]$Again
+$failed = 0; $at = 0; $there = 0; $made = 0; $missing = @(); $stopped = $false; $begun = $false; $closed = $false
+$clock = [System.Diagnostics.Stopwatch]::StartNew()
+$plain = New-Object System.Text.UTF8Encoding $false
+$hostname = [regex]::Replace([System.Environment]::MachineName, '[^A-Za-z0-9._-]', '')
+$second = [DateTimeOffset]::UtcNow.ToUnixTimeSeconds()
+$start = "script-$hostname-$PID-$second"
+$journals = [System.IO.Path]::Combine([System.IO.Path]::GetDirectoryName($logs), 'journal')
+$journal = [System.IO.Path]::Combine($journals, "$hostname-$second-$PID.jsonl")
+
+# Seconds since the script began.
+function Get-Since { [int][Math]::Floor($clock.Elapsed.TotalSeconds) }
+
+# A text as JSON has it, with its quotes.
+function Get-Json([string]$Text) { ConvertTo-Json -InputObject $Text -Compress }
+
+# Says something that went wrong.
+function Write-Wrong([string]$Text) { [Console]::Error.WriteLine($Text) }
+
+# Writes a line into the journal, which begins with who writes it.
+function Write-Event([string]$Line) {
+  if (-not $script:begun) {
+    $script:begun = $true
+    [void][System.IO.Directory]::CreateDirectory($journals)
+    foreach ($file in [System.IO.Directory]::GetFiles($journals, '*.jsonl')) {
+      $first = Get-Content -LiteralPath $file -TotalCount 1
+      if ("$first" -match '^{"event":"began","truepath":1,"turn":(\d+),' -and [long]$Matches[1] -ge $script:turn) { $script:turn = [long]$Matches[1] + 1 }
+    }
+    $now = [DateTime]::UtcNow.ToString('yyyy-MM-ddTHH:mm:ssZ', [System.Globalization.CultureInfo]::InvariantCulture)
+    $head = '{"event":"began","truepath":1,"turn":' + $script:turn + ',"tag":"' + $start + '","host":"' + $hostname + '","process":' + $PID +
+      ',"born":"","boot":"","space":"","at":"' + $now + '","share":false,"files":' + $planned + '}'
+    [System.IO.File]::AppendAllText($journal, $head + "`n" + $series + "`n", $plain)
+  }
+  [System.IO.File]::AppendAllText($journal, $Line + "`n", $plain)
+}
+
+# One word of a command line as the runtime of a program takes it apart again: blanks stand between quotes, and backslashes
+# count only before a quote.
+function Get-Word([string]$Text) {
+  if ($Text -ne '' -and $Text -notmatch '[\s"]') { return $Text }
+  '"' + (($Text -replace '(\\*)"', '$1$1\"') -replace '(\\+)$', '$1$1') + '"'
+}
+
+# Runs a program, its output to the log and to the screen; its exit code.
+function Invoke-Program($Call) {
+  [void][System.IO.Directory]::CreateDirectory([System.IO.Path]::GetDirectoryName($Call.Log))
+  $about = New-Object System.Diagnostics.ProcessStartInfo
+  $about.FileName = $Call.Program
+  $about.Arguments = @($Call.Words | ForEach-Object { Get-Word $_ }) -join ' '
+  $about.WorkingDirectory = $homefolder
+  $about.UseShellExecute = $false
+  $about.RedirectStandardOutput = $true
+  $about.RedirectStandardError = $true
+  foreach ($name in $Call.Variables.Keys) { $about.EnvironmentVariables[$name] = $Call.Variables[$name] }
+  $log = New-Object System.IO.StreamWriter $Call.Log, $false, $plain
+  try {
+    $process = [System.Diagnostics.Process]::Start($about)
+    try {
+      $errors = $process.StandardError.ReadToEndAsync()
+      while ($null -ne ($line = $process.StandardOutput.ReadLine())) { $log.WriteLine($line); Write-Host $line }
+      $process.WaitForExit()
+      $rest = $errors.Result
+      if ($rest) { $log.Write($rest); Write-Host $rest }
+      return $process.ExitCode
+    } finally {
+      # An interrupt ends the renderer too.
+      if (-not $process.HasExited) { $process.Kill() }
+    }
+  } catch {
+    Write-Wrong "cannot start $($Call.Program): $($_.Exception.Message)"
+    $log.WriteLine($_.Exception.Message)
+    return 4
+  } finally { $log.Dispose() }
+}
+
+# The first of some staged names that is there as a file and not empty; a star stands where the program writes anything.
+function Find-Staged([string[]]$Names) {
+  foreach ($name in $Names) {
+    $folder = [System.IO.Path]::GetDirectoryName($name)
+    if (-not [System.IO.Directory]::Exists($folder)) { continue }
+    foreach ($path in [System.IO.Directory]::GetFiles($folder, [System.IO.Path]::GetFileName($name))) {
+      $file = New-Object System.IO.FileInfo $path
+      if ($file.Length -gt 0 -and -not ($file.Attributes -band [System.IO.FileAttributes]::ReparsePoint)) { return $path }
+    }
+  }
+}
+
+# Whether a planned file is there: not empty, and not the one of so many bytes that has to be made again.
+function Test-There($File) {
+  $about = New-Object System.IO.FileInfo $File.Path
+  $about.Exists -and $about.Length -gt 0 -and $about.Length -ne $File.Broken
+}
+
+# False where the end that a file of this type must have is not there.
+function Test-Whole([string]$Path, [string]$Type) {
+  $stream = [System.IO.File]::OpenRead($Path)
+  try {
+    $size = $stream.Length
+    $read = { param($from, $count) $bytes = New-Object byte[] $count; [void]$stream.Seek($from, 'Begin'); [void]$stream.Read($bytes, 0, $count); , $bytes }
+    switch ($Type) {
+      'png' { return $size -gt 12 -and [BitConverter]::ToString((& $read ($size - 12) 12)) -eq '00-00-00-00-49-45-4E-44-AE-42-60-82' }
+      'jpeg' { return $size -gt 2 -and [BitConverter]::ToString((& $read ($size - 2) 2)) -eq 'FF-D9' }
+      'bmp' { return $size -gt 6 -and [BitConverter]::ToUInt32((& $read 2 4), 0) -le $size }
+      'webp' { return $size -gt 8 -and [BitConverter]::ToUInt32((& $read 4 4), 0) -lt $size }
+    }
+    return $true
+  } finally { $stream.Dispose() }
+}
+
+# A file that did not come out.
+function Add-Lost($Call, $File, [string]$Why) {
+  Write-Wrong "missing: $($File.Path): $Why"
+  $script:missing += $File.Path
+  $Call.Lost += $File.Frame
+}
+
+# Gives a file its name, unless its end is missing. What is there already stays, unless all is rendered again.
+function Move-Landed($Call, $File, [string]$Staged) {
+  if (-not (Test-Whole $Staged $File.Type)) { Add-Lost $Call $File "cut off, left in $Staged"; return }
+  $bytes = (New-Object System.IO.FileInfo $Staged).Length
+  Write-Event ('{"event":"landed","series":' + $File.Series + ',"frame":' + $File.Frame + ',"bytes":' + $bytes + ',"digest":"","call":' + (Get-Json $Call.Id) + '}')
+  try {
+    if ([System.IO.File]::Exists($File.Path) -and ($again -or -not (Test-There $File))) {
+      [System.IO.File]::Replace($Staged, $File.Path, $null)
+    } else {
+      [void][System.IO.Directory]::CreateDirectory([System.IO.Path]::GetDirectoryName($File.Path))
+      # This fails where something stands: of two scripts that render the same, one lands.
+      [System.IO.File]::Move($Staged, $File.Path)
+    }
+    $Call.Landed++
+  } catch [System.IO.IOException] {
+    Write-Event ('{"event":"late","series":' + $File.Series + ',"frame":' + $File.Frame + '}')
+    if (Test-There $File) { [System.IO.File]::Delete($Staged); $script:there++ } else { $script:failed = 4; Add-Lost $Call $File 'cannot be moved there' }
+  }
+}
+
+# Lands what came out of a call. After a bad end, what a later file of its series follows has been finished.
+function Complete-Call($Call, [string]$Trust, $Rules) {
+  $held = $null; $heldpath = $null; $of = ''
+  foreach ($file in $Call.Files) {
+    if ($file.Series -cne $of) {
+      if ($held) { Complete-Last $Call $held $heldpath $Rules }
+      $held = $null; $of = $file.Series
+    }
+    $staged = Find-Staged $file.Staged
+    if (-not $again -and (Test-There $file)) { if ($staged) { [System.IO.File]::Delete($staged) }; continue }
+    if (-not $staged) { Add-Lost $Call $file 'not written as a file'; continue }
+    if ($Trust -eq 'all') { Move-Landed $Call $file $staged }
+    elseif ($Trust -eq 'moved on') {
+      if ($held) { Move-Landed $Call $held $heldpath }
+      $held = $file; $heldpath = $staged
+    } else { Add-Lost $Call $file 'its log says that the call failed' }
+  }
+  if ($held) { Complete-Last $Call $held $heldpath $Rules }
+}
+
+# The last file of a series after a bad end: it lands where the log says that it was written.
+function Complete-Last($Call, $File, [string]$Staged, $Rules) {
+  $name = [System.IO.Path]::GetFileName($Staged)
+  $said = $Rules.Wrote -and @(Get-Content -LiteralPath $Call.Log | Where-Object { $_ -cmatch $Rules.Wrote -and $_.Contains($name) }).Count -gt 0
+  if ($said) { Move-Landed $Call $File $Staged } else { Add-Lost $Call $File "perhaps not finished, left in $Staged" }
+}
+
+# Whether a log has a line of a kind.
+function Test-Log([string]$Path, [string]$Rule) { $Rule -and @(Get-Content -LiteralPath $Path | Where-Object { $_ -cmatch $Rule }).Count -gt 0 }
+
+# Makes a call, if any of its files is lacking.
+function Invoke-Call($Call) {
+  if ($stopped) { return }
+  $script:at++
+  if (-not $Call.Files) {
+    Write-Host "[$at of $total] $($Call.Id)"
+    $code = Invoke-Program $Call
+    if ($code -ne 0) { Write-Wrong "ended with exit code ${code}: see $($Call.Log)"; Set-Failed 3 }
+    return
+  }
+  $kept = $again
+  # A movie is as new as its frames.
+  if ($Call.Kind -eq 'encode' -and $made -gt 0) { $script:again = $true }
+  try {
+    $lacking = @($Call.Files | Where-Object { $again -or -not (Test-There $_) })
+    $script:there += $Call.Files.Count - $lacking.Count
+    if ($lacking.Count -eq 0) { Write-Host "[$at of $total] $($Call.Id): there already"; return }
+    Write-Host "[$at of $total] $($Call.Id)"
+    foreach ($need in $Call.Needs) { if (-not (Export-Scene $exports[$need])) { Set-Failed 3; return } }
+    $rules = $adapters[$Call.Adapter]
+    $pause = 1
+    do {
+      foreach ($stage in $Call.Stages) {
+        if ([System.IO.Directory]::Exists($stage)) { [System.IO.Directory]::Delete($stage, $true) }
+        [void][System.IO.Directory]::CreateDirectory($stage)
+      }
+      $Call.Lost = @(); $Call.Landed = 0; $missed = $missing; $since = Get-Since
+      $head = ',"call":' + (Get-Json $Call.Id) + ',"job":' + $Call.Job + ',"series":' + $Call.Series + ',"frames":"'
+      $log = 'logs/' + $Call.Id + '.log'
+      Write-Event ('{"event":"started"' + $head + $Call.Frames + '","worker":1,"process":' + $PID + ',"born":"","log":' + (Get-Json $log) + ',"t":' + $since + '}')
+      $code = Invoke-Program $Call
+      $well = $rules.Ok -contains $code
+      $trust = 'all'
+      if (-not $well -or ($rules.Finished -and -not (Test-Log $Call.Log $rules.Finished))) { $trust = 'moved on' }
+      if ($rules.Fatal -and (Test-Log $Call.Log $rules.Fatal)) { $trust = 'nothing' }
+      Complete-Call $Call $trust $rules
+      foreach ($stage in $Call.Stages) { if ([System.IO.Directory]::GetFileSystemEntries($stage).Length -eq 0) { [System.IO.Directory]::Delete($stage) } }
+      $lost = @($Call.Lost | Sort-Object -Unique) -join ','
+      $over = Get-Since
+      Write-Event ('{"event":"ended","call":' + (Get-Json $Call.Id) + ',"code":' + $code + ',"ok":' + "$well".ToLower() + ',"files":' + $Call.Landed +
+        ',"lacking":"' + $lost + '","seconds":' + ($over - $since) + ',"log":' + (Get-Json $log) + ',"t":' + $over + '}')
+      $waits = $Call.Landed -eq 0 -and $rules.Wait -and (Test-Log $Call.Log $rules.Wait)
+      if ($waits) {
+        Write-Wrong "no licence is free; again in $pause s"
+        Start-Sleep -Seconds $pause
+        $pause = [Math]::Min(60, $pause * 2)
+        $script:missing = $missed
+      }
+    } while ($waits)
+    $script:there += $Call.Landed
+    $script:made += $Call.Landed
+    if ($lost) {
+      Write-Event ('{"event":"failed"' + $head + $lost + '","why":"ended with ' + $code + '","log":' + (Get-Json $log) + '}')
+      Write-Wrong "failed with exit code $code, $($Call.Lost.Count) missing: see $($Call.Log)"
+      Set-Failed 3
+    } elseif (-not $well) { Write-Wrong "note: all files are there, and the exit code was ${code}: see $($Call.Log)" }
+  } finally { $script:again = $kept }
+}
+
+# Exports a scene, once; whether it is there.
+function Export-Scene($Export) {
+  if ($Export.Done) { return $Export.Made }
+  $Export.Done = $true
+  $folder = [System.IO.Path]::GetDirectoryName($Export.Staged)
+  if ([System.IO.Directory]::Exists($folder)) { [System.IO.Directory]::Delete($folder, $true) }
+  [void][System.IO.Directory]::CreateDirectory($folder)
+  $code = Invoke-Program $Export
+  if ($code -eq 0 -and (Find-Staged @($Export.Staged))) {
+    foreach ($old in @("$($Export.Path).of", $Export.Path)) { if ([System.IO.File]::Exists($old)) { [System.IO.File]::Delete($old) } }
+    [System.IO.File]::Move($Export.Staged, $Export.Path)
+    [System.IO.Directory]::Delete($folder, $true)
+    $Export.Made = $true
+  } else { Write-Wrong "the export $($Export.Id) ended with $code and made nothing: see $($Export.Log)" }
+  return $Export.Made
+}
+
+# Something did not come out; the script goes on or ends.
+function Set-Failed([int]$Code) {
+  $script:failed = $Code
+  if (-not $goon) { $script:stopped = $true }
+}
