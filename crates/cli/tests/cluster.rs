@@ -231,3 +231,28 @@ fn so_does_one_on_nodes_without_this_program() {
         survives(&Cluster::new(1), &["--plain"]);
     }
 }
+
+#[test]
+fn calls_go_through_a_program_into_a_queue_with_dependencies() {
+    if !has("slurmctld") || !has("python3") {
+        return;
+    }
+    let cluster = Cluster::new(2);
+    let project = project();
+    std::fs::create_dir(project.path("hung")).unwrap();
+    let program = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/examples/submit.py");
+    cluster.say(&project, &["build", "--guarded", "--through", program, "--frames", "1-8"]).ended(0);
+    let said = cluster.say(&project, &["build", "--guarded", "--chunk", "8", "--through", program]).ended(0);
+    assert!(said.out.contains("7 calls submitted"), "{}", said.out);
+    let over = |tasks: &BTreeMap<String, (String, String)>| tasks.values().all(|(state, _)| state == "COMPLETED");
+    cluster.until("all is over", over);
+    cluster.say(&project, &["verify"]).ended(0);
+    assert!(landings(&project).values().all(|times| *times == 1));
+    // The movie waited for its frames.
+    let movie = project.path("renders/crossing/crossing.mp4").metadata().unwrap().modified().unwrap();
+    let frames = project.files("renders/crossing/beauty");
+    let newest = frames
+        .iter()
+        .map(|name| project.path(&format!("renders/crossing/beauty/{name}")).metadata().unwrap().modified().unwrap());
+    assert!(newest.max().unwrap() <= movie);
+}

@@ -120,7 +120,10 @@ fn is_balanced(script: &str) {
             '(' | '{' | '[' => open.push(sign),
             ')' | '}' | ']' => {
                 let partner = open.pop().unwrap();
-                assert!(["()", "{}", "[]"].contains(&format!("{partner}{sign}").as_str()), "{partner} is closed by {sign}");
+                assert!(
+                    ["()", "{}", "[]"].contains(&format!("{partner}{sign}").as_str()),
+                    "{partner} is closed by {sign}"
+                );
             }
             _ => {}
         }
@@ -131,7 +134,10 @@ fn is_balanced(script: &str) {
 #[test]
 fn a_script_for_powershell_says_what_the_document_says() {
     let sheet = SMALL
-        .replace("name = \"crossing\"", "name = \"crossing\"\nvars.title = \"it’s 'the' `$(ferry) \\\"10 %\\\" \\\\\"\nenv.SIGN = \"a;b|c'\"")
+        .replace(
+            "name = \"crossing\"",
+            "name = \"crossing\"\nvars.title = \"it’s 'the' `$(ferry) \\\"10 %\\\" \\\\\"\nenv.SIGN = \"a;b|c'\"",
+        )
         .replace("{job}", "{job} ‘{pass}’ & co");
     let project = Project::with(&sheet);
     let script = project.say("build --to powershell").ended(0).out;
@@ -148,11 +154,15 @@ fn a_script_for_powershell_says_what_the_document_says() {
     }
     let mut seen = 0;
     let text = |value: &Value| if let Value::Text(text) = value { text.clone() } else { panic!("{value:?}") };
-    let texts = |value: &Value| if let Value::List(list) = value { list.iter().map(text).collect::<Vec<_>>() } else { panic!("{value:?}") };
+    let texts = |value: &Value| {
+        if let Value::List(list) = value { list.iter().map(text).collect::<Vec<_>>() } else { panic!("{value:?}") }
+    };
     let calls = calls.split("Invoke-Call ").skip(1);
     for (call, wanted) in calls.zip(document["calls"].as_array().unwrap()) {
         let Value::Table(own) = (Reader { rest: call, known: &known }).value() else { panic!("{call}") };
-        let strings = |value: &serde_json::Value| value.as_array().unwrap().iter().map(|text| text.as_str().unwrap().to_owned()).collect::<Vec<_>>();
+        let strings = |value: &serde_json::Value| {
+            value.as_array().unwrap().iter().map(|text| text.as_str().unwrap().to_owned()).collect::<Vec<_>>()
+        };
         assert_eq!(texts(&own["Words"]), strings(&wanted["arguments"]));
         assert_eq!(text(&own["Program"]), wanted["program"].as_str().unwrap());
         assert_eq!(text(&own["Id"]), wanted["id"].as_str().unwrap());

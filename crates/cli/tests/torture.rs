@@ -276,3 +276,40 @@ fn a_plain_run_keeps_away_from_those_who_share() {
     assert!(began.elapsed() >= Duration::from_secs(1), "its silence is waited for");
     assert_eq!(rendered(&project), planned(&project));
 }
+
+#[test]
+fn sixty_four_share_a_folder_and_every_frame_lands_once() {
+    let sheet = SMALL.replace("1-24", "1-160").replace("chunk = 6", "chunk = 2");
+    let project = Project::with(&sheet);
+    let mut members: Vec<Child> = (0..64).map(|_| start(&project, &["--share"])).collect();
+    // One in eight dies under way; the others go on without it.
+    for (at, member) in members.iter().enumerate().filter(|(at, _)| at % 8 == 3) {
+        std::thread::sleep(Duration::from_millis(20 + at as u64));
+        signal("-KILL", member.id());
+    }
+    members.iter_mut().for_each(|member| drop(member.wait().unwrap()));
+    project.say("run").ended(0);
+    assert_eq!(rendered(&project), planned(&project));
+    all_whole(&project, "after sixty-four members");
+    let mut landed: BTreeMap<(String, i64), i64> = BTreeMap::new();
+    let (mut began, mut who) = (0, BTreeSet::new());
+    for (name, events) in journals(&project) {
+        let (count, dead) = (events.len(), !matches!(events.last(), Some(Event::Over { .. })));
+        for (at, event) in events.into_iter().enumerate() {
+            match event {
+                Event::Began(_) => began += 1,
+                // What a killed member wrote last may not have come to pass.
+                Event::Landed(_) if dead && at + 4 >= count => {}
+                Event::Landed(own) => {
+                    who.insert(name.clone());
+                    *landed.entry((own.series, own.frame)).or_default() += 1;
+                }
+                Event::Late { series, frame } => *landed.entry((series, frame)).or_default() -= 1,
+                _ => {}
+            }
+        }
+    }
+    assert!(landed.len() > 120, "{} frames are known for certain", landed.len());
+    assert!(landed.values().all(|times| *times <= 1), "{landed:?}");
+    assert!(who.len() > 4, "{began} members began, and only {} landed anything", who.len());
+}

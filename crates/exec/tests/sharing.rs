@@ -90,19 +90,19 @@ fn a_silent_members_calls_are_taken_over_and_it_finds_out() {
         |journal| Claims::join(&night.state(), "plan", &Member::own("elsewhere", journal), TIMES, false).unwrap();
     // The first one never gives a sign of life; both are this very process, so that only silence can tell.
     let (silent, alive) = (join(&first), join(&second));
-    assert_eq!(silent.wish("quay_1-2").unwrap(), Wish::Granted { again: false });
+    assert_eq!(silent.wish("quay_1-2", true).unwrap(), Wish::Granted { again: false });
     alive.look().unwrap();
-    assert_eq!(alive.wish("quay_1-2").unwrap(), Wish::Held);
+    assert_eq!(alive.wish("quay_1-2", true).unwrap(), Wish::Held);
     assert!(silent.is_mine("quay_1-2"));
     std::thread::sleep(TIMES.takeover + Duration::from_millis(100));
     alive.look().unwrap();
-    assert_eq!(alive.wish("quay_1-2").unwrap(), Wish::Granted { again: true });
+    assert_eq!(alive.wish("quay_1-2", true).unwrap(), Wish::Granted { again: true });
     assert!(!silent.is_mine("quay_1-2") && alive.is_mine("quay_1-2"));
     // Its own end of the call counts no longer.
     silent.done("quay_1-2", "").unwrap();
     silent.look().unwrap();
-    assert_eq!(silent.wish("quay_1-2").unwrap(), Wish::Held);
+    assert_eq!(silent.wish("quay_1-2", true).unwrap(), Wish::Held);
     alive.done("quay_1-2", "").unwrap();
     silent.look().unwrap();
-    assert_eq!(silent.wish("quay_1-2").unwrap(), Wish::Over);
+    assert_eq!(silent.wish("quay_1-2", true).unwrap(), Wish::Over);
 }

@@ -38,6 +38,82 @@ pub enum ClaimState {
     },
 }
 
+/// What a worker that wishes for a call does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Step {
+    /// It makes this claim; whoever makes it first has the call.
+    Claim {
+        /// Its generation.
+        generation: u64,
+    },
+    /// It leaves the call to whoever has it.
+    Leave,
+    /// It strikes the call off: it is over.
+    Strike,
+}
+
+/// What a worker does that wishes for a call. Whether a claim is void, because its owner has gone or is silent, is only asked
+/// by those who have nothing else left to do: to find out costs a look at the claim, and there may be many.
+pub fn step(standing: ClaimState, is_void: Option<&mut dyn FnMut(u64) -> bool>) -> Step {
+    match standing {
+        ClaimState::Over { .. } => Step::Strike,
+        ClaimState::Free => Step::Claim { generation: 1 },
+        ClaimState::Held { generation } if is_void.is_some_and(|is_void| is_void(generation)) => {
+            Step::Claim { generation: generation + 1 }
+        }
+        ClaimState::Held { .. } => Step::Leave,
+    }
+}
+
+/// Members that work in the order of the sheet. Where there are more, each begins at a place of its own: otherwise all of them
+/// would ask for the same call, and all but one in vain.
+pub const IN_ORDER: usize = 16;
+
+/// Where a member begins, of so many calls. `mark` is anything that other members do not have.
+#[must_use]
+pub fn beginning(calls: usize, members: usize, mark: u64) -> usize {
+    if members <= IN_ORDER || calls == 0 {
+        return 0;
+    }
+    // Neighbouring marks come to lie far apart (Knuth, The Art of Computer Programming 3, 6.4).
+    let place = mark.wrapping_mul(0x9E37_79B9_7F4A_7C15);
+    usize::try_from(u128::from(place) * calls as u128 >> 64).unwrap_or(0)
+}
+
+/// When the claims are listed anew: a listing costs the more the more claims there are, and is only needed by those who ask in
+/// vain.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Listing {
+    ended: Duration,
+    took: Duration,
+    refused: u32,
+}
+
+impl Listing {
+    /// Claims that were made in vain until a listing is worth while.
+    const REFUSED: u32 = 8;
+    /// How much longer than a listing takes the next one waits.
+    const REST: u32 = 20;
+
+    /// A listing was made between two times.
+    #[must_use]
+    pub fn made(began: Duration, ended: Duration) -> Listing {
+        Listing { ended, took: ended.saturating_sub(began), refused: 0 }
+    }
+
+    /// How long the next one waits.
+    #[must_use]
+    pub fn rest(&self) -> Duration {
+        self.took * Listing::REST
+    }
+
+    /// A claim was made in vain; whether it is time for another listing.
+    pub fn refused(&mut self, now: Duration) -> bool {
+        self.refused += 1;
+        self.refused >= Listing::REFUSED && now.saturating_sub(self.ended) >= self.rest()
+    }
+}
+
 /// All claims of one listing of their folder.
 #[derive(Clone, Debug, Default)]
 pub struct Table {

@@ -63,7 +63,7 @@ pub fn run(orders: Orders<'_>, mut show: impl FnMut(&[Event])) -> Result<Outcome
                 crew.wake();
             });
         });
-        scope.spawn(|| crew.safely(|| context.claims.map_or(Ok(()), Claims::live)));
+        scope.spawn(|| context.claims.into_iter().for_each(Claims::live));
         for _ in 0..hands {
             scope.spawn(|| {
                 crew.safely(|| crew.work());
@@ -159,6 +159,7 @@ impl<'c> Crew<'c> {
     /// nothing is left to be done. Whether somebody had begun it before is told beside it.
     fn take(&self) -> Result<Option<(Taken<Call>, bool)>, Failure> {
         let claims = self.context.claims;
+        let mut idle = false;
         loop {
             let mut from = 0;
             loop {
@@ -170,7 +171,7 @@ impl<'c> Crew<'c> {
                 drop(supply);
                 // What is asked of a shared folder may take its time: nobody else waits for it.
                 let wish =
-                    claims.map_or(Ok(Wish::Granted { again: false }), |claims| claims.wish(&taken.order.call.id));
+                    claims.map_or(Ok(Wish::Granted { again: false }), |claims| claims.wish(&taken.order.call.id, idle));
                 from = taken.ticket + 1;
                 let mut supply = self.supply();
                 match wish {
@@ -192,6 +193,11 @@ impl<'c> Crew<'c> {
             let supply = self.supply();
             if self.context.is_stopping() || supply.is_over() {
                 return Ok(None);
+            }
+            if claims.is_some() && !idle {
+                // Others have the rest; some of it may have been left behind.
+                idle = true;
+                continue;
             }
             match claims.filter(|_| supply.is_idle()) {
                 // Others have the rest: what becomes of it?

@@ -13,7 +13,7 @@ use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use serde::{Deserialize, Serialize};
-use truepath_core::run::claim::{self, ClaimState, Signs, Table};
+use truepath_core::run::claim::{self, Listing, Signs, Step, Table};
 
 use crate::disk;
 use crate::failure::Failure;
@@ -113,6 +113,7 @@ pub struct Claims {
 struct SeenMembers {
     table: Table,
     signs: Signs,
+    listing: Listing,
     workers: HashMap<String, (Member, bool)>,
 }
 
@@ -186,17 +187,21 @@ impl Claims {
         Ok(claims)
     }
 
+    /// Where this member begins, of so many calls.
+    #[must_use]
+    pub fn beginning(&self, calls: usize) -> usize {
+        let members = self.seen().workers.values().filter(|(_, gone)| !gone).count();
+        claim::beginning(calls, members, u64::from_str_radix(&self.tag, 16).unwrap_or(0))
+    }
+
     /// Whether this member began the round.
     #[must_use]
     pub fn is_new(&self) -> bool {
         self.is_new
     }
 
-    /// Gives signs of life and watches those of others, until this member leaves.
-    ///
-    /// # Errors
-    /// When the claims of others cannot be read.
-    pub fn live(&self) -> Result<(), Failure> {
+    /// Gives signs of life until this member leaves. What others do is only looked at by whoever needs to know.
+    pub fn live(&self) {
         let mut count = 0u64;
         let mut left = self.left.lock().unwrap_or_else(PoisonError::into_inner);
         while !*left {
@@ -206,10 +211,8 @@ impl Claims {
                 count += 1;
                 // A disk that takes no sign now may take the next; until then others may take over.
                 let _ = self.sign(&format!("{count:>WIDTH$}"));
-                self.look()?;
             }
         }
-        Ok(())
     }
 
     /// Writes over the counter.
@@ -230,7 +233,9 @@ impl Claims {
     /// How long to wait until another look may show something new.
     #[must_use]
     pub fn patience(&self) -> Duration {
-        (self.times.heartbeat / 3).clamp(Duration::from_millis(20), Duration::from_secs(5))
+        (self.times.heartbeat / 3)
+            .clamp(Duration::from_millis(20), Duration::from_secs(5))
+            .max(self.seen().listing.rest())
     }
 
     /// Lists claims and members once.
@@ -242,12 +247,14 @@ impl Claims {
             Failure::machine("read the claims in", &self.round, &error)
                 .help("what others do cannot be seen any more; `truepath run --share` joins them again")
         };
+        let began = self.since.elapsed();
         let names = std::fs::read_dir(self.round.join("calls")).and_then(Iterator::collect::<std::io::Result<Vec<_>>>);
         let names = names.map_err(failure)?.into_iter().map(|entry| entry.file_name().to_string_lossy().into_owned());
         let (table, workers) = (Table::of(names), workers(&self.round).map_err(failure)?);
         let now = self.since.elapsed();
         let mut seen = self.seen();
         seen.table = table;
+        seen.listing = Listing::made(began, now);
         for (tag, worker, gone, counter) in workers {
             seen.signs.look(&tag, &counter, now);
             seen.workers.insert(tag, (worker, gone));
@@ -255,17 +262,17 @@ impl Claims {
         Ok(())
     }
 
-    /// Asks for a call.
+    /// Asks for a call. Whether what others hold is theirs still is looked up only where nothing else is left (`idle`).
     ///
     /// # Errors
     /// When the claim cannot be written.
-    pub fn wish(&self, call: &str) -> Result<Wish, Failure> {
+    pub fn wish(&self, call: &str, idle: bool) -> Result<Wish, Failure> {
         let standing = self.seen().table.standing(call);
-        let generation = match standing {
-            ClaimState::Over { .. } => return Ok(Wish::Over),
-            ClaimState::Free => 1,
-            ClaimState::Held { generation } if self.is_void(call, generation) => generation + 1,
-            ClaimState::Held { .. } => return Ok(Wish::Held),
+        let mut is_void = |generation| self.is_void(call, generation);
+        let generation = match claim::step(standing, idle.then_some(&mut is_void)) {
+            Step::Strike => return Ok(Wish::Over),
+            Step::Leave => return Ok(Wish::Held),
+            Step::Claim { generation } => generation,
         };
         let path = self.round.join("calls").join(claim::claim(call, generation));
         tracing::debug!(call, generation, "claiming");
@@ -277,7 +284,13 @@ impl Claims {
                 self.held().insert(call.to_owned(), generation);
                 Ok(Wish::Granted { again: generation > 1 })
             }
-            Err(error) if error.kind() == ErrorKind::AlreadyExists => Ok(Wish::Held),
+            Err(error) if error.kind() == ErrorKind::AlreadyExists => {
+                let is_due = self.seen().listing.refused(self.since.elapsed());
+                if is_due {
+                    self.look()?;
+                }
+                Ok(Wish::Held)
+            }
             Err(error) => Err(Failure::machine("write the claim", &path, &error)),
         }
     }

@@ -242,7 +242,9 @@ fn guard(args: &BuildArgs, loaded: &Loaded, around: &Surroundings, steps: &mut V
     }
     steps.dedup_by(|second, first| second.id == first.id);
     for step in steps {
-        step.arguments = common.iter().cloned().chain(["--only".to_owned(), step.id.clone()]).collect();
+        // Whoever starts several at a time has them share the work; what comes after the plan is not theirs to start.
+        let own = ["--share".to_owned(), "--only".to_owned(), step.id.clone()];
+        step.arguments = common.iter().cloned().chain(own).collect();
         step.program = paths::from_system(&around.program);
         step.env.clear();
         // Its own log is written by the guard.

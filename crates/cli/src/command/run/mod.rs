@@ -355,7 +355,12 @@ fn render(
     around: &Surroundings,
 ) -> Result<(Outcome, Vec<Event>, bool), Failure> {
     let loaded = work.loaded;
-    let calls = work.calls(&args.only, args.share);
+    let mut calls = work.calls(&args.only, args.share);
+    if let Some(claims) = &claims {
+        // Movies come last, as they do in the plan.
+        let rendering = calls.iter().position(|call| call.is_movie(&loaded.plan)).unwrap_or(calls.len());
+        calls[..rendering].rotate_left(claims.beginning(rendering));
+    }
     let total: i64 = work.need.iter().map(Frames::count).sum();
     let mut progress = Progress::new(&loaded.plan, work.loads(&calls), total, (args.common.json, around.err));
     let began = journal.began(total, &loaded.pins);

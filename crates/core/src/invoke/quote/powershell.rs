@@ -54,7 +54,9 @@ mod tests {
 
     #[test]
     fn nothing_in_a_literal_is_looked_at() {
-        for (text, literal) in [("", "''"), ("it's", "'it''s'"), ("$(rm) `n \"a\"", "'$(rm) `n \"a\"'"), ("a’b", "'a’’b'")] {
+        for (text, literal) in
+            [("", "''"), ("it's", "'it''s'"), ("$(rm) `n \"a\"", "'$(rm) `n \"a\"'"), ("a’b", "'a’’b'")]
+        {
             assert_eq!(word(text), literal);
         }
     }

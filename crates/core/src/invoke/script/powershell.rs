@@ -136,7 +136,11 @@ impl Writer<'_> {
             for frame in step.frames.iter() {
                 let spellings = write.expected.spellings(frame);
                 let staged = spellings.iter().map(|spelling| format!("{}/{}", write.stage, glob(spelling)));
-                let broken = self.wish.broken.get(&(write.series, frame)).map_or(-1, |bytes| i64::try_from(*bytes).unwrap_or(-1));
+                let broken = self
+                    .wish
+                    .broken
+                    .get(&(write.series, frame))
+                    .map_or(-1, |bytes| i64::try_from(*bytes).unwrap_or(-1));
                 files.push(format!(
                     "  @{{ Series = {}; Type = {}; Frame = {frame}; Path = {}; Broken = {broken}; Staged = {} }}\n",
                     word(&json(&series.id)),
@@ -186,7 +190,8 @@ impl Writer<'_> {
         );
         for command in &self.plan.run.after {
             let words: Vec<String> = command.iter().map(|template| self.after_word(template)).collect();
-            let (program, rest) = words.split_first().map_or((word(""), &[][..]), |(program, rest)| (program.clone(), rest));
+            let (program, rest) =
+                words.split_first().map_or((word(""), &[][..]), |(program, rest)| (program.clone(), rest));
             let _ = writeln!(
                 out,
                 "  [void](Invoke-Program @{{ Program = {program}; Words = @({}); Variables = @{{ }}; Log = $logs + '/after.log' }})",
