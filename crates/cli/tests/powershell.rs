@@ -38,9 +38,7 @@ impl Reader<'_> {
         let mut signs = self.rest.char_indices().skip(1).peekable();
         let mut out = String::new();
         while let Some((at, sign)) = signs.next() {
-            if !quote(sign) {
-                out.push(sign);
-            } else if signs.next_if(|(_, next)| quote(*next)).is_some() {
+            if !quote(sign) || signs.next_if(|(_, next)| quote(*next)).is_some() {
                 out.push(sign);
             } else {
                 self.rest = &self.rest[at + sign.len_utf8()..];

@@ -287,7 +287,9 @@ fn sixty_four_share_a_folder_and_every_frame_lands_once() {
         std::thread::sleep(Duration::from_millis(20 + at as u64));
         signal("-KILL", member.id());
     }
-    members.iter_mut().for_each(|member| drop(member.wait().unwrap()));
+    for member in &mut members {
+        member.wait().unwrap();
+    }
     project.say("run").ended(0);
     assert_eq!(rendered(&project), planned(&project));
     all_whole(&project, "after sixty-four members");

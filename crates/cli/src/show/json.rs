@@ -105,7 +105,7 @@ pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) 
 }
 
 /// Missing frames of a series that are findings of their own; the range of all stands beside them.
-const MOST_MISSING: usize = 100_000;
+const MOST_MISSING: usize = 10_000;
 
 /// What a verdict says of a series: the same in `verify` and in `status`.
 pub fn verdict(plan: &Plan, verdict: &Verdict) -> Value {

@@ -77,7 +77,7 @@ pub fn beginning(calls: usize, members: usize, mark: u64) -> usize {
     }
     // Neighbouring marks come to lie far apart (Knuth, The Art of Computer Programming 3, 6.4).
     let place = mark.wrapping_mul(0x9E37_79B9_7F4A_7C15);
-    usize::try_from(u128::from(place) * calls as u128 >> 64).unwrap_or(0)
+    usize::try_from((u128::from(place) * calls as u128) >> 64).unwrap_or(0)
 }
 
 /// When the claims are listed anew: a listing costs the more the more claims there are, and is only needed by those who ask in

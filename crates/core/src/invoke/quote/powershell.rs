@@ -34,9 +34,7 @@ mod tests {
         signs.next().filter(|sign| is_quote(*sign))?;
         let mut out = String::new();
         while let Some(sign) = signs.next() {
-            if !is_quote(sign) {
-                out.push(sign);
-            } else if signs.next_if(|next| is_quote(*next)).is_some() {
+            if !is_quote(sign) || signs.next_if(|next| is_quote(*next)).is_some() {
                 out.push(sign);
             } else {
                 return signs.next().is_none().then_some(out);
