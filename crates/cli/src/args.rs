@@ -1,5 +1,6 @@
 //! The command line: one struct per command, holding only what was typed.
 
+mod building;
 mod looking;
 mod parcel;
 
@@ -7,6 +8,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+pub use building::{BuildArgs, EstimateArgs, ScriptKind};
 pub use looking::{CleanArgs, LooseOptions, VerifyArgs, VerifyForm};
 pub use parcel::{CollectArgs, PackArgs, ParcelArgs, RenderArgs};
 
@@ -421,67 +423,6 @@ pub struct AdapterProve {
     pub set: Vec<String>,
 }
 
-/// `build`.
-#[derive(Debug, Args)]
-pub struct BuildArgs {
-    #[command(flatten)]
-    pub common: Common,
-    /// What is written
-    #[arg(long, value_name = "TARGET", default_value = "sh")]
-    pub to: ScriptKind,
-    /// Hand the JSON to a program instead, on its standard input
-    #[arg(long, value_name = "PROGRAM", conflicts_with_all = ["to", "output", "parts"])]
-    pub through: Option<PathBuf>,
-    /// Frames per call, instead of what the sheet says
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(i64).range(1..))]
-    pub chunk: Option<i64>,
-    /// Only what is not there yet, or is broken
-    #[arg(long)]
-    pub missing: bool,
-    /// So many parts that take about equally long: files named by job and range in the folder of -o, or tasks of Slurm
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
-    pub parts: Option<u64>,
-    /// Let each call be made by `truepath run`, which checks every file before it gets its name
-    #[arg(long)]
-    pub guarded: bool,
-    /// For Slurm: submit it at once
-    #[arg(long)]
-    pub submit: bool,
-    /// For Slurm: nodes need the renderer only, and no True Path; files are checked less strictly
-    #[arg(long, conflicts_with = "guarded")]
-    pub plain: bool,
-    /// In scripts: go on after a call that failed
-    #[arg(long)]
-    pub keep_going: bool,
-    /// In scripts for cmd: wait for a key at the end
-    #[arg(long)]
-    pub pause: bool,
-    /// Look clock, user, host and versions up anew
-    #[arg(long)]
-    pub anew: bool,
-    /// The file to write, or the folder of --parts (left out: standard output)
-    #[arg(short, long, value_name = "FILE")]
-    pub output: Option<PathBuf>,
-    /// Allow settings of the command line that change the picture under final names
-    #[arg(long = "final")]
-    pub is_final: bool,
-}
-
-/// What `build` writes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum ScriptKind {
-    /// A script for any POSIX shell
-    Sh,
-    /// A script for the command prompt of Windows
-    Cmd,
-    /// A script for PowerShell, of Windows or of any system
-    Powershell,
-    /// The calls as JSON
-    Json,
-    /// A batch script for Slurm, which submits itself as an array of tasks
-    Slurm,
-}
-
 /// `run`.
 #[derive(Debug, Args)]
 pub struct RunArgs {
@@ -580,19 +521,6 @@ pub struct StatusArgs {
     /// Tell what a frame was made of, and what differs now; two frames (12,48) are compared; `movie` for movies
     #[arg(long, value_name = "FRAME", allow_hyphen_values = true, conflicts_with = "json")]
     pub why: Option<String>,
-}
-
-/// `estimate`.
-#[derive(Debug, Args)]
-pub struct EstimateArgs {
-    #[command(flatten)]
-    pub common: Common,
-    /// For so many machines that work on it together
-    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u64).range(1..))]
-    pub machines: u64,
-    /// First render these frames to measure them: first,middle,last. They are thrown away
-    #[arg(long, value_name = "EXPR")]
-    pub measure: Option<String>,
 }
 
 /// `trust`.

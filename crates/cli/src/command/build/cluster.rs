@@ -47,7 +47,11 @@ pub fn build(args: &BuildArgs, built: &[Built<'_>], around: &Surroundings) -> Re
     let seconds = |steps: &[_]| steps.iter().map(|step| parts::weight(plan, step, &costs)).sum::<f64>();
     let usual = if costs.is_known() { (seconds(rendering) / TASK).ceil() as usize } else { UNMEASURED };
     let count = args.parts.and_then(|parts| usize::try_from(parts).ok()).unwrap_or(usual.clamp(1, MOST));
-    let cut = parts::cut(plan, steps, &costs, count);
+    let mut cut = parts::cut(plan, steps, &costs, count);
+    if cut.is_empty() {
+        // Only movies are left: the one task has nothing to do, and the last one makes them.
+        cut.push(exports..exports);
+    }
     let longest = cut.iter().map(|part| seconds(&steps[part.clone()])).fold(0.0, f64::max);
     let workers = plan.run.workers.max(1) as f64;
     let foreseen = costs.is_known().then(|| longest * costs.bias().2.max(1.0) / workers * MARGIN + BESIDE);

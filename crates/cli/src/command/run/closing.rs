@@ -29,6 +29,8 @@ pub struct Result {
     pub outcome: Outcome,
     /// What stands now, by series, movies last.
     pub after: Vec<Verdict>,
+    /// Files that were needed and are still not there, whoever was to make them.
+    pub left: i64,
     /// The commands that make it complete.
     pub fixes: Vec<String>,
     /// What failed for good.
@@ -62,7 +64,9 @@ impl Result {
             Exit::Interrupted
         } else if self.outcome.full.is_some() {
             Exit::Machine
-        } else if self.total > 0 && (!self.failures.is_empty() || (self.lost() > 0 && args.only.is_empty())) {
+        } else if self.total > 0
+            && (!self.failures.is_empty() || self.left > 0 || (self.lost() > 0 && args.only.is_empty()))
+        {
             Exit::Lacking
         } else if !args.only.is_empty() || self.is_complete() {
             // Whoever asks for some calls only is told about those.
@@ -120,11 +124,7 @@ pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroun
     }
     if !args.only.is_empty() {
         // Whoever asks for some calls only is told about those.
-        let word = if ended.total > 0 && ended.outcome.landed < ended.total {
-            "not all of these calls came out"
-        } else {
-            "these calls are done"
-        };
+        let word = if ended.left > 0 { "not all of these calls came out" } else { "these calls are done" };
         out.push_str(&format!("{word}\n"));
         return out;
     }

@@ -1,9 +1,10 @@
 //! `run`: renders what is needed, here, and goes on where the last run stopped.
 
 mod closing;
+mod only;
 mod work;
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::time::Instant;
 
 use truepath_core::check::Machine;
@@ -13,13 +14,12 @@ use truepath_core::run::cost::Costs;
 use truepath_core::run::event::Event;
 use truepath_core::run::history::Depth;
 use truepath_core::run::outstanding::{outstanding, standing, with_movies};
-use truepath_core::run::trial;
 use truepath_core::sheet::Existing;
-use truepath_core::verify::Verdict;
+use truepath_core::verify::{State, Verdict};
 
-use crate::args::{self, CallOrder, Common, RunArgs};
+use crate::args::{self, CallOrder, RunArgs};
 use truepath_exec::failure::{Cause, Failure, Trouble};
-use truepath_exec::landing::{recover, stage};
+use truepath_exec::landing::recover;
 use truepath_exec::observe::{Look, Observation};
 use truepath_exec::process::SystemPrograms;
 use truepath_exec::scheduler::{self, Orders, Outcome, export};
@@ -35,6 +35,8 @@ use crate::show::progress::Progress;
 use crate::show::{self, counted};
 use closing::Result as Ended;
 use work::Work;
+
+pub use only::measured;
 
 /// What to do where others share the sheet.
 const JOIN: &str = "join them with --share, or end them: a run can always be continued";
@@ -195,7 +197,7 @@ fn sheet(
     work::guard_protected(loaded, &before, &need)?;
     super::guard_calls(&loaded.plan, need.iter().map(Frames::count))?;
     if args.exports {
-        return exports(&Work { loaded, before: &before, need: &need, spread: false }, journal, around);
+        return only::exports(&Work { loaded, before: &before, need: &need, spread: false }, journal, around);
     }
     let mut claims = None;
     if args.share && need.iter().any(|frames| !frames.is_empty()) {
@@ -214,6 +216,8 @@ fn sheet(
     }
     ended.seconds = began.elapsed().as_secs_f64();
     ended.after = if total == 0 { before } else { again(loaded, around)? };
+    let left = |own: &Verdict| own.in_any(&[State::Missing, State::Broken]).intersect(&need[own.series]).count();
+    ended.left = ended.after.iter().map(left).sum();
     ended.fixes = super::fixes_of(loaded, &ended.after, &args.common, at);
     if total > 0 {
         let (landed, outcome) = (ended.outcome.landed, ended.word().to_owned());
@@ -246,55 +250,6 @@ fn judged(loaded: &Loaded, journal: &Journal) -> Result<(Option<f64>, Option<f64
     let own = costs.runs().iter().find(|run| run.tag == journal.tag());
     let rounded = |seconds: f64| (seconds * 1000.0).round() / 1000.0;
     Ok((own.map(|run| rounded(run.expected)), own.map(|run| rounded(run.took))))
-}
-
-/// Renders some frames of a plan to be measured: beside the real ones, and thrown away.
-pub fn measured(common: &Common, around: &Surroundings) -> Result<Exit, Failure> {
-    let args = RunArgs { keep_going: true, ..RunArgs::of(common.clone()) };
-    let mut ours: Vec<Ours> = Vec::new();
-    let mut queue = loop {
-        let queue = pipeline::load(common, around, LoadOptions { starts: true, ..LoadOptions::default() })?;
-        if ours.is_empty() {
-            super::tell_findings(&queue, around);
-        }
-        if let Some(exit) = queue.stopped_here() {
-            return Ok(exit);
-        }
-        if take(&args, &queue, &mut ours, around)? {
-            break queue;
-        }
-    };
-    for (loaded, ours) in queue.sheets.iter_mut().zip(&ours) {
-        loaded.look_up_made(around);
-        loaded.plan = trial::plan(&loaded.plan);
-        // Each frame in a call of its own: their times are not to be mixed.
-        loaded.plan.run.chunk = 1;
-        let need: Vec<Frames> = loaded.plan.series.iter().map(|own| own.frames.clone().unwrap_or_default()).collect();
-        // Nothing stands under these names.
-        let mut before = vec![Verdict::default(); need.len()];
-        before.iter_mut().enumerate().for_each(|(at, own)| own.series = at);
-        let work = Work { loaded, before: &before, need: &need, spread: false };
-        let rendered = render(&args, &work, (&ours.journal, None), around);
-        for folder in trial::folders(&loaded.plan) {
-            // What stays is cleared by the next one, and a folder that is not empty belongs to another sheet.
-            let _ = stage::clear(Path::new(&folder));
-            let _ = Path::new(&folder).parent().map(std::fs::remove_dir);
-        }
-        recover::remove_empty_bases(&loaded.plan);
-        let (outcome, failures, _) = rendered?;
-        let total: i64 = need.iter().map(Frames::count).sum();
-        let word = if outcome.interrupted { "interrupted" } else { "measured" }.to_owned();
-        let (landed, t) = (outcome.landed, ours.journal.t());
-        let over = Event::Over { landed, lacking: total - landed, outcome: word, t, expected: None, took: None };
-        ours.journal.write(&over)?;
-        if outcome.interrupted {
-            return Ok(Exit::Interrupted);
-        }
-        if !failures.is_empty() {
-            show::tell("some frames could not be measured: `truepath log` tells why\n");
-        }
-    }
-    Ok(Exit::Well)
 }
 
 /// What has to be made, by output.
@@ -402,21 +357,6 @@ fn render(
         Some(claims) => claims.end_round(),
     };
     Ok((outcome, failures, last))
-}
-
-/// Makes nothing but what comes before the first frame.
-fn exports(work: &Work<'_>, journal: &Journal, around: &Surroundings) -> Result<Exit, Failure> {
-    let loaded = work.loaded;
-    let calls = work.calls(&[], false);
-    let parts: Vec<_> = calls.iter().flat_map(|call| loaded.command_lines(around).narrowed(call, work.need)).collect();
-    let made = loaded.command_lines(around).exports(&parts).len();
-    let programs = SystemPrograms::guarded(&around.program);
-    let blocked = prepare(loaded, &parts, (journal, &programs), around)?;
-    if let Some(first) = blocked.into_values().next() {
-        return Err(first);
-    }
-    show::tell(&format!("{} ready\n", counted(i64::try_from(made).unwrap_or(i64::MAX), "exported scene")));
-    Ok(Exit::Well)
 }
 
 /// What comes before the first frame. Jobs for which it cannot be done are returned with the reason.

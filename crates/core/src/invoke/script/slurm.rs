@@ -171,6 +171,7 @@ const GUARDED: &str = r#"
 case $role in
   first) render --exports ;;
   part)
+    [ $# -gt 0 ] || exit 0
     for id do shift; set -- "$@" --only "$id"; done
     render --share "$@" &
     pass_on
