@@ -39,6 +39,9 @@ pub struct Parcel {
     pub name: String,
     /// Its series.
     pub series: Vec<Packed>,
+    /// What was said of modes and settings when it was packed, as options: only the sender keeps it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub said: Vec<String>,
     /// Its files, relative to it, with the BLAKE3 digests of their bytes in hexadecimal.
     pub files: BTreeMap<String, String>,
 }

@@ -62,4 +62,10 @@ pub struct CollectArgs {
     /// Lay a mode over every job, as when they were packed (repeatable)
     #[arg(long, value_name = "NAME")]
     pub mode: Vec<String>,
+    /// Set any job setting, as when they were packed (repeatable)
+    #[arg(long, value_name = "KEY=VALUE")]
+    pub set: Vec<String>,
+    /// Percent of the size, as when they were packed
+    #[arg(long, value_name = "PERCENT")]
+    pub scale: Option<String>,
 }

@@ -107,7 +107,7 @@ fn estimate<'e>(args: &EstimateArgs, loaded: &'e Loaded, verdicts: &[Verdict]) -
 fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> String {
     let widest = own.rows.iter().map(|row| show::width(&own.plan.output(row.series).id)).max().unwrap_or(0).max(6);
     let head = format!(
-        "{:widest$}  {:>14}  {:>9}  {:>12}  {:>12}  {:>9}",
+        "{:widest$}  {:>12}  {:>8}  {:>9}  {:>11}  {:>8}",
         "series", "left", "measured", "a frame", "alone", "disk"
     );
     let mut out = format!("{}\n", paint(around.out, HEAD, head));
@@ -119,7 +119,7 @@ fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> Strin
             None => (String::new(), String::new(), String::new()),
         };
         let disk = row.bytes.filter(|own| *own > 0.0).map(bytes).unwrap_or_default();
-        out.push_str(&format!("{id}  {left:>14}  {measured:>9}  {each:>12}  {alone:>12}  {disk:>9}\n"));
+        out.push_str(&format!("{id}  {left:>12}  {measured:>8}  {each:>9}  {alone:>11}  {disk:>8}\n"));
     }
     out.push('\n');
     let machines = counted(i64::try_from(args.machines).unwrap_or(i64::MAX), "machine");

@@ -7,7 +7,7 @@ use crate::plan::{Plan, Series};
 
 use super::history::{History, PastCall, Session};
 use super::pace::{Load, Pace};
-use super::trial::{self, plain};
+use super::trial::plain;
 
 /// What was measured of the frames of one call, for one of its series.
 #[derive(Clone, Copy, Debug)]
@@ -66,10 +66,18 @@ impl Costs {
             costs.judge(session, &known);
             session.calls.iter().for_each(|call| costs.learn(call, &known));
         }
-        for (at, series) in plan.outputs() {
-            let landed = history.of(series);
-            let tried = (landed.is_empty() && at < plan.series.len()).then(|| trial::series(plan, at));
-            let landed = tried.as_ref().map_or(landed, |tried| history.of(tried));
+        // Files of a series may have landed in other places: as another version, or only to be measured.
+        let mut places: HashMap<&str, &str> = HashMap::new();
+        for own in history.sessions.iter().flat_map(|session| &session.series) {
+            if !history.at(&own.pattern).is_empty() {
+                places.insert(plain(&own.series), &own.pattern);
+            }
+        }
+        for (_, series) in plan.outputs() {
+            let landed = match (history.of(series), places.get(series.id.as_str())) {
+                ([], Some(place)) => history.at(place),
+                (landed, _) => landed,
+            };
             let bytes: f64 = landed.iter().map(|(_, record)| record.bytes as f64).sum();
             if bytes > 0.0 {
                 costs.bytes.insert(series.id.clone(), bytes / landed.len() as f64);

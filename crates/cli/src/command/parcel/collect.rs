@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use truepath_core::check::Machine;
 use truepath_core::frames::Frames;
+use truepath_core::invoke::quote;
 use truepath_core::invoke::stage::stage_base;
 use truepath_core::parcel::{self, Packed, Parcel};
 use truepath_core::plan::{Plan, Series};
@@ -48,7 +49,13 @@ impl Told {
 
 /// Collects parcels in any order, as often as anybody likes.
 pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
-    let common = Common { sheet: args.sheet.iter().cloned().collect(), mode: args.mode.clone(), ..Common::default() };
+    let common = Common {
+        sheet: args.sheet.iter().cloned().collect(),
+        mode: args.mode.clone(),
+        set: args.set.clone(),
+        scale: args.scale.clone(),
+        ..Common::default()
+    };
     let mut queue = pipeline::load(&common, around, LoadOptions::default())?;
     if let Some(exit) = queue.stopped() {
         super::super::tell_findings(&queue, around);
@@ -175,7 +182,8 @@ impl Collecting<'_> {
         for packed in &self.own.series {
             let plan = &self.loaded.plan;
             let Some(at) = plan.series.iter().position(|series| series.place == packed.place) else {
-                packed.frames.iter().for_each(|frame| told.leave(&packed.series, frame, "no longer planned"));
+                let why = self.unplanned();
+                packed.frames.iter().for_each(|frame| told.leave(&packed.series, frame, why.clone()));
                 continue;
             };
             let series = plan.output(at);
@@ -183,7 +191,7 @@ impl Collecting<'_> {
             let lacking = stands.map(|own| own.in_any(&[State::Missing, State::Broken])).unwrap_or_default();
             for frame in packed.frames.iter() {
                 if !series.frames.as_ref().is_some_and(|own| own.contains(frame)) {
-                    told.leave(&packed.series, frame, "no longer planned");
+                    told.leave(&packed.series, frame, self.unplanned());
                 } else if let Some(own) = self.sent(at, packed, frame, &mut told)? {
                     if lacking.contains(frame) {
                         sent.entry(own.record.session).or_default().push(own);
@@ -199,6 +207,15 @@ impl Collecting<'_> {
             self.session(session, &files, &mut told)?;
         }
         Ok(told)
+    }
+
+    /// Why what was packed may not be in the plan.
+    fn unplanned(&self) -> String {
+        let said: Vec<String> = self.own.said.iter().map(|word| quote::sh::word(word)).collect();
+        if said.is_empty() {
+            return "no longer planned".to_owned();
+        }
+        format!("not in this plan; it was packed with {}", said.join(" "))
     }
 
     /// What the parcel has of a frame, if it is fit to be looked at.

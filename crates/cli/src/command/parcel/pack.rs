@@ -70,7 +70,7 @@ pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
         let folder = tempfile::Builder::new().prefix(".packing-").tempdir_in(&args.output);
         let folder = folder.map_err(|error| Failure::machine("make a folder in", &args.output, &error))?;
         let inner = folder.path().join(name);
-        let packing = Packing { loaded, folder: inner.clone(), around };
+        let packing = Packing { said: said(&args.common), loaded, folder: inner.clone(), around };
         packing.pack(name, slices)?;
         std::fs::rename(&inner, &place).map_err(|error| Failure::machine("write", &place, &error))?;
         let place = if args.archive { archive::pack(&place)? } else { place };
@@ -139,8 +139,20 @@ fn name(plan: &Plan, slices: &[Slice]) -> String {
     }
 }
 
+/// What was said of modes and settings: they are part of what is planned.
+fn said(common: &Common) -> Vec<String> {
+    let all = [("--mode", &common.mode), ("--set", &common.set)];
+    let mut said: Vec<String> = Vec::new();
+    for (name, values) in all {
+        said.extend(values.iter().flat_map(|value| [name.to_owned(), value.clone()]));
+    }
+    said.extend(common.scale.iter().flat_map(|scale| ["--scale".to_owned(), scale.clone()]));
+    said
+}
+
 /// One parcel that is being written.
 struct Packing<'p> {
+    said: Vec<String>,
     loaded: &'p Loaded,
     folder: PathBuf,
     around: &'p Surroundings,
@@ -169,6 +181,7 @@ impl Packing<'_> {
         let packed = self.load(slices)?;
         let mut own =
             Parcel { truepath: VERSION, parcel: id(), name: name.to_owned(), series: packed, ..Parcel::default() };
+        own.said.clone_from(&self.said);
         for path in stage::files(&self.folder) {
             let digest = truepath_media::digest(&path).map_err(|error| Failure::machine("read", &path, &error))?;
             let name = path.strip_prefix(&self.folder).unwrap_or(&path);
@@ -180,6 +193,7 @@ impl Packing<'_> {
         let wrote = wrote.and_then(|()| std::fs::write(&kept, json(&own)));
         wrote.map_err(|error| Failure::machine("write", &kept, &error))?;
         // What its frames are made of is nobody else's affair.
+        own.said.clear();
         own.series.iter_mut().for_each(|series| {
             series.made.clear();
             series.here.clear();

@@ -293,6 +293,12 @@ impl History {
         self.landed.get(&series.place).map_or(&[], Vec::as_slice)
     }
 
+    /// The landings at a place; see [`Series::place`].
+    #[must_use]
+    pub fn at(&self, place: &str) -> &[(Number, Record)] {
+        self.landed.get(place).map_or(&[], Vec::as_slice)
+    }
+
     /// What a series' frames that landed differ in from what they would be made of now, by what they were made of.
     #[must_use]
     pub fn stale(&self, now: &Fingerprint) -> Vec<Vec<Difference>> {
