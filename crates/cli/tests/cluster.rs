@@ -256,3 +256,33 @@ fn calls_go_through_a_program_into_a_queue_with_dependencies() {
         .map(|name| project.path(&format!("renders/crossing/beauty/{name}")).metadata().unwrap().modified().unwrap());
     assert!(newest.max().unwrap() <= movie);
 }
+
+#[test]
+fn a_scene_is_exported_once_before_the_tasks_that_need_it() {
+    if !has("slurmctld") {
+        return;
+    }
+    let cluster = Cluster::new(3);
+    for words in [&[][..], &["--plain"][..]] {
+        let sheet = SHEET.replace("scenes/crossing.gltf", "scenes/tower.scn").replace("\"quay\"", "\"cliff\"");
+        let sheet = sheet
+            .replace("frames = \"1-48\"", "frames = \"1-8\"\nexport = \"glb\"")
+            .replace("\"slow\"", "\"understudy\"");
+        let project = Project::with(&sheet);
+        project.write("scenes/tower.scn", std::fs::read(project.path("scenes/lighthouse.glb")).unwrap());
+        project.script("export", "echo one >>exported\ncp \"$1\" \"$2\"\n");
+        std::fs::remove_file(project.path("adapters/export.toml")).unwrap();
+        let adapter = "adapter = 1\nname = \"glb\"\nkind = \"exporter\"\nprogram = \"bin/export\"\narguments = [\"{scene}\", \"{out}\"]\n[out]\nwrites = [\"{out_stem}.glb\"]\n";
+        project.write("adapters/glb.toml", adapter);
+        let submit = [&["build", "--to", "slurm", "--submit", "--parts", "3"], words].concat();
+        let said = cluster.say(&project, &submit).ended(0);
+        assert!(said.err.contains("what comes before the first frame: job "), "{}", said.err);
+        let over = |tasks: &BTreeMap<String, (String, String)>| {
+            !tasks.values().any(|(state, _)| ["RUNNING", "PENDING", "COMPLETING"].contains(&state.as_str()))
+        };
+        cluster.until("all is over", over);
+        cluster.say(&project, &["verify"]).ended(0);
+        let exported = std::fs::read_to_string(project.path("exported")).unwrap();
+        assert_eq!(exported.lines().count(), 1, "{words:?}");
+    }
+}
