@@ -146,7 +146,7 @@ fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> Strin
     for run in own.runs.iter().rev().take(3).rev() {
         let at = run.at.get(..16).unwrap_or(&run.at).replace('T', " ");
         out.push_str(&format!(
-            "the run of {at} was expected to take {} of a renderer, and took {}\n",
+            "run of {at}: expected {} of one renderer, took {}\n",
             span(run.expected),
             span(run.took)
         ));

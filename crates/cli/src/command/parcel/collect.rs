@@ -90,7 +90,7 @@ pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
     drop(held);
     recover::remove_empty_bases(&loaded.plan);
     let (after, _) = again(loaded)?;
-    show::print(&missing(loaded, &after))?;
+    show::print(&missing(loaded, &after, &common))?;
     let complete = after.iter().filter(|verdict| !verdict.is_movie).all(|verdict| !verdict.is_lacking());
     Ok(if bad || !complete { Exit::No } else { Exit::Well })
 }
@@ -106,7 +106,7 @@ fn again(loaded: &Loaded) -> Result<(Vec<Verdict>, Machine), Failure> {
 }
 
 /// What is missing still, and which parcels hold it.
-fn missing(loaded: &Loaded, after: &[Verdict]) -> String {
+fn missing(loaded: &Loaded, after: &[Verdict], common: &Common) -> String {
     let names = std::fs::read_dir(loaded.state.parcels()).into_iter().flatten().filter_map(Result::ok);
     let mut packed: Vec<Parcel> =
         names.filter_map(|entry| serde_json::from_str(&disk::text(&entry.path()).ok()?).ok()).collect();
@@ -130,7 +130,10 @@ fn missing(loaded: &Loaded, after: &[Verdict]) -> String {
     match (out.is_empty(), movies) {
         (true, true) => "all frames are there; make the movies: truepath movie\n".to_owned(),
         (true, false) => "all frames are there\n".to_owned(),
-        (false, _) => format!("{out}pack what is missing again: truepath parcel pack --missing -o DIR\n"),
+        (false, _) => {
+            let pack = crate::command::again("parcel pack --missing -o DIR", common);
+            format!("{out}collect these parcels, or pack what is missing again: {pack}\n")
+        }
     }
 }
 
