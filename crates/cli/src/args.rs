@@ -54,7 +54,7 @@ pub enum Command {
     /// Adapters: what there is, what one can carry, a new one, the proof
     #[command(subcommand)]
     Adapter(AdapterArgs),
-    /// Write the command lines, as scripts or as JSON
+    /// Write the command lines, as scripts, as JSON or for a cluster
     Build(BuildArgs),
     /// Render what is needed, here; go on where the last run stopped
     Run(RunArgs),
