@@ -4,12 +4,15 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use truepath_core::adapter::{Adapter, AdapterKind};
+use truepath_core::check::Machine;
 use truepath_core::invoke::command_line::CommandLines;
 use truepath_core::resolve::paths::from_system;
-use truepath_core::run::history::History;
+use truepath_core::run::history::{Depth, History};
 use truepath_core::sheet::Key;
 use truepath_exec::Project;
+use truepath_exec::failure::Failure;
 use truepath_exec::record::{self, Asking, Made};
+use truepath_exec::state::journal;
 
 use super::Loaded;
 use super::programs::{Places, program};
@@ -62,6 +65,12 @@ impl Loaded {
     pub fn made_after(&self, history: &History) -> Vec<Made> {
         let pictures = self.ground.made_of.iter().take(self.plan.series.len()).cloned();
         pictures.chain(record::movie::all(&self.plan, &self.adapters, &self.state, history)).collect()
+    }
+
+    /// What journals say now: what was read when the sheet was loaded is older.
+    pub fn ground_now(&self) -> Result<Machine, Failure> {
+        let history = journal::read(&self.state, Depth::Landings)?;
+        Ok(Machine { made_of: self.made_after(&history), history, ..Machine::default() })
     }
 
     /// All that running needs.

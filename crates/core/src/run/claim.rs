@@ -182,7 +182,7 @@ impl Signs {
 mod tests {
     use std::time::Duration;
 
-    use super::{ClaimState, Signs, Table, claim, done};
+    use super::{ClaimState, IN_ORDER, Listing, Signs, Step, Table, beginning, claim, done, step};
 
     #[test]
     fn the_highest_generation_owns() {
@@ -204,5 +204,26 @@ mod tests {
         assert!(!signs.is_silent("w", 10 * second, 5 * second));
         assert!(!signs.is_silent("new", 10 * second, 5 * second));
         assert!(signs.is_silent("new", 15 * second, 5 * second));
+    }
+
+    #[test]
+    fn only_the_idle_ask_whether_a_claim_is_void_and_many_begin_apart() {
+        let held = ClaimState::Held { generation: 2 };
+        assert_eq!(step(held, None), Step::Leave);
+        assert_eq!(step(held, Some(&mut |_| false)), Step::Leave);
+        assert_eq!(step(held, Some(&mut |generation| generation == 2)), Step::Claim { generation: 3 });
+        assert_eq!(step(ClaimState::Free, None), Step::Claim { generation: 1 });
+        assert!((0..1000).all(|mark| beginning(500, IN_ORDER, mark) == 0 && beginning(0, 99, mark) == 0));
+        let places: std::collections::BTreeSet<usize> = (0..100).map(|mark| beginning(1000, 17, mark)).collect();
+        assert!(places.len() > 80 && places.iter().all(|place| *place < 1000), "{places:?}");
+    }
+
+    #[test]
+    fn claims_are_listed_again_after_refusals_and_the_later_the_longer_it_took() {
+        let seconds = Duration::from_secs;
+        let mut listing = Listing::made(seconds(10), seconds(12));
+        assert!((1..8).all(|_| !listing.refused(seconds(100))));
+        assert!(!listing.refused(seconds(51)));
+        assert!(listing.refused(seconds(52)));
     }
 }

@@ -194,7 +194,8 @@ impl Costs {
         let mut factors: Vec<f64> = self.runs.iter().rev().take(8).map(|run| run.took / run.expected).collect();
         factors.sort_by(f64::total_cmp);
         let (Some(low), Some(high)) = (factors.first(), factors.last()) else { return (1.0, 0.7, 1.5) };
-        let usual = factors[factors.len() / 2].clamp(0.2, 5.0);
+        let (lower, upper) = (factors[(factors.len() - 1) / 2], factors[factors.len() / 2]);
+        let usual = f64::midpoint(lower, upper).clamp(0.2, 5.0);
         // One run tells little about the next.
         let doubt = 0.4 / factors.len() as f64;
         (usual, (low * (1.0 - doubt)).min(usual), (high * (1.0 + doubt)).max(usual))

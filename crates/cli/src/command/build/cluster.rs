@@ -5,8 +5,8 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
-use truepath_core::invoke::script::Script;
 use truepath_core::invoke::script::slurm::{self, Batch};
+use truepath_core::invoke::script::{self, Script};
 use truepath_core::resolve::paths;
 use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
@@ -38,7 +38,7 @@ pub fn build(args: &BuildArgs, built: &[Built<'_>], around: &Surroundings) -> Re
         return Err(Failure::unreadable(message).help("build each sheet for itself: -f SHEET"));
     };
     let (plan, costs) = (&loaded.plan, costs(loaded)?);
-    let (exports, movies) = slurm::around(steps);
+    let (exports, movies) = script::around(steps);
     let rendering = &steps[exports..steps.len() - movies];
     if rendering.is_empty() && movies == 0 {
         show::tell("nothing is left to render: no tasks were made\n");

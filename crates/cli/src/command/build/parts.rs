@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use truepath_core::invoke::command_line::CommandLine;
-use truepath_core::invoke::script::slurm;
+use truepath_core::invoke::script;
 use truepath_core::plan::Plan;
 use truepath_core::run::cost::Costs;
 use truepath_core::run::split::split;
@@ -11,7 +11,7 @@ use truepath_core::template::slug;
 
 /// The steps that render, cut into parts of neighbours; exports stand before them and movies behind them.
 pub fn cut(plan: &Plan, steps: &[CommandLine], costs: &Costs, parts: usize) -> Vec<Range<usize>> {
-    let (exports, movies) = slurm::around(steps);
+    let (exports, movies) = script::around(steps);
     let rendering = &steps[exports..steps.len() - movies];
     let weights: Vec<f64> = rendering.iter().map(|step| weight(plan, step, costs)).collect();
     split(&weights, parts).into_iter().map(|part| part.start + exports..part.end + exports).collect()
@@ -25,7 +25,7 @@ pub fn weight(plan: &Plan, step: &CommandLine, costs: &Costs) -> f64 {
 
 /// Steps in parts, each with its name: job and range. Steps that others need come with every part that needs them.
 pub fn named(plan: &Plan, steps: &[CommandLine], costs: &Costs, parts: usize) -> Vec<(String, Vec<CommandLine>)> {
-    let (exports, movies) = slurm::around(steps);
+    let (exports, movies) = script::around(steps);
     let part = |(at, range): (usize, Range<usize>)| {
         let part = &steps[range];
         let needed = steps[..exports].iter().filter(|export| part.iter().any(|step| step.needs.contains(&export.id)));

@@ -95,10 +95,9 @@ pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
     Ok(if bad || !complete { Exit::No } else { Exit::Well })
 }
 
-/// What lies in the project now, with what its journals say. What was listed when the sheet was loaded is older.
+/// What lies in the project now, with what its journals say.
 fn again(loaded: &Loaded) -> Result<(Vec<Verdict>, Machine), Failure> {
-    let history = journal::read(&loaded.state, Depth::Landings)?;
-    let machine = Machine { made_of: loaded.made_after(&history), history, ..Machine::default() };
+    let machine = loaded.ground_now()?;
     let told = |_: u64| {};
     let observation =
         Observation { plan: &loaded.plan, machine: &machine, look: Look::Heads, beside: &[], told: &told };

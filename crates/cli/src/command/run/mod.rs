@@ -285,9 +285,7 @@ fn observe(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failu
 
 /// Looks at disk and journals once more.
 fn again(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-    let history = journal::read(&loaded.state, Depth::Landings)?;
-    let machine = Machine { made_of: loaded.made_after(&history), history, ..Default::default() };
-    looked(loaded, &machine, around)
+    looked(loaded, &loaded.ground_now()?, around)
 }
 
 fn looked(loaded: &Loaded, machine: &Machine, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {

@@ -10,7 +10,7 @@ pub mod slurm;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use crate::frames::{FrameRun, Frames};
-use crate::invoke::command_line::CommandLine;
+use crate::invoke::command_line::{CallKind, CommandLine};
 use crate::invoke::stage::stage_base;
 use crate::invoke::written::Spelt;
 use crate::plan::{Adapters, Plan};
@@ -176,6 +176,14 @@ fn base_at<'b>(text: &[u8], bases: &'b [BasePath]) -> Option<&'b BasePath> {
         path.first() == Some(&first) && text.starts_with(path) && matches!(text.get(path.len()), None | Some(b'/'))
     };
     bases.iter().filter(fits).max_by_key(|base| base.path.len())
+}
+
+/// How many steps at the head are exports, and how many at the end are movies.
+#[must_use]
+pub fn around(steps: &[CommandLine]) -> (usize, usize) {
+    let exports = steps.iter().take_while(|step| step.product.is_some()).count();
+    let movies = steps[exports..].iter().rev().take_while(|step| step.kind == CallKind::Encode).count();
+    (exports, movies)
 }
 
 /// How many files some steps write.

@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use std::ops::Range;
 use std::time::Duration;
 
-use crate::invoke::command_line::{CallKind, CommandLine};
+use crate::invoke::command_line::CommandLine;
 use crate::invoke::quote::sh::word;
 use crate::plan::Plan;
 use crate::sheet::ClusterEntry;
@@ -73,19 +73,19 @@ pub fn script(
     let _ = write!(out, "\n{head}total=0\nplanned=0\n{start}\n");
     let first = batch.parts.first().map_or(steps.len(), |part| part.start);
     let last = batch.parts.last().map_or(first, |part| part.end);
-    let mut function = |name: &str, range: Range<usize>, after: &str| {
+    let mut function = |name: &str, range: Range<usize>| {
         let own = &steps[range.clone()];
-        let _ = writeln!(out, "{name}() {{\n:\n{}{after}}}", bodies[range].concat());
+        let _ = writeln!(out, "{name}() {{\n:\n{}}}", bodies[range].concat());
         (own.len(), super::planned(own))
     };
     // Exporters are functions that each call starts when it needs them.
     let exports: Vec<String> = steps[..first].iter().map(|step| format!("{}\n", sh::function(&step.id))).collect();
-    function("exporters", 0..first, "");
+    function("exporters", 0..first);
     let mut sizes = vec![];
     for (at, part) in batch.parts.iter().enumerate() {
-        sizes.push(function(&format!("part_{}", at + 1), part.clone(), ""));
+        sizes.push(function(&format!("part_{}", at + 1), part.clone()));
     }
-    let movies = function("movies", last..steps.len(), "");
+    let movies = function("movies", last..steps.len());
     let all = sizes.iter().fold(movies, |sum, own| (sum.0 + own.0, sum.1 + own.1));
     let _ = writeln!(out, "exporters\ncase $role in\nfirst)\n{}exit\n;;", exports.concat());
     out.push_str("part)\n  case $SLURM_ARRAY_TASK_ID in\n");
@@ -97,14 +97,6 @@ pub fn script(
     out.extend((1..=sizes.len()).map(|at| format!("part_{at}\n")));
     out.push_str("movies\nfinish\n) &\npass_on\nconclude\n");
     out
-}
-
-/// How many steps at the head are exports, and how many at the end are movies.
-#[must_use]
-pub fn around(steps: &[CommandLine]) -> (usize, usize) {
-    let exports = steps.iter().take_while(|step| step.product.is_some()).count();
-    let movies = steps[exports..].iter().rev().take_while(|step| step.kind == CallKind::Encode).count();
-    (exports, movies)
 }
 
 /// What stands before the work: options, and how the script submits itself.
