@@ -35,11 +35,15 @@ fn the_document_of_build_says_all_that_a_farm_needs() {
         "32x18",
         "--pass",
         &format!("beauty={stage}/crossing_beauty.####.png"),
+        "--pass-bits",
+        "8",
+        "--pass-channels",
+        "rgb",
         "--pass",
         &format!("mask={stage}/crossing_mask.####.png"),
-        "--bits",
+        "--pass-bits",
         "8",
-        "--channels",
+        "--pass-channels",
         "rgb",
         "--samples",
         "3",
@@ -72,15 +76,73 @@ fn the_document_of_build_says_all_that_a_farm_needs() {
     );
 }
 
+/// Three passes of three formats, one of them a second beauty, and an adapter that is told file options for the whole call.
+const OWN_FORMATS: &str = "passes = [\"beauty\", { name = \"beauty\", as = \"beauty-plain\", format = \"small\" }, { name = \"mask\", format = \"deep\" }]\n\n[formats.deep]\ntype = \"png\"\nbits = 16\nchannels = \"grey\"\n\n[formats.small]\ntype = \"jpeg\"\nquality = 90\n\n[checks]";
+
 #[test]
-fn passes_that_differ_in_their_options_are_called_apart() {
-    let sheet = SMALL.replace("[checks]", "passes = [\"beauty\", { name = \"beauty\", as = \"beauty-plain\" }, { name = \"mask\", format = \"deep\" }]\n\n[formats.deep]\ntype = \"png\"\nbits = 16\nchannels = \"grey\"\n\n[checks]");
-    let project = Project::with(&sheet.replace("\"1-24\"", "\"1-2\""));
+fn one_call_writes_passes_of_different_formats() {
+    let sheet = SMALL.replace("[checks]", OWN_FORMATS);
+    let project = Project::with(&sheet.replace("\"1-24\"", "\"1-8\""));
     let calls = project.say("build --to json").ended(0).json();
     let ids: Vec<&str> = calls["calls"].as_array().unwrap().iter().map(|call| call["id"].as_str().unwrap()).collect();
-    assert_eq!(ids, ["crossing_1-2_beauty", "crossing_1-2_beauty-plain", "crossing_1-2_mask"]);
-    project.say("run --workers 3").ended(0);
-    project.say("verify").ended(0);
+    assert_eq!(ids, ["crossing_1-6", "crossing_7-8"]);
+    project.say("run --workers 2").ended(0);
+    project.say("verify --deep").ended(0);
+    // A pass that is missing alone is rendered alone, in the same call and under its own format.
+    for name in ["crossing_mask.0003.png", "crossing_beauty-plain.0007.jpg"] {
+        std::fs::remove_file(project.path("renders/crossing").join(name)).unwrap();
+    }
+    let again = project.say("run --json").ended(0).out;
+    assert_eq!(again.matches("\"event\":\"landed\"").count(), 2, "{again}");
+    project.say("verify --deep").ended(0);
+}
+
+#[test]
+fn passes_are_called_apart_where_a_call_has_something_only_once() {
+    let sheet = SMALL.replace("[checks]", OWN_FORMATS);
+    let project = Project::with(&sheet.replace("\"1-24\"", "\"1-2\"").replace("\"understudy\"", "\"lamp\""));
+    let ids = |adapter: &str| {
+        project.write("adapters/lamp.toml", &format!("adapter = 1\nname = \"lamp\"\nprogram = \"truepath\"\narguments = [\"understudy\", \"render\", \"{{scene}}\", \"--camera\", \"{{camera}}\", \"--frames\", \"{{frames}}\", \"--size\", \"{{width}}x{{height}}\", \"--fps\", \"{{fps}}\", [\"--samples\", \"{{samples}}\"], {adapter}\n"));
+        let calls = project.say("build --to json").ended(0).json();
+        let calls = calls["calls"].as_array().unwrap().clone();
+        let words = |call: &serde_json::Value| {
+            call["arguments"]
+                .as_array()
+                .unwrap()
+                .iter()
+                .map(|word| word.as_str().unwrap().to_owned())
+                .collect::<Vec<_>>()
+        };
+        calls.iter().map(|call| (call["id"].as_str().unwrap().to_owned(), words(call))).collect::<Vec<_>>()
+    };
+    let rest = "[passes]\ncan = [\"call\"]\n[out]\nnumber = \"#\"\nwrites = [\"{out}\"]\n[accepts]\ntypes = [\"png\", \"jpeg\"]\n";
+    // Options for the whole call: every pass that differs in one is a call of its own.
+    let apart = ids(&format!(
+        "[\"--bits\", \"{{bits}}\"], [\"--channels\", \"{{channels}}\"], [\"--quality\", \"{{quality}}\"], [\"--pass\", \"{{pass}}={{out}}\"]]\nvariable = [\"--set\", \"{{key}}={{value}}\"]\n{rest}"
+    ));
+    let names: Vec<&str> = apart.iter().map(|(id, _)| id.as_str()).collect();
+    assert_eq!(names, ["crossing_1-2_beauty", "crossing_1-2_beauty-plain", "crossing_1-2_mask"]);
+    // All in lists that are repeated: one call. An inner list falls away alone.
+    let own = "[\"--pass\", \"{pass}={out}\", [\"--pass-bits\", \"{bits}\"], [\"--pass-channels\", \"{channels}\"], [\"--pass-quality\", \"{quality}\"]]]\nvariable = [\"--set\", \"{key}={value}\"]\n";
+    let together = ids(&format!("{own}{rest}"));
+    assert_eq!(together.len(), 1);
+    let told: Vec<&String> = together[0].1.iter().filter(|word| word.starts_with("--pass-")).collect();
+    assert_eq!(told, ["--pass-bits", "--pass-channels", "--pass-quality", "--pass-bits", "--pass-channels"]);
+    // A pass that is named for the whole call cannot be two.
+    let named = ids(&format!(
+        "\"--pass\", \"{{pass}}={{out}}\", [\"--bits\", \"{{bits}}\"], [\"--channels\", \"{{channels}}\"], [\"--quality\", \"{{quality}}\"]]\nvariable = [\"--set\", \"{{key}}={{value}}\"]\n{rest}"
+    ));
+    assert_eq!(named.len(), 3);
+}
+
+#[test]
+fn a_pass_whose_list_falls_away_is_an_error() {
+    let project = Project::with(&SMALL.replace("\"understudy\"", "\"lamp\""));
+    project.write("adapters/lamp.toml", "adapter = 1\nname = \"lamp\"\nprogram = \"truepath\"\narguments = [\"understudy\", \"render\", \"{scene}\", \"--camera\", \"{camera}\", \"--frames\", \"{frames}\", \"--size\", \"{width}x{height}\", \"--fps\", \"{fps}\", \"--samples\", \"{samples}\", [\"--pass\", \"{pass}={out}:{bits}:{channels}:{quality}\"]]\nvariable = [\"--set\", \"{key}={value}\"]\n[passes]\ncan = [\"call\"]\n[out]\nnumber = \"#\"\nwrites = [\"{out}\"]\n");
+    for command in ["check", "run", "build --to json", "build --to sh"] {
+        let said = project.say(command).ended(1);
+        assert!(format!("{}{}", said.out, said.err).contains("argument-without-value"), "{command}: {}", said.err);
+    }
 }
 
 #[test]

@@ -2,7 +2,8 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Subcommand, ValueEnum};
+use clap::builder::EnumValueParser;
+use clap::{Arg, ArgAction, ArgMatches, Args, FromArgMatches, Subcommand, ValueEnum};
 
 /// What the understudy can be asked for.
 #[derive(Debug, Subcommand)]
@@ -33,24 +34,9 @@ pub struct Call {
     /// Width and height in pixels
     #[arg(long, default_value = "640x360")]
     pub size: String,
-    /// A pass and the file it goes to; a run of # is the frame number; one path given twice holds layers
-    #[arg(long = "pass", value_name = "NAME=PATH", required = true)]
-    pub passes: Vec<String>,
-    /// Depth of one sample (left out: 8 for PNG, JPEG and TIFF, half for OpenEXR)
-    #[arg(long)]
-    pub bits: Option<Bits>,
-    /// Channels (left out: what the pass needs)
-    #[arg(long)]
-    pub channels: Option<Channels>,
-    /// none, rle, zips, zip, piz, lzw or deflate, as far as the file type knows it
-    #[arg(long)]
-    pub compression: Option<String>,
-    /// Quality of lossy types, 0 to 100
-    #[arg(long, default_value_t = 90, value_parser = clap::value_parser!(u8).range(0..=100))]
-    pub quality: u8,
-    /// How colour is written (left out: linear for float types, display for the rest)
-    #[arg(long)]
-    pub colour: Option<Colour>,
+    /// Passes, and how the file of each is written.
+    #[command(flatten)]
+    pub files: Files,
     /// Samples per pixel, rounded up to a square number up to 64
     #[arg(long, default_value_t = 4)]
     pub samples: u32,
@@ -69,6 +55,121 @@ pub struct Call {
     /// Go on with a frame that was saved under way
     #[arg(long, value_name = "FILE", requires = "checkpoint")]
     pub resume: Option<PathBuf>,
+}
+
+/// The passes of a call, each with its file.
+#[derive(Clone, Debug, Default)]
+pub struct Files(pub Vec<PassFile>);
+
+/// One pass, and how its file is written.
+#[derive(Clone, Debug)]
+pub struct PassFile {
+    /// `NAME=PATH`.
+    pub pass: String,
+    /// How it is written.
+    pub options: FileOptions,
+}
+
+/// How the file of a pass is written; what is left out is the plainest choice.
+#[derive(Clone, Debug, Default)]
+pub struct FileOptions {
+    /// Depth of one sample.
+    pub bits: Option<Bits>,
+    /// Channels.
+    pub channels: Option<Channels>,
+    /// Compression, as far as the file type knows it.
+    pub compression: Option<String>,
+    /// Quality of lossy types, 0 to 100.
+    pub quality: Option<u8>,
+    /// How colour is written.
+    pub colour: Option<Colour>,
+}
+
+impl FromArgMatches for Files {
+    fn from_arg_matches(matches: &ArgMatches) -> Result<Files, clap::Error> {
+        let indices = |id: &str| matches.indices_of(id).into_iter().flatten();
+        let passes: Vec<usize> = indices("pass").collect();
+        let mut common = FileOptions::default();
+        let mut own = vec![FileOptions::default(); passes.len()];
+        macro_rules! take {
+            ($id:literal, $of_pass:literal, $field:ident, $kind:ty) => {
+                common.$field = matches.get_one::<$kind>($id).cloned();
+                for (at, value) in indices($of_pass).zip(matches.get_many::<$kind>($of_pass).into_iter().flatten()) {
+                    let before = passes.iter().filter(|pass| **pass < at).count();
+                    // Before the first pass it holds for all.
+                    let options = before.checked_sub(1).and_then(|pass| own.get_mut(pass)).unwrap_or(&mut common);
+                    options.$field = Some(value.clone());
+                }
+            };
+        }
+        take!("bits", "pass-bits", bits, Bits);
+        take!("channels", "pass-channels", channels, Channels);
+        take!("compression", "pass-compression", compression, String);
+        take!("quality", "pass-quality", quality, u8);
+        take!("colour", "pass-colour", colour, Colour);
+        let names = matches.get_many::<String>("pass").into_iter().flatten();
+        let file = |(pass, own): (&String, FileOptions)| {
+            let options = FileOptions {
+                bits: own.bits.or(common.bits),
+                channels: own.channels.or(common.channels),
+                compression: own.compression.or_else(|| common.compression.clone()),
+                quality: own.quality.or(common.quality),
+                colour: own.colour.or(common.colour),
+            };
+            PassFile { pass: pass.clone(), options }
+        };
+        Ok(Files(names.zip(own).map(file).collect()))
+    }
+
+    fn update_from_arg_matches(&mut self, matches: &ArgMatches) -> Result<(), clap::Error> {
+        *self = Files::from_arg_matches(matches)?;
+        Ok(())
+    }
+}
+
+impl Args for Files {
+    fn augment_args(command: clap::Command) -> clap::Command {
+        let pass =
+            Arg::new("pass").long("pass").value_name("NAME=PATH").action(ArgAction::Append).required(true).help(
+                "A pass and the file it goes to; a run of # is the frame number; one path given twice holds layers",
+            );
+        // Each option for all passes, and for the pass before it alone.
+        let both = |command: clap::Command, arg: Arg, of_pass: &'static str| {
+            let only = arg
+                .clone()
+                .id(of_pass)
+                .long(of_pass)
+                .action(ArgAction::Append)
+                .help("The same, for the --pass before it alone");
+            command.arg(arg).arg(only)
+        };
+        let option = |id: &'static str, value: &'static str, help: &'static str| {
+            Arg::new(id).long(id).value_name(value).help(help)
+        };
+        let command = command.arg(pass);
+        let bits = option("bits", "BITS", "Depth of one sample (left out: 8 for PNG, JPEG and TIFF, half for OpenEXR)");
+        let command = both(command, bits.value_parser(EnumValueParser::<Bits>::new()), "pass-bits");
+        let channels = option("channels", "CHANNELS", "Channels (left out: what the pass needs)");
+        let command = both(command, channels.value_parser(EnumValueParser::<Channels>::new()), "pass-channels");
+        let compression = option(
+            "compression",
+            "NAME",
+            "none, rle, zips, zip, piz, lzw or deflate, as far as the file type knows it",
+        );
+        let command = both(command, compression, "pass-compression");
+        let quality = option("quality", "0-100", "Quality of lossy types (left out: 90)");
+        let command = both(command, quality.value_parser(clap::value_parser!(u8).range(0..=100)), "pass-quality");
+        let colour = option(
+            "colour",
+            "COLOUR",
+            "How colour is written (left out: linear for float types, display for the rest)",
+        );
+        both(command, colour.value_parser(EnumValueParser::<Colour>::new()), "pass-colour")
+    }
+
+    fn augment_args_for_update(command: clap::Command) -> clap::Command {
+        Files::augment_args(command)
+    }
 }
 
 /// Depth of one sample.

@@ -2,16 +2,16 @@
 
 use std::path::PathBuf;
 
-use crate::args::Call;
+use crate::args::{Call, FileOptions, PassFile};
 use crate::raster::{self, View};
 use crate::scene::{Camera, Scene};
-use crate::write::{self, Layer, Options, Pass};
+use crate::write::{self, Layer, Pass, Picture};
 use crate::{Stop, frames, load, motion, say, still};
 
 /// The passes that go into one file.
 struct Target {
     path: String,
-    passes: Vec<(String, Pass)>,
+    passes: Vec<(String, Pass, FileOptions)>,
 }
 
 /// Renders everything that `call` asks for.
@@ -20,7 +20,7 @@ pub fn render(call: &Call) -> Result<(), Stop> {
     let camera = camera(&scene, call.camera.as_deref())?;
     let fps = rate(&call.fps)?;
     let (width, height) = size(&call.size)?;
-    let targets = targets(&call.passes)?;
+    let targets = targets(&call.files.0)?;
     let frames = match &call.frames {
         Some(text) => frames::parse(text)?,
         None => (1..=((f64::from(scene.seconds) * fps).round() as i64).max(1)).collect(),
@@ -40,9 +40,10 @@ pub fn render(call: &Call) -> Result<(), Stop> {
         say(std::io::stdout(), &format!("frame {frame}"));
         for target in &targets {
             let path = numbered(&target.path, frame);
-            let options = Options { call, width, height, far: raster::horizon(camera) };
-            let layers: Vec<Layer> = target.passes.iter().map(|(name, pass)| Layer { name, pass: *pass }).collect();
-            write::write(&path, &layers, &pixels, &options)?;
+            let picture = Picture { width, height, far: raster::horizon(camera) };
+            let layers: Vec<Layer> =
+                target.passes.iter().map(|(name, pass, options)| Layer { name, pass: *pass, options }).collect();
+            write::write(&path, &layers, &pixels, &picture)?;
             say(std::io::stdout(), &format!("wrote {}", path.display()));
         }
     }
@@ -74,9 +75,9 @@ fn size(text: &str) -> Result<(usize, usize), Stop> {
         .ok_or_else(|| Stop(format!("size '{text}' is not WIDTHxHEIGHT within 1 to 32768")))
 }
 
-fn targets(pairs: &[String]) -> Result<Vec<Target>, Stop> {
+fn targets(files: &[PassFile]) -> Result<Vec<Target>, Stop> {
     let mut targets: Vec<Target> = Vec::new();
-    for pair in pairs {
+    for PassFile { pass: pair, options } in files {
         let (name, path) = pair.split_once('=').ok_or_else(|| Stop(format!("--pass '{pair}' is not NAME=PATH")))?;
         let pass = match name {
             "depth" => Pass::Depth,
@@ -86,8 +87,10 @@ fn targets(pairs: &[String]) -> Result<Vec<Target>, Stop> {
             _ => return Err(Stop(format!("no pass '{name}'; there are beauty, depth, mask, normal"))),
         };
         match targets.iter_mut().find(|target| target.path == path) {
-            Some(target) => target.passes.push((name.to_owned(), pass)),
-            None => targets.push(Target { path: path.to_owned(), passes: vec![(name.to_owned(), pass)] }),
+            Some(target) => target.passes.push((name.to_owned(), pass, options.clone())),
+            None => {
+                targets.push(Target { path: path.to_owned(), passes: vec![(name.to_owned(), pass, options.clone())] })
+            }
         }
     }
     Ok(targets)

@@ -12,7 +12,7 @@ use tiff::encoder::{Compression as TiffCompression, DeflateLevel, TiffEncoder};
 use tiff::tags::{PhotometricInterpretation, SampleFormat};
 
 use crate::Stop;
-use crate::args::{Bits, Call, Channels, Colour};
+use crate::args::{Bits, Channels, Colour, FileOptions};
 use crate::raster::Pixel;
 
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -27,10 +27,11 @@ pub enum Pass {
 pub struct Layer<'a> {
     pub name: &'a str,
     pub pass: Pass,
+    pub options: &'a FileOptions,
 }
 
-pub struct Options<'a> {
-    pub call: &'a Call,
+/// What is the same for all layers of a file.
+pub struct Picture {
     pub width: usize,
     pub height: usize,
     pub far: f32,
@@ -46,35 +47,35 @@ fn usual_channels(pass: Pass) -> Channels {
 }
 
 /// Writes `pixels` to `path`; several layers need OpenEXR.
-pub fn write(path: &Path, layers: &[Layer], pixels: &[Pixel], options: &Options) -> Result<(), Stop> {
+pub fn write(path: &Path, layers: &[Layer], pixels: &[Pixel], picture: &Picture) -> Result<(), Stop> {
     let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
     let extension = path.extension().and_then(|e| e.to_str()).unwrap_or("").to_ascii_lowercase();
     let [layer] = layers else {
         return if extension == "exr" {
-            exr(path, layers, pixels, options)
+            exr(path, layers, pixels, picture)
         } else {
             Err(stop(&"this type holds one pass a file"))
         };
     };
     match extension.as_str() {
-        "exr" => exr(path, layers, pixels, options),
-        "png" => png(path, layer, pixels, options),
-        "jpg" | "jpeg" => jpeg(path, layer, pixels, options),
-        "tif" | "tiff" => tiff(path, layer, pixels, options),
+        "exr" => exr(path, layers, pixels, picture),
+        "png" => png(path, layer, pixels, picture),
+        "jpg" | "jpeg" => jpeg(path, layer, pixels, picture),
+        "tif" | "tiff" => tiff(path, layer, pixels, picture),
         _ => Err(stop(&format!("no type for the extension '{extension}'; there are png, jpg, jpeg, tif, tiff, exr"))),
     }
 }
 
 /// The samples of one pass, channel by channel within each pixel.
-fn samples(layer: &Layer, channels: Channels, pixels: &[Pixel], options: &Options, float: bool) -> Vec<f32> {
+fn samples(layer: &Layer, channels: Channels, pixels: &[Pixel], picture: &Picture, float: bool) -> Vec<f32> {
     let usual = if float { Colour::Linear } else { Colour::Display };
-    let display = options.call.colour.unwrap_or(usual) == Colour::Display;
+    let display = layer.options.colour.unwrap_or(usual) == Colour::Display;
     let curve = |light: f32| if display { srgb(light) } else { light };
     let mut out = Vec::with_capacity(pixels.len() * channels.count());
     for pixel in pixels {
         let (rgb, alpha) = match layer.pass {
             Pass::Beauty => ([curve(pixel.beauty.x), curve(pixel.beauty.y), curve(pixel.beauty.z)], pixel.beauty.w),
-            Pass::Depth => ([if float { pixel.depth } else { pixel.depth / options.far }; 3], 1.0),
+            Pass::Depth => ([if float { pixel.depth } else { pixel.depth / picture.far }; 3], 1.0),
             Pass::Normal if float => (pixel.normal.to_array(), 1.0),
             Pass::Normal => ((pixel.normal * 0.5 + 0.5).to_array(), 1.0),
             Pass::Mask => ([pixel.mask; 3], 1.0),
@@ -112,16 +113,16 @@ fn create(path: &Path) -> Result<BufWriter<File>, Stop> {
     File::create(path).map(BufWriter::new).map_err(|e| Stop::because(path.display(), e))
 }
 
-fn png(path: &Path, layer: &Layer, pixels: &[Pixel], options: &Options) -> Result<(), Stop> {
+fn png(path: &Path, layer: &Layer, pixels: &[Pixel], picture: &Picture) -> Result<(), Stop> {
     let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
-    let channels = options.call.channels.unwrap_or(usual_channels(layer.pass));
-    let samples = samples(layer, channels, pixels, options, false);
-    let (bits, bytes) = match options.call.bits.unwrap_or(Bits::Eight) {
+    let channels = layer.options.channels.unwrap_or(usual_channels(layer.pass));
+    let samples = samples(layer, channels, pixels, picture, false);
+    let (bits, bytes) = match layer.options.bits.unwrap_or(Bits::Eight) {
         Bits::Eight => (png::BitDepth::Eight, eight(&samples)),
         Bits::Sixteen => (png::BitDepth::Sixteen, sixteen(&samples).into_iter().flat_map(u16::to_be_bytes).collect()),
         Bits::Half | Bits::Float => return Err(stop(&"PNG holds 8 or 16 bits")),
     };
-    let mut encoder = png::Encoder::new(create(path)?, options.width as u32, options.height as u32);
+    let mut encoder = png::Encoder::new(create(path)?, picture.width as u32, picture.height as u32);
     encoder.set_depth(bits);
     encoder.set_compression(png::Compression::Fast);
     encoder.set_color(match channels {
@@ -135,27 +136,27 @@ fn png(path: &Path, layer: &Layer, pixels: &[Pixel], options: &Options) -> Resul
     writer.finish().map_err(|e| stop(&e))
 }
 
-fn jpeg(path: &Path, layer: &Layer, pixels: &[Pixel], options: &Options) -> Result<(), Stop> {
+fn jpeg(path: &Path, layer: &Layer, pixels: &[Pixel], picture: &Picture) -> Result<(), Stop> {
     let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
     let usual = if usual_channels(layer.pass) == Channels::Grey { Channels::Grey } else { Channels::Rgb };
-    let channels = options.call.channels.unwrap_or(usual);
+    let channels = layer.options.channels.unwrap_or(usual);
     let kind = match channels {
         Channels::Grey => jpeg_encoder::ColorType::Luma,
         Channels::Rgb => jpeg_encoder::ColorType::Rgb,
         Channels::GreyAlpha | Channels::Rgba => return Err(stop(&"JPEG holds no alpha")),
     };
-    if options.call.bits.is_some_and(|bits| bits != Bits::Eight) {
+    if layer.options.bits.is_some_and(|bits| bits != Bits::Eight) {
         return Err(stop(&"JPEG holds 8 bits"));
     }
-    let bytes = eight(&samples(layer, channels, pixels, options, false));
-    let encoder = jpeg_encoder::Encoder::new(create(path)?, options.call.quality.max(1));
-    encoder.encode(&bytes, options.width as u16, options.height as u16, kind).map_err(|e| stop(&e))
+    let bytes = eight(&samples(layer, channels, pixels, picture, false));
+    let encoder = jpeg_encoder::Encoder::new(create(path)?, layer.options.quality.unwrap_or(90).max(1));
+    encoder.encode(&bytes, picture.width as u16, picture.height as u16, kind).map_err(|e| stop(&e))
 }
 
-fn tiff(path: &Path, layer: &Layer, pixels: &[Pixel], options: &Options) -> Result<(), Stop> {
+fn tiff(path: &Path, layer: &Layer, pixels: &[Pixel], picture: &Picture) -> Result<(), Stop> {
     let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
-    let channels = options.call.channels.unwrap_or(usual_channels(layer.pass));
-    let compression = match options.call.compression.as_deref() {
+    let channels = layer.options.channels.unwrap_or(usual_channels(layer.pass));
+    let compression = match layer.options.compression.as_deref() {
         None | Some("none") => TiffCompression::Uncompressed,
         Some("lzw") => TiffCompression::Lzw,
         Some("deflate") => TiffCompression::Deflate(DeflateLevel::Balanced),
@@ -163,9 +164,9 @@ fn tiff(path: &Path, layer: &Layer, pixels: &[Pixel], options: &Options) -> Resu
         Some(other) => return Err(stop(&format!("TIFF has no compression '{other}' here"))),
     };
     let mut encoder = TiffEncoder::new(create(path)?).map_err(|e| stop(&e))?.with_compression(compression);
-    let bits = options.call.bits.unwrap_or(Bits::Eight);
-    let samples = samples(layer, channels, pixels, options, bits == Bits::Float);
-    let (width, height) = (options.width as u32, options.height as u32);
+    let bits = layer.options.bits.unwrap_or(Bits::Eight);
+    let samples = samples(layer, channels, pixels, picture, bits == Bits::Float);
+    let (width, height) = (picture.width as u32, picture.height as u32);
     macro_rules! put {
         ($grey:ident, $both:ident, $rgb:ident, $rgba:ident, $data:expr) => {
             match channels {
@@ -206,10 +207,11 @@ grey_alpha!(GreyAlpha16, u16, 16, Uint);
 grey_alpha!(GreyAlphaFloat, f32, 32, IEEEFP);
 
 /// One part; several passes are told apart by `name.` before the channel, as the format's channel naming has it.
-fn exr(path: &Path, layers: &[Layer], pixels: &[Pixel], options: &Options) -> Result<(), Stop> {
+fn exr(path: &Path, layers: &[Layer], pixels: &[Pixel], picture: &Picture) -> Result<(), Stop> {
     use exr::prelude::Compression;
     let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
-    let compression = match options.call.compression.as_deref() {
+    // One part has one compression.
+    let compression = match layers.iter().find_map(|layer| layer.options.compression.as_deref()) {
         None | Some("zip") => Compression::ZIP16,
         Some("zips") => Compression::ZIP1,
         Some("rle") => Compression::RLE,
@@ -217,16 +219,16 @@ fn exr(path: &Path, layers: &[Layer], pixels: &[Pixel], options: &Options) -> Re
         Some("none") => Compression::Uncompressed,
         Some(other) => return Err(stop(&format!("OpenEXR has no compression '{other}' here"))),
     };
-    let half = match options.call.bits.unwrap_or(Bits::Half) {
-        Bits::Half => true,
-        Bits::Float => false,
-        Bits::Eight | Bits::Sixteen => return Err(stop(&"OpenEXR holds half or float")),
-    };
     let mut list = Vec::new();
     for layer in layers {
+        let half = match layer.options.bits.unwrap_or(Bits::Half) {
+            Bits::Half => true,
+            Bits::Float => false,
+            Bits::Eight | Bits::Sixteen => return Err(stop(&"OpenEXR holds half or float")),
+        };
         let usual = usual_channels(layer.pass);
-        let channels = if layers.len() > 1 { usual } else { options.call.channels.unwrap_or(usual) };
-        let samples = samples(layer, channels, pixels, options, true);
+        let channels = layer.options.channels.unwrap_or(usual);
+        let samples = samples(layer, channels, pixels, picture, true);
         let names: &[&str] = match channels {
             Channels::Grey => &["Y"],
             Channels::GreyAlpha => &["Y", "A"],
@@ -246,6 +248,6 @@ fn exr(path: &Path, layers: &[Layer], pixels: &[Pixel], options: &Options) -> Re
     }
     let encoding = Encoding { compression, ..Encoding::FAST_LOSSLESS };
     let channels = AnyChannels::sort(list.into_iter().collect());
-    let layer = ExrLayer::new((options.width, options.height), LayerAttributes::default(), encoding, channels);
+    let layer = ExrLayer::new((picture.width, picture.height), LayerAttributes::default(), encoding, channels);
     Image::from_layer(layer).write().to_buffered(create(path)?).map_err(|e| stop(&e))
 }

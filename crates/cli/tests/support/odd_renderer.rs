@@ -12,8 +12,8 @@ struct Asked {
     how: String,
     at: i64,
     frames: Vec<i64>,
-    /// Pass and path, with `#` where the number goes.
-    passes: Vec<(String, String)>,
+    /// Pass and path, with `#` where the number goes, and the options of its file.
+    passes: Vec<(String, String, Vec<String>)>,
     /// The arguments of the understudy, without frames, passes and size.
     rest: Vec<String>,
     size: String,
@@ -53,7 +53,11 @@ fn call(words: &[String]) -> Option<Asked> {
             }
             "--pass" => {
                 let (pass, path) = words.next()?.split_once('=')?;
-                call.passes.push((pass.to_owned(), path.to_owned()));
+                call.passes.push((pass.to_owned(), path.to_owned(), Vec::new()));
+            }
+            word if word.starts_with("--pass-") => {
+                let value = words.next()?;
+                call.passes.last_mut()?.2.extend([word.to_owned(), value.clone()]);
             }
             word => call.rest.push(word.to_owned()),
         }
@@ -81,13 +85,13 @@ fn misbehave(call: &Asked, honest: &Path) -> ExitCode {
         let mut command = Command::new(honest);
         command.args(&call.rest).args(["--frames", &frame.to_string(), "--size", &size(call, here)]);
         let mut written = Vec::new();
-        for (pass, path) in &call.passes {
+        for (pass, path, own) in &call.passes {
             let path = place(path, frame, pass, &call.how);
             let _ = path.parent().map(std::fs::create_dir_all);
             // Signs for the number that stay in a name would be filled in by the understudy.
             let extension = path.extension().unwrap_or_default().to_string_lossy();
             let beside = path.with_file_name(format!(".{pass}-{frame}.{extension}"));
-            command.args(["--pass", &format!("{pass}={}", beside.display())]);
+            command.args(["--pass", &format!("{pass}={}", beside.display())]).args(own);
             written.push((beside, path));
         }
         let rendered = command.stdout(Stdio::null()).status().is_ok_and(|status| status.success());

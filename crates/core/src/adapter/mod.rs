@@ -1,8 +1,12 @@
 //! Adapters: how one renderer, exporter or encoder is driven without a window, described in a file.
 
 mod accepts;
+mod argument;
+mod native;
 mod parse;
+mod reach;
 pub mod schema;
+mod written_file;
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -11,7 +15,11 @@ use crate::sheet::{Key, Size, System};
 use crate::source::{FileId, Spanned};
 use crate::template::Template;
 
-pub use parse::{OF_PASS, adapter};
+pub use argument::{Argument, Condition, OF_PASS, Word, list_token};
+pub use native::{NATIVE_KINDS, Native, NativeKind};
+pub use parse::{Layer, adapter, layered, like};
+pub use reach::Reach;
+pub use written_file::{LANGUAGES, Language, Line, OVERS, Over, WrittenFile};
 
 /// The adapters in the box: name and text.
 pub const BUILT_IN: &[(&str, &str)] = &[
@@ -65,18 +73,32 @@ pub struct Adapter {
     pub version: Vec<String>,
     /// Arguments that make an encoder list what it can encode; empty where it is not asked.
     pub encoders: Vec<String>,
+    /// Other versions of it.
+    pub variants: Vec<Variant>,
+    /// Where it starts; the sheet's folder unless given.
+    pub folder: Option<Spanned<Template>>,
     /// Its arguments.
     pub arguments: Vec<Argument>,
+    /// Conditions, by the name that `{when.NAME}` asks for.
+    pub conditions: BTreeMap<String, Condition>,
+    /// Files that are written before it starts, by the name that `{write.NAME}` asks for.
+    pub files: BTreeMap<String, WrittenFile>,
     /// Arguments that hand over one variable.
     pub variable: Vec<Spanned<Template>>,
     /// Arguments that hand over one setting that only the renderer understands.
     pub native: Vec<Spanned<Template>>,
+    /// The native settings that there are; any where none is declared.
+    pub natives: BTreeMap<String, Native>,
     /// How frames are handed over.
     pub per: Per,
     /// How `{frames}` is spelt.
     pub spelling: Spelling,
     /// How passes may be arranged; `None` for a program that renders one unnamed picture.
     pub can: Option<Vec<Arrangement>>,
+    /// What separates the passes in `{passes}`; a comma unless given.
+    pub pass_join: Option<String>,
+    /// What `{passes}` says of each pass; its word unless given.
+    pub pass_item: Option<Spanned<Template>>,
     /// Passes that it knows; empty where nothing says which there are.
     pub known_passes: Vec<String>,
     /// What stands for the frame in `{out}`; when left out, adapters called once per frame are given the final name, and
@@ -84,6 +106,10 @@ pub struct Adapter {
     pub number: Option<NumberStyle>,
     /// What it really writes, relative to the stage folder.
     pub writes: Vec<Spanned<Template>>,
+    /// What it writes besides, and is removed when the call is over.
+    pub also: Vec<Spanned<Template>>,
+    /// What it writes besides, and is kept beside the call's log.
+    pub keep: Vec<Spanned<Template>>,
     /// The program's own words for our values, by token.
     pub words: BTreeMap<String, BTreeMap<String, Word>>,
     /// What it can read and write.
@@ -131,22 +157,13 @@ impl Default for Program {
     }
 }
 
-/// One argument, or several that stand and fall together.
-#[derive(Clone, Debug)]
-pub enum Argument {
-    /// Always there.
-    Always(Spanned<Template>),
-    /// Left out when a token in it has no value; repeated per pass when it names a pass.
-    Group(Vec<Spanned<Template>>),
-}
-
-/// The program's own word for one of our values.
-#[derive(Clone, Debug)]
-pub enum Word {
-    /// One word.
-    Text(String),
-    /// Several arguments, in place of an argument that is the token and nothing else.
-    Arguments(Vec<Argument>),
+/// Another version of a program, as its adapter knows it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Variant {
+    /// Its name.
+    pub name: String,
+    /// A regular expression for the version that the program prints.
+    pub matches: Option<String>,
 }
 
 /// How frames are handed over.
@@ -282,7 +299,7 @@ pub struct Log {
 }
 
 impl Adapter {
-    /// Whether any argument or environment value uses a token.
+    /// Whether anything that is handed to the program uses a token.
     #[must_use]
     pub fn uses(&self, token: &str) -> bool {
         self.templates().any(|template| template.value.has(token))
@@ -290,15 +307,24 @@ impl Adapter {
 
     /// Every template that is handed to the program.
     pub fn templates(&self) -> impl Iterator<Item = &Spanned<Template>> {
+        let lines = self.files.values().flat_map(|file| &file.lines).flat_map(Line::templates);
+        let own = self.natives.values().flat_map(|native| &native.arguments);
+        self.plain_templates().chain(&self.variable).chain(&self.native).chain(own).chain(lines.map(|(line, _)| line))
+    }
+
+    /// Those that are no lines of written files and hand over no pair.
+    pub fn plain_templates(&self) -> impl Iterator<Item = &Spanned<Template>> {
         let in_words = self.words.values().flat_map(BTreeMap::values).flat_map(|word| match word {
             Word::Arguments(arguments) => arguments.as_slice(),
             Word::Text(_) => &[],
         });
-        let arguments = self.arguments.iter().chain(in_words).flat_map(|argument| match argument {
-            Argument::Always(template) => std::slice::from_ref(template),
-            Argument::Group(templates) => templates.as_slice(),
-        });
-        arguments.chain(self.env.iter().map(|(_, template)| template)).chain(&self.variable).chain(&self.native)
+        let arguments = self.arguments.iter().chain(in_words).flat_map(Argument::templates);
+        let names = self.files.values().filter_map(|file| file.file.as_ref());
+        arguments
+            .chain(self.env.iter().map(|(_, template)| template))
+            .chain(&self.folder)
+            .chain(&self.pass_item)
+            .chain(names)
     }
 
     /// The program on a system.
@@ -334,8 +360,22 @@ impl Adapter {
             // What these hold is looked at one by one.
             Carrier::Own | Carrier::Parts | Carrier::Movies => true,
             Carrier::Tokens(tokens) => tokens.iter().any(|token| self.uses(token)),
-            Carrier::Variables => !self.variable.is_empty(),
-            Carrier::Natives => !self.native.is_empty() || self.uses(&key.to_string()),
+            Carrier::Variables => self.hands_over(key),
+            Carrier::Natives => self.hands_over(key),
+        }
+    }
+
+    /// Whether something brings a variable or a native setting to the program.
+    #[must_use]
+    pub fn hands_over(&self, key: &Key) -> bool {
+        let each = |over: Over| self.files.values().flat_map(|file| &file.lines).any(|line| line.is_over(over));
+        match key {
+            Key::Var(name) => !self.variable.is_empty() || each(Over::Variable) || self.uses(&format!("var.{name}")),
+            Key::Native(name) => {
+                let own = self.natives.get(name).is_some_and(|native| !native.arguments.is_empty());
+                own || !self.native.is_empty() || each(Over::Native) || self.uses(&format!("native.{name}"))
+            }
+            _ => false,
         }
     }
 

@@ -2,8 +2,8 @@
 
 use serde_json::{Map, Value, json};
 
-use super::parse::{KEYS, SECTIONS};
-use super::{ARRANGEMENTS, KINDS, PERS};
+use super::parse::{CONDITION, KEYS, NATIVE, SECTIONS, VARIANT, WRITE};
+use super::{ARRANGEMENTS, KINDS, LANGUAGES, NATIVE_KINDS, PERS};
 use crate::catalogue::{AUDIO_CODECS, BITS, CHANNELS, CHROMA, CODECS, types};
 use crate::sheet::SYSTEMS;
 use crate::sheet::schema::{object, one_of, table_of, text, texts, titled};
@@ -11,9 +11,27 @@ use crate::sheet::schema::{object, one_of, table_of, text, texts, titled};
 /// The schema.
 #[must_use]
 pub fn adapter() -> Value {
-    let of_keys = KEYS.iter().map(|(name, what)| ((*name).to_owned(), key(name, what)));
+    titled(object(keys(&[]), "How one program is driven."), "An adapter of True Path")
+}
+
+/// The keys of an adapter but some.
+fn keys(but: &[&str]) -> Map<String, Value> {
+    let of_keys = KEYS.iter().filter(|(name, _)| !but.contains(name));
     let exit = ("exit".to_owned(), section("exit", "Its exit codes."));
-    titled(object(of_keys.chain([exit]).collect(), "How one program is driven."), "An adapter of True Path")
+    of_keys.map(|(name, what)| ((*name).to_owned(), key(name, what))).chain([exit]).collect()
+}
+
+/// A list, or a table of what is put before and after the one of the adapter that this is like.
+fn listed(list: Value, what: &str) -> Value {
+    let put = |what: &str| (what.to_owned(), list.clone());
+    let more = object([put("before"), put("after")].into_iter().collect(), "What is put before and after the list.");
+    json!({ "anyOf": [list, more], "description": what })
+}
+
+/// A table of tables with some keys.
+fn named(keys: &[(&str, &str)], of_key: &dyn Fn(&str, &str) -> Value, what: &str) -> Value {
+    let inner = keys.iter().map(|(name, what)| ((*name).to_owned(), of_key(name, what))).collect();
+    table_of(object(inner, what), what)
 }
 
 fn key(name: &str, what: &str) -> Value {
@@ -28,16 +46,58 @@ fn key(name: &str, what: &str) -> Value {
             json!({ "anyOf": [text("The same everywhere."), object(systems, "One for each system.")], "description": what })
         }
         "arguments" => {
-            let group = json!({ "type": "array", "items": { "type": "string" } });
-            json!({ "type": "array", "items": { "anyOf": [{ "type": "string" }, group] }, "description": what })
+            let mut group = json!({ "type": "array", "items": { "type": "string" } });
+            // Lists lie two deep at most in any adapter that people write.
+            for _ in 0..2 {
+                group = json!({ "type": "array", "items": { "anyOf": [{ "type": "string" }, group] } });
+            }
+            listed(group, what)
         }
         "words" => {
             let word = json!({ "anyOf": [scalar, key("arguments", "Several arguments in place of the token.")] });
             table_of(table_of(word, "The program's words for the values of one token."), what)
         }
         "env" => table_of(text("A value."), what),
+        "like" | "folder" => text(what),
+        "natives" => {
+            let one = |key: &str, what: &str| match key {
+                "kind" => one_of(NATIVE_KINDS.iter().map(|(name, _)| *name), what),
+                "values" => json!({ "type": "array", "items": scalar, "description": what }),
+                "default" => json!({ "type": ["string", "number", "boolean"], "description": what }),
+                "help" => text(what),
+                _ => listed(texts(what), what),
+            };
+            named(&NATIVE, &one, what)
+        }
+        "when" => {
+            let list = json!({ "anyOf": [scalar, { "type": "array", "items": scalar }] });
+            let mut own: Map<String, Value> =
+                CONDITION.iter().map(|(name, what)| ((*name).to_owned(), texts(what))).collect();
+            let systems: Vec<&str> = SYSTEMS.iter().map(|(name, _)| *name).collect();
+            let system = json!({ "enum": systems });
+            own.insert(
+                "system".to_owned(),
+                json!({ "anyOf": [system, { "type": "array", "items": system }], "description": CONDITION[0].1 }),
+            );
+            table_of(
+                json!({ "type": "object", "properties": own, "additionalProperties": list, "description": what }),
+                what,
+            )
+        }
+        "write" => {
+            let one = |key: &str, what: &str| match key {
+                "quote" => one_of(LANGUAGES.iter().map(|(name, _)| *name), what),
+                _ => text(what),
+            };
+            named(&WRITE, &one, what)
+        }
+        "variants" => {
+            let mut own = keys(&["adapter", "name", "kind", "like", "variants"]);
+            own.insert(VARIANT[0].0.to_owned(), text(VARIANT[0].1));
+            table_of(object(own, "What differs."), what)
+        }
         name if SECTIONS.iter().any(|(section, _)| *section == name) => section(name, what),
-        _ => texts(what),
+        _ => listed(texts(what), what),
     }
 }
 
@@ -51,6 +111,7 @@ fn entry(section: &str, key: &str, what: &str) -> Value {
     match (section, key) {
         ("frames", "per") => one_of(PERS.iter().map(|(name, _)| *name), what),
         ("frames", _) => json!({ "type": "string", "description": what }),
+        ("passes", "join" | "item") => text(what),
         ("passes", "can") => list(ARRANGEMENTS.iter().map(|(name, _)| *name).collect()),
         ("out", "number") => one_of(["#", "@", "%d", "none"], what),
         ("accepts", "types") => list(types().map(|known| known.name).collect()),
@@ -67,9 +128,10 @@ fn entry(section: &str, key: &str, what: &str) -> Value {
         }
         ("accepts", "depths") => table_of(texts("Depths of a sample."), what),
         ("accepts", "chroma") => list(CHROMA.to_vec()),
-        ("needs", "run") => json!({ "type": "array", "items": texts("Words."), "description": what }),
+        ("needs", "run") => listed(json!({ "type": "array", "items": texts("Words."), "description": what }), what),
         ("log", _) => text(what),
         ("exit", _) => json!({ "type": "array", "items": { "type": "integer" }, "description": what }),
+        ("out" | "needs", _) | ("passes", "known") => listed(texts(what), what),
         _ => texts(what),
     }
 }

@@ -5,7 +5,7 @@ use crate::catalogue::{self, Codec};
 use crate::diagnostic::nearest;
 use crate::invoke::encode::{self, Encoding, Pixels, has_alpha, lookup};
 use crate::invoke::film;
-use crate::invoke::spread::Delivered;
+use crate::invoke::spread::{Delivered, Filling};
 use crate::plan::{Film, Series};
 use crate::resolve::Movie;
 use crate::sheet::Size;
@@ -121,7 +121,8 @@ fn options(sink: &mut Sink<'_, '_>, (series, film): (&Series, &Film), adapter: &
         out: "out",
     };
     let mut delivered = Delivered::default();
-    delivered.follow(&adapter.arguments, adapter, &|name| lookup(adapter, &encoding, name));
+    let values = |name: &str| lookup(adapter, &encoding, name);
+    delivered.follow(&adapter.arguments, &Filling { adapter, values: &values, lists: &|_| None });
     let arrives = |option: &str| {
         option_tokens(option).iter().any(|token| delivered.tokens.contains(*token)) || adapter.does_only(option)
     };

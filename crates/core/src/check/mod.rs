@@ -6,6 +6,7 @@ mod frames;
 pub mod meeting;
 mod movies;
 mod names;
+mod native;
 mod places;
 mod renderer;
 mod scene;

@@ -2,19 +2,20 @@
 
 use std::collections::{BTreeSet, HashSet};
 
-use crate::adapter::{Adapter, AdapterKind, Arrangement, Per};
+use crate::adapter::{Adapter, AdapterKind, Arrangement, OF_PASS, Per};
 use crate::catalogue;
 use crate::diagnostic::nearest;
 use crate::frames::Frames;
-use crate::invoke::arguments::{self, CallPaths};
+use crate::invoke::arguments;
+use crate::invoke::scope::NOWHERE;
 use crate::invoke::spread::Delivered;
-use crate::invoke::written;
-use crate::plan::{Call, Series, SeriesKind};
+use crate::invoke::written::{self, Expected};
+use crate::plan::{Call, Series, SeriesKind, called_together, next_to_each_other};
 use crate::resolve::{Job, paths};
 use crate::sheet::setting::Carrier;
 use crate::sheet::{Format, Key, Layer, Layers};
 
-use super::{Sink, wording};
+use super::{Sink, native, wording};
 
 /// From so many frames on, a call for each of them is worth a word.
 const MANY: i64 = 1000;
@@ -41,6 +42,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         exporter(sink, job);
         let delivered = delivered(sink, number, adapter);
         settings(sink, (number, job), adapter, &delivered);
+        native::check(sink, (number, job), adapter);
         passes(sink, job, adapter);
         writes(sink, (number, job), adapter);
         arrangement(sink, job, adapter);
@@ -89,8 +91,7 @@ fn delivered(sink: &Sink<'_, '_>, number: usize, adapter: &Adapter) -> Vec<Deliv
     let of_series = |at: usize| {
         let (id, mark) = (String::new(), String::new());
         let call = Call { id, job: number, series: vec![at], frames: Frames::one(first), mark, still: None };
-        let paths_of_call = CallPaths { stage: &|_| "/stage".to_owned(), log: "/log", product: None, still: None };
-        arguments::delivered(plan, &call, adapter, paths_of_call)
+        arguments::delivered(plan, &call, adapter, NOWHERE)
     };
     plan.series_of(number).map(of_series).collect()
 }
@@ -106,7 +107,8 @@ fn settings(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Ada
         Carrier::Variables => true,
         Carrier::Natives => {
             let token = key.to_string();
-            !adapter.native.is_empty() || delivered.iter().any(|own| own.tokens.contains(&token))
+            let own = matches!(key, Key::Native(name) if adapter.natives.get(name).is_some_and(|own| !own.arguments.is_empty()));
+            own || !adapter.native.is_empty() || delivered.iter().any(|own| own.tokens.contains(&token))
         }
         Carrier::Tokens(tokens) if delivered.is_empty() => tokens.iter().any(|token| adapter.uses(token)),
         Carrier::Tokens(tokens) => {
@@ -117,6 +119,10 @@ fn settings(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Ada
     for (key, given) in &job.given.values {
         // A built-in value was not asked for by anyone.
         if given.layer == Layer::BuiltIn || arrives(key) || exporter.is_some_and(|exporter| exporter.carries(key)) {
+            continue;
+        }
+        // One that the adapter does not declare has a check of its own.
+        if matches!(key, Key::Native(name) if !adapter.natives.is_empty() && !adapter.natives.contains_key(name)) {
             continue;
         }
         // A value that cannot be right is said elsewhere; then nothing can be said of its way.
@@ -143,6 +149,13 @@ fn settings(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Ada
     }
     for (own, series) in delivered.iter().zip(sink.input.plan.series_of(number)) {
         let series = &sink.input.plan.series[series];
+        // Where the list that names a pass falls away, the program is never asked for it.
+        let is_asked = OF_PASS.iter().any(|token| own.tokens.contains(*token));
+        if let Some((at, token)) = own.dropped.first().filter(|_| !is_asked) {
+            let passes = sink.input.plan.labels(series).join(", ");
+            let words = wording::renderer::pass_never_asked(token, adapter, (job, &passes));
+            sink.add("argument-without-value", Some(*at), job, words);
+        }
         for pass in series.passes.iter().map(|pass| &job.passes[*pass]) {
             if let Some(at) = pass.colour_at.filter(|at| job.given.place(&Key::Colour) != Some(*at))
                 && !own.tokens.contains("colour")
@@ -179,34 +192,32 @@ fn passes(sink: &mut Sink<'_, '_>, job: &Job, adapter: &Adapter) {
 fn writes(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Adapter) {
     let plan = sink.input.plan;
     let (Some(first), false) = (job.frames.as_ref().and_then(Frames::first), adapter.writes.is_empty()) else { return };
-    let series: Vec<usize> = plan.series_of(number).filter(|at| plan.series[*at].is_known()).collect();
-    let (id, mark) = (String::new(), String::new());
-    let call = Call { id, job: number, series, frames: Frames::one(first), mark, still: None };
-    let paths_of_call = CallPaths { stage: &|_| "/stage".to_owned(), log: "/log", product: None, still: None };
-    let expected = written::expected(plan, &call, adapter, &call.frames, paths_of_call);
     let at = adapter.writes[0].at;
     for rule in &adapter.writes {
         if let Some(why) = written::unclear(&rule.value) {
             sink.add("writes-unclear", Some(rule.at), job, wording::renderer::writes_unclear(adapter, why));
         }
     }
-    if expected.iter().any(|own| own.rules() < adapter.writes.len()) {
-        let why = "a token in it has no value";
-        sink.add("writes-unclear", Some(at), job, wording::renderer::writes_unclear(adapter, why));
-    }
-    if !adapter.can(Arrangement::Call) || !crate::plan::next_to_each_other(plan, &call.series) {
-        return;
-    }
-    for (a, own) in expected.iter().enumerate() {
-        let sample = own.sample(first);
-        let other = expected
-            .iter()
-            .enumerate()
-            .find(|(b, other)| *b != a && sample.as_ref().is_some_and(|sample| other.frame(sample).is_some()));
-        if other.is_some() {
+    let own: Vec<usize> = plan.series_of(number).collect();
+    for series in called_together(plan, job, &own, adapter) {
+        let (id, mark) = (String::new(), String::new());
+        let call = Call { id, job: number, series, frames: Frames::one(first), mark, still: None };
+        let expected = written::expected(plan, &call, adapter, &call.frames, NOWHERE);
+        if expected.iter().any(|own| own.rules() < adapter.writes.len()) {
+            let why = "a token in it has no value";
+            sink.add("writes-unclear", Some(at), job, wording::renderer::writes_unclear(adapter, why));
+        }
+        if !next_to_each_other(plan, &call.series) {
+            continue;
+        }
+        let fits_another = |(a, own): (usize, &Expected)| {
+            let sample = own.sample(first);
+            let fits = |other: &Expected| sample.as_ref().is_some_and(|sample| other.frame(sample).is_some());
+            expected.iter().enumerate().any(|(b, other)| b != a && fits(other))
+        };
+        if expected.iter().enumerate().any(fits_another) {
             let why = "the files of two passes fit it";
             sink.add("writes-unclear", Some(at), job, wording::renderer::writes_unclear(adapter, why));
-            break;
         }
     }
 }

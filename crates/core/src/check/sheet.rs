@@ -6,6 +6,7 @@ use crate::plan::Plan;
 use crate::resolve::Job;
 use crate::sheet::{Each, Given, Key, Layer, Setting};
 use crate::source::{Place, Spanned};
+use crate::template::Template;
 
 use super::{Sink, wording};
 
@@ -36,7 +37,10 @@ fn variables(sink: &mut Sink<'_, '_>, job: &Job) {
     for (key, given) in &job.given.values {
         let Key::Var(name) = key else { continue };
         let used = paths.clone().any(|path| path.value.has(name));
-        let handed = adapter.is_some_and(|adapter| !adapter.variable.is_empty());
+        let in_native = |value: &String| {
+            Template::parse(value).is_ok_and(|value| value.has(name) || value.has(&format!("var.{name}")))
+        };
+        let handed = adapter.is_some_and(|adapter| adapter.hands_over(key)) || job.native.values().any(in_native);
         // An adapter that cannot be found may take it.
         let unknown = adapter.is_none() && job.adapter.as_deref().is_some();
         if used || handed || unknown || paths.next().is_none() {

@@ -38,7 +38,11 @@ fn codec_of(series: &Series) -> Option<(&'static Codec, Option<&str>)> {
 /// What the type and the codec of a series hold.
 fn held(sink: &mut Sink<'_, '_>, series: &Series) {
     let (Some(known), job) = (series.file_type, sink.job(series)) else { return };
-    let (size, at) = region_size(job).map_or((series.size, Key::Size), |region| (Some(region), Key::Region));
+    let (size, at) = job
+        .region_pixels()
+        .filter(|_| job.size.is_some())
+        .map(|[_, _, width, height]| Size { width, height })
+        .map_or((series.size, Key::Size), |region| (Some(region), Key::Region));
     let Some(size) = size else { return };
     let own = job.movies.iter().find(|movie| series.film.is_some() && movie.pass.path == series.path);
     let own = own.and_then(|movie| {
@@ -71,20 +75,6 @@ fn held(sink: &mut Sink<'_, '_>, series: &Series) {
     let plain = job.full_size == Some(size);
     let fix = job.given.place(&Key::Size).filter(|_| plain).map(|at| (at, even));
     sink.add("size-odd", place, job, wording::size::size_odd(size, (codec, chroma), fix));
-}
-
-/// The size of a region in pixels.
-fn region_size(job: &Job) -> Option<Size> {
-    let text = job.region.as_deref()?;
-    let part = |at: usize, full: u32| {
-        let part = text.split(',').nth(at)?.trim();
-        match part.strip_suffix('%') {
-            Some(percent) => Some((f64::from(full) * percent.parse::<f64>().ok()? / 100.0).round() as u32),
-            None => part.parse().ok(),
-        }
-    };
-    let full = job.size?;
-    Some(Size { width: part(2, full.width)?, height: part(3, full.height)? })
 }
 
 fn region(sink: &mut Sink<'_, '_>, job: &Job) {

@@ -162,6 +162,9 @@ checks! {
     Error "program-not-executable" "the adapter's program may not be started by this user" + HERE
     Error "need-missing" "something the adapter needs is not on this machine" + HERE
     Error "setting-not-carried" "a setting that the renderer has no way to receive"
+    Error "native-unknown" "a native setting that the adapter does not declare"
+    Error "native-value" "a value that a native setting cannot have"
+    Error "value-not-writable" "a value that cannot be written into a file for the program"
     Error "scene-not-accepted" "a scene format that the renderer does not read"
     Error "type-not-accepted" "a file type or an option that the renderer does not write"
     Error "pass-unknown" "a pass that the renderer does not know"

@@ -7,11 +7,15 @@ use crate::frames::Frames;
 use crate::plan::{Adapters, Call, MOVIE, Plan, Series};
 use crate::resolve::{Job, paths};
 
-use super::arguments::{CallPaths, arguments, environment};
-use super::export::{Export, Exports, arguments as export_arguments, exporter};
+use super::arguments::{arguments, environment, folder};
+use super::export::{
+    Export, Exports, Made, arguments as export_arguments, exporter, files as export_files, folder as export_folder,
+};
 use super::film;
+use super::scope::CallPaths;
 use super::stage::stage_folder;
-use super::written::{Expected, expected};
+use super::written::{Beside, Expected, besides, expected};
+use super::written_file::{FileText, texts};
 
 /// One command line of a plan with everything around it.
 #[derive(Clone, Debug)]
@@ -32,6 +36,12 @@ pub struct CommandLine {
     pub program: String,
     /// Arguments.
     pub arguments: Vec<String>,
+    /// Where it starts.
+    pub folder: String,
+    /// Files that are written before it starts.
+    pub files: Vec<FileText>,
+    /// What it writes beside its pictures.
+    pub besides: Vec<Beside>,
     /// Environment on top of the given one.
     pub env: Vec<(String, String)>,
     /// Where its output is written down.
@@ -99,6 +109,32 @@ impl CommandLine {
     }
 }
 
+impl CommandLine {
+    /// A staged file that its program writes beside its pictures: its path in the stage folder, and whether it is kept.
+    #[must_use]
+    pub fn beside<'p>(&self, path: &'p str) -> Option<(&'p str, bool)> {
+        self.besides.iter().find_map(|beside| {
+            let write = self.writes.iter().find(|write| write.series == beside.series)?;
+            let relative = path.strip_prefix(write.stage.as_str())?.strip_prefix('/')?;
+            beside.is_name_of(relative).then_some((relative, beside.is_kept))
+        })
+    }
+
+    /// Where files are kept that its program writes beside its pictures.
+    #[must_use]
+    pub fn kept(&self) -> String {
+        format!("{}.files", self.log.strip_suffix(".log").unwrap_or(&self.log))
+    }
+
+    /// What it writes beside its pictures, with `*` for anything: what is removed, or what is kept.
+    pub fn globs(&self, kept: bool) -> impl Iterator<Item = String> + '_ {
+        self.besides.iter().filter(move |beside| beside.is_kept == kept).filter_map(|beside| {
+            let write = self.writes.iter().find(|write| write.series == beside.series)?;
+            Some(format!("{}/{}", write.stage, beside.glob))
+        })
+    }
+}
+
 /// The stage folders of a step, each once.
 #[must_use]
 pub fn stages(step: &CommandLine) -> Vec<&str> {
@@ -154,6 +190,10 @@ impl<'s> CommandLines<'s> {
             program: self.program(adapter),
             arguments: arguments(plan, call, adapter, &call.frames, paths_of_call),
             env: environment(plan, call, adapter, &call.frames, paths_of_call),
+            folder: folder(plan, call, adapter, &call.frames, paths_of_call)
+                .unwrap_or_else(|| plan.home.folder.clone()),
+            besides: besides(plan, call, adapter, &call.frames, paths_of_call),
+            files: texts(plan, call, adapter, &call.frames, paths_of_call),
             log: log.clone(),
             writes: expected(plan, call, adapter, &call.frames, paths_of_call)
                 .into_iter()
@@ -188,6 +228,9 @@ impl<'s> CommandLines<'s> {
             program: self.program(maker),
             arguments: film::arguments(plan, movie, &encoder.name, &format!("{stage}/{file}")),
             env: Vec::new(),
+            folder: plan.home.folder.clone(),
+            files: Vec::new(),
+            besides: Vec::new(),
             log: format!("{}/{}.log", self.logs, call.marked()),
             writes: vec![Write { series: at, expected: Expected::one(at, file, MOVIE), stage }],
         })
@@ -251,6 +294,7 @@ impl<'s> CommandLines<'s> {
         let job = &plan.jobs[export.job];
         let adapter = exporter(job, self.adapters)?;
         let log = format!("{}/{}.log", self.logs, export.id);
+        let made = Made { staged: &product.staged, log: &log };
         Some(CommandLine {
             id: export.id.clone(),
             kind: CallKind::Export,
@@ -259,8 +303,11 @@ impl<'s> CommandLines<'s> {
             passes: Vec::new(),
             frames: Frames::none(),
             program: self.program(adapter),
-            arguments: export_arguments(plan, export.job, adapter, &product.staged, &log),
+            arguments: export_arguments(plan, export.job, adapter, made),
             env: Vec::new(),
+            folder: export_folder(plan, export.job, adapter, made).unwrap_or_else(|| plan.home.folder.clone()),
+            besides: Vec::new(),
+            files: export_files(plan, export.job, adapter, made),
             log,
             writes: Vec::new(),
             product: Some(product),

@@ -8,7 +8,7 @@ use crate::resolve::paths;
 use crate::sheet::{Colour, Format, Fps, Size};
 use crate::template::{Lookup, Value};
 
-use super::spread::spread;
+use super::spread::Filling;
 
 /// All that an encoder is told about one movie.
 #[derive(Clone, Copy, Debug)]
@@ -161,7 +161,8 @@ pub fn audio_codec(adapter: &Adapter, container: &FileType, format: &Format) -> 
 /// The arguments of an encoder.
 #[must_use]
 pub fn encode(adapter: &Adapter, encoding: &Encoding<'_>) -> Vec<String> {
-    spread(&adapter.arguments, adapter, &|name| lookup(adapter, encoding, name))
+    let values = |name: &str| lookup(adapter, encoding, name);
+    Filling { adapter, values: &values, lists: &|_| None }.spread(&adapter.arguments)
 }
 
 /// A token's value. What a format leaves open and the encoder has to know is what is usual for the codec.

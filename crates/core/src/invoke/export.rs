@@ -8,8 +8,8 @@ use crate::plan::{Adapters, Plan};
 use crate::resolve::{Job, paths};
 use crate::template::{expand_text, slug};
 
-use super::arguments::{ArgumentScope, CallPaths, pairs};
-use super::spread::spread;
+use super::scope::{ArgumentScope, CallPaths, Output};
+use super::written_file::{FileText, of_scope};
 
 /// One export.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -31,6 +31,15 @@ pub struct Exports {
     pub of_job: BTreeMap<usize, usize>,
 }
 
+/// The file that an exporter makes, and the one that keeps what it says.
+#[derive(Clone, Copy, Debug)]
+pub struct Made<'m> {
+    /// Where it writes.
+    pub staged: &'m str,
+    /// Its log.
+    pub log: &'m str,
+}
+
 /// The exporter of a job.
 #[must_use]
 pub fn exporter<'a>(job: &Job, adapters: &'a Adapters) -> Option<&'a Adapter> {
@@ -46,7 +55,7 @@ pub fn exports(plan: &Plan, adapters: &Adapters) -> Exports {
         let (Some(adapter), Some(scene)) = (exporter(job, adapters), &job.scene) else { continue };
         let Some(file) = file(plan, at, adapter) else { continue };
         // Where it goes and what is written down of it is the same for all that ask for the same.
-        let words = arguments(plan, at, adapter, &format!("/{file}"), "");
+        let words = arguments(plan, at, adapter, Made { staged: &format!("/{file}"), log: "" });
         let key = (adapter.name.clone(), words);
         let number = *known.entry(key).or_insert_with(|| {
             let id = format!("export-{}-{}", slug(paths::stem(&scene.value)), exports.all.len() + 1);
@@ -60,8 +69,8 @@ pub fn exports(plan: &Plan, adapters: &Adapters) -> Exports {
 
 /// The file that an exporter makes for a job: the first of its `writes`.
 fn file(plan: &Plan, job: usize, adapter: &Adapter) -> Option<String> {
-    let call =
-        ArgumentScope { plan, job: &plan.jobs[job], adapter, frames: &Frames::none(), paths_of_call: nowhere("") };
+    let frames = &Frames::none();
+    let call = scope(plan, job, adapter, frames, "");
     let stem = paths::stem(&plan.jobs[job].scene.as_ref()?.value).to_owned();
     let output = call.scene_output("", &stem)?;
     match adapter.writes.first() {
@@ -70,18 +79,51 @@ fn file(plan: &Plan, job: usize, adapter: &Adapter) -> Option<String> {
     }
 }
 
-fn nowhere(log: &str) -> CallPaths<'_> {
-    CallPaths { stage: &|_| String::new(), log, product: None, still: None }
+/// An export as a call: it writes no pictures.
+pub(super) fn scope<'c>(
+    plan: &'c Plan,
+    job: usize,
+    adapter: &'c Adapter,
+    frames: &'c Frames,
+    log: &'c str,
+) -> ArgumentScope<'c> {
+    let paths_of_call = CallPaths { stage: &|_| String::new(), log, product: None, still: None };
+    ArgumentScope { plan, job: &plan.jobs[job], adapter, frames, paths_of_call, outputs: Vec::new(), stage: None }
 }
 
 /// The arguments of an exporter that makes `file` in `folder`.
 #[must_use]
-pub fn arguments(plan: &Plan, job: usize, adapter: &Adapter, staged: &str, log: &str) -> Vec<String> {
-    let (folder, file) = (paths::parent(staged), paths::file_name(staged));
+pub fn arguments(plan: &Plan, job: usize, adapter: &Adapter, made: Made<'_>) -> Vec<String> {
+    let work = |scope: &ArgumentScope<'_>, output: &Output<'_>| {
+        let mut words = scope.filled(output, |filling| filling.spread(&adapter.arguments));
+        words.extend(scope.pairs(output));
+        words
+    };
+    with_output(plan, job, adapter, made, work).unwrap_or_default()
+}
+
+/// Works with the scope and the output of an exporter that makes `staged`.
+fn with_output<T>(
+    plan: &Plan,
+    job: usize,
+    adapter: &Adapter,
+    made: Made<'_>,
+    work: impl FnOnce(&ArgumentScope<'_>, &Output<'_>) -> T,
+) -> Option<T> {
     let frames = plan.jobs[job].frames.clone().unwrap_or_default();
-    let call = ArgumentScope { plan, job: &plan.jobs[job], adapter, frames: &frames, paths_of_call: nowhere(log) };
-    let Some(output) = call.scene_output(folder, file) else { return Vec::new() };
-    let mut words = spread(&adapter.arguments, adapter, &|name| call.lookup(name, &output));
-    words.extend(pairs(&call, &output));
-    words
+    let scope = scope(plan, job, adapter, &frames, made.log);
+    let output = scope.scene_output(paths::parent(made.staged), paths::file_name(made.staged))?;
+    Some(work(&scope, &output))
+}
+
+/// Where the program of an exporter starts, where that is not the sheet's folder.
+#[must_use]
+pub fn folder(plan: &Plan, job: usize, adapter: &Adapter, made: Made<'_>) -> Option<String> {
+    with_output(plan, job, adapter, made, |scope, output| scope.start_folder(output))?
+}
+
+/// The files that are written before an exporter starts.
+#[must_use]
+pub fn files(plan: &Plan, job: usize, adapter: &Adapter, made: Made<'_>) -> Vec<FileText> {
+    with_output(plan, job, adapter, made, of_scope).unwrap_or_default()
 }

@@ -2,48 +2,73 @@
 
 use std::collections::BTreeSet;
 
-use crate::adapter::{Adapter, Argument, Word};
+use crate::adapter::{Adapter, Argument, Word, list_token};
 use crate::source::{Place, Spanned};
 use crate::template::{Form, Lookup, Part, Template, Value, expand_text};
 
-/// A token's value.
-type Values<'v> = &'v dyn Fn(&str) -> Lookup;
-
-/// All arguments; lists that lack a value are left out.
-pub fn spread(arguments: &[Argument], adapter: &Adapter, values: Values<'_>) -> Vec<String> {
-    let of = |argument: &Argument| match argument {
-        Argument::Always(template) => one(template, adapter, values).unwrap_or_default(),
-        Argument::Group(templates) => group(templates, adapter, values),
-    };
-    arguments.iter().flat_map(of).collect()
+/// What arguments are filled with.
+#[derive(Clone, Copy)]
+pub struct Filling<'f> {
+    /// Whose words there are.
+    pub adapter: &'f Adapter,
+    /// A token's value.
+    pub values: &'f dyn Fn(&str) -> Lookup,
+    /// The arguments that a token stands for which is an argument by itself; `None` where it stands for none.
+    pub lists: &'f dyn Fn(&str) -> Option<Vec<String>>,
 }
 
-/// All templates of a list, or nothing when one of them lacks a value.
-pub fn group(templates: &[Spanned<Template>], adapter: &Adapter, values: Values<'_>) -> Vec<String> {
-    let all = templates.iter().map(|template| one(template, adapter, values));
-    all.collect::<Option<Vec<_>>>().unwrap_or_default().concat()
-}
-
-/// One template; `None` where it lacks a value.
-pub fn one(template: &Spanned<Template>, adapter: &Adapter, values: Values<'_>) -> Option<Vec<String>> {
-    match list(template, adapter, values) {
-        Some(list) => Some(spread(list, adapter, values)),
-        None => expand_text(&template.value, values).map(|word| vec![word]),
+impl Filling<'_> {
+    /// All arguments; lists that lack a value are left out.
+    #[must_use]
+    pub fn spread(&self, arguments: &[Argument]) -> Vec<String> {
+        arguments.iter().flat_map(|argument| self.argument(argument).unwrap_or_default()).collect()
     }
-}
 
-/// The list that stands for a template which is one token and nothing else.
-fn list<'a>(template: &Spanned<Template>, adapter: &'a Adapter, values: Values<'_>) -> Option<&'a [Argument]> {
-    let [Part::Token(token)] = template.value.parts() else { return None };
-    let words = adapter.words.get(&token.name).filter(|_| token.form == Form::Usual)?;
-    let value = match values(&token.name) {
-        Lookup::Value(Value::Text(value)) => value,
-        Lookup::Value(Value::Number(number)) => number.to_string(),
-        _ => return None,
-    };
-    match words.get(&value)? {
-        Word::Arguments(list) => Some(list),
-        Word::Text(_) => None,
+    /// One argument, or those of a list; `None` where a value is missing.
+    fn argument(&self, argument: &Argument) -> Option<Vec<String>> {
+        match argument {
+            Argument::Always(template) => self.one(template),
+            Argument::Group(list) => {
+                let own = list.iter().map(|inner| match inner {
+                    Argument::Always(template) => self.one(template),
+                    Argument::Group(_) => Some(self.argument(inner).unwrap_or_default()),
+                });
+                Some(own.collect::<Option<Vec<_>>>()?.concat())
+            }
+        }
+    }
+
+    /// All templates of a list, or nothing when one of them lacks a value.
+    #[must_use]
+    pub fn group(&self, templates: &[Spanned<Template>]) -> Vec<String> {
+        let all = templates.iter().map(|template| self.one(template));
+        all.collect::<Option<Vec<_>>>().unwrap_or_default().concat()
+    }
+
+    /// One template; `None` where it lacks a value.
+    fn one(&self, template: &Spanned<Template>) -> Option<Vec<String>> {
+        if let Some(token) = list_token(&template.value) {
+            return (self.lists)(&token.name);
+        }
+        match self.list(template) {
+            Some(list) => Some(self.spread(list)),
+            None => expand_text(&template.value, self.values).map(|word| vec![word]),
+        }
+    }
+
+    /// The list that stands for a template which is one token and nothing else.
+    fn list(&self, template: &Spanned<Template>) -> Option<&[Argument]> {
+        let [Part::Token(token)] = template.value.parts() else { return None };
+        let words = self.adapter.words.get(&token.name).filter(|_| token.form == Form::Usual)?;
+        let value = match (self.values)(&token.name) {
+            Lookup::Value(Value::Text(value)) => value,
+            Lookup::Value(Value::Number(number)) => number.to_string(),
+            _ => return None,
+        };
+        match words.get(&value)? {
+            Word::Arguments(list) => Some(list),
+            Word::Text(_) => None,
+        }
     }
 }
 
@@ -54,40 +79,68 @@ pub struct Delivered {
     pub tokens: BTreeSet<String>,
     /// Arguments that are always there and lack a value: the place, and the token.
     pub without_value: Vec<(Place, String)>,
+    /// Lists that name a pass or its file and lack a value, so that the pass is never asked for: the place, and the token.
+    pub dropped: Vec<(Place, String)>,
 }
 
 impl Delivered {
-    /// Follows some arguments as [`spread`] does.
-    pub fn follow(&mut self, arguments: &[Argument], adapter: &Adapter, values: Values<'_>) {
-        for argument in arguments {
-            match argument {
-                Argument::Always(template) => {
-                    if one(template, adapter, values).is_some() {
-                        self.add(template, adapter, values);
-                    } else {
-                        let has_none = |token: &&crate::template::Token| {
-                            expand_text(&Template::of((*token).clone()), values).is_none()
-                        };
-                        let token = template.value.tokens().find(has_none).map(|token| token.name.clone());
-                        self.without_value.extend(token.map(|token| (template.at, token)));
+    /// Follows some arguments as [`Filling::spread`] does.
+    pub fn follow(&mut self, arguments: &[Argument], filling: &Filling<'_>) {
+        arguments.iter().for_each(|argument| self.argument(argument, filling));
+    }
+
+    fn argument(&mut self, argument: &Argument, filling: &Filling<'_>) {
+        match argument {
+            Argument::Always(template) => self.always(template, filling),
+            Argument::Group(list) if filling.argument(argument).is_some() => {
+                for inner in list {
+                    match inner {
+                        Argument::Always(template) => self.add(template, filling),
+                        Argument::Group(_) => self.argument(inner, filling),
                     }
                 }
-                Argument::Group(templates) => self.group(templates, adapter, values),
             }
+            Argument::Group(list) if argument.is_of_pass() => {
+                let lacking = list.iter().find_map(|inner| match inner {
+                    Argument::Always(template) => Some((template.at, lacking(template, filling)?)),
+                    Argument::Group(_) => None,
+                });
+                self.dropped.extend(lacking);
+            }
+            Argument::Group(_) => {}
         }
     }
 
-    /// Follows a list that is left out when it lacks a value.
-    pub fn group(&mut self, templates: &[Spanned<Template>], adapter: &Adapter, values: Values<'_>) {
-        if templates.iter().all(|template| one(template, adapter, values).is_some()) {
-            templates.iter().for_each(|template| self.add(template, adapter, values));
+    /// Follows an argument that has to have its values.
+    pub fn always(&mut self, template: &Spanned<Template>, filling: &Filling<'_>) {
+        match lacking(template, filling) {
+            None => self.add(template, filling),
+            Some(token) => self.without_value.push((template.at, token)),
         }
     }
 
-    fn add(&mut self, template: &Spanned<Template>, adapter: &Adapter, values: Values<'_>) {
-        self.tokens.extend(template.value.tokens().map(|token| token.name.clone()));
-        if let Some(list) = list(template, adapter, values) {
-            self.follow(list, adapter, values);
+    /// Follows a template that is left out when it lacks a value.
+    pub fn optional(&mut self, template: &Spanned<Template>, filling: &Filling<'_>) {
+        if lacking(template, filling).is_none() {
+            self.add(template, filling);
         }
     }
+
+    fn add(&mut self, template: &Spanned<Template>, filling: &Filling<'_>) {
+        self.tokens.extend(template.value.tokens().flat_map(|token| token.names()).map(str::to_owned));
+        if let Some(list) = filling.list(template) {
+            self.follow(list, filling);
+        }
+    }
+}
+
+/// The first token of a template that has no value.
+#[must_use]
+pub fn lacking(template: &Spanned<Template>, filling: &Filling<'_>) -> Option<String> {
+    if list_token(&template.value).is_some() || filling.one(template).is_some() {
+        return None;
+    }
+    let has_none =
+        |token: &&crate::template::Token| expand_text(&Template::of((*token).clone()), filling.values).is_none();
+    template.value.tokens().find(has_none).map(|token| token.name.clone())
 }

@@ -5,9 +5,10 @@ use regex_lite::Regex;
 use crate::adapter::{Adapter, NumberStyle, Per};
 use crate::frames::{Frames, Number};
 use crate::plan::{Call, Plan};
+use crate::source::Spanned;
 use crate::template::{Form, Lookup, Part, Pattern, Template, Value, expand_text};
 
-use super::arguments::{ArgumentScope, CallPaths};
+use super::scope::{ArgumentScope, CallPaths};
 
 /// The names under which the files of one series of a call come out.
 #[derive(Clone, Debug)]
@@ -17,6 +18,8 @@ pub struct Expected {
     names: Vec<NameRule>,
     /// The frame of a name without number.
     only: Option<i64>,
+    /// The frames of the call, for names that number them from 0 or 1.
+    frames: Frames,
 }
 
 /// One rule for names, relative to the stage folder.
@@ -35,6 +38,8 @@ pub enum Spelt {
     Text(String),
     /// The frame, of at least so many digits.
     Frame(usize),
+    /// Where the frame stands among those of the call, counted from a number, of at least so many digits.
+    Place(i64, usize),
     /// Any text within one part.
     Any,
 }
@@ -48,7 +53,7 @@ pub fn expected(
     frames: &Frames,
     paths_of_call: CallPaths<'_>,
 ) -> Vec<Expected> {
-    let scope = ArgumentScope { plan, job: &plan.jobs[call.job], adapter, frames, paths_of_call };
+    let scope = ArgumentScope::of_call(plan, call, adapter, frames, paths_of_call);
     let only = frames.first().filter(|_| frames.count() == 1);
     let one = |at: &usize| {
         let series = &plan.series[*at];
@@ -61,29 +66,82 @@ pub fn expected(
         let names = if adapter.writes.is_empty() {
             vec![NameRule::Asked(as_asked())]
         } else {
-            let rule = |template: &crate::source::Spanned<Template>| match template.value.parts() {
+            let rule = |template: &Spanned<Template>| match template.value.parts() {
                 [Part::Token(token)] if token.name == "out" => Some(NameRule::Asked(as_asked())),
                 _ => own(&scope, *at, &template.value),
             };
             adapter.writes.iter().filter_map(rule).collect()
         };
-        Expected { series: *at, names, only }
+        Expected { series: *at, names, only, frames: frames.clone() }
     };
     call.series.iter().map(one).collect()
+}
+
+/// What a program writes beside its pictures.
+#[derive(Clone, Debug)]
+pub struct Beside {
+    /// Index into the plan's series, in whose stage folder it lies.
+    pub series: usize,
+    /// Its name, relative to that folder, with `*` where the program writes anything.
+    pub glob: String,
+    /// Whether it is kept beside the log.
+    pub is_kept: bool,
+    rule: Regex,
+}
+
+impl Beside {
+    /// Whether this is the name of a staged file.
+    #[must_use]
+    pub fn is_name_of(&self, relative: &str) -> bool {
+        self.rule.is_match(relative)
+    }
+}
+
+/// What a call is expected to write beside its pictures. A rule with a token that has no value says nothing.
+#[must_use]
+pub fn besides(
+    plan: &Plan,
+    call: &Call,
+    adapter: &Adapter,
+    frames: &Frames,
+    paths_of_call: CallPaths<'_>,
+) -> Vec<Beside> {
+    let scope = ArgumentScope::of_call(plan, call, adapter, frames, paths_of_call);
+    let removed = adapter.also.iter().map(|template| (template, false));
+    let rules: Vec<_> = removed.chain(adapter.keep.iter().map(|template| (template, true))).collect();
+    let of_series = |series: &usize| {
+        let one = |(template, is_kept): &(&Spanned<Template>, bool)| {
+            let NameRule::Own(rule, spelt) = own(&scope, *series, &template.value)? else { return None };
+            Some(Beside { series: *series, glob: glob(&spelt), is_kept: *is_kept, rule })
+        };
+        rules.iter().filter_map(one).collect::<Vec<_>>()
+    };
+    call.series.iter().flat_map(of_series).collect()
+}
+
+/// A staged name, with `*` where the program writes anything.
+#[must_use]
+pub fn glob(spelling: &[Spelt]) -> String {
+    let piece = |piece: &Spelt| match piece {
+        Spelt::Text(text) => text.clone(),
+        Spelt::Frame(_) | Spelt::Place(..) | Spelt::Any => "*".to_owned(),
+    };
+    spelling.iter().map(piece).collect()
 }
 
 /// The name without number that a program is given, as a pattern.
 fn without_hole(call: &ArgumentScope<'_>, series: usize) -> Pattern {
     let mut pattern = Pattern::default();
-    pattern.push_text(&super::arguments::out_name(call.adapter, &call.plan.series[series], call.frames));
+    pattern.push_text(&super::spelling::out_name(call.adapter, &call.plan.series[series], call.frames));
     pattern
 }
 
 /// Why a rule of `writes` could be read in two ways, or in none.
 #[must_use]
 pub fn unclear(rule: &Template) -> Option<&'static str> {
-    let open = |part: &Part| matches!(part, Part::Token(token) if token.name == "any" || token.name == "frame");
-    if rule.tokens().filter(|token| token.name == "frame").count() > 1 {
+    let is_number = |name: &str| ["frame", "index", "ordinal"].contains(&name);
+    let open = |part: &Part| matches!(part, Part::Token(token) if token.name == "any" || is_number(&token.name));
+    if rule.tokens().filter(|token| is_number(&token.name)).count() > 1 {
         return Some("it has two frame numbers");
     }
     let meet = rule.parts().windows(2).any(|pair| open(&pair[0]) && open(&pair[1]));
@@ -100,6 +158,10 @@ fn own(call: &ArgumentScope<'_>, series: usize, template: &Template) -> Option<N
             Part::Token(token) => match (token.name.as_str(), &token.form) {
                 ("frame", Form::Width(width)) => Spelt::Frame(*width),
                 ("frame", _) => Spelt::Frame(1),
+                ("index" | "ordinal", form) => {
+                    let width = if let Form::Width(width) = form { *width } else { 1 };
+                    Spelt::Place(i64::from(token.name == "ordinal"), width)
+                }
                 ("any", _) => Spelt::Any,
                 ("pass", _) => {
                     let label = |_: &str| Lookup::Value(Value::Text(output.pass.label.clone()));
@@ -114,6 +176,7 @@ fn own(call: &ArgumentScope<'_>, series: usize, template: &Template) -> Option<N
     let rule = spelt.iter().map(|piece| match piece {
         Spelt::Text(text) => regex_lite::escape(text),
         Spelt::Frame(width) => format!(r"(?<frame>-?\d{{{width},}})"),
+        Spelt::Place(from, width) => format!(r"(?<from{from}>\d{{{width},}})"),
         Spelt::Any => "[^/]*".to_owned(),
     });
     Some(NameRule::Own(Regex::new(&format!("^{}$", rule.collect::<String>())).ok()?, spelt))
@@ -128,7 +191,7 @@ impl Expected {
     pub fn one(series: usize, name: &str, frame: i64) -> Expected {
         let mut pattern = Pattern::default();
         pattern.push_text(name);
-        Expected { series, names: vec![NameRule::Asked(pattern)], only: Some(frame) }
+        Expected { series, names: vec![NameRule::Asked(pattern)], only: Some(frame), frames: Frames::one(frame) }
     }
 
     /// The frame of a staged file, by its path relative to the series' stage folder; `None` where it is none of these.
@@ -142,12 +205,22 @@ impl Expected {
             }
             NameRule::Own(rule, _) => {
                 let found = rule.captures(relative)?;
-                match found.name("frame") {
-                    Some(frame) => frame.as_str().parse().ok(),
-                    None => self.only,
+                let placed = |from: i64| {
+                    let at: i64 = found.name(&format!("from{from}"))?.as_str().parse().ok()?;
+                    Some(usize::try_from(at.checked_sub(from)?).ok().and_then(|at| self.frames.iter().nth(at)))
+                };
+                match (found.name("frame"), placed(0).or_else(|| placed(1))) {
+                    (Some(frame), _) => frame.as_str().parse().ok(),
+                    (None, Some(placed)) => placed,
+                    (None, None) => self.only,
                 }
             }
         })
+    }
+
+    /// Where a frame stands among those of the call, counted from a number.
+    fn place(&self, frame: i64, from: i64) -> i64 {
+        self.frames.iter().position(|own| own == frame).map_or(frame, |at| at as i64 + from)
     }
 
     /// How many rules there are.
@@ -162,6 +235,7 @@ impl Expected {
         let piece = |piece: &Spelt| match piece {
             Spelt::Text(text) => text.clone(),
             Spelt::Frame(width) => format!("{frame:0width$}"),
+            Spelt::Place(from, width) => format!("{:0width$}", self.place(frame, *from)),
             Spelt::Any => "any".to_owned(),
         };
         let spelt =
@@ -182,6 +256,7 @@ impl Expected {
                         .find_map(|piece| if let Spelt::Frame(width) = piece { Some(*width) } else { None });
                     let settled = |digits: usize| {
                         let piece = |piece: &Spelt| match piece {
+                            Spelt::Place(from, width) => Spelt::Text(format!("{:0width$}", self.place(frame, *from))),
                             Spelt::Frame(_) => {
                                 let sign = if frame < 0 { "-" } else { "" };
                                 Spelt::Text(format!("{sign}{:0digits$}", frame.unsigned_abs()))

@@ -1,9 +1,9 @@
 //! Series to calls: the fewest calls that the adapter allows, cut into chunks of the planned frames.
 
-use crate::adapter::{Adapter, Arrangement, Per};
+use crate::adapter::{Adapter, Arrangement, Per, Reach};
 use crate::frames::{FrameRun, Frames};
-use crate::resolve::Job;
-use crate::template::slug;
+use crate::resolve::{Job, Pass};
+use crate::template::{Template, slug};
 
 use super::{MOVIE, Plan, Series};
 
@@ -75,7 +75,7 @@ pub fn calls_of<'p>(
     let calls = plan.jobs.iter().enumerate().flat_map(move |(at, job)| {
         let own: Vec<usize> = plan.series_of(at).collect();
         adapter(job)
-            .map(|adapter| calls(plan, job, &own, adapter))
+            .map(|adapter| called_together(plan, job, &own, adapter))
             .unwrap_or_default()
             .into_iter()
             .map(move |series| (at, series))
@@ -182,13 +182,16 @@ fn labels(plan: &Plan, job: &Job, series: &[usize]) -> String {
     labels.collect::<Vec<_>>().join("-")
 }
 
-/// The series of one job in as few calls as the adapter allows: passes whose settings differ are called apart.
-fn calls(plan: &Plan, job: &Job, own: &[usize], adapter: &Adapter) -> Vec<Vec<usize>> {
+/// The series of one job in as few calls as the adapter allows: passes are called apart where something differs that a call
+/// has only once.
+#[must_use]
+pub fn called_together(plan: &Plan, job: &Job, own: &[usize], adapter: &Adapter) -> Vec<Vec<usize>> {
     let mut calls: Vec<Vec<usize>> = Vec::new();
+    let reach = Reach::of(adapter);
+    let together = adapter.can(Arrangement::Call) && reach.names_each_pass();
     for at in own.iter().copied().filter(|at| plan.series[*at].is_known()) {
-        let together = adapter.can(Arrangement::Call);
-        let alike = |call: &&mut Vec<usize>| together && same_settings(job, &plan.series[call[0]], &plan.series[at]);
-        match calls.iter_mut().find(alike) {
+        let fits = |other: &usize| fit_together(job, (adapter, &reach), &plan.series[*other], &plan.series[at]);
+        match calls.iter_mut().find(|call| together && call.iter().all(fits)) {
             Some(call) => call.push(at),
             None => calls.push(vec![at]),
         }
@@ -196,11 +199,32 @@ fn calls(plan: &Plan, job: &Job, own: &[usize], adapter: &Adapter) -> Vec<Vec<us
     calls
 }
 
-fn same_settings(job: &Job, a: &Series, b: &Series) -> bool {
+/// Whether one call can write two series: all in which they differ is told for each pass.
+fn fit_together(job: &Job, (adapter, reach): (&Adapter, &Reach), a: &Series, b: &Series) -> bool {
     let (x, y) = (&job.passes[a.passes[0]], &job.passes[b.passes[0]]);
-    let name = |pass: &crate::resolve::Pass| pass.format.as_ref().map(|format| format.name.value.clone());
+    let options = |series: &Series, pass: &Pass| {
+        let format = pass.format.as_deref();
+        [
+            ("type", series.file_type.map(|known| known.name.to_owned())),
+            ("bits", format.and_then(|own| own.bits.as_ref()).map(|bits| bits.value.to_string())),
+            ("channels", format.and_then(|own| own.channels.as_ref()).map(|channels| channels.value.to_string())),
+            ("compression", format.and_then(|own| own.compression.as_ref()).map(|name| name.value.clone())),
+            ("quality", format.and_then(|own| own.quality.as_ref()).map(|quality| quality.value.to_string())),
+            ("colour", pass.colour.map(|colour| colour.to_string())),
+        ]
+    };
+    let differing = options(a, x).into_iter().zip(options(b, y)).filter(|(own, other)| own.1 != other.1);
+    let differing: Vec<&str> = differing.map(|((option, _), _)| option).collect();
+    // A native setting that asks for what differs has two values.
+    let in_native = |option: &&str| {
+        let asks = |value: &String| Template::parse(value).is_ok_and(|value| value.has(option) || value.has("ext"));
+        job.native.values().any(asks)
+    };
+    let by_pass = job.native.values().any(|value| Template::parse(value).is_ok_and(|value| value.has("pass")));
     let twice = x.name.value == y.name.value;
-    x.colour == y.colour && name(x) == name(y) && a.file_type.map(|t| t.name) == b.file_type.map(|t| t.name) && !twice
+    differing.iter().all(|option| reach.may_differ(adapter, option) && !in_native(option))
+        && !by_pass
+        && (!twice || reach.names_each_file())
 }
 
 /// Whether the files of one call can share a stage folder: no two of their names are alike.

@@ -132,6 +132,24 @@ pub struct Job {
     pub movies: Vec<Movie>,
 }
 
+impl Job {
+    /// The region in whole pixels of the final size: x, y, width, height. `None` where there is none, or where it is in
+    /// percent of a size that is not known.
+    #[must_use]
+    pub fn region_pixels(&self) -> Option<[u32; 4]> {
+        let mut parts = self.region.as_deref()?.split(',').map(str::trim);
+        let mut part = |full: Option<u32>| {
+            let part = parts.next()?;
+            match part.strip_suffix('%') {
+                Some(percent) => Some((f64::from(full?) * percent.parse::<f64>().ok()? / 100.0).round() as u32),
+                None => part.parse().ok(),
+            }
+        };
+        let (width, height) = (self.size.map(|size| size.width), self.size.map(|size| size.height));
+        Some([part(width)?, part(height)?, part(width)?, part(height)?])
+    }
+}
+
 /// A movie of one job.
 #[derive(Clone, Debug)]
 pub struct Movie {

@@ -4,8 +4,9 @@
 
 use std::fmt;
 
-use crate::adapter::{Adapter, Argument};
+use crate::adapter::{Adapter, Argument, Line};
 use crate::plan::{Plan, Series};
+use crate::resolve::Job;
 use crate::sheet::setting::{Carrier, Changes};
 use crate::sheet::{Gaps, Key, Layers};
 use crate::source::Spanned;
@@ -87,7 +88,6 @@ impl Fingerprint {
         let mut add = |name: &str, value: Option<String>| {
             parts.extend(value.map(|value| (name.to_owned(), value)));
         };
-        let handed = adapter.is_some_and(|adapter| !adapter.variable.is_empty());
         // Some enter as they were resolved, below: the scene by its bytes, sizes after scale, file options one by one.
         let resolved = |key: &Key| match key {
             Key::Scene | Key::Size | Key::Scale | Key::Format | Key::Layers | Key::Colour | Key::Passes => true,
@@ -98,7 +98,7 @@ impl Fingerprint {
             Key::Var(_) | Key::Env(_) | Key::Native(_) => false,
         };
         let counts = |key: &Key| match key.row().carrier {
-            Carrier::Variables => handed,
+            Carrier::Variables => adapter.is_some_and(|adapter| is_handed_over(job, adapter, key)),
             _ => key.row().changes == Changes::Picture && !resolved(key),
         };
         for (key, given) in job.given.values.iter().filter(|(key, _)| counts(key)) {
@@ -126,6 +126,11 @@ impl Fingerprint {
             add("quality", format.quality.as_ref().map(|quality| quality.value.to_string()));
         }
         if let Some(adapter) = adapter {
+            let open = |name: &&String| !job.native.contains_key(*name);
+            for name in adapter.natives.keys().filter(open) {
+                let left = job.given.leave.contains_key(&Key::Native(name.clone()));
+                add(&format!("native.{name}"), adapter.natives[name].default.clone().filter(|_| !left));
+            }
             add("adapter", Some(adapter.name.clone()));
             add("arguments", Some(arguments(adapter).join(" ")));
         }
@@ -203,20 +208,29 @@ impl Fingerprint {
 
 /// How an adapter calls its program, as far as that can change a picture.
 fn arguments(adapter: &Adapter) -> Vec<String> {
-    let templates = |argument: &Argument| match argument {
-        Argument::Always(template) => vec![template.clone()],
-        Argument::Group(templates) => templates.clone(),
-    };
-    let groups = adapter.arguments.iter().map(templates);
+    let groups = adapter.arguments.iter().map(Argument::templates);
+    let own = adapter.natives.values().map(|native| native.arguments.iter().collect());
+    let names = adapter.files.values().filter_map(|file| file.file.as_ref());
     let rest = [
-        adapter.env.iter().map(|(_, template)| template.clone()).collect(),
-        adapter.variable.clone(),
-        adapter.native.clone(),
+        adapter.env.iter().map(|(_, template)| template).collect(),
+        adapter.variable.iter().collect(),
+        adapter.native.iter().collect(),
+        adapter.folder.iter().chain(&adapter.pass_item).chain(names).collect(),
     ];
-    let counts = |group: &Vec<Spanned<Template>>| {
+    let lines = adapter.files.values().flat_map(|file| &file.lines).flat_map(Line::templates);
+    let counts = |group: &Vec<&Spanned<Template>>| {
         !group.iter().any(|template| HARMLESS.iter().any(|token| template.value.has(token)))
     };
-    groups.chain(rest).filter(counts).flatten().map(|template| template.value.to_string()).collect()
+    let all = groups.chain(own).chain(rest).chain(lines.map(|(line, _)| vec![line])).filter(counts);
+    let conditions = adapter.conditions.iter().map(|(name, condition)| format!("{name}: {condition:?}"));
+    all.flatten().map(|template| template.value.to_string().trim_end().to_owned()).chain(conditions).collect()
+}
+
+/// Whether the pictures of a job depend on a variable.
+fn is_handed_over(job: &Job, adapter: &Adapter, key: &Key) -> bool {
+    let Key::Var(name) = key else { return false };
+    let uses = |template: &Template| template.has(name) || template.has(&format!("var.{name}"));
+    adapter.hands_over(key) || job.native.values().any(|value| Template::parse(value).is_ok_and(|value| uses(&value)))
 }
 
 #[cfg(test)]

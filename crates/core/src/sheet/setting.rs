@@ -165,14 +165,14 @@ pub fn tables() -> [SettingRow; 3] {
 }
 
 settings! {
-    Scene "scene" Text Picture Carrier::Tokens(&["scene", "scene_folder"]), "The file handed to the renderer."
+    Scene "scene" Text Picture Carrier::Tokens(&["scene", "scene_folder", "scene_name", "scene_below"]), "The file handed to the renderer."
     Camera "camera" Text Picture Carrier::Tokens(&["camera"]), "The camera to render through."
-    Frames "frames" Frames Neither Carrier::Tokens(&["frames", "first", "last", "frame"]), "The frames, such as 1-96 or 1-96/4."
+    Frames "frames" Frames Neither Carrier::Tokens(&["frames", "first", "last", "after_last", "frame"]), "The frames, such as 1-96 or 1-96/4."
     Fps "fps" Fps Picture Carrier::Tokens(&["fps"]), "Frames per second, a whole number or a fraction."
     Size "size" Size Picture Carrier::Tokens(&["width", "height", "full_width", "full_height"]), "Width and height in pixels before scale."
     Scale "scale" Positive Picture Carrier::Own, "Percent of the size."
     PixelAspect "pixel_aspect" Positive Picture Carrier::Tokens(&["pixel_aspect"]), "Width of a pixel over its height."
-    Region "region" Region Picture Carrier::Tokens(&["region"]), "A part of the picture: x,y,w,h in pixels or percent."
+    Region "region" Region Picture Carrier::Tokens(&["region", "region_x", "region_y", "region_w", "region_h"]), "A part of the picture: x,y,w,h in pixels or percent."
     View "view" Text Picture Carrier::Tokens(&["view"]), "One of several views, such as left."
     Handles "handles" Handles Neither Carrier::Own, "Frames added before and after."
     Shift "shift" Moved Name Carrier::Own, "Added to the frame number in names only."

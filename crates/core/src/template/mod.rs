@@ -72,6 +72,15 @@ pub enum Filter {
     Slug,
 }
 
+impl Token {
+    /// Its name; where several tokens are joined with `+`, the name of each, too; and of `{table.entry}` the table.
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        let each = self.name.split('+').filter(|name| *name != self.name);
+        let table = self.name.split_once('.').map(|(table, _)| table);
+        std::iter::once(self.name.as_str()).chain(each).chain(table)
+    }
+}
+
 impl Template {
     /// Reads a template.
     ///
@@ -104,7 +113,7 @@ impl Template {
     /// Whether a token of this name is in it.
     #[must_use]
     pub fn has(&self, name: &str) -> bool {
-        self.tokens().any(|token| token.name == name)
+        self.tokens().any(|token| token.names().any(|own| own == name))
     }
 }
 

@@ -69,7 +69,7 @@ fn token(body: &str, range: Range<usize>) -> Result<Token, TemplateError> {
         Some((name, form)) => (name, read_form(form, &range)?),
         None => (rest, Form::Usual),
     };
-    let legal = |c: char| c.is_alphanumeric() || c == '_' || c == '-' || c == '.';
+    let legal = |c: char| c.is_alphanumeric() || c == '_' || c == '-' || c == '.' || c == '+';
     if name.is_empty() || !name.chars().all(legal) {
         return Err(error(
             format!("'{{{body}}}' is no token"),

@@ -76,6 +76,19 @@ pub const ADAPTER: &[&str] = &[
     "audio_quality",
     "start_timecode",
     "outcome",
+    "count",
+    "index",
+    "ordinal",
+    "after_last",
+    "region_x",
+    "region_y",
+    "region_w",
+    "region_h",
+    "sheet_folder",
+    "scene_name",
+    "passes",
+    "variables",
+    "natives",
 ];
 
 /// Whether a name belongs to a built-in token, in a path or in arguments.

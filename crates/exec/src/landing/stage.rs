@@ -7,6 +7,8 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use truepath_core::invoke::command_line::CommandLine;
+use truepath_core::invoke::scope::WRITTEN;
+use truepath_core::resolve::paths::from_system;
 
 use crate::failure::Failure;
 
@@ -109,6 +111,10 @@ pub fn files(folder: &Path) -> Vec<PathBuf> {
     while let Some(folder) = open.pop() {
         for entry in std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok) {
             let (path, is_folder) = (entry.path(), entry.file_type().is_ok_and(|kind| kind.is_dir()));
+            // What was written for the program is none of its files.
+            if is_folder && entry.file_name() == WRITTEN {
+                continue;
+            }
             if is_folder {
                 open.push(path.clone());
             }
@@ -119,6 +125,56 @@ pub fn files(folder: &Path) -> Vec<PathBuf> {
     }
     found.sort();
     found
+}
+
+/// Writes the files that a program is given, into its stage folder.
+///
+/// # Errors
+/// When one cannot be written.
+pub fn write_files(step: &CommandLine) -> Result<(), Failure> {
+    for file in &step.files {
+        let path = Path::new(&file.path);
+        let folder = path.parent().unwrap_or(Path::new("."));
+        let written = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(path, &file.text));
+        written.map_err(|error| Failure::machine("write", path, &error))?;
+    }
+    Ok(())
+}
+
+/// Takes away what a program wrote beside its pictures, and the files that were written for it. What is kept goes beside
+/// its log.
+///
+/// # Errors
+/// When something can be neither moved nor removed.
+pub fn clear_besides(step: &CommandLine) -> Result<(), Failure> {
+    for file in &step.files {
+        remove(Path::new(&file.path))?;
+    }
+    if !step.files.is_empty() {
+        of(step).into_iter().for_each(|stage| drop(std::fs::remove_dir(stage.join(WRITTEN))));
+    }
+    if step.besides.is_empty() {
+        return Ok(());
+    }
+    let mut folders = BTreeSet::new();
+    for path in staged(step) {
+        let name = from_system(&path);
+        let Some((relative, is_kept)) = step.beside(&name).filter(|_| step.place(&name).is_none()) else { continue };
+        if is_kept {
+            let target = Path::new(&step.kept()).join(relative);
+            let folder = target.parent().unwrap_or(Path::new("."));
+            // Logs may lie on another file system than the stage folder.
+            let kept = std::fs::create_dir_all(folder).and_then(|()| std::fs::copy(&path, &target));
+            kept.map_err(|error| Failure::machine("write", &target, &error))?;
+        }
+        remove(&path)?;
+        folders.extend(path.parent().map(Path::to_owned));
+    }
+    // Folders that only held these go with them; one that still holds something stays.
+    for folder in folders.iter().rev().filter(|folder| !of(step).contains(folder.as_path())) {
+        let _ = std::fs::remove_dir(folder);
+    }
+    Ok(())
 }
 
 /// The stage folders of a step, each once.

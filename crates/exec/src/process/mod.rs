@@ -23,6 +23,9 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Instant;
 
+use truepath_core::invoke::quote::sh::word;
+use truepath_core::invoke::written_file::FileText;
+
 use output::{LineReader, Log};
 pub use system::{Groups, Stops, most_memory, own_group};
 
@@ -40,6 +43,8 @@ pub struct Start<'s> {
     pub env: &'s [(String, String)],
     /// Its current folder.
     pub folder: &'s str,
+    /// Files that were written for it: its log shows them.
+    pub files: &'s [FileText],
     /// Where its output is written down, under the command line, and up to how many bytes; nowhere where it is not kept.
     pub log: Option<(&'s Path, u64)>,
     /// Where its standard error goes, if not where its output goes.
@@ -172,8 +177,15 @@ fn log(path: &Path, start: &Start<'_>) -> std::io::Result<File> {
         (made, _) => made?,
     };
     let words = std::iter::once(start.program).chain(start.arguments.iter().map(String::as_str));
-    let command_line: Vec<String> = words.map(truepath_core::invoke::quote::sh::word).collect();
-    log.write_all(format!("$ {}\n", command_line.join(" ")).as_bytes())?;
+    let command_line: Vec<String> = words.map(word).collect();
+    let env: String = start.env.iter().map(|(name, value)| format!("{name}={} ", word(value))).collect();
+    let env = if env.is_empty() { env } else { format!("env {env}") };
+    let mut head = format!("$ {env}{}\n", command_line.join(" "));
+    for file in start.files {
+        head.push_str(&format!("# {}:\n", file.path));
+        head.extend(file.text.lines().map(|line| format!("# {line}\n")));
+    }
+    log.write_all(head.as_bytes())?;
     Ok(log)
 }
 

@@ -39,7 +39,16 @@ pub fn ask(
     hearing.until = Some(Instant::now() + patience);
     let (path, folder) = (program.to_string_lossy(), folder.to_string_lossy());
     let errors_too = errors.as_ref().map(File::try_clone).transpose().map_err(failed)?;
-    let start = Start { program: &path, arguments, env: &[], folder: &folder, log: None, errors: errors_too, mark: "" };
+    let start = Start {
+        program: &path,
+        arguments,
+        env: &[],
+        folder: &folder,
+        files: &[],
+        log: None,
+        errors: errors_too,
+        mark: "",
+    };
     let code = process::run(&programs, &start, &mut hearing).map_err(failed)?;
     if let Some(why) = hearing.ended {
         return Err(match why {

@@ -118,11 +118,13 @@ impl<'a, 'c> Attempt<'a, 'c> {
         for stage in stage::of(&step) {
             context.stages.prepare(stage).map_err(Trouble::Call)?;
         }
+        stage::write_files(&step).map_err(Trouble::Call)?;
         let start = Start {
             program: &step.program,
             arguments: &step.arguments,
             env: &step.env,
-            folder: &plan.home.folder,
+            folder: &step.folder,
+            files: &step.files,
             log: Some((Path::new(&step.log), plan.run.log_limit)),
             errors: None,
             mark: &call.marked(),
@@ -162,6 +164,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
 
     /// The call is not made after all.
     pub fn leave(&self) {
+        let _ = stage::clear_besides(&self.step);
         stage::of(&self.step).into_iter().for_each(|stage| self.context.stages.put_by(stage));
         // A log without a call says nothing; one that stays does no harm.
         let _ = std::fs::remove_file(&self.step.log);
@@ -380,7 +383,7 @@ impl Listener for Attempt<'_, '_> {
             self.context.tell(&Event::Working { call: self.call.id.clone(), frame });
         }
         // A relative path starts where the program was started.
-        let home = Path::new(&self.context.plan().home.folder);
+        let home = PathBuf::from(&self.step.folder);
         if let Some(path) = meant.wrote.map(|path| home.join(path)) {
             let place = self.step.place(&from_system(&path));
             if let Some(place) = place.filter(|place| self.awaited.contains(place) && !self.fatal) {

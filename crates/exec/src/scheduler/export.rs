@@ -164,11 +164,15 @@ fn export(
     if let Err(failure) = stage::prepare(folder) {
         return Ok(Some(failure));
     }
+    if let Err(failure) = stage::write_files(step) {
+        return Ok(Some(failure));
+    }
     let start = Start {
         program: &step.program,
         arguments: &step.arguments,
         env: &step.env,
-        folder: &project.command_lines.plan.home.folder,
+        folder: &step.folder,
+        files: &step.files,
         log: Some((Path::new(&step.log), project.command_lines.plan.run.log_limit)),
         errors: None,
         mark: "",

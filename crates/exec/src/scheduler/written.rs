@@ -22,6 +22,7 @@ impl Attempt<'_, '_> {
     /// Lands what lies in stage once the renderer has ended. Returns whether anything was left there, and what of it was
     /// not planned.
     pub(super) fn land_all(&mut self) -> Result<(bool, Vec<PathBuf>), Trouble> {
+        stage::clear_besides(&self.step).map_err(Trouble::Call)?;
         let (mut strays, mut left) = (Vec::new(), false);
         for path in staged(&self.step) {
             let Some(place) = self.step.place(&from_system(&path)) else {
@@ -57,6 +58,7 @@ impl Attempt<'_, '_> {
                 return Err(trouble);
             }
         }
+        stage::clear_besides(&self.step).map_err(Trouble::Call)?;
         for stage in stage::of(&self.step) {
             stage::clear(stage).map_err(Trouble::Call)?;
         }

@@ -1,6 +1,6 @@
 //! Words about renderers.
 
-use crate::adapter::{Adapter, KINDS};
+use crate::adapter::{Adapter, KINDS, Native};
 use crate::diagnostic::Words;
 use crate::resolve::Job;
 use crate::sheet::Key;
@@ -47,6 +47,51 @@ pub fn argument_without_value(token: &str, adapter: &Adapter, job: &Job) -> Word
         format!("nothing fills {{{token}}}"),
     )
     .help(format!("give it in the job, or put the argument and its flag into a list: [\"--{token}\", \"{{{token}}}\"]"))
+}
+
+/// `passes`: those that the program is never asked for.
+pub fn pass_never_asked(token: &str, adapter: &Adapter, (job, passes): (&Job, &str)) -> Words {
+    let message = format!("{} is never asked for {passes} of the job `{}`: it has no {token}", adapter.name, job.name);
+    Words::new(message, format!("nothing fills {{{token}}}, and the list is left out")).help(format!(
+        "give {token} in the format of the pass, or put {{{token}}} into a list of its own within this one"
+    ))
+}
+
+pub fn native_unknown(name: &str, adapter: &Adapter, near: Option<&str>) -> Words {
+    let words =
+        Words::new(format!("{} has no native setting `{name}`", adapter.name), "the adapter does not declare it");
+    match near {
+        Some(near) => words.help(format!("write {near}")),
+        None => words.help(format!("it declares {}", listed(adapter.natives.keys()))),
+    }
+}
+
+pub fn native_value(name: &str, value: &str, native: &Native) -> Words {
+    let wanted = match native.values.as_slice() {
+        [] => format!("a {}", native.kind.name()),
+        values => format!("one of {}", listed(values)),
+    };
+    let words = Words::new(format!("`native.{name}` has to be {wanted}"), format!("`{value}` is not"));
+    let near = crate::diagnostic::nearest(value, native.values.iter().map(String::as_str));
+    match (near, &native.help) {
+        (Some(near), _) => words.help(format!("write {near}")),
+        (None, Some(help)) => words.help(help.clone()),
+        (None, None) => words.help(format!("write {wanted}, or leave it out")),
+    }
+}
+
+/// `why`: what is wrong with the token, if it is a token.
+pub fn native_template(name: &str, why: &str) -> Words {
+    Words::new(format!("`native.{name}` cannot be filled in"), why.to_owned()).help(
+        "a native setting may use the tokens of paths, {var.NAME} and {root.NAME}; write {{ and }} for plain braces",
+    )
+}
+
+pub fn value_not_writable(token: &str, adapter: &Adapter, job: &Job) -> Words {
+    let message =
+        format!("the value of {token} in the job `{}` cannot be written into a file for {}", job.name, adapter.name);
+    Words::new(message, "a line break or a control character would end the line")
+        .help("take the character out of the value, or give the file a `quote` that can hold it")
 }
 
 pub fn pass_unknown(pass: &Spanned<String>, adapter: &Adapter) -> Words {

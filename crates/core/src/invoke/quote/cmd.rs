@@ -27,6 +27,24 @@ pub fn word(text: &str) -> Option<String> {
     Some(out)
 }
 
+/// A line that `echo(` writes as it is, or nothing where cmd has no way to say it. A caret takes its meaning from every sign
+/// that has one, quotes included.
+#[must_use]
+pub fn plain(text: &str) -> Option<String> {
+    if text.contains(['\n', '\r', '\0']) {
+        return None;
+    }
+    let mut out = String::new();
+    for c in text.chars() {
+        match c {
+            '%' => out.push_str("%%"),
+            c if "&|<>()^!\"".contains(c) => out.extend(['^', c]),
+            c => out.push(c),
+        }
+    }
+    Some(out)
+}
+
 fn quote(out: &mut String, quoted: &mut bool) {
     out.push('"');
     *quoted = !*quoted;

@@ -44,10 +44,14 @@ function Get-Word([string]$Text) {
 # Runs a program, its output to the log and to the screen; its exit code.
 function Invoke-Program($Call) {
   [void][System.IO.Directory]::CreateDirectory([System.IO.Path]::GetDirectoryName($Call.Log))
+  foreach ($file in $Call.Puts) {
+    [void][System.IO.Directory]::CreateDirectory([System.IO.Path]::GetDirectoryName($file.Path))
+    [System.IO.File]::WriteAllText($file.Path, $file.Text, $plain)
+  }
   $about = New-Object System.Diagnostics.ProcessStartInfo
   $about.FileName = $Call.Program
   $about.Arguments = @($Call.Words | ForEach-Object { Get-Word $_ }) -join ' '
-  $about.WorkingDirectory = $homefolder
+  $about.WorkingDirectory = $Call.Folder
   $about.UseShellExecute = $false
   $about.RedirectStandardOutput = $true
   $about.RedirectStandardError = $true
@@ -71,6 +75,31 @@ function Invoke-Program($Call) {
     $log.WriteLine($_.Exception.Message)
     return 4
   } finally { $log.Dispose() }
+}
+
+# All files of some staged names; a star stands where the program writes anything.
+function Find-Every([string[]]$Names) {
+  foreach ($name in $Names) {
+    $folder = [System.IO.Path]::GetDirectoryName($name)
+    if ([System.IO.Directory]::Exists($folder)) { [System.IO.Directory]::GetFiles($folder, [System.IO.Path]::GetFileName($name)) }
+  }
+}
+
+# Takes away what a program wrote beside its pictures, and keeps what is to be kept.
+function Clear-Besides($Call) {
+  foreach ($path in @(Find-Every $Call.Also)) { [System.IO.File]::Delete($path) }
+  foreach ($path in @(Find-Every $Call.Keep)) {
+    [void][System.IO.Directory]::CreateDirectory($Call.Kept)
+    $to = [System.IO.Path]::Combine($Call.Kept, [System.IO.Path]::GetFileName($path))
+    if ([System.IO.File]::Exists($to)) { [System.IO.File]::Delete($to) }
+    [System.IO.File]::Move($path, $to)
+  }
+  foreach ($stage in $Call.Stages) {
+    if (-not [System.IO.Directory]::Exists($stage)) { continue }
+    $written = "$stage/.written"
+    if ([System.IO.Directory]::Exists($written)) { [System.IO.Directory]::Delete($written, $true) }
+    foreach ($folder in [System.IO.Directory]::GetDirectories($stage)) { try { [System.IO.Directory]::Delete($folder) } catch { } }
+  }
 }
 
 # The first of some staged names that is there as a file and not empty; a star stands where the program writes anything.
@@ -200,6 +229,7 @@ function Invoke-Call($Call) {
       if (-not $well -or ($rules.Finished -and -not (Test-Log $Call.Log $rules.Finished))) { $trust = 'moved on' }
       if ($rules.Fatal -and (Test-Log $Call.Log $rules.Fatal)) { $trust = 'nothing' }
       Complete-Call $Call $trust $rules
+      Clear-Besides $Call
       foreach ($stage in $Call.Stages) { if ([System.IO.Directory]::GetFileSystemEntries($stage).Length -eq 0) { [System.IO.Directory]::Delete($stage) } }
       $lost = @($Call.Lost | Sort-Object -Unique) -join ','
       $over = Get-Since

@@ -62,6 +62,31 @@ enter() {
   for stage in "$@"; do :; done
 }
 
+# put FILE TEXT: writes a file for a program that takes a file in place of arguments.
+put() {
+  mkdir -p -- "${1%/*}" && printf '%s' "$2" >"$1" || exit 4
+}
+
+# within FOLDER PROGRAM ARGUMENTS...: runs a program there.
+within() (
+  cd -- "$1" || exit 4
+  shift
+  exec "$@"
+)
+
+# aside: takes away what a program writes beside its pictures; a call that has such files says how.
+aside() { :; }
+
+# keep FOLDER FILE...: keeps what a program wrote beside its pictures.
+keep() {
+  kept_in=$1
+  shift
+  for beside in "$@"; do
+    [ -f "$beside" ] || continue
+    mkdir -p -- "$kept_in" && mv -f -- "$beside" "$kept_in/"
+  done
+}
+
 # call PROGRAM ARGUMENTS...: runs a program, its output to the log and to the screen.
 call() {
   { "$@" 2>&1; echo $? >"$log.code"; } | tee -- "$log"
@@ -85,7 +110,11 @@ done_with() {
   doing=land lacking=0 lost= held=
   files
   let_go
-  rmdir -- "$@" 2>/dev/null
+  aside
+  for stage in "$@"; do
+    rm -rf -- "$stage/.written"
+    rmdir -- "$stage"/*/ "$stage" 2>/dev/null
+  done
   over=$(date +%s)
   case " $ok " in *" $code "*) well=true ;; *) well=false ;; esac
   tell "{\"event\":\"ended\",\"call\":\"$id\",\"code\":$code,\"ok\":$well,\"files\":$landed,\"lacking\":\"$lost\",\"seconds\":$((over - since)),\"log\":\"$log_in_json\",\"t\":$((over - began))}"

@@ -5,12 +5,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::Serialize;
 
 use crate::invoke::command_line::{CommandLine, stages};
-use crate::invoke::written::Spelt;
+use crate::invoke::written::{Spelt, glob};
 use crate::plan::{Adapters, Plan};
 use crate::resolve::paths;
 use crate::threads::{Threads, map};
-
-use super::glob;
 
 /// The document: every call of some plans.
 #[must_use]
@@ -37,7 +35,14 @@ pub fn document(sheets: &[(&Plan, &Adapters, &[CommandLine])], threads: &dyn Thr
             program: step.program.clone(),
             arguments: step.arguments.clone(),
             env: step.env.iter().cloned().collect(),
-            folder: plan.home.folder.clone(),
+            folder: step.folder.clone(),
+            files: step
+                .files
+                .iter()
+                .map(|file| FileDocument { path: file.path.clone(), text: file.text.clone() })
+                .collect(),
+            also: step.globs(false).collect(),
+            keep: step.globs(true).collect(),
             log: step.log.clone(),
             writes: writes.collect(),
             needs: step.needs.clone(),
@@ -79,11 +84,24 @@ struct CallDocument {
     folder: String,
     folders: Vec<String>,
     stage: Vec<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    files: Vec<FileDocument>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    also: Vec<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    keep: Vec<String>,
     ok: Vec<i64>,
     log: String,
     writes: Vec<Writes>,
     lands: Vec<Land>,
     needs: Vec<String>,
+}
+
+/// One file in JSON that is written before the program starts, once the stage folders are there.
+#[derive(Serialize)]
+struct FileDocument {
+    path: String,
+    text: String,
 }
 
 /// One file in JSON: where it is written, where it may be written instead, and the name it is given.

@@ -12,7 +12,6 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use crate::frames::{FrameRun, Frames};
 use crate::invoke::command_line::{CallKind, CommandLine};
 use crate::invoke::stage::stage_base;
-use crate::invoke::written::Spelt;
 use crate::plan::{Adapters, Plan};
 use crate::resolve::paths;
 use crate::run::event::{Event, SeriesOf};
@@ -189,15 +188,6 @@ pub fn around(steps: &[CommandLine]) -> (usize, usize) {
 /// How many files some steps write.
 fn planned(steps: &[CommandLine]) -> i64 {
     steps.iter().map(|step| step.frames.count() * step.writes.len() as i64).sum()
-}
-
-/// A staged name, with `*` where the program writes anything.
-fn glob(spelling: &[Spelt]) -> String {
-    let piece = |piece: &Spelt| match piece {
-        Spelt::Text(text) => text.clone(),
-        Spelt::Frame(_) | Spelt::Any => "*".to_owned(),
-    };
-    spelling.iter().map(piece).collect()
 }
 
 /// A text as JSON has it, with its quotes.

@@ -6,11 +6,13 @@ use std::fmt::Write as _;
 
 use crate::invoke::command_line::{CallKind, CommandLine, stages};
 use crate::invoke::quote::powershell::word;
+use crate::invoke::written::glob;
+use crate::invoke::written_file::FileText;
 use crate::plan::Plan;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
-use super::{BasePath, Body, Found, Script, bases, glob, in_pieces, json};
+use super::{BasePath, Body, Found, Script, bases, in_pieces, json};
 
 /// Functions of the script.
 const FUNCTIONS: &str = include_str!("functions.ps1");
@@ -110,13 +112,22 @@ impl Writer<'_> {
             step.env.iter().map(|(name, value)| (name.as_str(), self.word(value))).collect();
         let pairs: Vec<String> = pairs.iter().map(|(name, value)| format!("{} = {value}", word(name))).collect();
         format!(
-            "Id = {}; Program = {}; Words = {}; Variables = @{{ {} }}; Log = {}",
+            "Id = {}; Folder = {}; Puts = {}; Program = {}; Words = {}; Variables = @{{ {} }}; Log = {}",
             word(&step.id),
+            self.word(&step.folder),
+            self.puts(step),
             self.word(&step.program),
             self.words(&step.arguments),
             pairs.join("; "),
             self.word(&step.log)
         )
+    }
+
+    /// Files that are written before the program starts: each its path and its text.
+    fn puts(&self, step: &CommandLine) -> String {
+        let put =
+            |file: &FileText| format!("@{{ Path = {}; Text = {} }}", self.word(&file.path), self.word(&file.text));
+        format!("@({})", step.files.iter().map(put).collect::<Vec<_>>().join(", "))
     }
 
     fn step(&self, step: &CommandLine) -> String {
@@ -153,7 +164,7 @@ impl Writer<'_> {
         let ids: Vec<String> = step.writes.iter().map(|write| json(&self.plan.output(write.series).id)).collect();
         let needs = step.needs.iter().filter(|_| step.kind == CallKind::Render);
         format!(
-            "{title}Invoke-Call @{{ {}; Kind = {}; Adapter = {}; Job = {}; Series = {}; Frames = {}; Lost = @(); Landed = 0\n Stages = {}; Needs = {}; Files = @(\n{} ) }}\n",
+            "{title}Invoke-Call @{{ {}; Kind = {}; Adapter = {}; Job = {}; Series = {}; Frames = {}; Lost = @(); Landed = 0\n Stages = {}; Needs = {}; Also = {}; Keep = {}; Kept = {}; Files = @(\n{} ) }}\n",
             self.program(step),
             word(step.kind.name()),
             word(&step.adapter),
@@ -162,6 +173,9 @@ impl Writer<'_> {
             word(&step.frames.to_string()),
             self.words(stages(step)),
             self.words(needs),
+            self.words(step.globs(false)),
+            self.words(step.globs(true)),
+            self.word(&step.kept()),
             files.concat()
         )
     }
@@ -194,7 +208,7 @@ impl Writer<'_> {
                 words.split_first().map_or((word(""), &[][..]), |(program, rest)| (program.clone(), rest));
             let _ = writeln!(
                 out,
-                "  [void](Invoke-Program @{{ Program = {program}; Words = @({}); Variables = @{{ }}; Log = $logs + '/after.log' }})",
+                "  [void](Invoke-Program @{{ Program = {program}; Words = @({}); Folder = $homefolder; Puts = @(); Variables = @{{ }}; Log = $logs + '/after.log' }})",
                 rest.join(", ")
             );
         }

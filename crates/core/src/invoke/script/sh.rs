@@ -173,8 +173,40 @@ finish() {
         }
     }
 
+    /// What writes the files that a program is given, once its stage folders are there.
+    fn put(&self, out: &mut String, step: &CommandLine) {
+        for file in &step.files {
+            let _ = writeln!(out, "put {} {}", self.word(&file.path), self.word(&file.text));
+        }
+    }
+
+    /// The function that takes away what a program writes beside its pictures.
+    fn aside(&self, out: &mut String, step: &CommandLine) {
+        if step.besides.is_empty() {
+            return;
+        }
+        let pattern = |glob: String| {
+            glob.split('*')
+                .map(|part| if part.is_empty() { String::new() } else { self.word(part) })
+                .collect::<Vec<_>>()
+                .join("*")
+        };
+        out.push_str("aside() {\n");
+        for glob in step.globs(false) {
+            let _ = writeln!(out, "  rm -f -- {}", pattern(glob));
+        }
+        for glob in step.globs(true) {
+            let _ = writeln!(out, "  keep {} {}", self.word(&step.kept()), pattern(glob));
+        }
+        out.push_str("}\n");
+    }
+
     /// The program of a step with its environment and its arguments.
     fn command(&self, out: &mut String, step: &CommandLine) {
+        if step.folder != self.plan.home.folder {
+            // In a shell of its own, so that the script itself stays where it is.
+            let _ = write!(out, " within {}", self.word(&step.folder));
+        }
         if !step.env.is_empty() {
             out.push_str(" env");
             for (name, value) in &step.env {
@@ -205,9 +237,11 @@ finish() {
         };
         let _ = write!(
             out,
-            "at=$((at + 1))\n{function}_made=no\n{function}() {{\n  [ \"${function}_made\" = no ] || return 0\n  {function}_made=yes log=$logs/{}.log\n{kept}  enter {folder}\n  call",
+            "at=$((at + 1))\n{function}_made=no\n{function}() {{\n  [ \"${function}_made\" = no ] || return 0\n  {function}_made=yes log=$logs/{}.log\n{kept}  enter {folder}\n",
             word(&step.id)
         );
+        self.put(out, step);
+        out.push_str("  call");
         self.command(out, step);
         let _ = writeln!(
             out,
@@ -271,9 +305,20 @@ finish() {
         }
         let by = self.adapters.get(step.adapter.as_str()).copied().unwrap_or(0);
         let stages = stages.join(" ");
-        let _ = write!(out, "while by_{by}; enter {stages}; render");
+        self.aside(out, step);
+        let _ = write!(out, "while by_{by}; enter {stages}");
+        if step.files.is_empty() {
+            out.push_str("; render");
+        } else {
+            out.push('\n');
+            self.put(out, step);
+            out.push_str("render");
+        }
         self.command(out, step);
         let _ = writeln!(out, "done_with {stages}; do :; done\nfi");
+        if !step.besides.is_empty() {
+            out.push_str("aside() { :; }\n");
+        }
         if step.kind == CallKind::Encode {
             out.push_str("again=$kept\n");
         }
@@ -290,7 +335,7 @@ pub(super) fn function(id: &str) -> String {
 fn glob(spelling: &[Spelt]) -> String {
     let piece = |piece: &Spelt| match piece {
         Spelt::Text(text) => word(text),
-        Spelt::Frame(_) | Spelt::Any => "*".to_owned(),
+        Spelt::Frame(_) | Spelt::Place(..) | Spelt::Any => "*".to_owned(),
     };
     spelling.iter().map(piece).collect()
 }

@@ -2,19 +2,20 @@
 //!
 //! Everything stands in the line itself and nothing is handed through `call`, which would read each word a second time.
 
+mod landing;
+
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
-use crate::adapter::Adapter;
 use crate::invoke::command_line::{CallKind, CommandLine, Product, stages};
-use crate::invoke::quote::cmd::word;
+use crate::invoke::quote::cmd::{plain, word};
+use crate::invoke::written_file::FileText;
 use crate::plan::Plan;
 use crate::resolve::paths;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
-use super::rules::literal;
-use super::{BasePath, Body, Found, Script, bases, glob, in_pieces, json};
+use super::{BasePath, Body, Found, Script, bases, in_pieces, json};
 
 /// The longest line that cmd reads (Microsoft, "Command prompt line string limitation").
 pub const LONGEST: usize = 8191;
@@ -73,13 +74,6 @@ struct Writer<'w> {
     plan: &'w Plan,
     bases: &'w [BasePath],
     wish: &'w Script<'w>,
-}
-
-/// A file that a call is to write: its name, and what it may be called in stage.
-struct Planned {
-    frame: i64,
-    path: String,
-    staged: String,
 }
 
 impl Writer<'_> {
@@ -217,6 +211,12 @@ impl Writer<'_> {
         for (name, value) in &step.env {
             let _ = writeln!(out, "set \"{name}={}\"", inner(value)?);
         }
+        for file in &step.files {
+            self.put(out, file)?;
+        }
+        if step.folder != self.plan.home.folder {
+            let _ = writeln!(out, "cd /d {}", self.path(&step.folder)?);
+        }
         let program = match self.bases.iter().find(|base| base.path == step.program) {
             Some(base) => format!("\"%{}%\"", base.name),
             None => self.word(&step.program)?,
@@ -227,6 +227,17 @@ impl Writer<'_> {
         let call = if batch { "call " } else { "" };
         let _ = writeln!(out, "{call}{program} {} >{log} 2>&1", words.join(" "));
         let _ = writeln!(out, "endlocal & set \"code=%errorlevel%\"\ntype {log}");
+        Ok(())
+    }
+
+    /// Writes a file for a program, line by line; its lines end as Windows wants them.
+    fn put(&self, out: &mut String, file: &FileText) -> Result<(), String> {
+        let (path, folder) = (self.path(&file.path)?, self.path(paths::parent(&file.path))?);
+        let _ = writeln!(out, "if not exist {folder} mkdir {folder}\ntype nul >{path}");
+        for line in file.text.lines() {
+            let line = plain(line).ok_or_else(|| unsaid(line))?;
+            let _ = writeln!(out, ">>{path} echo({line}");
+        }
         Ok(())
     }
 
@@ -315,7 +326,7 @@ impl Writer<'_> {
             out,
             ">>\"%journal%\" echo {{\"event\":\"ended\",\"call\":\"{id}\",\"code\":%code%,\"ok\":%well%,\"files\":%landed%,\"lacking\":\"%lost%\",\"seconds\":0,{log_in_json},\"t\":0}}"
         );
-        if let Some(find) = adapter.and_then(|adapter| found(&adapter.log.wait, &log)) {
+        if let Some(find) = adapter.and_then(|adapter| Writer::found(&adapter.log.wait, &log)) {
             let _ = write!(
                 out,
                 "set \"waits=\"\nif \"%landed%\"==\"0\" {find} && set \"waits=yes\"\n\
@@ -340,106 +351,6 @@ impl Writer<'_> {
         }
         Ok(())
     }
-
-    /// Whether the files of a call can be trusted, by its exit code and its log: all, those moved on from, or none.
-    fn trust(&self, out: &mut String, adapter: Option<&Adapter>, log: &str) {
-        let Some(adapter) = adapter else { return };
-        out.push_str("set \"well=false\"\n");
-        for code in &adapter.ok {
-            let _ = writeln!(out, "if \"%code%\"==\"{code}\" set \"well=true\"");
-        }
-        out.push_str("set \"trust=moved_on\"\nif \"%well%\"==\"true\" set \"trust=all\"\n");
-        if let Some(find) = found(&adapter.log.finished, log) {
-            let _ = writeln!(out, "{find} || set \"trust=moved_on\"");
-        }
-        if let Some(find) = found(&adapter.log.fatal, log) {
-            let _ = writeln!(out, "{find} && set \"trust=nothing\"");
-        }
-    }
-
-    /// Lands the files of a call, series by series.
-    fn files(
-        &self,
-        out: &mut String,
-        step: &CommandLine,
-        (id, adapter): (&str, Option<&Adapter>),
-    ) -> Result<(), String> {
-        out.push_str("set \"lacking=0\"\nset \"landed=0\"\nset \"lost=\"\n");
-        let log = self.path(&step.log)?;
-        let wrote = adapter.and_then(|adapter| found(&adapter.log.wrote, &log));
-        for write in &step.writes {
-            let series = self.plan.output(write.series);
-            let stage = self.path(&write.stage)?;
-            let open = stage.trim_end_matches('"');
-            let planned = |frame: i64| {
-                let staged = write.expected.spellings(frame);
-                let staged = staged
-                    .iter()
-                    .map(|spelling| Ok(format!("{open}\\{}\"", inner(&glob(spelling).replace('/', "\\"))?)));
-                let staged = staged.collect::<Result<Vec<_>, String>>()?.join(" ");
-                Ok(Planned { frame, path: self.path(&series.name(frame))?, staged })
-            };
-            let planned = step.frames.iter().map(planned).collect::<Result<Vec<Planned>, String>>()?;
-            // After a bad end, what a later file of its series follows has been finished.
-            out.push_str("set \"last=\"\n");
-            for Planned { frame, staged, .. } in &planned {
-                let _ = writeln!(
-                    out,
-                    "if \"%trust%\"==\"moved_on\" for %%f in ({staged}) do if exist \"%%~f\" set \"last={frame}\""
-                );
-            }
-            let told = (percent(&json(&series.id)), id);
-            planned.iter().for_each(|planned| file(out, planned, (&told.0, told.1), wrote.as_deref()));
-            let _ = writeln!(out, "rmdir {stage} 2>nul");
-        }
-        Ok(())
-    }
-}
-
-/// Lands the first of some staged files that is there and not empty, as far as it can be trusted. What stands under its name
-/// stays, unless all is rendered again.
-fn file(out: &mut String, planned: &Planned, (series, id): (&str, &str), wrote: Option<&str>) {
-    let Planned { frame, path, staged } = planned;
-    // The size with a zero behind it: of a file that is not there "0", of an empty one "00".
-    let _ = write!(
-        out,
-        "set \"keep=\"\nif exist {path} if not defined again set \"keep=yes\"\nset \"found=\"\nset \"lands=\"\n\
-         for %%f in ({staged}) do if not defined found if not \"%%~zf0\"==\"0\" if not \"%%~zf0\"==\"00\" set \"found=%%~f\"\n\
-         if defined found if defined keep del \"%found%\"\nif defined keep set \"found=\"\n\
-         if \"%trust%\"==\"all\" set \"lands=yes\"\n\
-         if \"%trust%\"==\"moved_on\" if not \"%last%\"==\"{frame}\" set \"lands=yes\"\n"
-    );
-    if let Some(find) = wrote {
-        let _ = writeln!(
-            out,
-            "if defined found if \"%trust%%last%\"==\"moved_on{frame}\" for %%f in (\"%found%\") do {} | findstr /l /c:\"%%~nxf\" >nul && set \"lands=yes\"",
-            find.trim_end_matches(" >nul")
-        );
-    }
-    let when = "if defined found if defined lands";
-    let _ = write!(
-        out,
-        "{when} for %%f in (\"%found%\") do set \"bytes=%%~zf\"\n\
-         {when} >>\"%journal%\" echo {{\"event\":\"landed\",\"series\":{series},\"frame\":{frame},\"bytes\":%bytes%,\"digest\":\"\",\"call\":\"{id}\"}}\n\
-         {when} move /y \"%found%\" {path} >nul\n{when} if exist \"%found%\" set \"failed=4\"\n{when} set /a landed+=1 >nul\n"
-    );
-    lost(out, "if defined found if not defined lands", &format!("{path}: perhaps not finished, left in stage"), *frame);
-    lost(out, "if not defined found if not defined keep", path, *frame);
-}
-
-/// Looks for a rule of an adapter in a log; `None` where cmd cannot.
-fn found(rule: &Option<String>, log: &str) -> Option<String> {
-    let (text, begins) = literal(rule.as_deref()?)?;
-    Some(format!("findstr /l{} /c:\"{text}\" {log} >nul", if begins { " /b" } else { "" }))
-}
-
-/// Tells a file that did not come out.
-fn lost(out: &mut String, when: &str, what: &str, frame: i64) {
-    let _ = write!(
-        out,
-        "{when} echo missing: {what}>&2\n{when} set /a lacking+=1 >nul\n\
-         {when} if defined lost set \"lost=%lost%,{frame}\"\n{when} if not defined lost set \"lost={frame}\"\n"
-    );
 }
 
 fn percent(text: &str) -> String {

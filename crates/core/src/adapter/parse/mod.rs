@@ -1,0 +1,246 @@
+//! Adapter text to an [`Adapter`]. Mistakes are findings at their places, as in a sheet.
+//!
+//! An adapter is read in layers: the one it is like first, then its own text, then that of a variant. Each layer writes over
+//! what is there: tables merge key by key, lists are replaced or extended.
+
+mod entries;
+mod keys;
+mod tokens;
+mod values;
+mod written;
+
+use toml::de::DeTable;
+
+use crate::diagnostic::{Findings, Words};
+use crate::sheet::parse::toml_table;
+use crate::sheet::read::{Raw, Reader};
+use crate::source::{FileId, Place, Spanned};
+
+use super::accepts::{accepts, depths, sizes};
+use super::{ARRANGEMENTS, Adapter, KINDS, PERS, Program, Variant};
+use entries::{conditions, env, natives, program, words};
+use values::{any_text, arguments, commands, listed, number, one, pattern, plain, plains, templates};
+
+pub use keys::{CONDITION, KEYS, NATIVE, SECTIONS, VARIANT, WRITE};
+
+/// The text of one layer of an adapter.
+#[derive(Clone, Copy, Debug)]
+pub struct Layer<'t> {
+    /// Its number.
+    pub file: FileId,
+    /// The text.
+    pub text: &'t str,
+}
+
+/// Reads an adapter that is like no other; mistakes are findings.
+pub fn adapter(file: FileId, text: &str, findings: &mut Findings) -> Adapter {
+    layered(&[Layer { file, text }], None, findings)
+}
+
+/// The adapter that a text says it is like. What is wrong with the text is said when it is read.
+#[must_use]
+pub fn like(file: FileId, text: &str) -> Option<Spanned<String>> {
+    let mut quiet = Findings::default();
+    let table = toml_table(file, text, &mut quiet);
+    let mut reader = Reader { file, text, findings: &mut quiet };
+    table.iter().find(|(key, _)| key.get_ref() == "like").and_then(|(_, raw)| reader.text(raw, "like"))
+}
+
+/// Reads an adapter in layers, the one that all others are like first, then one of its variants. Mistakes of the last text
+/// are findings: those of the others are said where they are read for themselves.
+pub fn layered(layers: &[Layer<'_>], variant: Option<&str>, findings: &mut Findings) -> Adapter {
+    let mut adapter = Adapter { ok: vec![0], ..Adapter::default() };
+    let mut quiet = Findings::default();
+    let tables: Vec<DeTable<'_>> = layers
+        .iter()
+        .enumerate()
+        .map(|(at, layer)| {
+            let is_own = at + 1 == layers.len() && variant.is_none();
+            let findings = if is_own { &mut *findings } else { &mut quiet };
+            let table = toml_table(layer.file, layer.text, findings);
+            // A name belongs to one file.
+            adapter.name.clear();
+            adapter.file = layer.file;
+            overlay(&mut adapter, *layer, &table, findings);
+            table
+        })
+        .collect();
+    let Some((layer, table)) = layers.iter().zip(&tables).next_back() else { return adapter };
+    if let Some(variant) = variant {
+        for (layer, table) in layers.iter().zip(&tables) {
+            lay_variant(&mut adapter, (*layer, table), variant, &mut quiet);
+        }
+        adapter.name = format!("{}@{variant}", adapter.name);
+        return adapter;
+    }
+    complete(&adapter, *layer, table, findings);
+    tokens::check(&mut Reader { file: layer.file, text: layer.text, findings }, &adapter, None);
+    for name in adapter.variants.iter().map(|variant| variant.name.clone()).collect::<Vec<_>>() {
+        let mut varied = adapter.clone();
+        if lay_variant(&mut varied, (*layer, table), &name, findings) {
+            // What the adapter itself says wrongly was said.
+            tokens::check(&mut Reader { file: layer.file, text: layer.text, findings }, &varied, Some(&adapter));
+        }
+    }
+    adapter
+}
+
+/// What every adapter has to say.
+fn complete(adapter: &Adapter, layer: Layer<'_>, table: &DeTable<'_>, findings: &mut Findings) {
+    let has_program = !matches!(&adapter.program, Program::Same(program) if program.is_empty());
+    for (key, given) in [("name", !adapter.name.is_empty()), ("program", has_program)] {
+        if !given && !table.is_empty() && !table.iter().any(|(name, _)| name.get_ref() == key) {
+            let words = Words::new(format!("this adapter has no `{key}`"), "this adapter");
+            let at = Place::new(layer.file, 0..layer.text.lines().next().map_or(0, str::len));
+            findings.add("key-missing", Some(at), None, words.help(format!("write {key} = \"...\"")));
+        }
+    }
+}
+
+/// Lays the variant of a text over an adapter; whether there is one.
+fn lay_variant(
+    adapter: &mut Adapter,
+    (layer, table): (Layer<'_>, &DeTable<'_>),
+    name: &str,
+    findings: &mut Findings,
+) -> bool {
+    let variants =
+        table.iter().find(|(key, _)| key.get_ref() == "variants").and_then(|(_, raw)| raw.get_ref().as_table());
+    let own = variants.and_then(|variants| variants.iter().find(|(key, _)| key.get_ref() == name));
+    let Some(own) = own.and_then(|(_, raw)| raw.get_ref().as_table()) else { return false };
+    let kept = adapter.name.clone();
+    overlay(adapter, layer, own, findings);
+    adapter.name = kept;
+    true
+}
+
+/// Lays one table over what is known of an adapter.
+fn overlay(adapter: &mut Adapter, layer: Layer<'_>, table: &DeTable<'_>, findings: &mut Findings) {
+    let mut reader = Reader { file: layer.file, text: layer.text, findings };
+    let reader = &mut reader;
+    let known: Vec<&str> = KEYS.iter().map(|(name, _)| *name).chain(["exit"]).collect();
+    for (key, raw) in table {
+        match key.get_ref().as_ref() {
+            "adapter" => language(reader, raw),
+            "kind" => adapter.kind = reader.choice(raw, "kind", &KINDS).map(|kind| kind.value).unwrap_or_default(),
+            "name" => adapter.name = plain(reader, raw, "name"),
+            // Where it is found is decided before the text is read.
+            "like" => drop(plain(reader, raw, "like")),
+            // Said by the variant that has it.
+            "matches" => {}
+            "program" => adapter.program = program(reader, raw),
+            "folder" => adapter.folder = one(reader, raw, "folder"),
+            "version" => adapter.version = listed(reader, raw, "version", &adapter.version, plains),
+            "encoders" => adapter.encoders = listed(reader, raw, "encoders", &adapter.encoders, plains),
+            "arguments" => adapter.arguments = listed(reader, raw, "arguments", &adapter.arguments, arguments),
+            "variable" => adapter.variable = listed(reader, raw, "variable", &adapter.variable, templates),
+            "native" => adapter.native = listed(reader, raw, "native", &adapter.native, templates),
+            "natives" => natives(reader, raw, &mut adapter.natives),
+            "when" => conditions(reader, raw, &mut adapter.conditions),
+            "write" => written::files(reader, raw, &mut adapter.files),
+            "words" => words(reader, raw, &mut adapter.words),
+            "env" => env(reader, raw, &mut adapter.env),
+            "variants" => variants(reader, raw, &mut adapter.variants),
+            name if SECTIONS.iter().any(|(section, _)| *section == name) => section(reader, name, raw, adapter),
+            _ => reader.unknown(key, "an adapter", &known),
+        }
+    }
+}
+
+/// Names of variants, and the versions of the program that each is for. What a variant says is read when it is laid over.
+fn variants(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut Vec<Variant>) {
+    for (key, raw) in reader.table(raw, "variants").into_iter().flatten() {
+        let Some(table) = reader.table(raw, key.get_ref()) else { continue };
+        let matches = table.iter().find(|(key, _)| key.get_ref() == "matches");
+        let matches = matches.and_then(|(_, raw)| pattern(reader, raw, "matches", None));
+        for (inner, _) in
+            table.iter().filter(|(key, _)| ["name", "like", "variants", "kind"].contains(&key.get_ref().as_ref()))
+        {
+            let known: Vec<&str> = KEYS.iter().map(|(name, _)| *name).collect();
+            reader.unknown(inner, "a variant", &known);
+        }
+        let name = key.get_ref().to_string();
+        match all.iter_mut().find(|variant| variant.name == name) {
+            Some(variant) => variant.matches = matches.or(variant.matches.take()),
+            None => all.push(Variant { name, matches }),
+        }
+    }
+}
+
+/// The version of the language of adapters that is read here.
+const LANGUAGE: i64 = 1;
+
+fn language(reader: &mut Reader<'_>, raw: &Raw<'_>) {
+    let Some(version) = reader.whole(raw, "adapter", 1).filter(|version| version.value != LANGUAGE) else { return };
+    let message = format!("this adapter is written in version {} of the language", version.value);
+    let words = Words::new(message, "only version 1 is known here").help("write adapter = 1, or use a newer True Path");
+    reader.findings.add("value-not-understood", Some(version.at), None, words);
+}
+
+fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Adapter) {
+    let Some(table) = reader.table(raw, name) else { return };
+    let keys: Vec<&str> = SECTIONS
+        .iter()
+        .filter(|(section, _)| *section == name)
+        .flat_map(|(_, keys)| *keys)
+        .map(|(key, _)| *key)
+        .collect();
+    for (key, raw) in table {
+        let written = key.get_ref().as_ref();
+        if !keys.contains(&written) {
+            reader.unknown(key, &format!("[{name}]"), &keys);
+            continue;
+        }
+        match (name, written) {
+            ("frames", "per") => {
+                adapter.per = reader.choice(raw, written, &PERS).map(|per| per.value).unwrap_or_default()
+            }
+            ("frames", "join") => adapter.spelling.join = any_text(reader, raw, written),
+            ("frames", "range") => adapter.spelling.range = any_text(reader, raw, written),
+            ("frames", "step") => adapter.spelling.step = any_text(reader, raw, written),
+            ("passes", "known") => adapter.known_passes = listed(reader, raw, written, &adapter.known_passes, plains),
+            ("passes", "join") => adapter.pass_join = Some(any_text(reader, raw, written)),
+            ("passes", "item") => adapter.pass_item = one(reader, raw, written),
+            ("passes", _) => {
+                let list = raw.get_ref().as_array();
+                if list.is_none() {
+                    reader.wrong_kind(raw, written, "a list of pass, call and file");
+                }
+                let ways = list.into_iter().flatten().filter_map(|raw| reader.choice(raw, written, &ARRANGEMENTS));
+                adapter.can = Some(ways.map(|way| way.value).collect());
+            }
+            ("facts", _) => {
+                let list = templates(reader, raw, written);
+                adapter.facts = list.into_iter().map(|template| template.value).collect();
+            }
+            ("out", "number") => adapter.number = number(reader, raw),
+            ("out", "also") => adapter.also = listed(reader, raw, written, &adapter.also, templates),
+            ("out", "keep") => adapter.keep = listed(reader, raw, written, &adapter.keep, templates),
+            ("out", _) => adapter.writes = listed(reader, raw, written, &adapter.writes, templates),
+            ("accepts", "depths") => adapter.accepts.depths = depths(reader, raw),
+            ("accepts", "smallest") => adapter.accepts.smallest = sizes(reader, written, raw),
+            ("accepts", "largest") => adapter.accepts.largest = sizes(reader, written, raw),
+            ("accepts", _) => accepts(reader, written, raw, adapter),
+            ("needs", "run") => adapter.needs.run = listed(reader, raw, written, &adapter.needs.run, commands),
+            ("needs", "env") => adapter.needs.env = listed(reader, raw, written, &adapter.needs.env, plains),
+            ("needs", "files") => adapter.needs.files = listed(reader, raw, written, &adapter.needs.files, plains),
+            ("needs", _) => adapter.needs.slots = listed(reader, raw, written, &adapter.needs.slots, plains),
+            ("log", "wrote") => adapter.log.wrote = pattern(reader, raw, written, Some("path")),
+            ("log", "problem") => adapter.log.problem = pattern(reader, raw, written, Some("text")),
+            ("log", "progress") => adapter.log.progress = pattern(reader, raw, written, Some("frame")),
+            ("log", "checkpoint") => adapter.log.checkpoint = pattern(reader, raw, written, Some("path")),
+            ("log", "fatal") => adapter.log.fatal = pattern(reader, raw, written, None),
+            ("log", "finished") => adapter.log.finished = pattern(reader, raw, written, None),
+            ("log", _) => adapter.log.wait = pattern(reader, raw, written, None),
+            _ => {
+                let list = raw.get_ref().as_array();
+                if list.is_none() {
+                    reader.wrong_kind(raw, written, "a list of whole numbers");
+                }
+                let codes = list.into_iter().flatten().filter_map(|raw| reader.whole(raw, written, i64::MIN));
+                let codes: Vec<i64> = codes.map(|code| code.value).collect();
+                adapter.ok = if codes.is_empty() { vec![0] } else { codes };
+            }
+        }
+    }
+}

@@ -1,0 +1,379 @@
+//! What every token of an adapter stands for in one call.
+
+use std::collections::BTreeSet;
+
+use crate::adapter::{Adapter, Condition, Per, list_token};
+use crate::frames::Frames;
+use crate::plan::{Call, Plan, Series, Still};
+use crate::resolve::{Job, Pass, TokenScope, lookup, paths};
+use crate::sheet::{Key, SYSTEMS};
+use crate::template::{Lookup, Template, Token, Value, expand_text};
+
+use super::spelling::{escaped, out_name, spelt};
+use super::spread::Filling;
+
+/// The folder within a stage folder that holds the files which are written for a program.
+pub const WRITTEN: &str = ".written";
+
+/// Where a call works. All paths are absolute.
+#[derive(Clone, Copy)]
+pub struct CallPaths<'b> {
+    /// The stage folder of a series.
+    pub stage: &'b dyn Fn(&Series) -> String,
+    /// The file that keeps what the program says.
+    pub log: &'b str,
+    /// What an exporter made of the scene.
+    pub product: Option<&'b str>,
+    /// Where a long still is saved under way.
+    pub still: Option<&'b Still>,
+}
+
+/// Where a call works that is only looked at.
+pub const NOWHERE: CallPaths<'static> =
+    CallPaths { stage: &|_| String::new(), log: "/log", product: None, still: None };
+
+/// One pass of a call and the file it goes to.
+pub(super) struct Output<'o> {
+    pub pass: &'o Pass,
+    pub(super) folder: String,
+    pub file: String,
+}
+
+/// One call with all that tokens ask for.
+pub(super) struct ArgumentScope<'c> {
+    pub plan: &'c Plan,
+    pub job: &'c Job,
+    pub adapter: &'c Adapter,
+    pub frames: &'c Frames,
+    pub paths_of_call: CallPaths<'c>,
+    /// All passes of the call, in their order.
+    pub outputs: Vec<Output<'c>>,
+    /// The first stage folder of the call, where files are written for its program; that of an output where there is none.
+    pub stage: Option<String>,
+}
+
+impl<'c> ArgumentScope<'c> {
+    /// The scope of a call that renders `frames`.
+    pub fn of_call(
+        plan: &'c Plan,
+        call: &Call,
+        adapter: &'c Adapter,
+        frames: &'c Frames,
+        paths_of_call: CallPaths<'c>,
+    ) -> ArgumentScope<'c> {
+        let mut scope = ArgumentScope {
+            plan,
+            job: &plan.jobs[call.job],
+            adapter,
+            frames,
+            paths_of_call,
+            outputs: Vec::new(),
+            stage: None,
+        };
+        let of_series =
+            |at: &usize| plan.series[*at].passes.iter().map(|pass| scope.output(*at, *pass)).collect::<Vec<_>>();
+        scope.outputs = call.series.iter().flat_map(of_series).collect();
+        scope.stage = call.series.first().map(|at| (paths_of_call.stage)(&plan.series[*at]));
+        scope
+    }
+
+    /// One pass of a series and the file it goes to.
+    pub(super) fn output(&self, series: usize, pass: usize) -> Output<'c> {
+        let series = &self.plan.series[series];
+        let folder = escaped(self.adapter, &(self.paths_of_call.stage)(series));
+        let file = out_name(self.adapter, series, self.frames);
+        Output { pass: &self.job.passes[pass], folder, file }
+    }
+
+    /// The file that an exporter makes, in place of a picture.
+    pub(super) fn scene_output(&self, folder: &str, file: &str) -> Option<Output<'c>> {
+        let pass = self.job.passes.first()?;
+        Some(Output { pass, folder: folder.to_owned(), file: file.to_owned() })
+    }
+
+    /// What one token of `writes` is written as.
+    pub(super) fn text(&self, token: &Token, output: &Output<'_>) -> Option<String> {
+        let template = Template::of(token.clone());
+        expand_text(&template, &|name| self.lookup(name, output))
+    }
+
+    /// Works with the values of one output.
+    pub(super) fn filled<T>(&self, output: &Output<'_>, work: impl FnOnce(&Filling<'_>) -> T) -> T {
+        let values = |name: &str| self.lookup(name, output);
+        let lists = |name: &str| self.list(name, output);
+        work(&Filling { adapter: self.adapter, values: &values, lists: &lists })
+    }
+
+    /// The arguments that a token stands for which is an argument by itself.
+    fn list(&self, name: &str, output: &Output<'_>) -> Option<Vec<String>> {
+        let some = |list: Vec<String>| (!list.is_empty()).then_some(list);
+        match name {
+            "variables" => some(self.variables(output)),
+            "natives" => some(self.natives(output)),
+            name => self.holds(self.adapter.conditions.get(name.strip_prefix("when.")?)?, output).then(Vec::new),
+        }
+    }
+
+    /// Variables and native settings that no argument has a place for, for the end of the line.
+    pub(super) fn pairs(&self, output: &Output<'_>) -> Vec<String> {
+        let has_place = |name: &str| {
+            let mut all = self.adapter.plain_templates();
+            all.any(|template| list_token(&template.value).is_some_and(|token| token.name == name))
+        };
+        let variables = if has_place("variables") { Vec::new() } else { self.variables(output) };
+        let natives = if has_place("natives") { Vec::new() } else { self.natives(output) };
+        [variables, natives].concat()
+    }
+
+    fn variables(&self, output: &Output<'_>) -> Vec<String> {
+        let pair = |(name, value): (&String, &String)| self.pair(&self.adapter.variable, (name, value), output);
+        self.job.vars.iter().flat_map(pair).collect()
+    }
+
+    /// Native settings, each in arguments of its own or in those that any has. One that has a token of its own in the
+    /// adapter is there already.
+    fn natives(&self, output: &Output<'_>) -> Vec<String> {
+        let of = |(name, value): (String, String)| {
+            let own = self.adapter.natives.get(&name).map(|native| &native.arguments).filter(|own| !own.is_empty());
+            let templates = match own {
+                Some(own) => own,
+                None if self.adapter.uses(&format!("native.{name}")) && self.adapter.natives.contains_key(&name) => {
+                    return Vec::new();
+                }
+                None => &self.adapter.native,
+            };
+            self.pair(templates, (&name, &value), output)
+        };
+        self.native_settings(output).into_iter().flat_map(of).collect()
+    }
+
+    fn pair(
+        &self,
+        templates: &[crate::source::Spanned<Template>],
+        (name, value): (&str, &str),
+        output: &Output<'_>,
+    ) -> Vec<String> {
+        let values = |token: &str| match token {
+            "key" => text(name),
+            "value" => text(value),
+            token => self.lookup(token, output),
+        };
+        let lists = |name: &str| self.list(name, output);
+        Filling { adapter: self.adapter, values: &values, lists: &lists }.group(templates)
+    }
+
+    /// The native settings of the job with their values, and those that the adapter hands over when it gives none.
+    pub(super) fn native_settings(&self, output: &Output<'_>) -> Vec<(String, String)> {
+        let declared = self.adapter.natives.keys().filter(|name| !self.job.native.contains_key(*name));
+        let names: BTreeSet<&String> = self.job.native.keys().chain(declared).collect();
+        names.into_iter().filter_map(|name| Some((name.clone(), self.native(name, output)?))).collect()
+    }
+
+    /// The value of a native setting: a template over the tokens of paths, roots and variables.
+    fn native(&self, name: &str, output: &Output<'_>) -> Option<String> {
+        let Some(written) = self.job.native.get(name) else {
+            let left = self.job.given.leave.contains_key(&Key::Native(name.to_owned()));
+            return self.adapter.natives.get(name).filter(|_| !left)?.default.clone();
+        };
+        match Template::parse(written) {
+            Ok(template) => expand_text(&template, &|name| self.of_sheet(name, output)),
+            Err(_) => Some(written.clone()),
+        }
+    }
+
+    /// A token that a sheet may use in a native setting.
+    fn of_sheet(&self, name: &str, output: &Output<'_>) -> Lookup {
+        match name.split_once('.') {
+            Some(("var", own)) => some(self.job.vars.get(own).cloned()),
+            Some(("root", own)) => some(self.root(own).map(str::to_owned)),
+            _ => match lookup(self.seen(output.pass), name) {
+                Lookup::Unknown => match (self.job.vars.get(name), self.root(name)) {
+                    (Some(value), _) => text(value.clone()),
+                    (None, Some(path)) => text(path),
+                    _ => Lookup::Unknown,
+                },
+                found => found,
+            },
+        }
+    }
+
+    fn root(&self, name: &str) -> Option<&'c str> {
+        self.plan.roots.iter().find(|root| root.name == name)?.path.as_deref()
+    }
+
+    /// Whether all of a condition holds.
+    fn holds(&self, condition: &Condition, output: &Output<'_>) -> bool {
+        let system = SYSTEMS.iter().find(|(_, system)| *system == self.plan.home.system).map_or("", |(name, _)| name);
+        // Our own value: what the program calls it is no matter of a condition.
+        let value = |token: &str| match self.plain(token, output) {
+            Lookup::Value(Value::Number(number)) => Some(number.to_string()),
+            Lookup::Value(Value::Text(text) | Value::Folder(text)) => Some(text),
+            Lookup::Value(Value::Version(version)) => Some(version.to_string()),
+            Lookup::Value(_) => Some(String::new()),
+            _ => None,
+        };
+        (condition.systems.is_empty() || condition.systems.iter().any(|name| name == system))
+            && condition.given.iter().all(|token| value(token).is_some())
+            && condition.absent.iter().all(|token| value(token).is_none())
+            && condition.values.iter().all(|(token, wanted)| value(token).is_some_and(|own| wanted.contains(&own)))
+    }
+
+    /// A token's value in arguments: frames are this call's own, numbers are plain, files are where they are staged, and
+    /// values are the program's own words where it has such.
+    pub(super) fn lookup(&self, name: &str, output: &Output<'_>) -> Lookup {
+        if name.contains('+') {
+            return self.combined(name, output);
+        }
+        match name {
+            "pass" | "word" => text(self.adapter.word("pass", &output.pass.name.value)),
+            name => self.own_words(name, self.plain(name, output)),
+        }
+    }
+
+    /// The program's own word for several values at once; there is none but those that it has.
+    fn combined(&self, name: &str, output: &Output<'_>) -> Lookup {
+        let values: Option<Vec<String>> = name
+            .split('+')
+            .map(|part| match self.plain(part, output) {
+                Lookup::Value(Value::Text(value)) => Some(value),
+                Lookup::Value(Value::Number(number)) => Some(number.to_string()),
+                _ => None,
+            })
+            .collect();
+        let joined = values.map(|values| values.join("+"));
+        let is_known = |joined: &String| self.adapter.words.get(name).is_some_and(|words| words.contains_key(joined));
+        joined.filter(is_known).map_or(Lookup::NoValue, |joined| text(self.adapter.word(name, &joined)))
+    }
+
+    /// A token's value as True Path has it.
+    fn plain(&self, name: &str, output: &Output<'_>) -> Lookup {
+        let job = self.job;
+        let scene = self.paths_of_call.product.or(job.scene.as_ref().map(|scene| scene.value.as_str()));
+        let region = |at: usize| number(job.region_pixels().map(|region| i64::from(region[at])));
+        match name {
+            "scene" => some(scene.map(str::to_owned)),
+            "scene_folder" => some(scene.map(|scene| paths::parent(scene).to_owned())),
+            "scene_name" => some(scene.map(|scene| paths::stem(scene).to_owned())),
+            "sheet_folder" => text(self.plan.home.folder.clone()),
+            "pass" => text(output.pass.name.value.clone()),
+            "passes" => some(self.passes()),
+            "frame" if self.adapter.per == Per::Frame => number(self.frames.first()),
+            "index" if self.adapter.per == Per::Frame => number(Some(0)),
+            "ordinal" if self.adapter.per == Per::Frame => number(Some(1)),
+            "resume" => some(self.paths_of_call.still.and_then(|still| still.resume.clone())),
+            "checkpoint" => some(self.paths_of_call.still.map(|still| still.checkpoint.clone())),
+            "checkpoint_every" => some(self.paths_of_call.still.map(|still| still.every.to_string())),
+            "frame" | "index" | "ordinal" | "input" | "input_first" | "outcome" | "any" => Lookup::NoValue,
+            "frames" => text(spelt(self.frames, &self.adapter.spelling)),
+            "count" => number(Some(self.frames.count())),
+            "first" => number(self.frames.first()),
+            "last" => number(self.frames.last()),
+            "after_last" => number(self.frames.last().map(|last| last + 1)),
+            "step" => number(Some(self.step())),
+            "fps" => some(job.fps.map(|fps| fps.to_string())),
+            "region_x" => region(0),
+            "region_y" => region(1),
+            "region_w" => region(2),
+            "region_h" => region(3),
+            "out" => text(format!("{}/{}", output.folder, output.file)),
+            "out_folder" => text(output.folder.clone()),
+            "out_stem" => text(output.file.rsplit_once('.').map_or(output.file.as_str(), |(stem, _)| stem)),
+            "log" => text(self.paths_of_call.log),
+            "threads" => number(job.threads),
+            "device" => some(job.device.clone()),
+            "audio" => some(job.given.text(&Key::Audio).map(str::to_owned)),
+            name => match name.split_once('.') {
+                Some(("native", own)) => some(self.native(own, output)),
+                Some(("scene_below", root)) => {
+                    let below = scene.zip(self.root(root)).and_then(|(scene, root)| scene.strip_prefix(root));
+                    some(below.and_then(|rest| rest.strip_prefix('/')).map(str::to_owned))
+                }
+                Some(("when", own)) => {
+                    let condition = self.adapter.conditions.get(own);
+                    some(condition.filter(|condition| self.holds(condition, output)).map(|_| String::new()))
+                }
+                Some(("write", own)) => some(self.written_path(own, output)),
+                Some(_) => self.of_sheet(name, output),
+                None => lookup(self.seen(output.pass), name),
+            },
+        }
+    }
+
+    fn step(&self) -> i64 {
+        self.frames.sequential().next().map_or(1, |run| run.step)
+    }
+
+    /// Where the program starts, where that is not the sheet's folder. Absolute.
+    pub(super) fn start_folder(&self, output: &Output<'_>) -> Option<String> {
+        let template = self.adapter.folder.as_ref()?;
+        let folder = expand_text(&template.value, &|name| self.lookup(name, output))?;
+        let home = &self.plan.home.folder;
+        Some(if paths::is_absolute(&folder) { folder } else { paths::tidy(&format!("{home}/{folder}")) })
+    }
+
+    /// All passes of the call in one argument.
+    fn passes(&self) -> Option<String> {
+        let one = |output: &Output<'_>| match &self.adapter.pass_item {
+            Some(item) => expand_text(&item.value, &|name| self.lookup(name, output)),
+            None => Some(self.adapter.word("pass", &output.pass.name.value).to_owned()),
+        };
+        let all = self.outputs.iter().map(one).collect::<Option<Vec<_>>>()?;
+        Some(all.join(self.adapter.pass_join.as_deref().unwrap_or(","))).filter(|passes| !passes.is_empty())
+    }
+
+    /// Where a file is that is written for the program.
+    pub(super) fn written_path(&self, name: &str, output: &Output<'_>) -> Option<String> {
+        let file = self.adapter.files.get(name)?.file.as_ref()?;
+        let name = expand_text(&file.value, &|name| {
+            if name.starts_with("write.") { Lookup::NoValue } else { self.lookup(name, output) }
+        })?;
+        // A value with a separator in it makes no folder.
+        let name: String =
+            name.chars().map(|sign| if "/\\".contains(sign) || sign.is_control() { '_' } else { sign }).collect();
+        let folder = self.stage.as_deref().unwrap_or(&output.folder);
+        (!["", ".", ".."].contains(&name.as_str())).then(|| format!("{folder}/{WRITTEN}/{name}"))
+    }
+
+    fn own_words(&self, name: &str, found: Lookup) -> Lookup {
+        if !self.adapter.words.contains_key(name) {
+            return found;
+        }
+        match &found {
+            Lookup::Value(Value::Text(value)) => text(self.adapter.word(name, value)),
+            Lookup::Value(Value::Number(number)) => {
+                let plain = number.to_string();
+                let word = self.adapter.word(name, &plain);
+                if word == plain { found } else { text(word) }
+            }
+            _ => found,
+        }
+    }
+
+    fn seen<'s>(&'s self, pass: &'s Pass) -> TokenScope<'s> {
+        const NONE: &BTreeSet<String> = &BTreeSet::new();
+        TokenScope {
+            job: self.job,
+            pass,
+            together: false,
+            roots: &[],
+            home: &self.plan.home,
+            project: self.plan.project.as_ref(),
+            mode: self.plan.mode.as_deref(),
+            looking: false,
+            pins: &self.plan.pins,
+            variables: NONE,
+        }
+    }
+}
+
+fn text(value: impl Into<String>) -> Lookup {
+    Lookup::Value(Value::Text(value.into()))
+}
+
+fn some(value: Option<String>) -> Lookup {
+    value.map_or(Lookup::NoValue, text)
+}
+
+fn number(value: Option<i64>) -> Lookup {
+    value.map_or(Lookup::NoValue, |value| Lookup::Value(Value::Number(value)))
+}
