@@ -4,6 +4,7 @@ use std::io::{Read as _, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 use truepath_core::diagnostic::Findings;
+use truepath_core::resolve::paths::{from_system, is_absolute};
 use truepath_core::scene::{self, Facts, Unread};
 use truepath_core::sheet;
 use truepath_core::source::FileId;
@@ -50,6 +51,25 @@ pub fn text(path: &Path) -> Result<String, Failure> {
 /// Whether a file says of itself that it is a sheet. One that cannot be read does not.
 pub fn is_sheet(path: &Path) -> bool {
     disk::read(path, disk::MOST_TEXT).is_ok_and(|bytes| sheet::looks_like_one(&String::from_utf8_lossy(&bytes)))
+}
+
+/// The scenes that fit a pattern, in the order of their names: spelt as the pattern is, from `folder` on or from the top.
+/// Files about scenes are none.
+pub fn scenes(folder: &Path, pattern: &str) -> Vec<String> {
+    let base = folder.to_string_lossy().into_owned();
+    let whole = if is_absolute(pattern) {
+        pattern.to_owned()
+    } else {
+        format!("{}/{pattern}", glob::Pattern::escape(&base))
+    };
+    let rules = glob::MatchOptions { require_literal_separator: true, require_literal_leading_dot: true, ..Default::default() };
+    let found = glob::glob_with(&whole, rules).into_iter().flatten().filter_map(Result::ok);
+    let found = found.filter(|path| path.is_file() && !path.to_string_lossy().ends_with(".facts.toml"));
+    let spelt = |path: PathBuf| match path.strip_prefix(folder) {
+        Ok(below) if !is_absolute(pattern) => from_system(below),
+        _ => from_system(&path),
+    };
+    found.take(MOST_SCENES).map(spelt).collect()
 }
 
 /// The TOML files in a folder, by name; none where there is no such folder.
@@ -118,6 +138,8 @@ pub fn facts(scene: &Path) -> std::io::Result<Read> {
     Ok(Read { facts, source, damaged, beside })
 }
 
+/// Scenes that one pattern may stand for.
+const MOST_SCENES: usize = 50_000;
 /// How deep layers may lie in one another.
 const DEEPEST: usize = 16;
 /// Bytes of a scene in text, or of a layer of one, that are read at most.

@@ -1,5 +1,6 @@
 //! Load, resolve, plan, check: once, for every command.
 
+mod adapters;
 pub mod load;
 mod lookup;
 pub mod programs;
@@ -182,7 +183,7 @@ impl Queue {
 
 /// Every adapter that a sheet at this path can name.
 pub fn adapters(sheet: &Path, around: &Surroundings, sources: &mut Sources, findings: &mut Findings) -> Adapters {
-    read::adapters(sheet, around.configuration.as_deref(), (around, sources), findings)
+    adapters::adapters(sheet, around.configuration.as_deref(), (around, sources), findings)
 }
 
 /// Where an adapter's program is, for a call outside any sheet; its name where it is nowhere.
@@ -278,21 +279,28 @@ impl Request<'_> {
         let state = StateFolder::of(&path)?;
         let mut home = read::home(&path, &state, self.around, self.way.offline);
         home.system = self.way.system.unwrap_or(home.system);
-        let sheet = self.sheet(&path, sources, &mut home, &mut Vec::new())?;
+        let mut sheet = self.sheet(&path, sources, &mut home, &mut Vec::new())?;
+        read::fill_scenes(&mut sheet, &home, &mut self.findings);
         let configuration = self.around.configuration.as_deref().filter(|_| !self.way.offline);
-        let mut adapters = read::adapters(&path, configuration, (self.around, sources), &mut self.findings);
+        let mut adapters = adapters::adapters(&path, configuration, (self.around, sources), &mut self.findings);
         if self.way.starts {
             brought.started()?;
         } else if !self.way.offline {
             brought.quieten(&mut adapters, sources, self.around);
         }
-        let adapters = Arc::new(adapters);
         let machine_file = match configuration {
             Some(_) => read::machine_file(self.around, sources, &mut self.findings)?,
             None => MachineFile::default(),
         };
         let modes = &self.common.mode;
         let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
+        if !self.way.offline {
+            let named = |key: Key| stacked.iter().filter_map(move |job| Some(job.settings.text(&key)?.to_owned()));
+            let used: BTreeSet<String> = named(Key::Adapter).chain(named(Key::Export)).collect();
+            let used: Vec<String> = used.into_iter().collect();
+            adapters::fit(&mut adapters, &used, &read::places(&home, self.around, &machine_file), &state);
+        }
+        let adapters = Arc::new(adapters);
         let known = read::Known { home: &home, state: &state, adapters: &adapters, machine: &machine_file };
         let (facts, mut machine) = self.read_scenes(&stacked, &known, sources);
         let known = |scene: &str| facts.get(scene).cloned();

@@ -4,7 +4,6 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use truepath_core::adapter::{self, Adapter};
 use truepath_core::check::Machine;
 use truepath_core::diagnostic::{Findings, Words};
 use truepath_core::plan::Adapters;
@@ -13,7 +12,7 @@ use truepath_core::scene::{self, Facts};
 use truepath_core::sheet::machine::MachineFile;
 use truepath_core::sheet::setting::Changes;
 use truepath_core::sheet::{self, Key, Settings, Sheet, System};
-use truepath_core::source::Sources;
+use truepath_core::source::{Place, Sources};
 
 use truepath_core::resolve::paths::from_system as text;
 use truepath_exec::failure::Failure;
@@ -23,7 +22,6 @@ use truepath_exec::state::StateFolder;
 use super::Request;
 use super::load;
 use super::programs::{Places, program};
-use super::trust::ADAPTERS;
 use crate::args::Common;
 use crate::lower::Surroundings;
 
@@ -169,8 +167,7 @@ impl Request<'_> {
             return None;
         }
         let folder = Path::new(&home.folder);
-        let places = Places { folder, system: home.system, own: &self.around.program, known: &machine.programs };
-        let program = program(adapter, &places).map_err(|name| format!("{name} is not on this machine"));
+        let program = program(adapter, &places(home, self.around, machine)).map_err(|name| format!("{name} is not on this machine"));
         Some(program.and_then(|program| ask::ask(adapter, &program, scene, (&state.facts(), folder))))
     }
 }
@@ -201,6 +198,23 @@ fn quoted(text: &str) -> String {
     serde_json::Value::String(text.to_owned()).to_string()
 }
 
+/// Puts the scenes that fit a pattern in its place, in the order of their names; a pattern that nothing fits is a finding.
+pub(super) fn fill_scenes(sheet: &mut Sheet, home: &Home, findings: &mut Findings) {
+    let find = |pattern: &str, at: Place| load::scenes(Path::new(home.folder_of(at)), pattern);
+    for entry in &mut sheet.jobs {
+        for (pattern, at) in entry.fill_scenes(&find) {
+            let words = Words::new(format!("no scene fits `{pattern}`"), "nothing is called so");
+            let help = "a relative pattern starts at this file's own folder; * stands for any text within one name";
+            findings.add("scene-missing", Some(at), None, words.help(help));
+        }
+    }
+}
+
+/// Where the programs of a sheet's adapters are sought.
+pub(super) fn places<'p>(home: &'p Home, around: &'p Surroundings, machine: &'p MachineFile) -> Places<'p> {
+    Places { folder: Path::new(&home.folder), system: home.system, own: &around.program, known: &machine.programs }
+}
+
 /// Where a sheet is at home. Offline, the system is always the same one, so that a sheet has the same answer everywhere.
 pub(super) fn home(path: &Path, state: &StateFolder, around: &Surroundings, offline: bool) -> Home {
     let folder = text(path.parent().unwrap_or(path));
@@ -212,39 +226,6 @@ pub(super) fn home(path: &Path, state: &StateFolder, around: &Surroundings, offl
         folder,
         folders: Vec::new(),
     }
-}
-
-/// The adapters that a sheet can name: those in `adapters` beside it, then the user's own, then those in the box.
-pub(super) fn adapters(
-    sheet: &Path,
-    configuration: Option<&Path>,
-    (around, sources): (&Surroundings, &mut Sources),
-    findings: &mut Findings,
-) -> Adapters {
-    let mut all = Adapters::new();
-    let beside = sheet.parent().map(|folder| folder.join(ADAPTERS));
-    for folder in beside.into_iter().chain(configuration.map(|folder| folder.join(ADAPTERS))) {
-        for path in load::toml_files(&folder) {
-            let Ok(body) = load::text(&path) else { continue };
-            let name = paths::stem(&text(&path)).to_owned();
-            let file = sources.add(load::short(&path, &around.folder), body);
-            all.entry(name.clone()).or_insert_with(|| {
-                // It is called as its file is, whatever a copy may still say of itself.
-                Adapter { name, ..adapter::adapter(file, &sources.get(file).text, findings) }
-            });
-        }
-    }
-    for (name, body) in adapter::BUILT_IN {
-        if !all.contains_key(*name) {
-            let file = sources.add(format!("the adapter {name}"), *body);
-            all.insert((*name).to_owned(), adapter::adapter(file, body, findings));
-        }
-    }
-    // What this program was built without, its encoder cannot do.
-    if let Some(built_in) = all.get_mut(adapter::BUILT_IN_ENCODERS[0]) {
-        built_in.accepts.codecs.retain(|codec| truepath_movie::codecs().contains(&codec.as_str()));
-    }
-    all
 }
 
 /// `config.toml` in the user's configuration folder; nothing where there is none.

@@ -143,7 +143,7 @@ impl Brought {
             show::tell(&format!("{} belongs to {owner}\n", path.display()));
         }
         let own: Vec<String> = self.adapters.iter().map(|path| load::short(path, &around.folder)).collect();
-        let is_own = |adapter: &&mut Adapter| own.contains(&sources.get(adapter.file).name);
+        let is_own = |adapter: &&mut Adapter| adapter.layers.iter().any(|file| own.contains(&sources.get(*file).name));
         let mut quiet = Vec::new();
         for adapter in adapters.values_mut().filter(is_own) {
             adapter.unasked = true;

@@ -10,6 +10,8 @@ mod written_file;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use regex_lite::Regex;
+
 use crate::sheet::setting::Carrier;
 use crate::sheet::{Key, Size, System};
 use crate::source::{FileId, Spanned};
@@ -61,6 +63,10 @@ pub fn option_tokens(option: &str) -> &'static [&'static str] {
 pub struct Adapter {
     /// The text it was read from.
     pub file: FileId,
+    /// All texts that it was read from: those of the adapters it is like, the lowest first, then its own.
+    pub layers: Vec<FileId>,
+    /// The names of the adapters it is like, the lowest first.
+    pub below: Vec<String>,
     /// Its name.
     pub name: String,
     /// What the program does.
@@ -296,6 +302,14 @@ pub struct Log {
     pub fatal: Option<String>,
     /// All that the program was asked for is done.
     pub finished: Option<String>,
+}
+
+impl Variant {
+    /// Whether it is for a version that the program prints.
+    #[must_use]
+    pub fn is_for(&self, version: &str) -> bool {
+        self.matches.as_deref().and_then(|rule| Regex::new(rule).ok()).is_some_and(|rule| rule.is_match(version))
+    }
 }
 
 impl Adapter {

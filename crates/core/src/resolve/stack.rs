@@ -261,7 +261,9 @@ fn combinations(entry: &JobEntry) -> Vec<(Vec<String>, Settings)> {
                 values.iter().map(move |given| {
                     let mut row = row.clone();
                     row.values.insert(key.value.clone(), given.clone());
-                    (suffix.iter().cloned().chain([label(given)]).collect(), row)
+                    // A job without a name bears that of its scene already.
+                    let own = (key.value != Key::Scene || entry.name.is_some()).then(|| label(&key.value, given));
+                    (suffix.iter().cloned().chain(own).collect(), row)
                 })
             });
             grown.collect()
@@ -280,8 +282,9 @@ fn row_name(row: &Settings, number: usize) -> String {
 }
 
 /// A value as part of a combination's name.
-fn label(given: &Given) -> String {
+fn label(key: &Key, given: &Given) -> String {
     match &*given.value {
+        Setting::Text(scene) if *key == Key::Scene => paths::stem(&scene.replace('\\', "/")).to_owned(),
         Setting::Version(Version::Number(version)) => format!("v{version:03}"),
         value => value.to_string(),
     }

@@ -49,6 +49,9 @@ pub enum Unread {
     Damaged(String),
 }
 
+/// The extensions of the formats that are read here.
+pub const EXTENSIONS: [&str; 6] = ["gltf", "glb", "usda", "usdc", "usd", "usdz"];
+
 /// Bytes at the head of a file that [`part`] needs to see.
 pub const HEAD: usize = 20;
 

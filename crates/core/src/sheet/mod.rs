@@ -322,6 +322,41 @@ pub enum Each {
     Rows(Vec<Settings>),
 }
 
+impl JobEntry {
+    /// Puts the scenes that fit a pattern under `each` in its place; `find` knows them. The patterns that nothing fits, with
+    /// their places: they are taken out.
+    pub fn fill_scenes(&mut self, find: &dyn Fn(&str, Place) -> Vec<String>) -> Vec<(String, Place)> {
+        let Some(Each::Table(axes)) = &mut self.each else { return Vec::new() };
+        let mut empty = Vec::new();
+        for (_, values) in axes.iter_mut().filter(|(key, _)| key.value == Key::Scene) {
+            let mut filled: Vec<Given> = Vec::new();
+            for given in values.drain(..) {
+                let pattern = match (&*given.value, given.at) {
+                    (Setting::Text(text), Some(at)) if parse::is_pattern(text) => Some((text.clone(), at)),
+                    _ => None,
+                };
+                let Some((pattern, at)) = pattern else {
+                    filled.push(given);
+                    continue;
+                };
+                let found = find(&pattern, at);
+                if found.is_empty() {
+                    empty.push((pattern, at));
+                }
+                // One that fits two patterns is one scene.
+                let is_new = |scene: &String, all: &[Given]| !all.iter().any(|own| *own.value == Setting::Text(scene.clone()));
+                for scene in found {
+                    if is_new(&scene, &filled) {
+                        filled.push(Given { value: Arc::new(Setting::Text(scene)), ..given.clone() });
+                    }
+                }
+            }
+            *values = filled;
+        }
+        empty
+    }
+}
+
 /// Where outputs may lie and how they may be called.
 #[derive(Clone, Debug, Default)]
 pub struct Policy {

@@ -352,11 +352,16 @@ impl Reader<'_> {
         let mut keys: Vec<_> = table.iter().collect();
         keys.sort_by_key(|(name, _)| name.span().start);
         for (name, raw) in keys {
-            let Some(list) = raw.get_ref().as_array().filter(|list| !list.is_empty()) else {
-                self.wrong_kind(raw, name.get_ref(), "a list of values that is not empty");
+            let key = each_key(name.get_ref());
+            // Scenes may be given by a pattern, which whoever knows the disk replaces by what fits it.
+            let pattern = raw.get_ref().as_str().filter(|text| key == Key::Scene && is_pattern(text));
+            let one = pattern.map(|_| std::slice::from_ref(raw));
+            let list = raw.get_ref().as_array().map(|list| &list[..]).filter(|list| !list.is_empty()).or(one);
+            let Some(list) = list else {
+                let what = if key == Key::Scene { "a list of scenes, or a pattern such as \"scenes/*.gltf\"" } else { "a list of values that is not empty" };
+                self.wrong_kind(raw, name.get_ref(), what);
                 continue;
             };
-            let key = each_key(name.get_ref());
             let values = list.iter().filter_map(|raw| self.given(&key, raw, Layer::Each)).collect();
             axes.push((Spanned::new(key, Place::new(self.file, name.span())), values));
         }
@@ -368,6 +373,12 @@ impl Reader<'_> {
 pub(super) const LAYERS: &[(&str, Layers)] = &[("apart", Layers::Apart), ("together", Layers::Together)];
 /// How pixels may be meant.
 pub(super) const COLOURS: &[(&str, Colour)] = &[("linear", Colour::Linear), ("display", Colour::Display)];
+
+/// Whether a scene under `each` is a pattern for several.
+#[must_use]
+pub fn is_pattern(scene: &str) -> bool {
+    scene.contains(['*', '?'])
+}
 
 /// A key under `each` that is a job setting sets it; any other is a variable.
 fn each_key(name: &str) -> Key {

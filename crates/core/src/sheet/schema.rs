@@ -62,7 +62,8 @@ pub fn sheet() -> Value {
         table_of(object(with(&[("final", is_final)]), "A mode."), "Settings laid over every job for one call."),
     );
     let each = json!({ "description": "Combinations: a table of lists for every combination, or a list of tables for a row each.",
-        "anyOf": [{ "type": "object", "additionalProperties": { "type": "array", "minItems": 1 } }, { "type": "array", "items": { "type": "object" } }] });
+        "anyOf": [{ "type": "object", "additionalProperties": { "type": "array", "minItems": 1 },
+            "properties": { "scene": { "anyOf": [{ "type": "array", "minItems": 1 }, text("A pattern such as scenes/*.gltf: a job for each scene.")] } } }, { "type": "array", "items": { "type": "object" } }] });
     let job = with(&[("name", text("The job's name.")), ("like", text("The base it starts from.")), ("each", each)]);
     add("job", json!({ "type": "array", "items": object(job, "A job."), "description": "Jobs." }));
     add("movie", json!({ "type": "array", "items": movie(), "description": "Movies made of complete sequences." }));

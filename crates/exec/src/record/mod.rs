@@ -85,27 +85,32 @@ impl Asking<'_> {
         }
     }
 
-    /// What an adapter's program says its version is, kept by the program's size, time and file number.
     fn version(&self, adapter: &Adapter, folder: &Path) -> Option<String> {
         if adapter.version.is_empty() {
             return Some("not asked for".to_owned());
         }
-        if adapter.unasked {
-            return None;
-        }
         let program = self.programs.get(&adapter.name)?;
-        let stamp = format!("{} {}", disk::identity(Path::new(program)).ok()?, adapter.version.join(" "));
-        let kept = folder.join(format!("{}.version", short(stamp.as_bytes())));
-        if let Some(text) = disk::text(&kept).ok().filter(|text| !text.is_empty()) {
-            return Some(text);
-        }
-        let folder_of = Path::new(&self.plan.home.folder);
-        let said = answer::ask(Path::new(program), &adapter.version, folder_of, (PATIENCE, true)).ok()?;
-        let text = said.text.lines().find(|line| !line.trim().is_empty())?.trim().to_owned();
-        // An answer that cannot be kept is asked for again next time.
-        let _ = disk::keep(&kept, &text);
-        Some(text)
+        version(adapter, Path::new(program), (folder, Path::new(&self.plan.home.folder)))
     }
+}
+
+/// What an adapter's program says its version is, kept in `kept_in` by the program's size, time and file number; `folder` is
+/// the sheet's own. `None` where it may not be asked or gives no answer.
+#[must_use]
+pub fn version(adapter: &Adapter, program: &Path, (kept_in, folder): (&Path, &Path)) -> Option<String> {
+    if adapter.unasked || adapter.version.is_empty() {
+        return None;
+    }
+    let stamp = format!("{} {}", disk::identity(program).ok()?, adapter.version.join(" "));
+    let kept = kept_in.join(format!("{}.version", short(stamp.as_bytes())));
+    if let Some(text) = disk::text(&kept).ok().filter(|text| !text.is_empty()) {
+        return Some(text);
+    }
+    let said = answer::ask(program, &adapter.version, folder, (PATIENCE, true)).ok()?;
+    let text = said.text.lines().find(|line| !line.trim().is_empty())?.trim().to_owned();
+    // An answer that cannot be kept is asked for again next time.
+    let _ = disk::keep(&kept, &text);
+    Some(text)
 }
 
 /// The words of all that an encoder says when it is asked what it can encode, kept by the program's size, time and file

@@ -265,8 +265,14 @@ impl Packing<'_> {
         Ok(moved.scene)
     }
 
-    /// Copies an adapter, and the program that it has beside the sheet.
+    /// Copies an adapter, those that it is like, and the program that it has beside the sheet.
     fn adapter(&self, name: &str) -> Result<(), Failure> {
+        let known = self.loaded.adapters.get(name);
+        for below in known.into_iter().flat_map(|adapter| &adapter.below).filter(|below| below.as_str() != name) {
+            self.adapter(below)?;
+        }
+        // A variant is a part of its adapter's file.
+        let name = name.split('@').next().unwrap_or(name);
         let home = Path::new(&self.loaded.plan.home.folder);
         let folders = [Some(home), self.around.configuration.as_deref()];
         let file = format!("adapters/{name}.toml");
@@ -274,7 +280,7 @@ impl Packing<'_> {
         if let Some(path) = folders.into_iter().flatten().map(|folder| folder.join(&file)).find(|path| path.is_file()) {
             self.copy(&path, &file)?;
         }
-        let Some(adapter) = self.loaded.adapters.get(name) else { return Ok(()) };
+        let Some(adapter) = known else { return Ok(()) };
         if let Some(program) = adapter.program_on(self.around.system)
             && program.contains('/')
             && !paths::is_absolute(program)

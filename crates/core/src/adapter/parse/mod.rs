@@ -61,6 +61,7 @@ pub fn layered(layers: &[Layer<'_>], variant: Option<&str>, findings: &mut Findi
             // A name belongs to one file.
             adapter.name.clear();
             adapter.file = layer.file;
+            adapter.layers.push(layer.file);
             overlay(&mut adapter, *layer, &table, findings);
             table
         })
