@@ -7,6 +7,7 @@ mod parcel;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use truepath_core::pins::Anew;
 
 pub use building::{BuildArgs, EstimateArgs, ScriptKind};
 pub use looking::{CleanArgs, LooseOptions, VerifyArgs, VerifyForm};
@@ -423,6 +424,26 @@ pub struct AdapterProve {
     pub set: Vec<String>,
 }
 
+/// Which pinned values are looked up anew.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum AnewValues {
+    /// The version of each job
+    Version,
+    /// Clock, user and host of the version that a job has
+    Clock,
+    /// Both
+    All,
+}
+
+impl AnewValues {
+    /// What is looked up anew where this is said, or nothing.
+    #[must_use]
+    pub fn of(said: Option<AnewValues>) -> Anew {
+        let is = |own: AnewValues| said == Some(own) || said == Some(AnewValues::All);
+        Anew { version: is(AnewValues::Version), clock: is(AnewValues::Clock) }
+    }
+}
+
 /// `run`.
 #[derive(Debug, Args)]
 pub struct RunArgs {
@@ -431,9 +452,9 @@ pub struct RunArgs {
     /// What becomes of files that are there
     #[arg(long, value_name = "HOW")]
     pub existing: Option<ExistingFiles>,
-    /// Look clock, user, host and versions up anew
-    #[arg(long)]
-    pub anew: bool,
+    /// Look values up anew that are pinned: the version, the clock (with user and host), or all
+    #[arg(long, value_name = "WHAT", num_args = 0..=1, default_missing_value = "all")]
+    pub anew: Option<AnewValues>,
     /// Renderers at a time
     #[arg(long, value_name = "N")]
     pub workers: Option<usize>,
@@ -473,7 +494,7 @@ impl RunArgs {
         RunArgs {
             common,
             existing: None,
-            anew: false,
+            anew: None,
             workers: None,
             only: Vec::new(),
             chunk: None,

@@ -143,6 +143,78 @@ fn versions_and_clocks_are_pinned_until_asked_anew() {
     assert!(empty.say("check").ended(1).out.contains("`{version}` has no value"));
 }
 
+/// What a call prints at a moment in seconds since 1970.
+fn at(project: &Project, second: i64, words: &str) -> support::Said {
+    let mut command = project.command();
+    command.args(words.split_whitespace()).env("SOURCE_DATE_EPOCH", second.to_string()).env("TZ", "UTC");
+    support::Said::from(command.output().unwrap())
+}
+
+#[test]
+fn each_version_has_the_day_of_its_own_first_run() {
+    const DAY: i64 = 86_400;
+    let sheet = SMALL
+        .replace("{renders}/{job}/", "{renders}/{date}/{version}/")
+        .replace("\"1-24\"", "\"1-2\"")
+        .replace("fps = 24", "fps = 24\nversion = \"next\"")
+        + "\n[modes.draft]\nscale = 50\npath = \"{renders}/draft/{date}/{version}/{job}.{frame:4}.{ext}\"\n";
+    let project = Project::with(&sheet);
+    let folder = |second: i64, words: &str| {
+        let said = at(&project, second, &format!("names --json {words}")).ended(0).json();
+        let first = said["series"][0]["first"].as_str().unwrap().to_owned();
+        let parts: Vec<&str> = first.rsplit('/').collect();
+        format!("{}/{}", parts[2], parts[1])
+    };
+    at(&project, DAY * 10, "run").ended(0);
+    assert_eq!(folder(DAY * 12, ""), "1970-01-11/v001", "the day of the first run, two days later");
+    let said = at(&project, DAY * 12, "names").ended(0).out;
+    assert!(said.contains("pinned: version 1, first run 1970-01-11 00:00, 2 days ago"), "{said}");
+    // A draft is pinned apart, and so is its version.
+    assert_eq!(folder(DAY * 12, "--mode draft"), "1970-01-13/v001");
+    at(&project, DAY * 12, "run --mode draft").ended(0);
+    assert_eq!(folder(DAY * 20, "--mode draft"), "1970-01-13/v001");
+    assert_eq!(folder(DAY * 20, ""), "1970-01-11/v001");
+    // The next version has a day of its own, and is one above that of the other day's folder.
+    at(&project, DAY * 14, "run --anew version").ended(0);
+    assert_eq!(folder(DAY * 20, ""), "1970-01-15/v002");
+    at(&project, DAY * 20, "verify").ended(0);
+    // The day alone: the same version again under today's.
+    at(&project, DAY * 16, "build --anew clock -o r.sh").ended(0);
+    assert_eq!(folder(DAY * 20, ""), "1970-01-17/v002");
+    at(&project, DAY * 18, "run --anew --frames 1").ended(0);
+    assert_eq!(folder(DAY * 20, ""), "1970-01-19/v003");
+    // The version before still has its own day.
+    project.write("truepath.toml", sheet.replace("version = \"next\"", "version = 1"));
+    assert_eq!(folder(DAY * 20, ""), "1970-01-11/v001");
+    // A job that was not asked for is not pinned by the way.
+    let two = sheet.replace("[checks]", "[[job]]\nname = \"late\"\nscene = \"scenes/crossing.gltf\"\ncamera = \"quay\"\nframes = \"5-6\"\n\n[checks]");
+    project.write("truepath.toml", two.replace("{version}/{job}", "{version}/{job}/{job}"));
+    at(&project, DAY * 30, "run crossing").ended(0);
+    assert_eq!(folder(DAY * 31, "late"), "v001/late");
+    assert!(at(&project, DAY * 31, "names late").out.contains("fixes"));
+}
+
+#[test]
+fn scenes_by_a_pattern_give_a_job_each() {
+    let sheet = SMALL.replace("name = \"crossing\"\nscene = \"scenes/crossing.gltf\"", "each = { scene = \"scenes/*.gltf\" }");
+    let project = Project::with(&sheet.replace("\"1-24\"", "\"1-2\""));
+    let scene = std::fs::read(project.path("scenes/crossing.gltf")).unwrap();
+    project.write("scenes/arrival.gltf", &scene);
+    project.write("scenes/arrival.gltf.facts.toml", "fps = 24\n");
+    let names = |words: &str| series(&project, words).iter().map(|one| one["job"].as_str().unwrap().to_owned()).collect::<Vec<_>>();
+    assert_eq!(names(""), ["arrival", "crossing"]);
+    project.say("run").ended(0);
+    project.say("verify").ended(0);
+    assert_eq!(project.say("check --offline").ended(0).out, "truepath.toml: nothing to complain about\n");
+    // A name of the job's own, a list with a pattern in it, and a scene that two patterns fit.
+    let named = SMALL.replace("name = \"crossing\"\nscene = \"scenes/crossing.gltf\"", "name = \"all\"\neach = { scene = [\"scenes/arr*.gltf\", \"scenes/*.gltf\"], camera = [\"quay\", \"mast\"] }").replace("camera = \"quay\"\n", "").replace("{job}/{job}", "{job}/{scene}/{camera}");
+    project.write("truepath.toml", named);
+    assert_eq!(names(""), ["all/arrival/quay", "all/arrival/mast", "all/crossing/quay", "all/crossing/mast"]);
+    project.write("truepath.toml", sheet.replace("scenes/*.gltf", "scenes/*.nothing"));
+    let said = project.say("check").ended(1).out;
+    assert!(said.contains("scene-missing") && said.contains("no scene fits `scenes/*.nothing`"), "{said}");
+}
+
 #[test]
 fn facts_come_from_scenes_and_from_beside_them() {
     let project = Project::with(SMALL);

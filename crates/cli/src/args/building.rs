@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 
-use super::Common;
+use super::{AnewValues, Common};
 
 /// `build`.
 #[derive(Debug, Args)]
@@ -41,9 +41,9 @@ pub struct BuildArgs {
     /// In scripts for cmd: wait for a key at the end
     #[arg(long)]
     pub pause: bool,
-    /// Look clock, user, host and versions up anew
-    #[arg(long)]
-    pub anew: bool,
+    /// Look values up anew that are pinned: the version, the clock (with user and host), or all
+    #[arg(long, value_name = "WHAT", num_args = 0..=1, default_missing_value = "all")]
+    pub anew: Option<AnewValues>,
     /// The file to write, or the folder of --parts (left out: standard output)
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,

@@ -27,6 +27,7 @@ pub mod trust;
 pub mod verify;
 pub mod whose;
 
+use truepath_core::pins::Anew;
 use truepath_core::plan::Plan;
 use truepath_core::sheet::Existing;
 use truepath_core::verify::Verdict;
@@ -60,13 +61,16 @@ fn sheet_names(queue: &Queue, around: &Surroundings) -> String {
 /// Fixes looked-up values before anything is built or rendered with them.
 ///
 /// False where somebody else has pinned other values in this moment: theirs hold, and the sheet has to be read again.
-fn pin(loaded: &Loaded, anew: bool) -> Result<bool, Failure> {
+fn pin(loaded: &Loaded, anew: Anew) -> Result<bool, Failure> {
+    let mode = loaded.plan.pin_mode.as_deref();
     let wanted = truepath_core::plan::wanted(&loaded.plan.jobs);
-    if wanted.is_nothing() || (loaded.unpinned.is_nothing() && !anew) {
+    let again = anew != Anew::default();
+    if wanted.is_nothing() || (wanted.beyond(&loaded.pins, mode).is_nothing() && !again) {
         return Ok(true);
     }
-    let pinned = truepath_exec::state::pins::write(&loaded.state, &loaded.pins, anew)?;
-    Ok(pinned == loaded.pins)
+    let new = loaded.pins.to_pin(&wanted, mode);
+    let pinned = truepath_exec::state::pins::write(&loaded.state, &new, again)?;
+    Ok(pinned.to_pin(&wanted, mode) == new)
 }
 
 /// Calls of one plan at most: each is kept in memory.

@@ -32,7 +32,7 @@ pub fn run(args: &NamesArgs, around: &Surroundings) -> Result<Exit, Failure> {
         show::print(&queue.sheets.iter().map(|sheet| show::tokens::text(sheet, around.out)).collect::<String>())?;
     } else if all().next().is_some() {
         for sheet in &queue.sheets {
-            show::print(&show::names::text(&sheet.plan, &sheet.unpinned, around.out))?;
+            show::print(&show::names::text(&sheet.plan, &sheet.unpinned, around.now().datetime(), around.out))?;
         }
         show::print(&show::names::closing(&plans, &there(&queue, around)?))?;
     }

@@ -1,45 +1,43 @@
 //! Looking values up that are pinned afterwards: clock, user, host and the versions on disk.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use regex_lite::Regex;
-use truepath_core::pins::{Pins, Wanted};
+use truepath_core::pins::{Moment, Wanted};
 use truepath_core::plan::Plan;
 use truepath_core::template::{Clock, Pattern, Piece};
 
 use crate::lower::Surroundings;
 
-/// Looks up clock, user and host, as far as they are wanted.
-pub fn now(wanted: &Wanted, around: &Surroundings) -> Pins {
-    let mut pins = Pins::default();
-    if wanted.clock {
-        let now = around.now();
-        pins.clock = Some(Clock {
-            year: now.year(),
-            month: now.month(),
-            day: now.day(),
-            hour: now.hour(),
-            minute: now.minute(),
-            second: now.second(),
-            day_of_year: now.day_of_year(),
-        });
-    }
-    pins.user = around.user.clone().filter(|_| wanted.user);
-    pins.host = Some(around.host.clone()).filter(|_| wanted.host);
-    pins
+/// Who looks, where and when.
+pub fn now(around: &Surroundings) -> Moment {
+    let now = around.now();
+    let clock = Clock {
+        year: now.year(),
+        month: now.month(),
+        day: now.day(),
+        hour: now.hour(),
+        minute: now.minute(),
+        second: now.second(),
+        day_of_year: now.day_of_year(),
+    };
+    Moment { clock: Some(clock), user: around.user.clone(), host: Some(around.host.clone()) }
 }
 
-/// Looks up versions on disk. `looking` is a plan in which they are holes.
-pub fn versions(wanted: &Wanted, looking: &Plan) -> Pins {
-    let mut pins = Pins::default();
-    for (job, next) in &wanted.versions {
+/// The versions that jobs would have, by those on disk and those that had a first run before. `looking` is a plan in which
+/// they are holes.
+pub fn versions(wanted: &Wanted, looking: &Plan) -> BTreeMap<String, i64> {
+    let mut all = BTreeMap::new();
+    for (job, next) in wanted.jobs.iter().filter_map(|(job, wanted)| Some((job, wanted.version?))) {
         let own = looking.series.iter().chain(&looking.movies).filter(|series| looking.jobs[series.job].job == *job);
-        let highest = own.flat_map(|series| versions_of(&series.pattern)).max();
-        let version = if *next { Some(highest.map_or(1, |highest| highest + 1)) } else { highest };
-        pins.versions.extend(version.map(|version| (job.clone(), version)));
+        // One that had its first run on another day may lie in that day's folder.
+        let before = looking.pins.highest(job, looking.pin_mode.as_deref());
+        let highest = own.flat_map(|series| versions_of(&series.pattern)).chain(before).max();
+        let version = if next { Some(highest.map_or(1, |highest| highest + 1)) } else { highest };
+        all.extend(version.map(|version| (job.clone(), version)));
     }
-    pins
+    all
 }
 
 /// Every version among the files and folders that a pattern with holes for version and frame could name.

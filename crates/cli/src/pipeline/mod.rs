@@ -17,7 +17,7 @@ use truepath_core::adapter::Adapter;
 use truepath_core::check::{self, Input, Machine};
 use truepath_core::diagnostic::{Finding, Findings, Level, Words, find};
 use truepath_core::invoke::export::{Exports, exports};
-use truepath_core::pins::{Pins, Wanted};
+use truepath_core::pins::{Anew, Pins, Wanted};
 use truepath_core::plan::{self, Adapters, Plan, PlanInput, Selection, Series};
 use truepath_core::resolve::{self, Job, Stacked};
 use truepath_core::scene::Facts;
@@ -204,8 +204,8 @@ pub fn program_of(adapter: &Adapter, around: &Surroundings) -> Result<PathBuf, S
 pub struct LoadOptions<'w> {
     /// Ask neither disk nor machine: only sheets, and adapters beside them, are read.
     pub offline: bool,
-    /// Forget pins: look everything up anew.
-    pub anew: bool,
+    /// What is looked up anew, whatever is pinned.
+    pub anew: Anew,
     /// The system that it is all for, where that is another one than this.
     pub system: Option<System>,
     /// Whether programs are about to be started: that trusts those that the sheet's folder brought along.
@@ -315,18 +315,20 @@ impl Request<'_> {
         let is_asked = |name: &str| jobs.iter().any(|job| job.name == name && selection.takes(job));
         self.findings.forget_jobs(|at| typed.contains(&at.file), is_asked);
         let roots = resolve::roots(&sheet, &home, &machine_file, self.way.offline);
-        let stored = if self.way.anew { Pins::default() } else { pins::read(&state)? };
+        let mode = plan::pin_mode(&sheet, modes);
+        let mut stored = pins::read(&state)?;
+        if self.way.anew != Anew::default() {
+            let asked = jobs.iter().filter(|job| selection.takes(job));
+            stored.forget(self.way.anew, mode.as_deref(), &asked.map(|job| (job.job.clone(), job.version)).collect());
+        }
         let ground = PlanInput { sheet: &sheet, roots: &roots, home: &home, modes, pins: &stored, looking: false };
         let enabled = jobs.iter().filter(|job| Selection::default().takes(job));
-        let unpinned = plan::wanted(enabled).beyond(&stored);
-        let pins = if unpinned.is_nothing() {
-            stored.clone()
-        } else {
-            // Clock, user and host first: names that are searched for versions may hold them.
-            let now = stored.clone().with(lookup::now(&unpinned, self.around));
-            let looking = plan::plan(PlanInput { looking: true, pins: &now, ..ground }, &jobs, &Selection::default());
-            now.with(lookup::versions(&unpinned, &looking))
-        };
+        let unpinned = plan::wanted(enabled).beyond(&stored, mode.as_deref());
+        let mut pins = Pins { now: lookup::now(self.around), ..stored.clone() };
+        if unpinned.jobs.values().any(|wanted| wanted.version.is_some()) {
+            let looking = plan::plan(PlanInput { looking: true, pins: &pins, ..ground }, &jobs, &Selection::default());
+            pins.open = lookup::versions(&unpinned, &looking);
+        }
         let ground = PlanInput { pins: &pins, ..ground };
         let plan = plan::plan(ground, &jobs, &selection);
         let own_path = modes

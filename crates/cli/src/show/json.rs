@@ -171,7 +171,7 @@ pub fn whose(queue: &Queue, answers: &[Answer<'_>]) -> Value {
         let job = &plan.jobs[series.job];
         let version = match job.version {
             Some(Version::Number(version)) => Some(version),
-            Some(_) => queue.sheets[*sheet].pins.versions.get(&job.job).copied(),
+            Some(_) => queue.sheets[*sheet].pins.version(&job.job, queue.sheets[*sheet].plan.pin_mode.as_deref()),
             None => None,
         };
         let values = document["values"].take();

@@ -1,17 +1,20 @@
 //! What will be written, as a table a tired person reads at a glance.
 
-use truepath_core::pins::Wanted;
+use std::sync::Arc;
+
+use jiff::civil::DateTime;
+use truepath_core::pins::{Wanted, WantedOf};
 use truepath_core::plan::{Film, Plan, Series, SeriesKind};
 use truepath_core::resolve::{Job, paths};
 use truepath_core::sheet::Key;
-use truepath_core::template::{Pattern, Piece};
+use truepath_core::template::{Clock, Pattern, Piece};
 use truepath_core::verify::{STATES, State, Verdict};
 
 use super::{HEAD, MARK, ODD, QUIET, counted, paint};
 use crate::lower::Screen;
 
 /// Every job with its series.
-pub fn text(plan: &Plan, unpinned: &Wanted, screen: Screen) -> String {
+pub fn text(plan: &Plan, unpinned: &Wanted, now: DateTime, screen: Screen) -> String {
     let mut out = String::new();
     for (at, job) in plan.jobs.iter().enumerate() {
         out.push_str(&heading(job, screen));
@@ -24,6 +27,9 @@ pub fn text(plan: &Plan, unpinned: &Wanted, screen: Screen) -> String {
         let left = left_to_scene(job);
         if !left.is_empty() {
             out.push_str(&format!("  {}\n", paint(screen, QUIET, format!("left to the scene: {}", left.join(", ")))));
+        }
+        if let Some(line) = pinned(plan, job, now) {
+            out.push_str(&format!("  {}\n", paint(screen, QUIET, line)));
         }
         out.push('\n');
     }
@@ -55,19 +61,56 @@ pub fn closing(plans: &[&Plan], there: &[Verdict]) -> String {
     )
 }
 
+/// What is pinned of a job, and how long ago: the version that it looked up, and the moment that its names hold.
+fn pinned(plan: &Plan, job: &Arc<Job>, now: DateTime) -> Option<String> {
+    let wanted = truepath_core::plan::wanted([job]);
+    let wanted = wanted.jobs.get(&job.job)?;
+    let mode = plan.pin_mode.as_deref();
+    let looked_up = wanted.version.and_then(|_| plan.pins.pinned_version(&job.job, mode));
+    let version = wanted.given.or(plan.pins.version(&job.job, mode).filter(|_| wanted.version.is_some()));
+    let first = plan.pins.pinned(&job.job, mode, version);
+    let moment = first.map(|first| {
+        let user = first.user.as_ref().map(|user| format!(" by {user}")).unwrap_or_default();
+        let host = first.host.as_ref().map(|host| format!(" on {host}")).unwrap_or_default();
+        let clock = first.clock.map(|clock| format!(" {}, {}", clock.written("%Y-%m-%d %H:%M"), ago(clock, now)));
+        format!("first run{}{user}{host}", clock.unwrap_or_default())
+    });
+    let version = looked_up.map(|version| format!("version {version}"));
+    let parts: Vec<String> = version.into_iter().chain(moment).collect();
+    (!parts.is_empty()).then(|| format!("pinned: {}", parts.join(", ")))
+}
+
+/// How long ago a moment was, in whole units.
+fn ago(clock: Clock, now: DateTime) -> String {
+    let then = DateTime::new(clock.year, clock.month, clock.day, clock.hour, clock.minute, clock.second, 0);
+    let minutes = then.map_or(0, |then| now.duration_since(then).as_mins());
+    match minutes {
+        ..1 => "just now".to_owned(),
+        1..60 => format!("{} ago", counted(minutes, "minute")),
+        60..1440 => format!("{} ago", counted(minutes / 60, "hour")),
+        _ => format!("{} ago", counted(minutes / 1440, "day")),
+    }
+}
+
 /// What is not pinned yet and may be another value tomorrow.
 fn would_be(unpinned: &Wanted) -> Vec<String> {
     let mut lines = Vec::new();
-    let looked: Vec<&str> = [("date and time", unpinned.clock), ("user", unpinned.user), ("host", unpinned.host)]
-        .iter()
-        .filter(|(_, wanted)| *wanted)
-        .map(|(name, _)| *name)
-        .collect();
+    let any = |wants: fn(&WantedOf) -> bool| unpinned.jobs.values().any(wants);
+    let looked: Vec<&str> = [
+        ("date and time", any(|own| own.clock)),
+        ("user", any(|own| own.user)),
+        ("host", any(|own| own.host)),
+    ]
+    .iter()
+    .filter(|(_, wanted)| *wanted)
+    .map(|(name, _)| *name)
+    .collect();
     if !looked.is_empty() {
         lines.push(format!("{} are what they would be now; the first run or build fixes them", looked.join(", ")));
     }
-    if !unpinned.versions.is_empty() {
-        let jobs: Vec<&str> = unpinned.versions.keys().map(String::as_str).collect();
+    let jobs = unpinned.jobs.iter().filter(|(_, own)| own.version.is_some()).map(|(job, _)| job.as_str());
+    let jobs: Vec<&str> = jobs.collect();
+    if !jobs.is_empty() {
         lines.push(format!(
             "the version of {} is what it would be now; the first run or build fixes it",
             jobs.join(", ")

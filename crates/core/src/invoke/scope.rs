@@ -361,6 +361,7 @@ impl<'c> ArgumentScope<'c> {
             mode: self.plan.mode.as_deref(),
             looking: false,
             pins: &self.plan.pins,
+            pin_mode: self.plan.pin_mode.as_deref(),
             variables: NONE,
         }
     }

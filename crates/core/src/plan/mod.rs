@@ -39,6 +39,8 @@ pub struct Plan {
     pub pins: Pins,
     /// The modes, joined with `-`.
     pub mode: Option<String>,
+    /// The modes under which values are pinned apart from those of the final names, joined with `-`.
+    pub pin_mode: Option<String>,
     /// The roots of the sheet.
     pub roots: Vec<ResolvedRoot>,
     /// Where the sheet is at home.
@@ -367,6 +369,7 @@ pub fn plan(ground: PlanInput<'_>, jobs: &[Arc<Job>], selection: &Selection) -> 
         series: Vec::new(),
         movies: Vec::new(),
         mode,
+        pin_mode: pin_mode(ground.sheet, ground.modes),
         project: ground.sheet.project.clone(),
         pins: ground.pins.clone(),
         roots: ground.roots.to_vec(),
@@ -422,11 +425,21 @@ fn variables(jobs: &[Arc<Job>]) -> BTreeSet<String> {
     keys.filter_map(|key| if let Key::Var(name) = key { Some(name.clone()) } else { None }).collect()
 }
 
+/// The modes under which values are pinned apart from those of the final names, joined with `-`.
+#[must_use]
+pub fn pin_mode(sheet: &Sheet, modes: &[String]) -> Option<String> {
+    let is_final = |name: &&String| sheet.modes.iter().any(|mode| mode.name.value == **name && mode.is_final);
+    let apart: Vec<&str> = modes.iter().filter(|name| !is_final(name)).map(String::as_str).collect();
+    (!apart.is_empty()).then(|| apart.join("-"))
+}
+
 /// What the paths of jobs, and the lines below their movies, want looked up.
 #[must_use]
 pub fn wanted<'j>(jobs: impl IntoIterator<Item = &'j Arc<Job>>) -> Wanted {
-    let mut wanted = Wanted::default();
+    let mut all = Wanted::default();
     for job in jobs {
+        // What one combination wants, its job wants.
+        let mut wanted = all.jobs.get(&job.job).copied().unwrap_or_default();
         let paths =
             job.passes.iter().chain(job.movies.iter().map(|movie| &movie.pass)).filter_map(|pass| pass.path.as_ref());
         let lines = job.movies.iter().filter_map(|movie| movie.entry.burn.as_ref());
@@ -438,11 +451,14 @@ pub fn wanted<'j>(jobs: impl IntoIterator<Item = &'j Arc<Job>>) -> Wanted {
                 _ => {}
             }
         }
-        if let Some(version @ (Version::Next | Version::Latest)) = job.version {
-            wanted.versions.insert(job.job.clone(), version == Version::Next);
+        match job.version {
+            Some(Version::Number(version)) => wanted.given = Some(version),
+            Some(version) => wanted.version = Some(version == Version::Next),
+            None => {}
         }
+        all.add(&job.job, wanted);
     }
-    wanted
+    all
 }
 
 /// The adapter of each job, by the names that jobs use.

@@ -121,6 +121,7 @@ impl Maker<'_> {
             project: ground.sheet.project.as_ref(),
             mode: self.plan.mode.as_deref(),
             pins: ground.pins,
+            pin_mode: self.plan.pin_mode.as_deref(),
             looking: ground.looking,
             variables: self.variables,
         }

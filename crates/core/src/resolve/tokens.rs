@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use crate::pins::Pins;
+use crate::pins::{Moment, Pins};
 use crate::sheet::Version;
 use crate::source::Spanned;
 use crate::template::{Lookup, Value, token};
@@ -30,6 +30,8 @@ pub struct TokenScope<'s> {
     pub looking: bool,
     /// Looked-up values.
     pub pins: &'s Pins,
+    /// The modes under which they are pinned apart from those of the final names.
+    pub pin_mode: Option<&'s str>,
     /// Every variable that any job of the sheet has.
     pub variables: &'s BTreeSet<String>,
 }
@@ -48,6 +50,16 @@ pub fn lookup(seen: TokenScope<'_>, name: &str) -> Lookup {
         None if seen.variables.contains(name) => Lookup::NoValue,
         None => Lookup::Unknown,
     }
+}
+
+/// The moment of the first run of the job's version.
+fn moment(seen: TokenScope<'_>) -> Moment {
+    let version = match seen.job.version {
+        Some(Version::Number(version)) => Some(version),
+        Some(_) => seen.pins.version(&seen.job.job, seen.pin_mode),
+        None => None,
+    };
+    seen.pins.moment(&seen.job.job, seen.pin_mode, version)
 }
 
 /// `None` for names that are no built-in token of paths.
@@ -70,7 +82,7 @@ fn built_in(seen: TokenScope<'_>, name: &str) -> Option<Option<Value>> {
             Some(Version::Number(version)) => Some(Value::Version(version)),
             // Where versions are still to be looked for, the hole stands for any.
             Some(_) if seen.looking => Some(Value::AnyVersion),
-            Some(_) => seen.pins.versions.get(&job.job).copied().map(Value::Version),
+            Some(_) => seen.pins.version(&job.job, seen.pin_mode).map(Value::Version),
             None => None,
         },
         "type" => text(pass.file_type.map(|known| known.name.to_owned())),
@@ -102,10 +114,10 @@ fn built_in(seen: TokenScope<'_>, name: &str) -> Option<Option<Value>> {
         "chroma" => text(format.and_then(|format| format.chroma.as_ref()).map(|chroma| chroma.value.clone())),
         "effort" => text(format.and_then(|format| format.effort.as_ref()).map(|effort| effort.value.clone())),
         "audio_codec" => text(format.and_then(|format| format.audio_codec.as_ref()).map(|codec| codec.value.clone())),
-        "date" => seen.pins.clock.map(|clock| Value::Clock(clock, "%Y-%m-%d")),
-        "time" => seen.pins.clock.map(|clock| Value::Clock(clock, "%H%M%S")),
-        "user" => text(seen.pins.user.clone()),
-        "host" => text(seen.pins.host.clone()),
+        "date" => moment(seen).clock.map(|clock| Value::Clock(clock, "%Y-%m-%d")),
+        "time" => moment(seen).clock.map(|clock| Value::Clock(clock, "%H%M%S")),
+        "user" => text(moment(seen).user),
+        "host" => text(moment(seen).host),
         "fps" => text(job.fps.map(|fps| fps.to_string().replace('/', "-"))),
         "os" => text(Some(
             crate::sheet::SYSTEMS

@@ -94,7 +94,7 @@ impl Journal {
 
     /// Who runs, for so many files, and with which looked-up values.
     pub fn began(&self, files: i64, pins: &Pins) -> Event {
-        let pins = Some(pins.clone()).filter(|pins| *pins != Pins::default());
+        let pins = Some(pins.fixed()).filter(|pins| *pins != Pins::default());
         Event::Began(Began { files, pins, ..self.began.clone() })
     }
 
@@ -171,16 +171,18 @@ pub fn list(state: &StateFolder) -> Vec<(String, u64)> {
     all
 }
 
-/// The looked-up values of the last run that had any.
+/// The looked-up values of all runs that had any; where they differ, those of the last.
 #[must_use]
-pub fn last_pins(state: &StateFolder) -> Option<Pins> {
+pub fn earlier_pins(state: &StateFolder) -> Pins {
     let began = list(state).into_iter().filter_map(|(name, _)| {
         let mut first = String::new();
         BufReader::new(disk::open(&state.journals().join(name)).ok()?).read_line(&mut first).ok()?;
         let Ok(Event::Began(Began { turn, pins: Some(pins), .. })) = serde_json::from_str(&first) else { return None };
         Some((turn, pins))
     });
-    began.max_by_key(|(turn, _)| *turn).map(|(_, pins)| pins)
+    let mut all: Vec<(u64, Pins)> = began.collect();
+    all.sort_by_key(|(turn, _)| std::cmp::Reverse(*turn));
+    all.into_iter().fold(Pins::default(), |sum, (_, pins)| sum.with(pins))
 }
 
 /// Reads all journals of a sheet, in the order in which they began.

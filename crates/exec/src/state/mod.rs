@@ -69,10 +69,10 @@ impl StateFolder {
         self.folder.join("version")
     }
 
-    /// Looked-up values.
+    /// Looked-up values, a file for each.
     #[must_use]
     pub fn pins(&self) -> PathBuf {
-        self.folder.join("pins.json")
+        self.folder.join("pins")
     }
 
     /// Journals, one for each process that ran the sheet.

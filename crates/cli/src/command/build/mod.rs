@@ -19,7 +19,7 @@ use truepath_core::run::outstanding::{outstanding, with_movies};
 use truepath_core::sheet::{Existing, System};
 use truepath_core::verify::State;
 
-use crate::args::{BuildArgs, ScriptKind};
+use crate::args::{AnewValues, BuildArgs, ScriptKind};
 use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::observe::{Look, Observation};
@@ -44,7 +44,7 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
     // A script for cmd is for Windows, wherever it is built.
     let system = (args.to == ScriptKind::Cmd).then_some(System::Windows).filter(|system| *system != lower::system());
     let mut queue =
-        pipeline::load(&args.common, around, LoadOptions { anew: args.anew, system, ..LoadOptions::default() })?;
+        pipeline::load(&args.common, around, LoadOptions { anew: AnewValues::of(args.anew), system, ..LoadOptions::default() })?;
     super::tell_findings(&queue, around);
     if let Some(exit) = queue.stopped_here() {
         return Ok(exit);
@@ -53,7 +53,7 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
     for loaded in &mut queue.sheets {
         super::guard_final(loaded, args.is_final)?;
         super::need_adapters(loaded)?;
-        if !super::pin(loaded, args.anew)? {
+        if !super::pin(loaded, AnewValues::of(args.anew))? {
             let message = "somebody else pinned other values for this sheet in this moment".to_owned();
             let help = "run the same command again: their values hold now";
             return Err(Failure::new(Cause::Machine, message).help(help));

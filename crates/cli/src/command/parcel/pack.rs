@@ -49,7 +49,7 @@ pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
     };
     super::super::guard_final(loaded, args.is_final)?;
     super::super::need_adapters(loaded)?;
-    super::super::pin(loaded, false)?;
+    super::super::pin(loaded, truepath_core::pins::Anew::default())?;
     loaded.look_up_made(around);
     let loaded = &*loaded;
     let parts = parts(args, loaded, &wanted)?;

@@ -9,6 +9,7 @@ use std::time::Instant;
 
 use truepath_core::check::Machine;
 use truepath_core::frames::Frames;
+use truepath_core::pins::Anew;
 use truepath_core::plan::Call;
 use truepath_core::run::cost::Costs;
 use truepath_core::run::event::Event;
@@ -17,7 +18,7 @@ use truepath_core::run::outstanding::{outstanding, standing, with_movies};
 use truepath_core::sheet::Existing;
 use truepath_core::verify::{State, Verdict};
 
-use crate::args::{self, CallOrder, RunArgs};
+use crate::args::{self, AnewValues, CallOrder, RunArgs};
 use truepath_exec::failure::{Cause, Failure, Trouble};
 use truepath_exec::landing::recover;
 use truepath_exec::observe::{Look, Observation};
@@ -55,7 +56,12 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
         let queue = pipeline::load(
             &args.common,
             around,
-            LoadOptions { anew: args.anew && ours.is_empty(), starts: true, ..LoadOptions::default() },
+            LoadOptions {
+                // Once they are pinned, they hold.
+                anew: AnewValues::of(args.anew.filter(|_| ours.is_empty())),
+                starts: true,
+                ..LoadOptions::default()
+            },
         )?;
         if ours.is_empty() {
             super::tell_findings(&queue, around);
@@ -108,11 +114,11 @@ fn take(args: &RunArgs, queue: &Queue, ours: &mut Vec<Ours>, around: &Surroundin
             ours.push(Ours { sheet: loaded.sheet.clone(), journal, _lock: lock });
             // Another machine may have made the folder at the same time, and decided on its mark.
             as_loaded &= StateFolder::of(&loaded.sheet)?.mark() == loaded.plan.home.mark;
-            as_loaded &= super::pin(loaded, args.anew)? && journal::list(state) == loaded.ground.history.journals;
+            as_loaded &= super::pin(loaded, AnewValues::of(args.anew))? && journal::list(state) == loaded.ground.history.journals;
             let Some(own) = ours.last() else { continue };
             as_loaded &= recovered(args, loaded, &own.journal, around)?;
         } else {
-            as_loaded &= super::pin(loaded, false)?;
+            as_loaded &= super::pin(loaded, Anew::default())?;
         }
     }
     Ok(as_loaded)
