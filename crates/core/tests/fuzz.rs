@@ -148,6 +148,15 @@ fn scenes_of_usd() {
 }
 
 #[test]
+fn scenes_of_usd_in_binary_and_in_packages() {
+    let seeds = ["harbour.usdc", "small.usdz"].map(|name| file(&format!("crates/core/tests/scenes/{name}")));
+    fuzz(&seeds, &|bytes| {
+        let _ = scene::read("a.usdc", bytes);
+        let _ = scene::read("a.usdz", bytes);
+    });
+}
+
+#[test]
 fn facts() {
     let printed = br#"welcome aboard
 {"cameras":["quay"],"frames":"3-7","fps":"24000/1001","size":"64x36","passes":["beauty"],"resources":["a.bin"]}"#;
@@ -168,7 +177,7 @@ fn journals_pins_and_claims() {
 {"event":"ended","call":"crossing_1-2","code":0,"ok":true,"files":1,"lacking":"2","seconds":1.5,"log":"logs/a.log","t":2.0}
 {"event":"over","landed":1,"lacking":1,"outcome":"incomplete","t":2.5}
 "#;
-    let pins = br#"{"clock":{"year":2026,"month":11,"day":25,"hour":3,"minute":4,"second":5},"user":"a","host":"b","versions":{"crossing":3}}"#;
+    let pins = br#"{"jobs":{"crossing@draft":{"version":3,"first":{"v003":{"clock":{"year":2026,"month":11,"day":25,"hour":3,"minute":4,"second":5},"user":"a","host":"b"}}}}}"#;
     let claims = b"crossing_1-6.1\ncrossing_1-6.1.done\ncrossing_7-12.18446744073709551615\n";
     fuzz(&[journal.to_vec(), pins.to_vec(), claims.to_vec()], &|bytes| {
         for depth in [Depth::Landings, Depth::Calls] {

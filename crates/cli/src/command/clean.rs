@@ -110,7 +110,7 @@ fn inputs(queue: &Queue) -> BTreeSet<String> {
             found.extend(plan.movies.iter().filter_map(|movie| movie.film.as_ref()?.audio.clone()));
         }
         for (scene, facts) in &sheet.facts {
-            let resources = facts.resources.iter().filter_map(|name| pipeline::load::resource(Path::new(scene), name));
+            let resources = facts.files().filter_map(|name| pipeline::load::resource(Path::new(scene), name));
             found.extend(resources.map(|path| paths::tidy(&paths::from_system(&path))));
         }
     }

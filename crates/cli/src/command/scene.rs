@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde_json::{Value, json};
-use truepath_core::scene::Facts;
+use truepath_core::scene::{Facts, Product};
 use truepath_core::sheet::Fps;
 
 use crate::args::SceneArgs;
@@ -57,7 +57,16 @@ fn document(path: &Path, read: &load::Read, missing: &[String], fps: Option<Fps>
     json!({
         "path": std::path::absolute(path).unwrap_or_else(|_| path.to_owned()), "source": read.source, "damaged": read.damaged,
         "cameras": facts.cameras, "frames": frames(facts, fps), "seconds": facts.seconds, "fps": facts.fps.map(|fps| fps.to_string()),
-        "size": facts.size.map(|size| size.to_string()), "passes": facts.passes, "resources": facts.resources, "missing": missing,
+        "size": facts.size.map(|size| size.to_string()), "passes": facts.passes, "resources": facts.files().collect::<Vec<_>>(), "missing": missing,
+        "variables": facts.variables, "unsaved": facts.unsaved,
+        "products": facts.products.iter().map(product).collect::<Vec<_>>(),
+    })
+}
+
+fn product(product: &Product) -> Value {
+    json!({
+        "name": product.name, "file": product.file, "size": product.size.map(|size| size.to_string()),
+        "camera": product.camera, "variables": product.variables,
     })
 }
 
@@ -89,7 +98,24 @@ fn text(path: &Path, read: &load::Read, missing: &[String], (fps, around): (Opti
     for (name, value) in rows {
         out.push_str(&format!("  {name:<9}  {value}\n"));
     }
-    for (at, resource) in facts.resources.iter().enumerate() {
+    if facts.variables.is_some() {
+        out.push_str(&format!("  {:<9}  {}\n", "variables", list(&facts.variables)));
+    }
+    if let Some(unsaved) = &facts.unsaved {
+        out.push_str(&format!("  {:<9}  {}\n", "unsaved", paint(screen, show::BAD, unsaved)));
+    }
+    for (at, product) in facts.products.iter().enumerate() {
+        let parts = [
+            product.file.clone(),
+            product.size.map(|size| size.to_string()),
+            product.camera.clone(),
+            (!product.variables.is_empty()).then(|| product.variables.join(", ")),
+        ];
+        let parts: Vec<String> = parts.into_iter().flatten().collect();
+        let head = if at == 0 { "products" } else { "" };
+        out.push_str(&format!("  {head:<9}  {}: {}\n", product.name, parts.join("; ")));
+    }
+    for (at, resource) in facts.files().enumerate() {
         let state = if missing.contains(resource) {
             paint(screen, show::BAD, "missing")
         } else {

@@ -159,8 +159,22 @@ fn follow(scene: &Path, facts: &mut Facts) {
         if depth > DEEPEST || !seen.insert(path.clone()) {
             continue;
         }
-        // A layer may be text under either extension; what begins otherwise is not read here.
-        let read = disk::read(&path, MOST_LAYER).ok().and_then(|bytes| scene::read("layer.usda", &bytes).ok());
+        // What a layer is tells its content: it may bear any of the extensions.
+        let read = disk::read(&path, MOST_LAYER).ok().and_then(|bytes| scene::read("layer.usd", &bytes).ok());
+        let folder = scene.parent().unwrap_or(Path::new("."));
+        for name in read.iter().flat_map(|read| &read.resources) {
+            // One that is there is named from the scene's own place; one that is not, as its layer spells it.
+            let there = resource(&path, name).and_then(|found| dunce::canonicalize(found).ok());
+            let here = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+            let base = dunce::canonicalize(here).unwrap_or_else(|_| folder.to_owned());
+            let named = match &there {
+                Some(found) => found.strip_prefix(&base).map_or_else(|_| from_system(found), from_system),
+                None => from_system(&path.parent().unwrap_or(folder).join(name)),
+            };
+            if !facts.nested.contains(&named) && !facts.resources.contains(&named) {
+                facts.nested.push(named);
+            }
+        }
         open.extend(read.iter().flat_map(|read| &read.layers).map(|layer| (path.clone(), layer.clone(), depth + 1)));
         facts.take_layer(read);
     }
@@ -187,7 +201,7 @@ pub fn resource(scene: &Path, name: &str) -> Option<PathBuf> {
 
 /// The outside files of a scene that are not there, as the scene spells them.
 pub fn missing(scene: &Path, facts: &Facts) -> Vec<String> {
-    facts.resources.iter().filter(|name| resource(scene, name).is_none()).cloned().collect()
+    facts.files().filter(|name| resource(scene, name).is_none()).cloned().collect()
 }
 
 /// A copy beside a scene that a program saved by itself, or that an editor still holds, and that is newer than the scene.

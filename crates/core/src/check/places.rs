@@ -40,7 +40,7 @@ impl Inputs {
                 continue;
             };
             let folder = paths::parent(scene);
-            let resources = job.facts.iter().flat_map(|facts| &facts.resources).map(|resource| {
+            let resources = job.facts.iter().flat_map(|facts| facts.files()).map(|resource| {
                 if paths::is_absolute(resource) {
                     resource.clone()
                 } else {

@@ -45,7 +45,7 @@ fn whole(sink: &mut Sink<'_, '_>, job: &Job, scene: &Spanned<String>, machine: &
         let inside = paths::is_below(path, &sink.input.plan.home.folder);
         (temporary || homes.iter().any(|home| path.starts_with(home))) && !inside
     };
-    let resources = job.facts.iter().flat_map(|facts| &facts.resources).filter(|path| paths::is_absolute(path));
+    let resources = job.facts.iter().flat_map(|facts| facts.files()).filter(|path| paths::is_absolute(path));
     let resources: Vec<(&String, bool)> = resources.map(|path| (path, private(path))).collect();
     for (resource, private) in resources {
         let check = if private { "resource-not-shared" } else { "resource-absolute" };

@@ -3,7 +3,10 @@
 pub mod beside;
 mod gltf;
 pub mod told;
+mod usd;
 mod usda;
+mod usdc;
+mod usdz;
 
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -34,10 +37,29 @@ pub struct Facts {
     pub resources: Vec<String>,
     /// Cameras by their full paths in the scene, such as `/Tower/belfry`, of formats that have such.
     pub camera_paths: Vec<String>,
+    /// Outside files of its layers: relative to the scene's own folder, or absolute.
+    pub nested: Vec<String>,
+    /// The files that the scene itself would have rendered.
+    pub products: Vec<Product>,
     /// Whether there may be more cameras: a part of the scene was not read.
     pub more_cameras: bool,
     /// Those of the outside files that are parts of the scene itself: cameras may stand there.
     pub layers: Vec<String>,
+}
+
+/// A file that a scene's own render settings ask for.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Product {
+    /// Its name in the scene.
+    pub name: String,
+    /// The file.
+    pub file: Option<String>,
+    /// Its size in pixels.
+    pub size: Option<Size>,
+    /// Its camera.
+    pub camera: Option<String>,
+    /// The variables that it holds, in their order.
+    pub variables: Vec<String>,
 }
 
 /// Why a scene's bytes say nothing.
@@ -61,7 +83,7 @@ pub const HEAD: usize = 20;
 pub fn part(name: &str, head: &[u8]) -> Option<Range<u64>> {
     let extension = name.rsplit_once('.').map(|(_, extension)| extension.to_ascii_lowercase());
     match extension.as_deref() {
-        Some("gltf" | "usda") => Some(0..u64::MAX),
+        Some("gltf" | "usda" | "usdc" | "usd" | "usdz") => Some(0..u64::MAX),
         Some("glb") => match head {
             [b'g', b'l', b'T', b'F', 2, 0, 0, 0, _, _, _, _, a, b, c, d, b'J', b'S', b'O', b'N', ..] => {
                 let start = HEAD as u64;
@@ -81,7 +103,14 @@ pub fn part(name: &str, head: &[u8]) -> Option<Range<u64>> {
 pub fn read(name: &str, bytes: &[u8]) -> Result<Facts, Unread> {
     match name.rsplit_once('.').map(|(_, extension)| extension.to_ascii_lowercase()).as_deref() {
         Some("gltf" | "glb") => gltf::read(bytes).map_err(Unread::Damaged),
-        Some("usda") => usda::read(bytes).map_err(Unread::Damaged),
+        Some("usda") if !bytes.starts_with(b"PXR-USDC") => usda::read(bytes).map_err(Unread::Damaged),
+        // Either form may bear the common extension; it is the content that tells.
+        Some("usd" | "usda" | "usdc") if bytes.starts_with(b"PXR-USDC") => usdc::read(bytes).map_err(Unread::Damaged),
+        Some("usd") if bytes.starts_with(b"#usda") => usda::read(bytes).map_err(Unread::Damaged),
+        Some("usd") if bytes.starts_with(b"PK") => usdz::read(bytes).map_err(Unread::Damaged),
+        Some("usd") => Err(Unread::Damaged("it is USD neither as text nor in binary".to_owned())),
+        Some("usdc") => usdc::read(bytes).map_err(Unread::Damaged),
+        Some("usdz") => usdz::read(bytes).map_err(Unread::Damaged),
         _ => Err(Unread::OtherFormat),
     }
 }
@@ -112,9 +141,16 @@ impl Facts {
             unsaved: self.unsaved.or(other.unsaved),
             resources: if self.resources.is_empty() { other.resources } else { self.resources },
             camera_paths: if self.camera_paths.is_empty() { other.camera_paths } else { self.camera_paths },
+            nested: if self.nested.is_empty() { other.nested } else { self.nested },
+            products: if self.products.is_empty() { other.products } else { self.products },
             more_cameras: self.more_cameras,
             layers: self.layers,
         }
+    }
+
+    /// All outside files, those of its layers included.
+    pub fn files(&self) -> impl Iterator<Item = &String> {
+        self.resources.iter().chain(&self.nested)
     }
 
     /// Takes in the cameras of a layer; of one that could not be read, any camera may be there.

@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 
 use super::Facts;
-use crate::sheet::Fps;
+use super::usd::{Layer, Prim, Setting};
 
 pub fn read(bytes: &[u8]) -> Result<Facts, String> {
     let text = std::str::from_utf8(bytes).map_err(|error| format!("it is not text: {error}"))?;
@@ -14,31 +14,28 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
         return Err("it does not begin with #usda".to_owned());
     }
     let words = words(text);
-    let mut facts = Facts { cameras: Some(Vec::new()), ..Facts::default() };
+    let mut layer = Layer::default();
     let header_end = words.iter().position(|word| *word == UsdWord::Sign(')')).unwrap_or(0);
-    let number = |name: &str| {
-        let at = words[..header_end].windows(3).find(|w| w[0] == UsdWord::Name(name) && w[1] == UsdWord::Sign('='))?;
-        if let UsdWord::Name(value) = at[2] {
-            value.parse::<f64>().ok().filter(|value| value.is_finite())
-        } else {
-            None
-        }
+    let header = &words[..header_end];
+    let number = |name: &str| match after(header, name)? {
+        UsdWord::Name(value) => value.parse::<f64>().ok().filter(|value| value.is_finite()),
+        _ => None,
     };
-    if let (Some(start), Some(end)) = (number("startTimeCode"), number("endTimeCode")) {
-        facts.span = (start <= end).then_some((start.round() as i64, end.round() as i64));
-    }
-    // A layer without a rate has 24 time codes per second, by definition of the format; it is not guessed here.
-    facts.fps = number("framesPerSecond").or(number("timeCodesPerSecond")).and_then(rate);
-    cameras(&words, &mut facts);
-    for word in &words {
-        if let UsdWord::Asset(path) = word
-            && !path.is_empty()
-            && !facts.resources.iter().any(|known| known == path)
-        {
-            facts.resources.push((*path).to_owned());
-        }
-    }
-    Ok(facts)
+    (layer.start, layer.end) = (number("startTimeCode"), number("endTimeCode"));
+    (layer.codes, layer.frames) = (number("timeCodesPerSecond"), number("framesPerSecond"));
+    layer.render_settings = match after(header, "renderSettingsPrimPath") {
+        Some(UsdWord::Text(path)) => Some(path.to_owned()),
+        _ => None,
+    };
+    prims(&words, &mut layer);
+    layer.assets = words.iter().filter_map(|word| if let UsdWord::Asset(path) = word { Some((*path).to_owned()) } else { None }).collect();
+    Ok(layer.facts())
+}
+
+/// What follows a name and an equals sign.
+fn after<'t>(words: &[UsdWord<'t>], name: &str) -> Option<UsdWord<'t>> {
+    let at = words.windows(3).find(|w| w[0] == UsdWord::Name(name) && w[1] == UsdWord::Sign('='))?;
+    Some(at[2])
 }
 
 /// The same text with other asset paths: they stand between `@`.
@@ -50,14 +47,19 @@ pub fn respelt(bytes: &[u8], to: &BTreeMap<String, String>) -> Option<Vec<u8>> {
     Some(text.into_bytes())
 }
 
-/// Camera prims with their paths, and the assets that are layers of this one: `subLayers`, `references` and `payload`.
-fn cameras(words: &[UsdWord<'_>], facts: &mut Facts) {
+/// Settings of render settings and products that are looked for.
+const SETTINGS: [&str; 5] = ["resolution", "productName", "camera", "products", "orderedVars"];
+
+/// Prims with their paths, the assets that are layers of this one (`subLayers`, `references` and `payload`), and the settings
+/// of what is to be rendered.
+fn prims(words: &[UsdWord<'_>], layer: &mut Layer) {
     // Names of the prims that are open; a brace that no prim opened has none.
     let (mut open, mut next): (Vec<Option<&str>>, Option<&str>) = (Vec::new(), None);
     let (mut arc, mut target) = (false, false);
+    let path = |open: &[Option<&str>]| open.iter().flatten().map(|name| format!("/{name}")).collect::<String>();
     for (at, word) in words.iter().enumerate() {
         match word {
-            UsdWord::Name("def" | "over" | "class") => {
+            UsdWord::Name(specifier @ ("def" | "over" | "class")) => {
                 arc = false;
                 let (kind, name) = match words.get(at + 1..at + 3) {
                     Some([UsdWord::Name(kind), UsdWord::Text(name)]) => (*kind, *name),
@@ -67,36 +69,53 @@ fn cameras(words: &[UsdWord<'_>], facts: &mut Facts) {
                     },
                 };
                 next = Some(name);
-                if kind == "Camera" && *word == UsdWord::Name("def") {
-                    let above: String = open.iter().flatten().map(|name| format!("/{name}")).collect();
-                    facts.cameras.get_or_insert_default().push(name.to_owned());
-                    facts.camera_paths.push(format!("{above}/{name}"));
+                let is_defined = *specifier == "def";
+                layer.prims.push(Prim { path: format!("{}/{name}", path(&open)), kind: kind.to_owned(), is_defined });
+            }
+            UsdWord::Name(name) if !target => {
+                arc = matches!(*name, "subLayers" | "references" | "payload");
+                if SETTINGS.contains(name) && words.get(at + 1) == Some(&UsdWord::Sign('=')) {
+                    let setting = setting(&words[at + 2..]);
+                    layer.settings.extend(setting.map(|setting| (format!("{}.{name}", path(&open)), setting)));
                 }
             }
-            UsdWord::Name(name) if !target => arc = matches!(*name, "subLayers" | "references" | "payload"),
             UsdWord::Sign('<') => target = true,
             UsdWord::Sign('>') => target = false,
             UsdWord::Sign('{') => open.push(next.take()),
             UsdWord::Sign('}') => drop(open.pop()),
-            UsdWord::Asset(path) if arc && !path.is_empty() => facts.layers.push((*path).to_owned()),
+            UsdWord::Asset(path) if arc && !path.is_empty() => layer.layers.push((*path).to_owned()),
             _ => {}
         }
     }
 }
 
-/// A rate as an exact fraction: whole, or a thousandth-and-one of a whole.
-fn rate(value: f64) -> Option<Fps> {
-    if !(0.0..1e6).contains(&value) {
-        return None;
-    }
-    if value.fract() == 0.0 {
-        return Fps::new(value as u32, 1);
-    }
-    let ntsc = (value * 1.001).round();
-    if ((ntsc / 1.001) - value).abs() < 0.005 {
-        Fps::new(ntsc as u32 * 1000, 1001)
-    } else {
-        Fps::new((value * 1000.0).round() as u32, 1000)
+/// The value of a setting: text, two numbers, or paths between angle brackets.
+fn setting(words: &[UsdWord<'_>]) -> Option<Setting> {
+    let number = |word: &UsdWord<'_>| if let UsdWord::Name(text) = word { text.parse::<i32>().ok() } else { None };
+    match words {
+        [UsdWord::Text(text), ..] => Some(Setting::Text((*text).to_owned())),
+        [UsdWord::Sign('('), width, UsdWord::Sign(','), height, ..] => Some(Setting::Two(number(width)?, number(height)?)),
+        [UsdWord::Sign('<' | '['), ..] => {
+            let is_list = words[0] == UsdWord::Sign('[');
+            let (mut paths, mut path) = (Vec::new(), None::<String>);
+            for word in words {
+                match (word, &mut path) {
+                    (UsdWord::Sign('<'), _) => path = Some(String::new()),
+                    (UsdWord::Sign('>'), _) => {
+                        paths.extend(path.take());
+                        if !is_list {
+                            break;
+                        }
+                    }
+                    (UsdWord::Sign(']'), None) => break,
+                    (UsdWord::Sign(sign), Some(path)) => path.push(*sign),
+                    (UsdWord::Name(name), Some(path)) => path.push_str(name),
+                    _ => {}
+                }
+            }
+            Some(Setting::Paths(paths))
+        }
+        _ => None,
     }
 }
 

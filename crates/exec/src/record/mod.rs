@@ -66,7 +66,7 @@ impl Asking<'_> {
         let digest = |path: &Path| ask::content(path, folder, self.told).ok();
         let bytes = digest(Path::new(scene));
         let facts = self.facts.get(scene);
-        let resources = facts.into_iter().flat_map(|facts| &facts.resources);
+        let resources = facts.into_iter().flat_map(|facts| facts.files());
         let file =
             |name: &String| (name.clone(), (self.resource)(Path::new(scene), name).and_then(|path| digest(&path)));
         let export = (!exporter.is_empty()).then(|| {
