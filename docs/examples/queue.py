@@ -10,6 +10,10 @@ for call in json.load(sys.stdin)["calls"]:
         shutil.rmtree(folder, ignore_errors=True)
     for folder in call["stage"] + call["folders"]:
         os.makedirs(folder, exist_ok=True)
+    for file in call.get("files", []):
+        os.makedirs(os.path.dirname(file["path"]), exist_ok=True)
+        with open(file["path"], "w", encoding="utf-8", newline="") as written:
+            written.write(file["text"])
     with open(call["log"], "w") as log:
         ended = subprocess.run([call["program"], *call["arguments"]], cwd=call["folder"],
                                env={**os.environ, **call["env"]}, stdout=log, stderr=log)

@@ -403,6 +403,9 @@ pub struct AdapterNew {
     /// The program it drives (left out: that of its name)
     #[arg(long, value_name = "PROGRAM")]
     pub program: Option<String>,
+    /// The program's own help, saved to a file (- for standard input): arguments for what is recognised in it
+    #[arg(long, value_name = "FILE")]
+    pub from_help: Option<PathBuf>,
     /// Where it is written
     #[arg(long, value_name = "DIR", default_value = "adapters")]
     pub folder: PathBuf,

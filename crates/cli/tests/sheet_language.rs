@@ -187,7 +187,10 @@ fn each_version_has_the_day_of_its_own_first_run() {
     project.write("truepath.toml", sheet.replace("version = \"next\"", "version = 1"));
     assert_eq!(folder(DAY * 20, ""), "1970-01-11/v001");
     // A job that was not asked for is not pinned by the way.
-    let two = sheet.replace("[checks]", "[[job]]\nname = \"late\"\nscene = \"scenes/crossing.gltf\"\ncamera = \"quay\"\nframes = \"5-6\"\n\n[checks]");
+    let two = sheet.replace(
+        "[checks]",
+        "[[job]]\nname = \"late\"\nscene = \"scenes/crossing.gltf\"\ncamera = \"quay\"\nframes = \"5-6\"\n\n[checks]",
+    );
     project.write("truepath.toml", two.replace("{version}/{job}", "{version}/{job}/{job}"));
     at(&project, DAY * 30, "run crossing").ended(0);
     assert_eq!(folder(DAY * 31, "late"), "v001/late");
@@ -196,12 +199,15 @@ fn each_version_has_the_day_of_its_own_first_run() {
 
 #[test]
 fn scenes_by_a_pattern_give_a_job_each() {
-    let sheet = SMALL.replace("name = \"crossing\"\nscene = \"scenes/crossing.gltf\"", "each = { scene = \"scenes/*.gltf\" }");
+    let sheet =
+        SMALL.replace("name = \"crossing\"\nscene = \"scenes/crossing.gltf\"", "each = { scene = \"scenes/*.gltf\" }");
     let project = Project::with(&sheet.replace("\"1-24\"", "\"1-2\""));
     let scene = std::fs::read(project.path("scenes/crossing.gltf")).unwrap();
     project.write("scenes/arrival.gltf", &scene);
     project.write("scenes/arrival.gltf.facts.toml", "fps = 24\n");
-    let names = |words: &str| series(&project, words).iter().map(|one| one["job"].as_str().unwrap().to_owned()).collect::<Vec<_>>();
+    let names = |words: &str| {
+        series(&project, words).iter().map(|one| one["job"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
     assert_eq!(names(""), ["arrival", "crossing"]);
     project.say("run").ended(0);
     project.say("verify").ended(0);

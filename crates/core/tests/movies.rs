@@ -129,7 +129,9 @@ fn every_setting_of_a_movie_tells_it_from_another() {
     assert_eq!(said(&of("ffmpeg", "frames", None)), ["encoder built-in, was ffmpeg"]);
     assert_eq!(said(&of("built-in", "others", None).with_frames_unknown()), Vec::<String>::new());
     // What the line below a picture shows is looked up as what paths hold.
-    assert!(wanted(&plan_of(&format!("{MOVIE_OF}burn = \"{{user}} {{date}}\"\n")).jobs).jobs.values().all(|job| job.clock));
+    assert!(
+        wanted(&plan_of(&format!("{MOVIE_OF}burn = \"{{user}} {{date}}\"\n")).jobs).jobs.values().all(|job| job.clock)
+    );
 }
 
 #[test]

@@ -34,7 +34,10 @@ fn text_and_binary_have_the_same_facts() {
         assert!(facts.camera_paths.contains(&"/Harbour/Tower/belfry".to_owned()), "{:?}", facts.camera_paths);
         let [film] = &facts.products[..] else { panic!("only what the settings name: {:?}", facts.products) };
         assert_eq!((film.name.as_str(), film.file.as_deref()), ("film", Some("film.####.exr")));
-        assert_eq!((film.camera.as_deref(), &film.variables[..]), (Some("quay"), &["color".into(), "depth".into()][..]));
+        assert_eq!(
+            (film.camera.as_deref(), &film.variables[..]),
+            (Some("quay"), &["color".into(), "depth".into()][..])
+        );
     }
     // The common extension says nothing of the form.
     for name in ["harbour.usda", "harbour.usdc"] {

@@ -84,8 +84,10 @@ impl<'s> Shelf<'s> {
         while let Some(last) = chain.last().copied() {
             let Some(like) = adapter::like(last.file, &self.sources.get(last.file).text) else { break };
             let Some(next) = self.below(last, &like) else {
-                let known = self.texts.iter().filter(|other| other.level >= last.level).map(|other| other.name.as_str());
-                let words = Words::new(format!("there is no adapter `{}` to be like", like.value), "nothing is called so");
+                let known =
+                    self.texts.iter().filter(|other| other.level >= last.level).map(|other| other.name.as_str());
+                let words =
+                    Words::new(format!("there is no adapter `{}` to be like", like.value), "nothing is called so");
                 let words = match nearest(&like.value, known) {
                     Some(near) => words.help(format!("write \"{near}\"")).fix(like.at, near),
                     None => words.help(format!("put {}.toml beside this file", like.value)),

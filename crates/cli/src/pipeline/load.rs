@@ -57,12 +57,10 @@ pub fn is_sheet(path: &Path) -> bool {
 /// Files about scenes are none.
 pub fn scenes(folder: &Path, pattern: &str) -> Vec<String> {
     let base = folder.to_string_lossy().into_owned();
-    let whole = if is_absolute(pattern) {
-        pattern.to_owned()
-    } else {
-        format!("{}/{pattern}", glob::Pattern::escape(&base))
-    };
-    let rules = glob::MatchOptions { require_literal_separator: true, require_literal_leading_dot: true, ..Default::default() };
+    let whole =
+        if is_absolute(pattern) { pattern.to_owned() } else { format!("{}/{pattern}", glob::Pattern::escape(&base)) };
+    let rules =
+        glob::MatchOptions { require_literal_separator: true, require_literal_leading_dot: true, ..Default::default() };
     let found = glob::glob_with(&whole, rules).into_iter().flatten().filter_map(Result::ok);
     let found = found.filter(|path| path.is_file() && !path.to_string_lossy().ends_with(".facts.toml"));
     let spelt = |path: PathBuf| match path.strip_prefix(folder) {

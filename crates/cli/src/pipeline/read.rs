@@ -167,7 +167,8 @@ impl Request<'_> {
             return None;
         }
         let folder = Path::new(&home.folder);
-        let program = program(adapter, &places(home, self.around, machine)).map_err(|name| format!("{name} is not on this machine"));
+        let program = program(adapter, &places(home, self.around, machine))
+            .map_err(|name| format!("{name} is not on this machine"));
         Some(program.and_then(|program| ask::ask(adapter, &program, scene, (&state.facts(), folder))))
     }
 }

@@ -147,7 +147,10 @@ impl Brought {
         let mut quiet = Vec::new();
         for adapter in adapters.values_mut().filter(is_own) {
             adapter.unasked = true;
-            if !(adapter.facts.is_empty() && adapter.version.is_empty() && adapter.encoders.is_empty()) {
+            // A variant is a part of its adapter.
+            if !adapter.name.contains('@')
+                && !(adapter.facts.is_empty() && adapter.version.is_empty() && adapter.encoders.is_empty())
+            {
                 quiet.push(adapter.name.clone());
             }
         }

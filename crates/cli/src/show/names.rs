@@ -96,15 +96,12 @@ fn ago(clock: Clock, now: DateTime) -> String {
 fn would_be(unpinned: &Wanted) -> Vec<String> {
     let mut lines = Vec::new();
     let any = |wants: fn(&WantedOf) -> bool| unpinned.jobs.values().any(wants);
-    let looked: Vec<&str> = [
-        ("date and time", any(|own| own.clock)),
-        ("user", any(|own| own.user)),
-        ("host", any(|own| own.host)),
-    ]
-    .iter()
-    .filter(|(_, wanted)| *wanted)
-    .map(|(name, _)| *name)
-    .collect();
+    let looked: Vec<&str> =
+        [("date and time", any(|own| own.clock)), ("user", any(|own| own.user)), ("host", any(|own| own.host))]
+            .iter()
+            .filter(|(_, wanted)| *wanted)
+            .map(|(name, _)| *name)
+            .collect();
     if !looked.is_empty() {
         lines.push(format!("{} are what they would be now; the first run or build fixes them", looked.join(", ")));
     }

@@ -2,6 +2,7 @@
 
 mod accepts;
 mod argument;
+mod help;
 mod native;
 mod parse;
 mod reach;
@@ -18,6 +19,7 @@ use crate::source::{FileId, Spanned};
 use crate::template::Template;
 
 pub use argument::{Argument, Condition, OF_PASS, Word, list_token};
+pub use help::from_help;
 pub use native::{NATIVE_KINDS, Native, NativeKind};
 pub use parse::{Layer, adapter, layered, like};
 pub use reach::Reach;
@@ -316,7 +318,11 @@ impl Adapter {
     /// Whether anything that is handed to the program uses a token.
     #[must_use]
     pub fn uses(&self, token: &str) -> bool {
-        self.templates().any(|template| template.value.has(token))
+        let is_used = |token: &str| self.templates().any(|template| template.value.has(token));
+        let asks = |(name, condition): (&String, &Condition)| {
+            condition.tokens().any(|asked| asked == token) && is_used(&format!("when.{name}"))
+        };
+        is_used(token) || self.conditions.iter().any(asks)
     }
 
     /// Every template that is handed to the program.

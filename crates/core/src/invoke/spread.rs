@@ -127,7 +127,12 @@ impl Delivered {
     }
 
     fn add(&mut self, template: &Spanned<Template>, filling: &Filling<'_>) {
-        self.tokens.extend(template.value.tokens().flat_map(|token| token.names()).map(str::to_owned));
+        for name in template.value.tokens().flat_map(|token| token.names()) {
+            self.tokens.insert(name.to_owned());
+            // A setting that a condition asks for has arrived where the condition holds.
+            let condition = name.strip_prefix("when.").and_then(|own| filling.adapter.conditions.get(own));
+            self.tokens.extend(condition.into_iter().flat_map(|condition| condition.tokens()).map(str::to_owned));
+        }
         if let Some(list) = filling.list(template) {
             self.follow(list, filling);
         }

@@ -17,6 +17,8 @@ pub struct FileText {
     pub path: String,
     /// All of it.
     pub text: String,
+    /// The language of the literals in it.
+    pub language: Language,
 }
 
 /// Tokens whose text is a number.
@@ -52,7 +54,7 @@ pub(super) fn of_scope(scope: &ArgumentScope<'_>, output: &Output<'_>) -> Vec<Fi
     let one = |(name, file): (&String, &WrittenFile)| {
         let writer = Writer { scope, language: file.language };
         let text = writer.lines(&file.lines, &Around::of(output)).ok()?;
-        Some(FileText { path: scope.written_path(name, output)?, text })
+        Some(FileText { path: scope.written_path(name, output)?, text, language: file.language })
     };
     scope.adapter.files.iter().filter_map(one).collect()
 }

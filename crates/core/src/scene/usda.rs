@@ -28,7 +28,10 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
         _ => None,
     };
     prims(&words, &mut layer);
-    layer.assets = words.iter().filter_map(|word| if let UsdWord::Asset(path) = word { Some((*path).to_owned()) } else { None }).collect();
+    layer.assets = words
+        .iter()
+        .filter_map(|word| if let UsdWord::Asset(path) = word { Some((*path).to_owned()) } else { None })
+        .collect();
     Ok(layer.facts())
 }
 
@@ -94,7 +97,9 @@ fn setting(words: &[UsdWord<'_>]) -> Option<Setting> {
     let number = |word: &UsdWord<'_>| if let UsdWord::Name(text) = word { text.parse::<i32>().ok() } else { None };
     match words {
         [UsdWord::Text(text), ..] => Some(Setting::Text((*text).to_owned())),
-        [UsdWord::Sign('('), width, UsdWord::Sign(','), height, ..] => Some(Setting::Two(number(width)?, number(height)?)),
+        [UsdWord::Sign('('), width, UsdWord::Sign(','), height, ..] => {
+            Some(Setting::Two(number(width)?, number(height)?))
+        }
         [UsdWord::Sign('<' | '['), ..] => {
             let is_list = words[0] == UsdWord::Sign('[');
             let (mut paths, mut path) = (Vec::new(), None::<String>);

@@ -174,9 +174,8 @@ struct CrateFile<'b> {
 impl<'b> CrateFile<'b> {
     fn open(bytes: &'b [u8], minor: u8) -> Option<CrateFile<'b>> {
         let sections = sections(bytes)?;
-        let section = |name: &str| {
-            sections.iter().find(|(own, _)| own == name).map(|(_, start)| Cursor { bytes, at: *start })
-        };
+        let section =
+            |name: &str| sections.iter().find(|(own, _)| own == name).map(|(_, start)| Cursor { bytes, at: *start });
         let mut file = CrateFile {
             bytes,
             minor,
@@ -259,7 +258,8 @@ impl<'b> CrateFile<'b> {
     /// The fields of a spec, by name.
     fn fields_of(&self, list: u32) -> impl Iterator<Item = (&str, Value)> {
         let from = self.lists.get(list as usize..).unwrap_or_default();
-        let fields = from.iter().take_while(|field| **field != END).filter_map(|field| self.fields.get(*field as usize));
+        let fields =
+            from.iter().take_while(|field| **field != END).filter_map(|field| self.fields.get(*field as usize));
         fields.filter_map(|(name, value)| Some((self.tokens.get(*name as usize)?.as_str(), *value)))
     }
 

@@ -25,7 +25,8 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
     // What lies in the package is a part of it; what does not is somewhere else.
     let mut open: Vec<(String, String)> = facts.layers.iter().map(|path| (first.clone(), path.clone())).collect();
     let mut seen = BTreeSet::from([first.clone()]);
-    let mut outside: Vec<String> = facts.resources.iter().filter(|path| within(&first, path).is_none()).cloned().collect();
+    let mut outside: Vec<String> =
+        facts.resources.iter().filter(|path| within(&first, path).is_none()).cloned().collect();
     while let Some((from, path)) = open.pop() {
         let Some(inner) = within(&from, &path) else {
             facts.take_layer(None);

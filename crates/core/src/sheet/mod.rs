@@ -344,7 +344,8 @@ impl JobEntry {
                     empty.push((pattern, at));
                 }
                 // One that fits two patterns is one scene.
-                let is_new = |scene: &String, all: &[Given]| !all.iter().any(|own| *own.value == Setting::Text(scene.clone()));
+                let is_new =
+                    |scene: &String, all: &[Given]| !all.iter().any(|own| *own.value == Setting::Text(scene.clone()));
                 for scene in found {
                     if is_new(&scene, &filled) {
                         filled.push(Given { value: Arc::new(Setting::Text(scene)), ..given.clone() });

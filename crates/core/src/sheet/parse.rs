@@ -358,7 +358,11 @@ impl Reader<'_> {
             let one = pattern.map(|_| std::slice::from_ref(raw));
             let list = raw.get_ref().as_array().map(|list| &list[..]).filter(|list| !list.is_empty()).or(one);
             let Some(list) = list else {
-                let what = if key == Key::Scene { "a list of scenes, or a pattern such as \"scenes/*.gltf\"" } else { "a list of values that is not empty" };
+                let what = if key == Key::Scene {
+                    "a list of scenes, or a pattern such as \"scenes/*.gltf\""
+                } else {
+                    "a list of values that is not empty"
+                };
                 self.wrong_kind(raw, name.get_ref(), what);
                 continue;
             };

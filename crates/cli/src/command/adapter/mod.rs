@@ -11,6 +11,7 @@ use truepath_core::source::Sources;
 
 use crate::args::{AdapterArgs, AdapterNew, AdapterOf};
 use crate::pipeline::load;
+use truepath_exec::disk;
 use truepath_exec::failure::Failure;
 
 use crate::exit_code::Exit;
@@ -93,6 +94,19 @@ impl KnownAdapters {
     }
 }
 
+/// What a program says of itself, from a file or from standard input. It need not be UTF-8.
+fn help_text(path: &Path) -> Result<String, Failure> {
+    let failed = |error: std::io::Error| Failure::unreadable(format!("cannot read {}: {error}", path.display()));
+    let bytes = if path == Path::new("-") {
+        let mut bytes = Vec::new();
+        std::io::Read::read_to_end(&mut std::io::Read::take(std::io::stdin(), disk::MOST_TEXT), &mut bytes)
+            .map(|_| bytes)
+    } else {
+        disk::read(path, disk::MOST_TEXT)
+    };
+    Ok(String::from_utf8_lossy(&bytes.map_err(failed)?).into_owned())
+}
+
 /// Writes a commented starter, and nothing over what is there.
 fn starter(new: &AdapterNew) -> Result<Exit, Failure> {
     let plain = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_' || c == '.';
@@ -105,7 +119,10 @@ fn starter(new: &AdapterNew) -> Result<Exit, Failure> {
         return Err(Failure::unreadable(format!("{} is there already", path.display())).help("take another name"));
     }
     let program = new.program.as_deref().unwrap_or(&new.name);
-    let body = STARTER.replace("PROGRAM", program).replace("NAME", &new.name);
+    let body = match &new.from_help {
+        None => STARTER.replace("PROGRAM", program).replace("NAME", &new.name),
+        Some(help) => truepath_core::adapter::from_help(&new.name, program, &help_text(help)?),
+    };
     std::fs::create_dir_all(&new.folder)
         .and_then(|()| std::fs::write(&path, body))
         .map_err(|error| Failure::machine("write", &path, &error))?;

@@ -43,8 +43,11 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
     }
     // A script for cmd is for Windows, wherever it is built.
     let system = (args.to == ScriptKind::Cmd).then_some(System::Windows).filter(|system| *system != lower::system());
-    let mut queue =
-        pipeline::load(&args.common, around, LoadOptions { anew: AnewValues::of(args.anew), system, ..LoadOptions::default() })?;
+    let mut queue = pipeline::load(
+        &args.common,
+        around,
+        LoadOptions { anew: AnewValues::of(args.anew), system, ..LoadOptions::default() },
+    )?;
     super::tell_findings(&queue, around);
     if let Some(exit) = queue.stopped_here() {
         return Ok(exit);

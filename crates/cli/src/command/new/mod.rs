@@ -51,10 +51,15 @@ pub fn run(args: &NewArgs, around: &Surroundings) -> Result<Exit, Failure> {
         [only] => format!("It renders {}. Next: truepath names -f {}", only.display(), path.display()),
         several => {
             let names = several.iter().map(|scene| scene.display().to_string()).collect::<Vec<_>>().join(", ");
-            format!("It has a job for each of {} scenes: {names}.\nNext: truepath names -f {}", several.len(), path.display())
+            format!(
+                "It has a job for each of {} scenes: {names}.\nNext: truepath names -f {}",
+                several.len(),
+                path.display()
+            )
         }
     };
-    let left: String = found.left.iter().map(|(scene, why)| format!("Left out: {}: {why}\n", scene.display())).collect();
+    let left: String =
+        found.left.iter().map(|(scene, why)| format!("Left out: {}: {why}\n", scene.display())).collect();
     show::print(&format!("{} is written.\n{left}{next}\n", path.display()))?;
     Ok(Exit::Well)
 }
@@ -77,7 +82,11 @@ impl Scenes {
         let in_folder = |sub: &str| {
             let entries = std::fs::read_dir(folder.join(sub)).into_iter().flatten().filter_map(Result::ok);
             let names = entries.map(|entry| Path::new(sub).join(entry.file_name()));
-            let mut all: Vec<PathBuf> = names.filter(|name| extension(name).is_some_and(|own| reads.contains(&own) || scene::EXTENSIONS.contains(&own.as_str()))).collect();
+            let mut all: Vec<PathBuf> = names
+                .filter(|name| {
+                    extension(name).is_some_and(|own| reads.contains(&own) || scene::EXTENSIONS.contains(&own.as_str()))
+                })
+                .collect();
             all.sort();
             all
         };
@@ -139,7 +148,8 @@ impl Wanted {
         let by_policy = below.policy.tokens.iter().map(|token| token.value.clone());
         let given = |name: &String| {
             let own = Key::parse(name).is_some_and(|key| below.defaults.get(&key).is_some());
-            own || below.defaults.get(&Key::Var(name.clone())).is_some() || below.roots.iter().any(|root| root.name.value == *name)
+            own || below.defaults.get(&Key::Var(name.clone())).is_some()
+                || below.roots.iter().any(|root| root.name.value == *name)
         };
         let is_open = |name: &String| name == "version" || !token::PATH.iter().any(|(known, _)| known == name);
         let tokens: BTreeSet<String> = in_path.chain(by_policy).filter(|name| is_open(name) && !given(name)).collect();
@@ -188,7 +198,8 @@ fn over_studio(
     let root = within.or(below.roots.first().map(|root| root.name.value.as_str())).unwrap_or("renders");
     // A path of ours carries what the studio's policy asks for.
     let has_version = wanted.tokens.iter().any(|token| token == "version");
-    let others: String = wanted.tokens.iter().filter(|token| *token != "version").map(|token| format!("{{{token}}}/")).collect();
+    let others: String =
+        wanted.tokens.iter().filter(|token| *token != "version").map(|token| format!("{{{token}}}/")).collect();
     let defaults: Vec<String> = lines("[defaults]")
         .into_iter()
         .filter(|line| line.split_once(" =").is_some_and(|(key, _)| needs.contains(&key) && open(key)))
@@ -225,7 +236,8 @@ fn body(folder: &Path, starter: &str, scenes: &[PathBuf], wanted: &Wanted) -> St
     let (own, after) = rest.split_once("@CAMERA@\n").unwrap_or((rest, ""));
     let entry = |scene: Option<&Path>| {
         let name = scene.and_then(Path::file_stem).map(|stem| stem.to_string_lossy().into_owned());
-        let name = name.map(|name| if wanted.is_spelt { slug(&name) } else { name }).unwrap_or_else(|| "first".to_owned());
+        let name =
+            name.map(|name| if wanted.is_spelt { slug(&name) } else { name }).unwrap_or_else(|| "first".to_owned());
         let path = scene.map_or_else(|| "scenes/first.gltf".to_owned(), text_of);
         let own = own.replace("\"@JOB@\"", &quoted(&name)).replace("\"@SCENE@\"", &quoted(&path));
         format!("[[job]]\n{own}{}\n{}", camera(folder, scene), wanted.lines(&name))
@@ -235,7 +247,11 @@ fn body(folder: &Path, starter: &str, scenes: &[PathBuf], wanted: &Wanted) -> St
         Some((first, others)) => {
             let others: String = others.iter().map(|scene| format!("\n{}", entry(Some(scene)))).collect();
             let (hints, tail) = after.split_once("\n\n").unwrap_or((after, ""));
-            let hints = if others.is_empty() || hints.is_empty() { hints.to_owned() } else { format!("{hints}\n{}", others.trim_end()) };
+            let hints = if others.is_empty() || hints.is_empty() {
+                hints.to_owned()
+            } else {
+                format!("{hints}\n{}", others.trim_end())
+            };
             format!("{head}{}{hints}{}{tail}", entry(Some(first)), if tail.is_empty() { "" } else { "\n\n" })
         }
     }

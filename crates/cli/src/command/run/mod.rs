@@ -114,7 +114,8 @@ fn take(args: &RunArgs, queue: &Queue, ours: &mut Vec<Ours>, around: &Surroundin
             ours.push(Ours { sheet: loaded.sheet.clone(), journal, _lock: lock });
             // Another machine may have made the folder at the same time, and decided on its mark.
             as_loaded &= StateFolder::of(&loaded.sheet)?.mark() == loaded.plan.home.mark;
-            as_loaded &= super::pin(loaded, AnewValues::of(args.anew))? && journal::list(state) == loaded.ground.history.journals;
+            as_loaded &= super::pin(loaded, AnewValues::of(args.anew))?
+                && journal::list(state) == loaded.ground.history.journals;
             let Some(own) = ours.last() else { continue };
             as_loaded &= recovered(args, loaded, &own.journal, around)?;
         } else {

@@ -27,10 +27,11 @@ pub fn word(text: &str) -> Option<String> {
     Some(out)
 }
 
-/// A line that `echo(` writes as it is, or nothing where cmd has no way to say it. A caret takes its meaning from every sign
-/// that has one, quotes included.
+/// A part of a line that `echo(` writes as it is under delayed expansion, or nothing where cmd has no way to say it. A caret
+/// takes its meaning from every sign that has one, quotes included. Where anything in the line `is_expanded`, carets are read
+/// a second time.
 #[must_use]
-pub fn plain(text: &str) -> Option<String> {
+pub fn plain(text: &str, is_expanded: bool) -> Option<String> {
     if text.contains(['\n', '\r', '\0']) {
         return None;
     }
@@ -38,7 +39,9 @@ pub fn plain(text: &str) -> Option<String> {
     for c in text.chars() {
         match c {
             '%' => out.push_str("%%"),
-            c if "&|<>()^!\"".contains(c) => out.extend(['^', c]),
+            '^' if is_expanded => out.push_str("^^^^"),
+            '!' => out.push_str("^^!"),
+            c if "&|<>()^\"".contains(c) => out.extend(['^', c]),
             c => out.push(c),
         }
     }

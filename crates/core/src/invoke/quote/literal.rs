@@ -2,8 +2,6 @@
 
 use crate::adapter::Language;
 
-use super::sh;
-
 /// Text as a literal; `None` where the language cannot hold it.
 #[must_use]
 pub fn text(language: Language, text: &str) -> Option<String> {
@@ -15,9 +13,18 @@ pub fn text(language: Language, text: &str) -> Option<String> {
         // Reference manual 5.3, 3.1: three decimal digits stand for one byte.
         Language::Lua => Some(escaped(text, |sign| format!("\\{:03}", u32::from(sign)))),
         Language::Xml => xml(text),
-        Language::Shell => (!text.contains('\0')).then(|| sh::word(text)),
+        // Always between quotes, so that a path can be put in its place that needs them.
+        Language::Shell => (!text.contains('\0')).then(|| format!("'{}'", text.replace('\'', r"'\''"))),
         Language::None => (!text.contains(char::is_control)).then(|| text.to_owned()),
     }
+}
+
+/// What stands between the quotes of a literal: a part of it.
+#[must_use]
+pub fn part(language: Language, part: &str) -> Option<String> {
+    let whole = text(language, part)?;
+    let quotes = usize::from(matches!(language, Language::Json | Language::Python | Language::Lua | Language::Shell));
+    whole.get(quotes..whole.len() - quotes).map(str::to_owned)
 }
 
 /// A text of digits as a number, in the one spelling that all languages read; `None` where it is none.

@@ -14,6 +14,16 @@ function Get-Since { [int][Math]::Floor($clock.Elapsed.TotalSeconds) }
 # A text as JSON has it, with its quotes.
 function Get-Json([string]$Text) { ConvertTo-Json -InputObject $Text -Compress }
 
+# A path as it is written between the quotes of a literal of a language.
+function Get-Part([string]$Language, [string]$Path) {
+  switch ($Language) {
+    'xml' { return $Path.Replace('&', '&amp;').Replace('<', '&lt;').Replace('>', '&gt;').Replace('"', '&quot;').Replace("'", '&apos;') }
+    'shell' { return $Path.Replace("'", "'\''") }
+    'none' { return $Path }
+  }
+  $Path.Replace('\', '\\').Replace('"', '\"')
+}
+
 # Says something that went wrong.
 function Write-Wrong([string]$Text) { [Console]::Error.WriteLine($Text) }
 

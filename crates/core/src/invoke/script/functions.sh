@@ -67,6 +67,14 @@ put() {
   mkdir -p -- "${1%/*}" && printf '%s' "$2" >"$1" || exit 4
 }
 
+# as_LANGUAGE PATH: a path as it is written between the quotes of a literal.
+as_json() { printf '%s' "$1" | sed 's/[\\"]/\\&/g'; }
+as_python() { as_json "$1"; }
+as_lua() { as_json "$1"; }
+as_xml() { printf '%s' "$1" | sed -e 's/&/\&amp;/g' -e 's/</\&lt;/g' -e 's/>/\&gt;/g' -e 's/"/\&quot;/g' -e "s/'/\\&apos;/g"; }
+as_shell() { printf '%s' "$1" | sed "s/'/'\\\\''/g"; }
+as_none() { printf '%s' "$1"; }
+
 # within FOLDER PROGRAM ARGUMENTS...: runs a program there.
 within() (
   cd -- "$1" || exit 4

@@ -11,7 +11,9 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use crate::frames::{FrameRun, Frames};
 use crate::invoke::command_line::{CallKind, CommandLine};
+use crate::invoke::quote::literal;
 use crate::invoke::stage::stage_base;
+use crate::invoke::written_file::FileText;
 use crate::plan::{Adapters, Plan};
 use crate::resolve::paths;
 use crate::run::event::{Event, SeriesOf};
@@ -159,6 +161,36 @@ pub fn in_pieces<'b>(text: &'b str, bases: &'b [BasePath]) -> Vec<Body<'b>> {
         pieces.push(Body::BasePath(base));
         at += base.path.len();
         from = at;
+    }
+    if from < text.len() {
+        pieces.push(Body::Text(&text[from..]));
+    }
+    pieces
+}
+
+/// The text of a file with every base folder in it found, as it is written in a literal of the file's language.
+#[must_use]
+pub fn in_text<'b>(file: &'b FileText, bases: &'b [BasePath]) -> Vec<Body<'b>> {
+    let encoded = bases.iter().filter_map(|base| Some((literal::part(file.language, &base.path)?, base)));
+    let encoded: Vec<(String, &BasePath)> = encoded.collect();
+    let text = file.text.as_str();
+    let (mut pieces, mut from, mut at) = (Vec::new(), 0, 0);
+    // A folder ends where a path goes on below it, or where its literal ends.
+    let ends = |rest: &str| rest.chars().next().is_none_or(|next| "/\"'<".contains(next) || next.is_whitespace());
+    while at < text.len() {
+        let rest = &text[at..];
+        let fits = |(path, _): &&(String, &BasePath)| rest.starts_with(path.as_str()) && ends(&rest[path.len()..]);
+        match encoded.iter().filter(fits).max_by_key(|(path, _)| path.len()) {
+            Some((path, base)) => {
+                if at > from {
+                    pieces.push(Body::Text(&text[from..at]));
+                }
+                pieces.push(Body::BasePath(base));
+                at += path.len();
+                from = at;
+            }
+            None => at += rest.chars().next().map_or(1, char::len_utf8),
+        }
     }
     if from < text.len() {
         pieces.push(Body::Text(&text[from..]));

@@ -4,6 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
+use crate::adapter::LANGUAGES;
 use crate::invoke::command_line::{CallKind, CommandLine, stages};
 use crate::invoke::quote::powershell::word;
 use crate::invoke::written::glob;
@@ -12,7 +13,7 @@ use crate::plan::Plan;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
-use super::{BasePath, Body, Found, Script, bases, in_pieces, json};
+use super::{BasePath, Body, Found, Script, bases, in_pieces, in_text, json};
 
 /// Functions of the script.
 const FUNCTIONS: &str = include_str!("functions.ps1");
@@ -125,8 +126,16 @@ impl Writer<'_> {
 
     /// Files that are written before the program starts: each its path and its text.
     fn puts(&self, step: &CommandLine) -> String {
-        let put =
-            |file: &FileText| format!("@{{ Path = {}; Text = {} }}", self.word(&file.path), self.word(&file.text));
+        let text = |file: &FileText| {
+            let language = LANGUAGES.iter().find(|(_, own)| *own == file.language).map_or("none", |(name, _)| name);
+            let piece = |piece: Body<'_>| match piece {
+                Body::Text(text) => word(text),
+                Body::BasePath(base) => format!("(Get-Part {language} {})", variable(base)),
+            };
+            let pieces: Vec<String> = in_text(file, self.bases).into_iter().map(piece).collect();
+            if pieces.is_empty() { word("") } else { format!("({})", pieces.join(" + ")) }
+        };
+        let put = |file: &FileText| format!("@{{ Path = {}; Text = {} }}", self.word(&file.path), text(file));
         format!("@({})", step.files.iter().map(put).collect::<Vec<_>>().join(", "))
     }
 

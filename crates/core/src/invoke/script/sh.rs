@@ -6,6 +6,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
+use crate::adapter::LANGUAGES;
 use crate::invoke::command_line::{CallKind, CommandLine, Product, stages};
 use crate::invoke::quote::sh::word;
 use crate::invoke::written::Spelt;
@@ -15,7 +16,7 @@ use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
 use super::rules::extended;
-use super::{BasePath, Body, Found, Script, bases, in_pieces, json};
+use super::{BasePath, Body, Found, Script, bases, in_pieces, in_text, json};
 
 /// The whole script.
 #[must_use]
@@ -176,7 +177,14 @@ finish() {
     /// What writes the files that a program is given, once its stage folders are there.
     fn put(&self, out: &mut String, step: &CommandLine) {
         for file in &step.files {
-            let _ = writeln!(out, "put {} {}", self.word(&file.path), self.word(&file.text));
+            let language = LANGUAGES.iter().find(|(_, own)| *own == file.language).map_or("none", |(name, _)| name);
+            let piece = |piece: Body<'_>| match piece {
+                Body::Text(text) => word(text),
+                // Where the script stands, and with which folders, is known only when it runs.
+                Body::BasePath(base) => format!("\"$(as_{language} \"${}\")\"", base.name),
+            };
+            let text: String = in_text(file, self.bases).into_iter().map(piece).collect();
+            let _ = writeln!(out, "put {} {text}", self.word(&file.path));
         }
     }
 

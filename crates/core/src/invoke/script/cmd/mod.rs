@@ -7,6 +7,7 @@ mod landing;
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
+use crate::adapter::Language;
 use crate::invoke::command_line::{CallKind, CommandLine, Product, stages};
 use crate::invoke::quote::cmd::{plain, word};
 use crate::invoke::written_file::FileText;
@@ -15,7 +16,7 @@ use crate::resolve::paths;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
-use super::{BasePath, Body, Found, Script, bases, in_pieces, json};
+use super::{BasePath, Body, Found, Script, bases, in_pieces, in_text, json};
 
 /// The longest line that cmd reads (Microsoft, "Command prompt line string limitation").
 pub const LONGEST: usize = 8191;
@@ -233,11 +234,51 @@ impl Writer<'_> {
     /// Writes a file for a program, line by line; its lines end as Windows wants them.
     fn put(&self, out: &mut String, file: &FileText) -> Result<(), String> {
         let (path, folder) = (self.path(&file.path)?, self.path(paths::parent(&file.path))?);
-        let _ = writeln!(out, "if not exist {folder} mkdir {folder}\ntype nul >{path}");
-        for line in file.text.lines() {
-            let line = plain(line).ok_or_else(|| unsaid(line))?;
-            let _ = writeln!(out, ">>{path} echo({line}");
+        let put = path.trim_matches('"');
+        let _ = writeln!(
+            out,
+            "if not exist {folder} mkdir {folder}\ntype nul >{path}\nset \"put={put}\"\nsetlocal EnableDelayedExpansion"
+        );
+        let mut line = Vec::new();
+        let mut end = |line: &mut Vec<Body<'_>>| {
+            let is_expanded = line.iter().any(|piece| match piece {
+                Body::Text(text) => text.contains('!'),
+                Body::BasePath(_) => true,
+            });
+            let piece = |piece: Body<'_>| match piece {
+                Body::Text(text) => plain(text, is_expanded).ok_or_else(|| unsaid(text)),
+                // Its slashes stand for backslashes, so that only XML has a sign of its own for what a path may hold.
+                Body::BasePath(base) if file.language == Language::Xml => Ok(format!("!{}_xml!", base.name)),
+                Body::BasePath(base) => Ok(format!("!{}!", base.name)),
+            };
+            for base in line.iter().filter(|_| file.language == Language::Xml) {
+                if let Body::BasePath(base) = base {
+                    let name = &base.name;
+                    let _ =
+                        writeln!(out, "set \"{name}_xml=!{name}:&=&amp;!\"\nset \"{name}_xml=!{name}_xml:'=&apos;!\"");
+                }
+            }
+            let text = line.drain(..).map(piece).collect::<Result<String, String>>()?;
+            let _ = writeln!(out, ">>\"!put!\" echo({text}");
+            Ok::<(), String>(())
+        };
+        for piece in in_text(file, self.bases) {
+            match piece {
+                Body::Text(text) => {
+                    for part in text.split_inclusive('\n') {
+                        line.push(Body::Text(part.trim_end_matches(['\n', '\r'])));
+                        if part.ends_with('\n') {
+                            end(&mut line)?;
+                        }
+                    }
+                }
+                base => line.push(base),
+            }
         }
+        if !line.is_empty() {
+            end(&mut line)?;
+        }
+        out.push_str("endlocal\n");
         Ok(())
     }
 

@@ -1,0 +1,229 @@
+//! The example adapters for programs of many habits: one sheet of twelve jobs through all of them, on every way, gives the
+//! same files.
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use support::{Project, has};
+
+/// Twelve jobs: two cameras, two weathers, three spans, of two passes with formats of their own. The folder and a camera's
+/// variable want quoting.
+fn sheet(adapter: &str) -> String {
+    format!(
+        r#"sheet = 1
+[roots]
+renders = "out puts/it's {{é}} & more"
+[formats.view]
+type = "png"
+bits = 8
+channels = "rgb"
+[formats.data]
+type = "png"
+bits = 16
+channels = "grey"
+[defaults]
+adapter = "{adapter}"
+fps = 24
+size = "16x9"
+samples = 1
+format = "view"
+passes = ["beauty", {{ name = "mask", format = "data" }}]
+path = "{{renders}}/{{job}}/{{camera}}-{{weather}}/{{pass}}.{{frame:4}}.{{ext}}"
+vars.weather = "clear"
+[[job]]
+name = "early"
+scene = "scenes/crossing.gltf"
+frames = "1-2"
+each = {{ camera = ["quay", "mast"], weather = ["clear", "fog"] }}
+[[job]]
+name = "late"
+scene = "scenes/crossing.gltf"
+frames = "30-34/2"
+each = {{ camera = ["quay", "mast"], weather = ["clear", "fog"] }}
+[[job]]
+name = "parts"
+scene = "scenes/crossing.gltf"
+frames = "3,7"
+each = {{ camera = ["quay", "mast"], weather = ["clear", "fog"] }}
+[checks]
+scene-span-not-covered = "off"
+[run]
+workers = 2
+"#
+    )
+}
+
+fn examples() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/examples")
+}
+
+/// The folder of the stand-in, for the path.
+fn stand_ins() -> PathBuf {
+    let folder = PathBuf::from(env!("CARGO_BIN_EXE_truepath")).with_file_name("examples");
+    assert!(folder.join("lantern").is_file(), "cargo build -p truepath --examples");
+    folder
+}
+
+/// A project whose programs are found where the stand-in is.
+fn project(adapter: &str) -> Project {
+    let project = Project::with(&sheet(adapter));
+    for entry in std::fs::read_dir(examples().join("adapters")).unwrap().map(|entry| entry.unwrap().path()) {
+        let name = entry.file_name().unwrap().to_string_lossy().into_owned();
+        project.write(&format!("adapters/{name}"), std::fs::read(&entry).unwrap());
+    }
+    project
+}
+
+fn say(project: &Project, words: &str) -> support::Said {
+    let path = format!("{}:{}", stand_ins().display(), std::env::var("PATH").unwrap_or_default());
+    support::Said::from(project.command().args(words.split_whitespace()).env("PATH", path).output().unwrap())
+}
+
+/// The files of a project with their bytes, by their names below the output folder.
+fn made(project: &Project) -> BTreeMap<String, Vec<u8>> {
+    let names = project.files("out puts").into_iter().filter(|name| !name.contains(".truepath"));
+    names.map(|name| (name.clone(), std::fs::read(project.path("out puts").join(&name)).unwrap())).collect()
+}
+
+/// The adapters of the stand-in.
+fn adapters() -> Vec<String> {
+    let entries = std::fs::read_dir(examples().join("adapters")).unwrap().map(|entry| entry.unwrap().path());
+    let names = entries.map(|path| path.file_stem().unwrap().to_string_lossy().into_owned());
+    let mut all: Vec<String> = names.filter(|name| name.starts_with("lantern")).collect();
+    all.sort();
+    assert!(all.len() > 12, "{all:?}");
+    all
+}
+
+fn expected() -> BTreeMap<String, Vec<u8>> {
+    let own = project("understudy");
+    say(&own, "run").ended(0);
+    let all = made(&own);
+    assert_eq!(all.len(), 12 * 2 * 7 / 3, "frames of twelve jobs in two passes");
+    all
+}
+
+#[test]
+fn every_habit_gives_the_same_files_by_run() {
+    let expected = expected();
+    for adapter in adapters() {
+        let project = project(&adapter);
+        say(&project, "check").ended(0);
+        say(&project, "run").ended(0);
+        assert!(made(&project) == expected, "{adapter}: {:?}", made(&project).keys());
+        say(&project, "verify --deep").ended(0);
+        assert!(!project.path("out puts/it's {é} & more/.truepath").exists(), "{adapter}: nothing is left in stage");
+        // One file of the middle is asked for again, and only that one lands.
+        let one = expected.keys().nth(expected.len() / 2).unwrap();
+        std::fs::remove_file(project.path("out puts").join(one)).unwrap();
+        let again = say(&project, "run --json").ended(0).out;
+        assert_eq!(again.matches("\"event\":\"landed\"").count(), 1, "{adapter}: {again}");
+        assert!(made(&project) == expected, "{adapter}: again");
+        if adapter == "lantern-joined" {
+            let logs = project.files(".truepath/truepath/logs");
+            assert!(logs.iter().any(|name| name.ends_with(".files/render.log")), "kept beside the log: {logs:?}");
+            let journal = say(&project, "log early").ended(0).out;
+            assert!(!journal.contains("thumbs"), "an expected file is no stray: {journal}");
+        }
+    }
+}
+
+#[test]
+fn every_habit_gives_the_same_files_by_scripts_and_by_a_queue() {
+    let expected = expected();
+    let shells = ["dash", "bash", "zsh"].into_iter().filter(|shell| has(shell)).collect::<Vec<_>>();
+    for (at, adapter) in adapters().iter().enumerate() {
+        let project = project(adapter);
+        say(&project, "build -o render.sh").ended(0);
+        let shell = shells[at % shells.len()];
+        let output = Command::new(shell).arg(project.path("render.sh")).env_clear().output().unwrap();
+        let said = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(output.status.success() && said.is_empty(), "{shell} {adapter}: {said}");
+        assert!(made(&project) == expected, "{shell} {adapter}: {:?}", made(&project).keys());
+        say(&project, "verify --deep").ended(0);
+        assert!(!project.path("out puts/it's {é} & more/.truepath").exists(), "{adapter}: nothing is left in stage");
+        if !has("python3") {
+            continue;
+        }
+        std::fs::remove_dir_all(project.path("out puts")).unwrap();
+        let calls = say(&project, "build --to json").ended(0).out;
+        let mut queue = Command::new("python3")
+            .arg(examples().join("queue.py"))
+            .stdin(Stdio::piped())
+            .env_remove("PATH")
+            .spawn()
+            .unwrap();
+        std::io::Write::write_all(&mut queue.stdin.take().unwrap(), calls.as_bytes()).unwrap();
+        assert!(queue.wait().unwrap().success(), "{adapter} by a queue");
+        assert!(made(&project) == expected, "{adapter} by a queue: {:?}", made(&project).keys());
+    }
+}
+
+#[test]
+fn a_variant_is_chosen_by_the_sheet_or_by_the_version_of_the_program() {
+    let own = project("lantern");
+    let calls = |version: &str| {
+        let path = format!("{}:{}", stand_ins().display(), std::env::var("PATH").unwrap_or_default());
+        // Whoever looks may ask the program only once its user trusts the folder.
+        own.say("trust").ended(0);
+        let _ = std::fs::remove_dir_all(own.path(".truepath"));
+        let mut command = own.command();
+        command.args(["build", "--to", "json", "early/quay/fog"]).env("PATH", path).env("LANTERN_VERSION", version);
+        let calls = support::Said::from(command.output().unwrap()).ended(0).json();
+        calls["calls"][0]["arguments"].to_string()
+    };
+    assert!(calls("2026.1").contains("\"--lamp\",\"new\""), "{}", calls("2026.1"));
+    assert!(calls("2025.3").contains("\"--lamp\",\"old\""));
+    assert!(!calls("2024.0").contains("--lamp"), "no variant is for it: the adapter as it is");
+    own.write("truepath.toml", sheet("lantern@2025"));
+    assert!(calls("2026.1").contains("\"--lamp\",\"old\""), "what the sheet says holds");
+    own.write("truepath.toml", sheet("lantern@2052"));
+    let said = say(&own, "check").ended(1).out;
+    assert!(said.contains("adapter-missing") && said.contains("lantern@2025"), "{said}");
+    // A circle, and a name that nothing bears, are errors at their places.
+    own.write("truepath.toml", sheet("lantern"));
+    own.write("adapters/lantern-each.toml", "adapter = 1\nname = \"lantern-each\"\nlike = \"lantern\"\n");
+    assert!(say(&own, "check").ended(1).out.contains("is like itself in the end"));
+    own.write("adapters/lantern-each.toml", "adapter = 1\nname = \"lantern-each\"\nlike = \"lantern-eech\"\n");
+    assert!(say(&own, "check").ended(1).out.contains("there is no adapter `lantern-eech`"));
+}
+
+#[test]
+fn a_hostile_value_stays_one_value_in_every_language() {
+    let hostile = "fog\"'); import os # ]]> </job> \\ $(touch pwned) `id` %PATH%";
+    for adapter in
+        ["lantern-job", "lantern-script", "lantern-table", "lantern-sheet", "lantern-settings", "lantern-lines"]
+    {
+        let project = project(adapter);
+        let toml = serde_json::Value::String(hostile.to_owned()).to_string();
+        let job = format!(
+            "[[job]]\nname = \"odd\"\nscene = \"scenes/crossing.gltf\"\nframes = \"1\"\ncamera = \"quay\"\nvars.note = {toml}\n"
+        );
+        let sheet = sheet(adapter);
+        let (head, tail) = (sheet.split_once("[[job]]").unwrap().0, sheet.split_once("[checks]").unwrap().1);
+        project.write("truepath.toml", format!("{head}{job}[checks]\nsequence-of-one = \"off\"{tail}"));
+        let said = say(&project, "run").ended(0);
+        let logs = project.files(".truepath/truepath/logs");
+        let log = std::fs::read_to_string(project.path(".truepath/truepath/logs").join(logs.first().unwrap())).unwrap();
+        assert!(log.contains(&format!("set note={hostile}\n")), "{adapter}: {log}{}", said.err);
+        assert!(log.contains("/.written/"), "the log shows what was written: {log}");
+        say(&project, "build -o r.sh").ended(0);
+        let output =
+            Command::new("sh").arg(project.path("r.sh")).arg("--again").current_dir(project.path("")).output().unwrap();
+        assert!(output.status.success(), "{adapter}: {output:?}");
+        assert!(String::from_utf8_lossy(&output.stdout).contains(&format!("set note={hostile}\n")), "{adapter}");
+        assert!(!project.path("pwned").exists(), "{adapter}");
+        // A line break would end a line of plain text, and is refused there; the others hold it.
+        project.write(
+            "truepath.toml",
+            format!("{head}{}[checks]\nsequence-of-one = \"off\"{tail}", job.replace("fog", "fog\\n")),
+        );
+        let refused = adapter == "lantern-lines";
+        let said = say(&project, "check").ended(i32::from(refused)).out;
+        assert_eq!(said.contains("value-not-writable"), refused, "{adapter}: {said}");
+    }
+}
