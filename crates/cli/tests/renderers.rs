@@ -227,3 +227,71 @@ fn a_hostile_value_stays_one_value_in_every_language() {
         assert_eq!(said.contains("value-not-writable"), refused, "{adapter}: {said}");
     }
 }
+
+/// The claims that `prove` found false, with why.
+fn disproved(adapter: &str, change: &dyn Fn(&str) -> String) -> Vec<String> {
+    let project = project("understudy");
+    let text = std::fs::read_to_string(project.path(&format!("adapters/{adapter}.toml"))).unwrap();
+    // Two types are enough here.
+    let text = text.replace(
+        "\"png\", \"jpeg\", \"tiff\", \"exr\"]",
+        "\"png\", \"jpeg\"]\nbits = [\"8\", \"16\"]\nchannels = [\"rgb\", \"grey\"]",
+    );
+    project.write(&format!("adapters/{adapter}.toml"), change(&text));
+    let said = say(&project, &format!("adapter prove {adapter} --json"));
+    let claims = said.json()["claims"].as_array().unwrap().clone();
+    let failed: Vec<_> = claims.iter().filter(|claim| claim["held"] == false).collect();
+    assert_eq!(said.code, i32::from(!failed.is_empty()), "{said:?}");
+    failed
+        .iter()
+        .map(|claim| format!("{}: {}", claim["claim"].as_str().unwrap(), claim["why"].as_str().unwrap()))
+        .collect()
+}
+
+#[test]
+fn prove_finds_each_of_many_lies() {
+    assert_eq!(disproved("lantern-job", &str::to_owned), Vec::<String>::new(), "an honest one is accused of nothing");
+    // What a program does, and where it is found.
+    for (lie, claim) in [
+        ("one frame for all", "frames as a list:"),
+        ("frames backwards", "the last frame alone:"),
+        ("frames between steps", "frames as a list with steps:"),
+        ("the last frame left out", "frames as a list:"),
+        ("numbers as they come", "frames as a list:"),
+        ("all frames under one name", "frames as a list:"),
+        ("one camera for all", "two cameras:"),
+        ("one size for all", "another size:"),
+        ("one rate for all", "two rates:"),
+        ("one number of samples for all", "two numbers of samples:"),
+        ("one depth for all", "png 16 bits:"),
+        ("one layout for all", "png grey:"),
+        ("one quality for all", "two qualities:"),
+        ("one type for all", "png 8 bits:"),
+        ("the first pass only", "passes in one call:"),
+        ("the same picture in all passes", "passes in one call:"),
+        ("passes in each other's files", "passes in one call:"),
+        ("files cut off", "png 8 bits:"),
+        ("a file beside each", "png 8 bits:"),
+    ] {
+        let found = disproved("lantern-job", &|text| format!("{text}\n[env]\nLANTERN_LIE = \"{lie}\"\n"));
+        assert!(found.iter().any(|why| why.starts_with(claim)), "{lie}: {found:?}");
+    }
+    // What an adapter says wrongly of an honest program.
+    for (right, wrong, claim) in [
+        ("quote = \"json\"", "quote = \"python\"\n", ""),
+        ("quote = \"json\"", "quote = \"none\"", "png 8 bits:"),
+        ("[\"--version\"]", "[\"--about\"]", "tells its version:"),
+        ("'^wrote (?<path>.+)$'", "'^saved (?<path>.+)$'", "[log] is what it says:"),
+        ("\"fps\": {fps}", "\"fps\": \"24\"", "png 8 bits:"),
+        ("@each pass ,", "@each pass", "passes in one call:"),
+        ("    {frame}\n", "    {index}\n", "frames as a list:"),
+    ] {
+        let found = disproved("lantern-job", &|text| {
+            assert!(text.contains(right), "{right}");
+            text.replace(right, wrong)
+        });
+        // Of these values, Python writes all as JSON does.
+        assert!(claim.is_empty() == found.is_empty(), "{wrong}: {found:?}");
+        assert!(claim.is_empty() || found.iter().any(|why| why.starts_with(claim)), "{wrong}: {found:?}");
+    }
+}

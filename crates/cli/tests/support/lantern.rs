@@ -55,17 +55,24 @@ fn main() -> ExitCode {
         "settings" => of_shell(&text(&rest[0])),
         _ => of_words(habit, rest),
     };
-    let Some(asked) = asked else {
+    let lie = std::env::var("LANTERN_LIE").unwrap_or_default();
+    let Some(mut asked) = asked else {
         eprintln!("error: lantern {habit} does not understand: {}", rest.join(" "));
         return ExitCode::FAILURE;
     };
+    told_wrongly(&lie, &mut asked);
     for (at, frame) in asked.frames.iter().enumerate() {
+        let shown = match lie.as_str() {
+            "one frame for all" => &1,
+            "frames backwards" => &asked.frames[asked.frames.len() - 1 - at],
+            _ => frame,
+        };
         let mut call = vec!["x".to_owned(), "render".to_owned(), asked.scene.clone()];
         let mut add = |name: &str, value: Option<&String>| {
             call.extend(value.into_iter().flat_map(|value| [format!("--{name}"), value.clone()]))
         };
         add("camera", asked.camera.as_ref());
-        add("frames", Some(&frame.to_string()));
+        add("frames", Some(&shown.to_string()));
         add("fps", Some(&asked.fps));
         add("size", Some(&asked.size));
         add("samples", asked.samples.as_ref());
@@ -84,8 +91,79 @@ fn main() -> ExitCode {
         if truepath_understudy::run(call.command) != 0 {
             return ExitCode::FAILURE;
         }
+        for path in asked.passes.iter().map(|pass| (pass.path)(*frame, at)) {
+            left_wrongly(&lie, &path);
+        }
     }
     ExitCode::SUCCESS
+}
+
+/// Programs that do something else than they are told: what they make of a call.
+fn told_wrongly(lie: &str, asked: &mut Asked) {
+    match lie {
+        "one camera for all" => asked.camera = None,
+        "one size for all" => "64x36".clone_into(&mut asked.size),
+        "one rate for all" => "24".clone_into(&mut asked.fps),
+        "one number of samples for all" => asked.samples = None,
+        "frames between steps" => {
+            let (first, last) = (asked.frames[0], asked.frames[asked.frames.len() - 1]);
+            asked.frames = (first..=last).collect();
+        }
+        "the last frame left out" if asked.frames.len() > 1 => drop(asked.frames.pop()),
+        "the first pass only" => asked.passes.truncate(1),
+        "the same picture in all passes" => {
+            asked.passes.iter_mut().for_each(|pass| "beauty".clone_into(&mut pass.name))
+        }
+        "passes in each other's files" if asked.passes.len() > 1 => {
+            let names: Vec<String> = asked.passes.iter().rev().map(|pass| pass.name.clone()).collect();
+            asked.passes.iter_mut().zip(names).for_each(|(pass, name)| pass.name = name);
+        }
+        _ => {}
+    }
+    for pass in &mut asked.passes {
+        match lie {
+            "one depth for all" => pass.bits = None,
+            "one layout for all" => pass.channels = None,
+            "one quality for all" => pass.quality = None,
+            "numbers as they come" => {
+                let path = (pass.path)(0, 0).to_string_lossy().replace("0000", "####");
+                let own = numbered(&path);
+                pass.path = Box::new(move |_, at| own(at as i64, at));
+            }
+            "all frames under one name" => {
+                let path = (pass.path)(0, 0);
+                pass.path = Box::new(move |_, _| path.clone());
+            }
+            _ => {}
+        }
+    }
+}
+
+/// What they leave where a file should be.
+fn left_wrongly(lie: &str, path: &Path) {
+    match lie {
+        "files cut off" => {
+            let bytes = std::fs::read(path).unwrap();
+            std::fs::write(path, &bytes[..bytes.len() - 9]).unwrap();
+        }
+        "one type for all" => {
+            let small = path.with_extension("bmp");
+            image(path, &small);
+            std::fs::rename(small, path).unwrap();
+        }
+        "a file beside each" => std::fs::write(path.with_extension("tmp.png"), "rest").unwrap(),
+        _ => {}
+    }
+}
+
+/// The smallest picture of another type, under any name.
+fn image(_: &Path, to: &Path) {
+    let mut bytes = b"BM".to_vec();
+    bytes.extend([58u32, 0, 54, 40, 1, 1].iter().flat_map(|number| number.to_le_bytes()));
+    bytes.extend([1u16, 24].iter().flat_map(|number| number.to_le_bytes()));
+    bytes.extend([0u32, 4, 0, 0, 0, 0].iter().flat_map(|number| number.to_le_bytes()));
+    bytes.extend([0u8; 4]);
+    std::fs::write(to, bytes).unwrap();
 }
 
 fn text(path: &str) -> String {

@@ -27,24 +27,23 @@ pub fn word(text: &str) -> Option<String> {
     Some(out)
 }
 
-/// A part of a line that `echo(` writes as it is under delayed expansion, or nothing where cmd has no way to say it. A caret
-/// takes its meaning from every sign that has one, quotes included. Where anything in the line `is_expanded`, carets are read
-/// a second time.
+/// The value in `set "NAME=VALUE"`, or nothing where cmd has no way to say it. What stands between two quotes of its own is
+/// outside of quotes for cmd, and needs carets there.
 #[must_use]
-pub fn plain(text: &str, is_expanded: bool) -> Option<String> {
+pub fn assigned(text: &str) -> Option<String> {
     if text.contains(['\n', '\r', '\0']) {
         return None;
     }
-    let mut out = String::new();
+    let (mut out, mut quoted) = (String::new(), true);
     for c in text.chars() {
         match c {
+            '"' => quote(&mut out, &mut quoted),
             '%' => out.push_str("%%"),
-            '^' if is_expanded => out.push_str("^^^^"),
-            '!' => out.push_str("^^!"),
-            c if "&|<>()^\"".contains(c) => out.extend(['^', c]),
+            c if !quoted && "&|<>()^".contains(c) => out.extend(['^', c]),
             c => out.push(c),
         }
     }
+    // The closing quote has to be one for cmd, too: otherwise the caret keeps what follows from being read as text.
     Some(out)
 }
 

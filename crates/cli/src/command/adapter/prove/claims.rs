@@ -15,6 +15,8 @@ pub struct Claim {
     pub sheet: String,
     /// Whether all pictures that come out of it show something else.
     pub differ: bool,
+    /// Of which frame it shows what that frame shows among others.
+    pub alone: Option<&'static str>,
 }
 
 /// What is claimed, a sheet for each.
@@ -24,7 +26,7 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     let types: Vec<&FileType> = catalogue::PICTURES.iter().filter(|known| wanted(&accepts.types, known.name)).collect();
     let mut all = Vec::new();
     let mut add = |name: String, format: String, job: String| {
-        all.push(Claim { name, sheet: sheet(args, adapter, scene, (&format, &job)), differ: false });
+        all.push(Claim { name, sheet: sheet(args, adapter, scene, (&format, &job)), differ: false, alone: None });
     };
     let several = if adapter.per == Per::List { "frames = \"9,11\"" } else { "frames = \"9-10\"" };
     for known in &types {
@@ -65,6 +67,13 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     for (name, job) in ways {
         add(name, kind.clone(), job);
     }
+    if adapter.per != Per::Frame {
+        // One that numbers its frames by itself may give them in another order.
+        add("the last frame alone".to_owned(), kind.clone(), "frames = \"11\"".to_owned());
+    }
+    if adapter.carries(&Key::Size) {
+        add("another size".to_owned(), kind.clone(), several.to_owned());
+    }
     let two = "passes = [\"beauty\", \"depth\"]\n";
     let apart = "passes = [\"beauty\", { name = \"depth\", format = \"second\" }]\n";
     let layered = types.iter().find(|known| known.layers).map(|known| format!("type = \"{}\"\n", known.name));
@@ -83,16 +92,79 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     for claim in all.iter_mut().filter(|claim| claim.name.starts_with("frame") || claim.name.starts_with("passes")) {
         claim.differ = true;
     }
+    for claim in all.iter_mut().filter(|claim| claim.name == "another size") {
+        claim.sheet = claim.sheet.replace("size = \"64x36\"", "size = \"48x40\"");
+    }
+    for claim in all.iter_mut().filter(|claim| claim.name == "the last frame alone") {
+        claim.alone = Some("0011");
+    }
+    all.extend(varied(args, adapter, scene, (first, several)));
     if let [one, other, ..] = cameras
         && adapter.carries(&Key::Camera)
     {
-        let quoted = |text: &String| Value::String(text.clone()).to_string();
         let job = format!("{several}\neach = {{ camera = [{}, {}] }}\n", quoted(one), quoted(other));
         let sheet = sheet(args, adapter, scene, (&kind, &job));
         let sheet = sheet.replace("tiny{_pass}", "tiny_{camera}{_pass}");
-        all.push(Claim { name: "two cameras".to_owned(), sheet, differ: true });
+        all.push(Claim { name: "two cameras".to_owned(), sheet, differ: true, alone: None });
     }
     all
+}
+
+/// Settings that have to change what the pictures show, each in two jobs side by side; and values that have to arrive whole.
+fn varied(args: &AdapterProve, adapter: &Adapter, scene: &Path, (first, several): (&FileType, &str)) -> Vec<Claim> {
+    let kind = format!("type = \"{}\"\n", first.name);
+    let mut all = Vec::new();
+    let mut pair = |name: &str, token: &str, each: &str, format: &str| {
+        let job = format!("{several}\neach = {{ {each} }}\n");
+        let sheet = sheet(args, adapter, scene, (format, &job));
+        let sheet = sheet.replace("tiny{_pass}", &format!("tiny_{{{token}|slug}}{{_pass}}"));
+        all.push(Claim { name: name.to_owned(), sheet, differ: true, alone: None });
+    };
+    if adapter.carries(&Key::Fps) {
+        pair("two rates", "fps", "fps = [24, 12]", &kind);
+    }
+    if adapter.carries(&Key::Samples) {
+        pair("two numbers of samples", "samples", "samples = [1, 25]", &kind);
+    }
+    if adapter.carries(&Key::Colour) {
+        pair("linear and display", "colour", "colour = [\"linear\", \"display\"]", &kind);
+    }
+    let wanted = |known: &&FileType| {
+        adapter.accepts.types.is_empty() || adapter.accepts.types.iter().any(|own| own == known.name)
+    };
+    if let Some(lossy) = catalogue::PICTURES.iter().filter(wanted).find(|known| known.lossy && known.quality)
+        && adapter.uses("quality")
+    {
+        let low = format!("type = \"{}\"\nquality = 10\n", lossy.name);
+        pair("two qualities", "quality", "format = [\"first\", \"second\"]", &low);
+        if let Some(claim) = all.last_mut() {
+            let second = |quality: u32| format!("[formats.second]\ntype = \"{}\"\nquality = {quality}\n", lossy.name);
+            claim.sheet = claim.sheet.replace(&second(10), &second(95));
+        }
+    }
+    // A value with every sign that means something somewhere.
+    let odd = "a b'c\\\"d <e>&$f `g` %h% {{i}} #j";
+    if adapter.hands_over(&Key::Var("note".to_owned())) {
+        let job = format!("{several}\nvars.note = \"{odd}\"\n");
+        all.push(Claim {
+            name: "a variable with odd signs".to_owned(),
+            sheet: sheet(args, adapter, scene, (&kind, &job)),
+            differ: false,
+            alone: None,
+        });
+    }
+    for (name, native) in &adapter.natives {
+        for value in &native.values {
+            let job = format!("{several}\nnative.{} = {}\n", quoted(name), quoted(value));
+            let sheet = sheet(args, adapter, scene, (&kind, &job));
+            all.push(Claim { name: format!("native.{name} = {value}"), sheet, differ: false, alone: None });
+        }
+    }
+    all
+}
+
+fn quoted(text: &str) -> String {
+    Value::String(text.to_owned()).to_string()
 }
 
 /// Every file option that the adapter hands over, at once: the last that it claims of each.
@@ -112,7 +184,6 @@ fn together(adapter: &Adapter, known: &FileType) -> String {
 
 /// A sheet that asks for one thing, and for nothing that the adapter does not claim.
 pub fn sheet(args: &AdapterProve, adapter: &Adapter, scene: &Path, (format, job): (&str, &str)) -> String {
-    let quoted = |text: &str| Value::String(text.to_owned()).to_string();
     let exports = adapter.arguments.is_empty() || args.set.iter().any(|pair| pair.starts_with("export="));
     let mut settings = String::new();
     if adapter.carries(&Key::Size) {

@@ -5,11 +5,13 @@ mod claims;
 mod encoder;
 mod tried;
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use serde_json::{Value, json};
 use truepath_core::adapter::{Adapter, AdapterKind, Program};
 use truepath_exec::failure::Failure;
+use truepath_exec::record;
 use truepath_understudy::harbour;
 
 use super::KnownAdapters;
@@ -47,7 +49,7 @@ pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) ->
     let scratch = Scratch(folder.join(format!("truepath-prove-{}", std::process::id())));
     let made = std::fs::create_dir_all(scratch.0.join("adapters"));
     made.map_err(|error| Failure::machine("make the folder", &scratch.0, &error))?;
-    let known = std::collections::BTreeMap::new();
+    let known = BTreeMap::new();
     let places = Places { folder: &shelf.folder, system: around.system, own: &around.program, known: &known };
     find(adapter, &places).map_err(|name| Failure::unreadable(format!("the program {name} is not on this machine")))?;
     let verdicts = match adapter.kind {
@@ -99,7 +101,7 @@ fn renderer(
     let scene = scene(args, adapter, scratch)?;
     put_adapters(shelf, scratch)?;
     let cameras = load::facts(&scene).ok().and_then(|read| read.facts.cameras).unwrap_or_default();
-    let (mut verdicts, mut alone) = (Vec::new(), None);
+    let (mut verdicts, mut alone, mut last) = (Vec::new(), None, None);
     for claim in claims(args, adapter, &scene, &cameras) {
         let sheet = scratch.join("truepath.toml");
         std::fs::write(&sheet, &claim.sheet).map_err(|error| failed(&sheet, &error))?;
@@ -110,7 +112,13 @@ fn renderer(
         // Rendered alone, the first pass shows what it has to show beside another.
         if claim.name.starts_with("frame") && why.is_none() {
             alone = alone.or(picture(&out, "", SHOWN));
+            last = last.or(picture(&out, "", "0011"));
         }
+        let why = why.or_else(|| {
+            let own = picture(&out, "", claim.alone?);
+            let differs = own.is_some() && last.is_some() && own != last;
+            differs.then(|| "it shows something else than among other frames".to_owned())
+        });
         let swapped = || {
             let (first, second) = (picture(&out, "beauty", SHOWN), picture(&out, "depth", SHOWN));
             let is = claim.name.starts_with("passes") && alone.is_some() && second == alone && first != alone;
@@ -118,6 +126,21 @@ fn renderer(
         };
         let why = why.or_else(swapped);
         verdicts.push((claim.name, why));
+    }
+    if !adapter.version.is_empty() {
+        let places = Places { folder: scratch, system: around.system, own: &around.program, known: &BTreeMap::new() };
+        let program = find(adapter, &places).ok();
+        let asked = Adapter { unasked: false, ..adapter.clone() };
+        let version = program.and_then(|program| record::version(&asked, &program, (scratch, scratch)));
+        let asked = adapter.version.join(" ");
+        let why = match version {
+            None => Some(format!("{asked} prints nothing")),
+            Some(said) if !said.contains(|sign: char| sign.is_ascii_digit()) => {
+                Some(format!("{asked} prints no number: {said}"))
+            }
+            Some(_) => None,
+        };
+        verdicts.push(("tells its version".to_owned(), why));
     }
     if adapter.log.wrote.is_some() || adapter.log.progress.is_some() || adapter.log.finished.is_some() {
         let unheard = unheard(adapter, scratch);
@@ -151,7 +174,8 @@ fn scene(args: &AdapterProve, adapter: &Adapter, scratch: &Path) -> Result<PathB
 
 /// All adapters that can be named here, with what their programs need of the sheet's folder: an exporter may come first.
 fn put_adapters(shelf: &KnownAdapters, scratch: &Path) -> Result<(), Failure> {
-    for (name, adapter) in &shelf.adapters {
+    // A variant is a part of its adapter's file.
+    for (name, adapter) in shelf.adapters.iter().filter(|(name, _)| !name.contains('@')) {
         let path = scratch.join(format!("adapters/{name}.toml"));
         let text = &shelf.sources.get(adapter.file).text;
         std::fs::write(&path, text).map_err(|error| Failure::machine("write", &path, &error))?;

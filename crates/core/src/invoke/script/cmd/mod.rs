@@ -9,7 +9,7 @@ use std::fmt::Write as _;
 
 use crate::adapter::Language;
 use crate::invoke::command_line::{CallKind, CommandLine, Product, stages};
-use crate::invoke::quote::cmd::{plain, word};
+use crate::invoke::quote::cmd::{assigned, word};
 use crate::invoke::written_file::FileText;
 use crate::plan::Plan;
 use crate::resolve::paths;
@@ -235,50 +235,45 @@ impl Writer<'_> {
     fn put(&self, out: &mut String, file: &FileText) -> Result<(), String> {
         let (path, folder) = (self.path(&file.path)?, self.path(paths::parent(&file.path))?);
         let put = path.trim_matches('"');
-        let _ = writeln!(
-            out,
-            "if not exist {folder} mkdir {folder}\ntype nul >{path}\nset \"put={put}\"\nsetlocal EnableDelayedExpansion"
-        );
-        let mut line = Vec::new();
-        let mut end = |line: &mut Vec<Body<'_>>| {
-            let is_expanded = line.iter().any(|piece| match piece {
-                Body::Text(text) => text.contains('!'),
-                Body::BasePath(_) => true,
-            });
-            let piece = |piece: Body<'_>| match piece {
-                Body::Text(text) => plain(text, is_expanded).ok_or_else(|| unsaid(text)),
-                // Its slashes stand for backslashes, so that only XML has a sign of its own for what a path may hold.
-                Body::BasePath(base) if file.language == Language::Xml => Ok(format!("!{}_xml!", base.name)),
-                Body::BasePath(base) => Ok(format!("!{}!", base.name)),
-            };
-            for base in line.iter().filter(|_| file.language == Language::Xml) {
-                if let Body::BasePath(base) = base {
-                    let name = &base.name;
-                    let _ =
-                        writeln!(out, "set \"{name}_xml=!{name}:&=&amp;!\"\nset \"{name}_xml=!{name}_xml:'=&apos;!\"");
-                }
-            }
-            let text = line.drain(..).map(piece).collect::<Result<String, String>>()?;
-            let _ = writeln!(out, ">>\"!put!\" echo({text}");
-            Ok::<(), String>(())
+        let _ = writeln!(out, "if not exist {folder} mkdir {folder}\ntype nul >{path}\nset \"put={put}\"");
+        // Each line is put together of variables: what is in them is not read by cmd any more.
+        let (mut line, mut parts) = (String::new(), 0);
+        let end = |out: &mut String, line: &mut String, parts: &mut usize| {
+            let _ = writeln!(out, "setlocal EnableDelayedExpansion\n>>\"!put!\" echo.{line}\nendlocal");
+            line.clear();
+            *parts = 0;
         };
         for piece in in_text(file, self.bases) {
             match piece {
                 Body::Text(text) => {
                     for part in text.split_inclusive('\n') {
-                        line.push(Body::Text(part.trim_end_matches(['\n', '\r'])));
+                        let own = part.trim_end_matches(['\n', '\r']);
+                        if !own.is_empty() {
+                            parts += 1;
+                            let value = assigned(own).ok_or_else(|| unsaid(own))?;
+                            let _ = writeln!(out, "set \"part_{parts}={value}\"");
+                            let _ = write!(line, "!part_{parts}!");
+                        }
                         if part.ends_with('\n') {
-                            end(&mut line)?;
+                            end(out, &mut line, &mut parts);
                         }
                     }
                 }
-                base => line.push(base),
+                // Its slashes stand for backslashes, so that only XML has a sign of its own for what a path may hold.
+                Body::BasePath(base) if file.language == Language::Xml => {
+                    let name = &base.name;
+                    let _ =
+                        writeln!(out, "set \"{name}_xml=%{name}:&=&amp;%\"\nset \"{name}_xml=%{name}_xml:'=&apos;%\"");
+                    let _ = write!(line, "!{name}_xml!");
+                }
+                Body::BasePath(base) => {
+                    let _ = write!(line, "!{}!", base.name);
+                }
             }
         }
         if !line.is_empty() {
-            end(&mut line)?;
+            end(out, &mut line, &mut parts);
         }
-        out.push_str("endlocal\n");
         Ok(())
     }
 
