@@ -102,7 +102,7 @@ fn passes_are_called_apart_where_a_call_has_something_only_once() {
     let sheet = SMALL.replace("[checks]", OWN_FORMATS);
     let project = Project::with(&sheet.replace("\"1-24\"", "\"1-2\"").replace("\"understudy\"", "\"lamp\""));
     let ids = |adapter: &str| {
-        project.write("adapters/lamp.toml", &format!("adapter = 1\nname = \"lamp\"\nprogram = \"truepath\"\narguments = [\"understudy\", \"render\", \"{{scene}}\", \"--camera\", \"{{camera}}\", \"--frames\", \"{{frames}}\", \"--size\", \"{{width}}x{{height}}\", \"--fps\", \"{{fps}}\", [\"--samples\", \"{{samples}}\"], {adapter}\n"));
+        project.write("adapters/lamp.toml", format!("adapter = 1\nname = \"lamp\"\nprogram = \"truepath\"\narguments = [\"understudy\", \"render\", \"{{scene}}\", \"--camera\", \"{{camera}}\", \"--frames\", \"{{frames}}\", \"--size\", \"{{width}}x{{height}}\", \"--fps\", \"{{fps}}\", [\"--samples\", \"{{samples}}\"], {adapter}\n"));
         let calls = project.say("build --to json").ended(0).json();
         let calls = calls["calls"].as_array().unwrap().clone();
         let words = |call: &serde_json::Value| {

@@ -295,3 +295,161 @@ fn prove_finds_each_of_many_lies() {
         assert!(claim.is_empty() || found.iter().any(|why| why.starts_with(claim)), "{wrong}: {found:?}");
     }
 }
+
+/// An adapter that uses what a language has, over a program that only says what it was given.
+const TOKENS: &str = r#"adapter = 1
+name = "teller"
+program = "tools/tell"
+folder = "{root.renders}"
+arguments = [
+  "{scene_name}", "{scene_below.scenes}", "{sheet_folder}", "{count}", "{after_last}",
+  ["{when.small}", "--small"], ["{when.open}", "--open"], ["{when.night}", "--at", "{var.hour}"], ["{when.here}", "--linux"],
+  ["--crop", "{region_x},{region_y},{region_w},{region_h}"],
+  "{natives}", "--passes", "{passes}", "{type+bits}", "{size_of}", "{out}", "{camera}", "{fps}", "{width}x{height}", "{channels}", "{scene}", "{first}", "{region}",
+]
+native = ["-o", "{key}={value}"]
+[frames]
+per = "range"
+[passes]
+can = ["call"]
+join = "+"
+item = "{word}:{bits}"
+[out]
+writes = ["{any}"]
+[words]
+"type+bits"."png+8" = "P8"
+[when.small]
+"width" = [16, 32]
+[when.open]
+absent = ["region"]
+[when.night]
+given = ["var.hour"]
+[when.here]
+system = ["linux", "macos"]
+[natives.denoise]
+kind = "flag"
+default = true
+[natives.note]
+arguments = ["--note", "{value}"]
+[natives.depth]
+kind = "whole"
+values = [1, 2, 3]
+"#;
+
+#[test]
+fn tokens_conditions_and_native_settings_arrive_as_they_are_written() {
+    let project = Project::with(&support::SMALL.replace("\"understudy\"", "\"teller\"").replace("\"1-24\"", "\"5-7\""));
+    project.write("adapters/teller.toml", TOKENS.replace("\"{size_of}\", ", ""));
+    project.write("tools/tell", "#!/bin/sh\n");
+    Command::new("chmod").arg("+x").arg(project.path("tools/tell")).status().unwrap();
+    let base = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
+    let base = base.replace("renders = \"renders\"", "renders = \"renders\"\nscenes = \"scenes\"");
+    let folder = project.path("").display().to_string().trim_end_matches('/').to_owned();
+    let words = |more: &str| {
+        project.write("truepath.toml", base.replace("camera = \"quay\"", &format!("camera = \"quay\"\n{more}")));
+        let calls = project.say("build --to json").ended(0).json();
+        assert_eq!(calls["calls"][0]["folder"], format!("{folder}/renders"));
+        let words = calls["calls"][0]["arguments"].as_array().unwrap().clone();
+        words
+            .iter()
+            .map(|word| word.as_str().unwrap().to_owned())
+            .take_while(|word| !word.contains("stage"))
+            .collect::<Vec<_>>()
+    };
+    let head = ["crossing", "crossing.gltf", &folder, "3", "8", "--small"];
+    let expected = |rest: &[&str]| head.iter().chain(rest).map(|word| (*word).to_owned()).collect::<Vec<_>>();
+    let region = "region = \"25%,0%,50%,100%\"\n";
+    assert_eq!(
+        words(&format!("{region}vars.hour = 23\nnative.note = \"{{camera}} at {{var.hour}} {{{{x}}}}\"")),
+        expected(&[
+            "--at",
+            "23",
+            "--linux",
+            "--crop",
+            "8,0,16,18",
+            "-o",
+            "denoise=true",
+            "--note",
+            "quay at 23 {x}",
+            "--passes",
+            "beauty:8",
+            "P8"
+        ])
+    );
+    assert_eq!(
+        words(&format!("{region}native.depth = 2\nleave = [\"native.denoise\"]")),
+        expected(&["--linux", "--crop", "8,0,16,18", "-o", "depth=2", "--passes", "beauty:8", "P8"])
+    );
+    // Wrong ones are errors at their places, with what to write.
+    for (more, check, help) in [
+        ("native.dept = 2", "native-unknown", "write depth"),
+        ("native.depth = 7", "native-value", "has to be one of 1, 2, 3"),
+        ("native.denoise = \"yes\"", "native-value", "has to be a flag"),
+        ("native.note = \"{camra}\"", "native-value", "there is no token {camra}"),
+        ("native.note = \"{\"", "native-value", "never closed"),
+    ] {
+        project
+            .write("truepath.toml", base.replace("camera = \"quay\"", &format!("camera = \"quay\"\n{region}{more}")));
+        let said = project.say("check").ended(1).out;
+        assert!(said.contains(check) && said.contains(help), "{more}: {said}");
+    }
+    let shown = project.say("adapter show teller").ended(0).out;
+    assert!(shown.contains("depth: 1 | 2 | 3") && shown.contains("denoise: flag, true unless given"), "{shown}");
+    // In the adapter itself: a token of a condition, a file or a setting that is not there, and a combination without words.
+    for (right, wrong, help) in [
+        ("{when.small}", "{when.smal}", "write {when.small}"),
+        ("{type+bits}", "{type+channels}", "give its words"),
+        ("{natives}", "{write.job}", "declare it: [write.job]"),
+        ("{root.renders}", "{root.}", "there is no token"),
+        ("absent = [\"region\"]", "absent = [\"regoin\"]", "there is no token `regoin`"),
+        ("\"width\" = [16, 32]", "\"widht\" = [16, 32]", "write `width`"),
+    ] {
+        project.write("adapters/teller.toml", TOKENS.replace("\"{size_of}\", ", "").replace(right, wrong));
+        let said = project.say("check").ended(1).out;
+        assert!(said.contains(help), "{wrong}: {said}");
+    }
+}
+
+#[test]
+fn what_a_program_is_told_in_a_file_makes_its_frames_stale() {
+    let project = project("lantern-job");
+    let small = sheet("lantern-job").split("[[job]]").take(2).collect::<Vec<_>>().join("[[job]]")
+        + "[checks]\nscene-span-not-covered = \"off\"\n";
+    project.write("truepath.toml", &small);
+    say(&project, "run").ended(0);
+    let text = std::fs::read_to_string(project.path("adapters/lantern-job.toml")).unwrap();
+    let stale = || say(&project, "verify").out.contains("stale");
+    assert!(!stale());
+    assert!(text.contains("\"samples\": {samples}"));
+    project.write("adapters/lantern-job.toml", text.replace("\"samples\": {samples}", "\"samples\": 2"));
+    assert!(stale(), "the text of the file");
+    project.write("adapters/lantern-job.toml", &text);
+    project.write(
+        "truepath.toml",
+        small.replace("vars.weather = \"clear\"", "vars.weather = \"clear\"\nvars.note = \"x\""),
+    );
+    assert!(stale(), "every variable is in the file");
+}
+
+#[test]
+fn a_first_adapter_comes_from_the_help_of_a_program() {
+    let own = project("understudy");
+    own.say("understudy render --help").ended(0);
+    own.write("help.txt", own.say("understudy render --help").out);
+    own.say("adapter new first --program truepath --from-help help.txt").ended(0);
+    let text = std::fs::read_to_string(own.path("adapters/first.toml")).unwrap();
+    assert!(text.contains("\"--pass\", \"{word}={out}\"") && text.contains("[\"--camera\", \"{camera}\"]"), "{text}");
+    // What its help cannot say: that it is a command of another program, and how its numbers are written.
+    let text = text
+        .replace("arguments = [", "arguments = [\"understudy\", \"render\",")
+        .replace("number = \"none\"", "number = \"#\"")
+        .replace("\"--pass\", \"{word}={out}\"", "[\"--pass\", \"{word}={out}\"]");
+    own.write(
+        "adapters/first.toml",
+        text.replace("can = [\"pass\"]", "can = [\"call\"]")
+            .replace("# scenes = [\"gltf\"]", "scenes = [\"gltf\"]\nbits = [\"8\", \"16\"]\nchannels = [\"rgb\"]")
+            .replace("# wrote = '^saved", "wrote = '^wrote"),
+    );
+    let said = own.say("adapter prove first");
+    assert!(said.out.contains("does what it claims"), "{}", said.out);
+}

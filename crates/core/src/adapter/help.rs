@@ -144,33 +144,9 @@ pub fn from_help(name: &str, program: &str, help: &str) -> String {
     let version = options.iter().find(|option| is_about(option, "version")).map(|option| option.name().to_owned());
     let said: Vec<&HelpOption> =
         options.iter().filter(|option| !is_about(option, "help") && !is_about(option, "version")).collect();
-    // Whatever fits best is taken first.
-    let mut pairs: Vec<(u32, usize, usize)> = Vec::new();
-    for (at, option) in said.iter().enumerate().filter(|(_, option)| option.takes_value) {
-        pairs.extend(
-            RULES.iter().enumerate().map(|(number, rule)| (option.fits(rule), number, at)).filter(|pair| pair.0 > 0),
-        );
-    }
-    pairs.sort_by_key(|(score, number, at)| (std::cmp::Reverse(*score), *number, *at));
-    let mut found: Vec<(&str, &str, &HelpOption)> = Vec::new();
-    let mut taken = vec![false; said.len()];
-    for (_, number, at) in pairs {
-        let rule = &RULES[number];
-        if !taken[at] && !found.iter().any(|(about, ..)| *about == rule.about) {
-            taken[at] = true;
-            // A pass whose file stands beside it in one word.
-            let pair = ["=PATH", "=FILE", "=OUT"].iter().any(|end| said[at].line.to_uppercase().contains(end));
-            let value = if rule.about == "pass" && pair { "{word}={out}" } else { rule.value };
-            found.push((rule.about, value, said[at]));
-        }
-    }
+    let (found, taken) = recognised(&said);
     let rest: Vec<&&HelpOption> =
         said.iter().zip(&taken).filter(|(_, taken)| !**taken).map(|(option, _)| option).collect();
-    // A size in two numbers needs none in one.
-    let both = ["width", "height"].iter().all(|own| found.iter().any(|(known, ..)| known == own));
-    if both {
-        found.retain(|(own, ..)| *own != "size");
-    }
     let has = |own: &str| found.iter().any(|(known, ..)| *known == own);
     let mut out = format!(
         "# A first adapter for {program}, from the help that it prints. Lines that begin with # are what it says of itself.\n\
@@ -242,6 +218,39 @@ pub fn from_help(name: &str, program: &str, help: &str) -> String {
         }
     }
     out
+}
+
+/// An option that is recognised: what it is about, its value in an adapter, and the option.
+type Recognised<'o> = (&'static str, &'static str, &'o HelpOption);
+
+/// The options that are recognised, and which of all those are.
+fn recognised<'o>(said: &[&'o HelpOption]) -> (Vec<Recognised<'o>>, Vec<bool>) {
+    // Whatever fits best is taken first.
+    let mut pairs: Vec<(u32, usize, usize)> = Vec::new();
+    for (at, option) in said.iter().enumerate().filter(|(_, option)| option.takes_value) {
+        pairs.extend(
+            RULES.iter().enumerate().map(|(number, rule)| (option.fits(rule), number, at)).filter(|pair| pair.0 > 0),
+        );
+    }
+    pairs.sort_by_key(|(score, number, at)| (std::cmp::Reverse(*score), *number, *at));
+    let mut found: Vec<Recognised<'o>> = Vec::new();
+    let mut taken = vec![false; said.len()];
+    for (_, number, at) in pairs {
+        let rule = &RULES[number];
+        if !taken[at] && !found.iter().any(|(about, ..)| *about == rule.about) {
+            taken[at] = true;
+            // A pass whose file stands beside it in one word.
+            let pair = ["=PATH", "=FILE", "=OUT"].iter().any(|end| said[at].line.to_uppercase().contains(end));
+            let value = if rule.about == "pass" && pair { "{word}={out}" } else { rule.value };
+            found.push((rule.about, value, said[at]));
+        }
+    }
+    // A size in two numbers needs none in one.
+    let both = ["width", "height"].iter().all(|own| found.iter().any(|(known, ..)| known == own));
+    if both {
+        found.retain(|(own, ..)| *own != "size");
+    }
+    (found, taken)
 }
 
 /// A TOML string.

@@ -111,7 +111,8 @@ fn entry(section: &str, key: &str, what: &str) -> Value {
     match (section, key) {
         ("frames", "per") => one_of(PERS.iter().map(|(name, _)| *name), what),
         ("frames", _) => json!({ "type": "string", "description": what }),
-        ("passes", "join" | "item") => text(what),
+        ("passes", "join") => json!({ "type": "string", "description": what }),
+        ("passes", "item") => text(what),
         ("passes", "can") => list(ARRANGEMENTS.iter().map(|(name, _)| *name).collect()),
         ("out", "number") => one_of(["#", "@", "%d", "none"], what),
         ("accepts", "types") => list(types().map(|known| known.name).collect()),

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use serde_json::{Value, json};
-use truepath_core::adapter::{ARRANGEMENTS, Adapter, AdapterKind, KINDS, PERS};
+use truepath_core::adapter::{ARRANGEMENTS, Adapter, AdapterKind, KINDS, Native, PERS};
 use truepath_core::catalogue;
 use truepath_core::sheet::setting::{Carrier, KEYS, Key};
 
@@ -94,6 +94,7 @@ fn rows(adapter: &Adapter) -> Vec<AdapterRow> {
         (
             "native settings".to_owned(),
             !adapter.native.is_empty()
+                || !adapter.natives.is_empty()
                 || adapter.templates().any(|t| t.value.tokens().any(|token| token.name.starts_with("native."))),
         ),
         ("facts of a scene".to_owned(), !adapter.facts.is_empty()),
@@ -163,8 +164,30 @@ pub fn show(adapter: &Adapter, shelf: &KnownAdapters, around: &Surroundings) -> 
     if !adapter.accepts.scenes.is_empty() {
         out.push_str(&format!("{:14}{}\n", "scenes", adapter.accepts.scenes.join(" ")));
     }
+    for (at, (name, native)) in adapter.natives.iter().enumerate() {
+        let values = if native.values.is_empty() { native.kind.name().to_owned() } else { native.values.join(" | ") };
+        let default = native.default.as_ref().map(|value| format!(", {value} unless given")).unwrap_or_default();
+        let help = native.help.as_ref().map(|help| format!("  {}", paint(screen, QUIET, help))).unwrap_or_default();
+        let head = if at == 0 { "native" } else { "" };
+        out.push_str(&format!("{head:14}{name}: {values}{default}{help}\n"));
+    }
+    if !adapter.below.is_empty() {
+        let below: Vec<&str> = adapter.below.iter().rev().map(String::as_str).collect();
+        out.push_str(&format!("{:14}{}\n", "like", below.join(", then ")));
+    }
+    if !adapter.variants.is_empty() && !adapter.name.contains('@') {
+        let names: Vec<String> = adapter.variants.iter().map(|own| format!("{}@{}", adapter.name, own.name)).collect();
+        out.push_str(&format!("{:14}{}\n", "variants", names.join(" ")));
+    }
     out.push_str(&format!("\nIs that so? truepath adapter prove {}\n", adapter.name));
     out
+}
+
+/// A native setting as JSON.
+fn native((name, native): (&String, &Native)) -> (String, Value) {
+    let about =
+        json!({ "kind": native.kind.name(), "values": native.values, "default": native.default, "help": native.help });
+    (name.clone(), about)
 }
 
 /// The same as one document.
@@ -175,6 +198,8 @@ pub fn show_json(adapter: &Adapter) -> String {
         .collect();
     show::json::text(&json!({
         "truepath": 1, "name": adapter.name, "kind": kind(adapter), "claims": rows, "scenes": adapter.accepts.scenes,
+        "natives": adapter.natives.iter().map(native).collect::<serde_json::Map<_, _>>(), "like": adapter.below,
+        "variants": adapter.variants.iter().map(|own| &own.name).collect::<Vec<_>>(),
     }))
 }
 

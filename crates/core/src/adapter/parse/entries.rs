@@ -124,6 +124,9 @@ pub(super) fn natives(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut BTreeMap
                     if list.is_none() {
                         reader.wrong_kind(raw, "values", "a list of values");
                     }
+                    for raw in list.into_iter().flatten().filter(|raw| scalar(raw).is_none()) {
+                        reader.wrong_kind(raw, "values", "text, a number, true or false");
+                    }
                     native.values = list.into_iter().flatten().filter_map(scalar).collect();
                 }
                 "default" => {

@@ -17,7 +17,7 @@ use crate::sheet::read::{Raw, Reader};
 use crate::source::{FileId, Place, Spanned};
 
 use super::accepts::{accepts, depths, sizes};
-use super::{ARRANGEMENTS, Adapter, KINDS, PERS, Program, Variant};
+use super::{ARRANGEMENTS, Adapter, AdapterKind, KINDS, PERS, Program, Variant};
 use entries::{conditions, env, natives, program, words};
 use values::{any_text, arguments, commands, listed, number, one, pattern, plain, plains, templates};
 
@@ -94,6 +94,14 @@ fn complete(adapter: &Adapter, layer: Layer<'_>, table: &DeTable<'_>, findings: 
             let words = Words::new(format!("this adapter has no `{key}`"), "this adapter");
             let at = Place::new(layer.file, 0..layer.text.lines().next().map_or(0, str::len));
             findings.add("key-missing", Some(at), None, words.help(format!("write {key} = \"...\"")));
+        }
+    }
+    // Encoders are handed pictures, and start beside them.
+    for (key, _) in table.iter().filter(|_| adapter.kind == AdapterKind::Encoder) {
+        if ["write", "folder", "natives"].contains(&key.get_ref().as_ref()) {
+            let words = Words::new(format!("an encoder has no `{}`", key.get_ref()), "nothing reads this");
+            let at = Place::new(layer.file, key.span());
+            findings.add("unknown-key", Some(at), None, words.help("take it out, or write kind = \"renderer\""));
         }
     }
 }

@@ -44,10 +44,7 @@ pub(super) fn files(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut BTreeMap<S
 }
 
 fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Line> {
-    let Some(text) = raw.get_ref().as_str() else {
-        reader.wrong_kind(raw, "text", "text in quotes");
-        return Vec::new();
-    };
+    let Some(text) = reader.text(raw, "text").and_then(|_| raw.get_ref().as_str()) else { return Vec::new() };
     let whole = Place::new(reader.file, raw.span());
     // Where the text stands in the sheet just as it is, each line of it has a place of its own.
     let start = reader.text.get(raw.span()).and_then(|written| written.find(text)).map(|at| raw.span().start + at);
