@@ -319,6 +319,22 @@ fn a_mistake_in_an_adapter_is_shown_at_its_place_and_a_new_one_is_sound() {
     assert!(project.say("adapter show buy").ended(2).err.contains("write buoy"));
 }
 
+/// What the project's `r.cmd` says under Wine, once it has ended well.
+fn under_wine(project: &Project) -> (String, String) {
+    let prefix = tempfile::tempdir().unwrap();
+    let output = std::process::Command::new("wine")
+        .args(["cmd", "/c", "r.cmd"])
+        .current_dir(project.path(""))
+        .env("WINEDEBUG", "-all")
+        .env("WINEPREFIX", prefix.path())
+        .output()
+        .unwrap();
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+    let (out, err) = (text(&output.stdout), text(&output.stderr));
+    assert!(output.status.success(), "{out}\n{err}");
+    (out, err)
+}
+
 #[test]
 fn cmd_scripts_do_the_same_under_wine() {
     if !has("wine") {
@@ -338,16 +354,7 @@ fn cmd_scripts_do_the_same_under_wine() {
     project.say("build --to cmd --pause -o r.cmd").ended(0);
     assert!(std::fs::read_to_string(project.path("r.cmd")).unwrap().contains("\r\npause\r\n"));
     project.say("build --to cmd -o r.cmd").ended(0);
-    let prefix = tempfile::tempdir().unwrap();
-    let output = std::process::Command::new("wine")
-        .args(["cmd", "/c", "r.cmd"])
-        .current_dir(project.path(""))
-        .env("WINEDEBUG", "-all")
-        .env("WINEPREFIX", prefix.path())
-        .output()
-        .unwrap();
-    let (out, err) = (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
-    assert!(output.status.success(), "{out}\n{err}");
+    let (out, err) = under_wine(&project);
     let made: Vec<String> = project.files("renders (all)").into_iter().collect();
     assert_eq!(made, [3, 5, 7, 9].map(|frame| format!("it's 50% & more/chart no.{frame:04}.png")), "{out}\n{err}");
     assert!(out.contains("[4 of 4]") && err.contains("note: all files are there"), "{out}\n{err}");
@@ -393,16 +400,7 @@ text = '''
 "#,
     );
     project.say("build --to cmd -o r.cmd").ended(0);
-    let prefix = tempfile::tempdir().unwrap();
-    let output = std::process::Command::new("wine")
-        .args(["cmd", "/c", "r.cmd"])
-        .current_dir(project.path(""))
-        .env("WINEDEBUG", "-all")
-        .env("WINEPREFIX", prefix.path())
-        .output()
-        .unwrap();
-    let (out, err) = (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
-    assert!(output.status.success(), "{out}\n{err}");
+    let (out, err) = under_wine(&project);
     assert_eq!(project.files("renders & all").len(), 2, "{:?}\n{out}\n{err}", project.files("renders & all"));
     let given = std::fs::read_to_string(project.path("tools/given.txt")).unwrap();
     let given: Vec<serde_json::Value> = serde_json::Deserializer::from_str(&given)

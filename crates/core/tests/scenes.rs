@@ -2,13 +2,16 @@
 #![allow(clippy::unwrap_used)]
 
 use std::collections::BTreeSet;
-use std::path::Path;
 
 use truepath_core::scene::{self, Facts, Unread};
 use truepath_core::sheet::Size;
 
 fn bytes(name: &str) -> Vec<u8> {
-    std::fs::read(Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/scenes").join(name)).unwrap()
+    match name {
+        "harbour.usda" => include_bytes!("scenes/harbour.usda").to_vec(),
+        "harbour.usdc" => include_bytes!("scenes/harbour.usdc").to_vec(),
+        _ => include_bytes!("scenes/small.usdz").to_vec(),
+    }
 }
 
 fn facts(name: &str) -> Facts {

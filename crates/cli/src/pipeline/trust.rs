@@ -147,10 +147,9 @@ impl Brought {
         let mut quiet = Vec::new();
         for adapter in adapters.values_mut().filter(is_own) {
             adapter.unasked = true;
+            let asks = [&adapter.version, &adapter.encoders].iter().any(|words| !words.is_empty());
             // A variant is a part of its adapter.
-            if !adapter.name.contains('@')
-                && !(adapter.facts.is_empty() && adapter.version.is_empty() && adapter.encoders.is_empty())
-            {
+            if (asks || !adapter.facts.is_empty()) && !adapter.name.contains('@') {
                 quiet.push(adapter.name.clone());
             }
         }
