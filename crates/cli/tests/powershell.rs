@@ -76,6 +76,11 @@ impl Reader<'_> {
             }
             return Value::Table(table);
         }
+        if self.takes("(Get-Part json ") {
+            let Value::Text(path) = self.value() else { panic!("only paths have parts") };
+            assert!(self.takes(")"), "{}", self.rest);
+            return Value::Text(path.replace('\\', "\\\\").replace('"', "\\\""));
+        }
         if self.takes("(") {
             let mut sum = String::new();
             loop {
@@ -137,7 +142,13 @@ fn a_script_for_powershell_says_what_the_document_says() {
             "name = \"crossing\"\nvars.title = \"it’s 'the' `$(ferry) \\\"10 %\\\" \\\\\"\nenv.SIGN = \"a;b|c'\"",
         )
         .replace("{job}", "{job} ‘{pass}’ & co");
-    let project = Project::with(&sheet);
+    let project = Project::with(&sheet.replace("\"understudy\"", "\"teller\""));
+    // The same program, with a file that is written for it, a folder of its own and by-products.
+    let own = support::UNDERSTUDY.replace("name = \"understudy\"", "name = \"teller\"\nfolder = \"{scene_folder}\"");
+    let own =
+        own.replace("writes = [\"{out}\"]", "writes = [\"{out}\"]\nalso = [\"{any}.tmp\"]\nkeep = [\"{any}.log\"]");
+    let file = "[write.job]\nfile = \"a'b.json\"\nquote = \"json\"\ntext = QQQ\n{{ \"at\": {out_folder}, \"title\": {var.title} }}\nQQQ\n";
+    project.write("adapters/teller.toml", format!("{own}{}", file.replace("QQQ", "'''")));
     let script = project.say("build --to powershell").ended(0).out;
     let document = project.say("build --to json").ended(0).json();
     let (head, calls) = script.split_once("try {\n").unwrap();
@@ -150,7 +161,7 @@ fn a_script_for_powershell_says_what_the_document_says() {
             known.insert(name.to_owned(), text);
         }
     }
-    let mut seen = 0;
+    let (mut seen, mut written) = (0, 0);
     let text = |value: &Value| if let Value::Text(text) = value { text.clone() } else { panic!("{value:?}") };
     let texts = |value: &Value| {
         if let Value::List(list) = value { list.iter().map(text).collect::<Vec<_>>() } else { panic!("{value:?}") }
@@ -165,6 +176,15 @@ fn a_script_for_powershell_says_what_the_document_says() {
         assert_eq!(text(&own["Program"]), wanted["program"].as_str().unwrap());
         assert_eq!(text(&own["Id"]), wanted["id"].as_str().unwrap());
         assert_eq!(texts(&own["Stages"]), strings(&wanted["stage"]));
+        assert_eq!(text(&own["Folder"]), wanted["folder"].as_str().unwrap());
+        assert_eq!((texts(&own["Also"]), texts(&own["Keep"])), (strings(&wanted["also"]), strings(&wanted["keep"])));
+        let Value::List(puts) = &own["Puts"] else { panic!() };
+        for (put, file) in puts.iter().zip(wanted["files"].as_array().unwrap()) {
+            let Value::Table(put) = put else { panic!() };
+            assert_eq!(text(&put["Path"]), file["path"].as_str().unwrap());
+            assert_eq!(text(&put["Text"]), file["text"].as_str().unwrap());
+            written += 1;
+        }
         let Value::Table(variables) = &own["Variables"] else { panic!() };
         assert_eq!(variables.len(), wanted["env"].as_object().unwrap().len());
         variables.iter().for_each(|(name, value)| assert_eq!(text(value), wanted["env"][name].as_str().unwrap()));
@@ -176,5 +196,5 @@ fn a_script_for_powershell_says_what_the_document_says() {
         }
         seen += files.len();
     }
-    assert_eq!(seen, 24);
+    assert_eq!((seen, written), (24, 4));
 }
