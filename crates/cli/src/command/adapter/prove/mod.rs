@@ -71,9 +71,10 @@ pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) ->
 }
 
 fn table(name: &str, verdicts: &[ClaimVerdict], around: &Surroundings) -> String {
-    let widest = verdicts.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+    let rows = grouped(verdicts);
+    let widest = rows.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
     let mut out = String::new();
-    for (claim, why) in verdicts {
+    for (claim, why) in &rows {
         let verdict = match why {
             None => paint(around.out, GOOD, "held"),
             Some(why) => format!("{}  {why}", paint(around.out, BAD, "failed")),
@@ -88,6 +89,26 @@ fn table(name: &str, verdicts: &[ClaimVerdict], around: &Surroundings) -> String
         format!("\n{name} does not do what it claims: {} of {all} failed\n", all - held)
     });
     out
+}
+
+/// Characters of a row that groups claims at most.
+const WIDEST: usize = 56;
+
+/// What held of one file type in one row: what did not is read more easily then.
+fn grouped(verdicts: &[ClaimVerdict]) -> Vec<ClaimVerdict> {
+    let mut rows: Vec<ClaimVerdict> = Vec::new();
+    let is_type = |word: &str| truepath_core::catalogue::by_name(word).is_some();
+    for (claim, why) in verdicts {
+        let (head, rest) = claim.split_once(' ').unwrap_or((claim, ""));
+        let same = |(name, held): &&mut ClaimVerdict| {
+            held.is_none() && name.split(' ').next() == Some(head) && name.len() + rest.len() < WIDEST
+        };
+        match rows.last_mut().filter(same).filter(|_| why.is_none() && is_type(head) && !rest.is_empty()) {
+            Some((name, _)) => name.push_str(&format!(", {rest}")),
+            None => rows.push((claim.clone(), why.clone())),
+        }
+    }
+    rows
 }
 
 /// Every claim of a renderer.
