@@ -453,3 +453,39 @@ fn a_first_adapter_comes_from_the_help_of_a_program() {
     let said = own.say("adapter prove first");
     assert!(said.out.contains("does what it claims"), "{}", said.out);
 }
+
+#[test]
+fn an_exporter_may_be_told_in_a_file_and_start_elsewhere() {
+    let project = Project::with(
+        &support::SMALL
+            .replace("camera = \"quay\"\n", "camera = \"quay\"\nexport = \"maker\"\n")
+            .replace("\"1-24\"", "\"1-2\"")
+            .replace("renders = \"renders\"", "renders = \"renders & co\""),
+    );
+    project.write(
+        "adapters/maker.toml",
+        "adapter = 1\nname = \"maker\"\nkind = \"exporter\"\nprogram = \"tools/make\"\nfolder = \"{scene_folder}\"\narguments = [\"{write.job}\"]\n\
+         [out]\nwrites = [\"{scene_name}.gltf\"]\n[write.job]\nfile = \"job.txt\"\ntext = '''\n{scene}\n{out}\n? {view}\n'''\n",
+    );
+    // It reads its scene and its product from the file, and leaves another file beside that.
+    project.write(
+        "tools/make",
+        "#!/bin/sh\n{ read -r scene; read -r out; read -r more && exit 1; } <\"$1\"\ncp crossing.gltf \"$out\" && cp crossing.bin \"${out%/*}/..\" && echo x >\"${out%/*}/notes\"\n",
+    );
+    Command::new("chmod").arg("+x").arg(project.path("tools/make")).status().unwrap();
+    project.say("run").ended(0);
+    project.say("verify --deep").ended(0);
+    let by_run = project.stamps("renders & co").into_values().map(|(bytes, _)| bytes).collect::<Vec<_>>();
+    for folder in ["renders & co", ".truepath"] {
+        std::fs::remove_dir_all(project.path(folder)).unwrap();
+    }
+    project.say("build -o r.sh").ended(0);
+    support::Said::from(Command::new("sh").arg(project.path("r.sh")).output().unwrap()).ended(0);
+    assert_eq!(project.stamps("renders & co").into_values().map(|(bytes, _)| bytes).collect::<Vec<_>>(), by_run);
+    // A folder that is not there is named, and not the program.
+    let text = std::fs::read_to_string(project.path("adapters/maker.toml")).unwrap();
+    project.write("adapters/maker.toml", text.replace("{scene_folder}", "{scene_folder}/nowhere"));
+    std::fs::remove_dir_all(project.path("renders & co")).unwrap();
+    let said = project.say("run");
+    assert!(said.code != 0 && said.err.contains("nowhere"), "{}", said.err);
+}

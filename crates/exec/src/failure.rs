@@ -2,6 +2,8 @@
 
 use std::path::Path;
 
+use truepath_core::invoke::command_line::CommandLine;
+
 /// What is to blame; the command line makes an exit code of it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Cause {
@@ -50,6 +52,22 @@ impl Failure {
     /// The machine could not do something with a path: `cannot <what> <path>: <error>`.
     pub fn machine(what: &str, path: impl AsRef<Path>, error: &std::io::Error) -> Failure {
         Failure::new(Cause::Machine, format!("cannot {what} {}: {error}", path.as_ref().display()))
+    }
+
+    /// A program that could not be started, and what is not there.
+    #[must_use]
+    pub fn unstarted(step: &CommandLine, error: &std::io::Error) -> Failure {
+        let mut failure = Failure::machine("start", &step.program, error);
+        if error.kind() == std::io::ErrorKind::NotFound {
+            if !Path::new(&step.folder).is_dir() {
+                failure.message =
+                    format!("cannot start {}: {}, where it starts, is not there", step.program, step.folder);
+            } else if Path::new(&step.program).exists() {
+                // The system means what a script's first line names.
+                failure.message = format!("cannot start {}: what its first line names is not there", step.program);
+            }
+        }
+        failure
     }
 
     /// What a panic said: a fault of True Path itself.

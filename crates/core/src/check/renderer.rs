@@ -142,9 +142,16 @@ fn settings(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Ada
         sink.add("setting-not-carried", at, job, words);
     }
     // That a job has no scene is said of the job.
-    let without = delivered.iter().flat_map(|own| &own.without_value).filter(|(_, token)| token != "scene");
+    // That a file has no name, or a line of it no value, is said there.
+    let is_said = |token: &str| token == "scene" || token.starts_with("write.");
+    let without = delivered.iter().flat_map(|own| &own.without_value).filter(|(_, token)| !is_said(token));
     for (at, token) in without.collect::<BTreeSet<_>>() {
         let words = wording::renderer::argument_without_value(token, adapter, job);
+        sink.add("argument-without-value", Some(*at), job, words);
+    }
+    let lines = delivered.iter().flat_map(|own| &own.lines).filter(|(_, token)| !is_said(token));
+    for (at, token) in lines.collect::<BTreeSet<_>>() {
+        let words = wording::renderer::line_without_value(token, adapter, job);
         sink.add("argument-without-value", Some(*at), job, words);
     }
     for (own, series) in delivered.iter().zip(sink.input.plan.series_of(number)) {

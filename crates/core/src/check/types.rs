@@ -141,6 +141,14 @@ fn layers(sink: &mut Sink<'_, '_>, series: &Series) {
     if series.passes.len() > 1 && !known.layers {
         sink.add("layers-not-held", place, job, wording::types::layers_not_held(known));
     }
+    // One file has one type, whatever the formats of its passes say.
+    for pass in series.passes.iter().skip(1).map(|pass| &job.passes[*pass]) {
+        let kind = pass.format.as_deref().and_then(|format| format.kind.as_ref());
+        if let (Some(kind), Some(own)) = (kind, pass.file_type.filter(|own| own.name != known.name)) {
+            let words = wording::types::layer_of_another_type(&pass.label, own, known);
+            sink.add("layers-not-held", Some(kind.at), job, words);
+        }
+    }
     // Movies are made from sequences; a renderer that writes one itself cannot be resumed.
     if series.kind == SeriesKind::Movie || !known.is_container() {
         return;

@@ -79,6 +79,8 @@ pub struct Delivered {
     pub tokens: BTreeSet<String>,
     /// Arguments that are always there and lack a value: the place, and the token.
     pub without_value: Vec<(Place, String)>,
+    /// Lines of written files that are always there and lack a value: the place, and the token.
+    pub lines: Vec<(Place, String)>,
     /// Lists that name a pass or its file and lack a value, so that the pass is never asked for: the place, and the token.
     pub dropped: Vec<(Place, String)>,
 }

@@ -246,7 +246,7 @@ impl Writer<'_> {
                 let own = pair.map(|(name, _, native)| format!("{}.{name}", if native { "native" } else { "var" }));
                 delivered.tokens.extend(names.chain(own));
             }
-            Err(Unwritable::NoValue(token)) if !is_optional => delivered.without_value.push((template.at, token)),
+            Err(Unwritable::NoValue(token)) if !is_optional => delivered.lines.push((template.at, token)),
             Err(_) => {}
         }
     }

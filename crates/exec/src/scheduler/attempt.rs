@@ -181,13 +181,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
         let code = match ended {
             Ok(code) => code,
             Err(error) => {
-                let program = Path::new(&self.step.program);
-                let mut failure = Failure::machine("start", program, &error);
-                if error.kind() == std::io::ErrorKind::NotFound && program.exists() {
-                    // The system means what a script's first line names.
-                    failure.message =
-                        format!("cannot start {}: what its first line names is not there", program.display());
-                }
+                let failure = Failure::unstarted(&self.step, &error);
                 return Ok(Done::stuck(std::mem::take(&mut self.awaited), &failure));
             }
         };

@@ -181,7 +181,7 @@ fn export(
     let mut hearing = Hearing { step, journal, last: String::new(), told: Ok(()) };
     let code = match process::run(programs, &start, &mut hearing) {
         Ok(code) => code,
-        Err(error) => return Ok(Some(Failure::machine("start", &step.program, &error))),
+        Err(error) => return Ok(Some(Failure::unstarted(step, &error))),
     };
     let last = hearing.last;
     hearing.told?;

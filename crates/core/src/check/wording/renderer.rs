@@ -49,6 +49,14 @@ pub fn argument_without_value(token: &str, adapter: &Adapter, job: &Job) -> Word
     .help(format!("give it in the job, or put the argument and its flag into a list: [\"--{token}\", \"{{{token}}}\"]"))
 }
 
+pub fn line_without_value(token: &str, adapter: &Adapter, job: &Job) -> Words {
+    Words::new(
+        format!("the job `{}` has no {token} for this line of a file for {}", job.name, adapter.name),
+        format!("nothing fills {{{token}}}"),
+    )
+    .help(format!("give it in the job, or begin the line with `? `: it is left out then where there is no {token}"))
+}
+
 /// `passes`: those that the program is never asked for.
 pub fn pass_never_asked(token: &str, adapter: &Adapter, (job, passes): (&Job, &str)) -> Words {
     let message = format!("{} is never asked for {passes} of the job `{}`: it has no {token}", adapter.name, job.name);

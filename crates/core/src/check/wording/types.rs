@@ -91,6 +91,12 @@ pub fn layers_not_held(known: &FileType) -> Words {
         .help("write layers = \"apart\", or take type = \"exr\"")
 }
 
+pub fn layer_of_another_type(pass: &str, own: &FileType, file: &FileType) -> Words {
+    let message = format!("the pass `{pass}` asks for {}, and shares a file of type {}", own.name, file.name);
+    Words::new(message, "one file has one type")
+        .help(format!("give the pass a format of type {}, or write layers = \"apart\"", file.name))
+}
+
 pub fn movie_option(name: &str, known: &FileType) -> Words {
     Words::new(format!("{} is a picture type and has no {name}", known.name), "this would be ignored")
         .help("leave it out, or take a container and a codec")

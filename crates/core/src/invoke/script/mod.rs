@@ -171,7 +171,9 @@ pub fn in_pieces<'b>(text: &'b str, bases: &'b [BasePath]) -> Vec<Body<'b>> {
 /// The text of a file with every base folder in it found, as it is written in a literal of the file's language.
 #[must_use]
 pub fn in_text<'b>(file: &'b FileText, bases: &'b [BasePath]) -> Vec<Body<'b>> {
-    let encoded = bases.iter().filter_map(|base| Some((literal::part(file.language, &base.path)?, base)));
+    // A program that is looked for on the path has a name, and no folder that could be elsewhere.
+    let folders = bases.iter().filter(|base| base.path.contains('/'));
+    let encoded = folders.filter_map(|base| Some((literal::part(file.language, &base.path)?, base)));
     let encoded: Vec<(String, &BasePath)> = encoded.collect();
     let text = file.text.as_str();
     let (mut pieces, mut from, mut at) = (Vec::new(), 0, 0);

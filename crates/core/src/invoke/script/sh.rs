@@ -253,7 +253,7 @@ finish() {
         self.command(out, step);
         let _ = writeln!(
             out,
-            "  if [ \"$code\" -eq 0 ] && [ -s {staged} ]; then\n    rm -f -- {path}.of\n    mv -f -- {staged} {path} && rmdir -- {folder} && return\n  fi\n  \
+            "  if [ \"$code\" -eq 0 ] && [ -s {staged} ]; then\n    rm -f -- {path}.of\n    mv -f -- {staged} {path} && rm -rf -- {folder} && return\n  fi\n  \
              echo \"the export {} ended with $code and made nothing: see $log\" >&2\n  {function}_made=failed\n}}",
             step.id
         );

@@ -298,7 +298,7 @@ impl Writer<'_> {
         let _ = write!(
             out,
             "if \"%code%\"==\"0\" if exist {staged} set \"exported=yes\"\nif defined exported if exist {path}.of del {path}.of\n\
-             if defined exported move /y {staged} {path} >nul\nrmdir {folder} 2>nul\n\
+             if defined exported move /y {staged} {path} >nul\nrmdir /s /q {folder} 2>nul\n\
              if not defined exported echo the export ended with %code% and made nothing>&2\n"
         );
         self.fail(out, "if not defined exported");
