@@ -183,6 +183,13 @@ fn each_version_has_the_day_of_its_own_first_run() {
     assert_eq!(folder(DAY * 20, ""), "1970-01-17/v002");
     at(&project, DAY * 18, "run --anew --frames 1").ended(0);
     assert_eq!(folder(DAY * 20, ""), "1970-01-19/v003");
+    // Whose the files of earlier versions are, and which may go, is known in whatever day's folder they lie.
+    let first = "renders/1970-01-11/v001/crossing_beauty.0001.png";
+    let whose = at(&project, DAY * 20, &format!("whose {first}")).ended(0).out;
+    assert!(whose.starts_with("crossing/beauty frame 1"), "{whose}");
+    let away = at(&project, DAY * 20, "clean --keep 1").ended(0).out;
+    assert!(away.contains("1970-01-11/v001"), "{away}");
+    assert!(!away.contains("v003"), "{away}");
     // The version before still has its own day.
     project.write("truepath.toml", sheet.replace("version = \"next\"", "version = 1"));
     assert_eq!(folder(DAY * 20, ""), "1970-01-11/v001");

@@ -2,7 +2,7 @@
 //!
 //! Each job has a version of its own, and each version the moment of its own first run. Drafts are pinned apart from finals.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
@@ -190,12 +190,22 @@ impl Pins {
         self.jobs.get(&key(job, mode))?.first.get(&label(version))
     }
 
-    /// The highest version of a job that ever had a first run here.
+    /// The versions of a job that ever had a first run here.
     #[must_use]
-    pub fn highest(&self, job: &str, mode: Option<&str>) -> Option<i64> {
-        let own = self.jobs.get(&key(job, mode))?;
+    pub fn versions(&self, job: &str, mode: Option<&str>) -> BTreeSet<i64> {
+        let Some(own) = self.jobs.get(&key(job, mode)) else { return BTreeSet::new() };
         let had = own.first.keys().filter_map(|label| label.strip_prefix('v')?.parse().ok());
-        had.chain(own.version).max()
+        had.chain(own.version).collect()
+    }
+
+    /// These pins as they were when some jobs had a version.
+    #[must_use]
+    pub fn at<'j>(&self, version: i64, mode: Option<&str>, jobs: impl Iterator<Item = &'j str>) -> Pins {
+        let mut then = self.clone();
+        for job in jobs {
+            then.jobs.entry(key(job, mode)).or_default().version = Some(version);
+        }
+        then
     }
 
     /// Forgets what is to be looked up anew for some jobs.

@@ -20,7 +20,8 @@ pub fn run(args: &WhoseArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let queue = pipeline::load(&common, around, LoadOptions::default())?;
     super::tell_findings(&queue, around);
     let here = text(&around.folder);
-    let answers: Vec<Answer<'_>> = args.files.iter().flat_map(|file| answers(&queue, file, &here)).collect();
+    let earlier: Vec<Vec<Plan>> = queue.sheets.iter().map(Loaded::earlier).collect();
+    let answers: Vec<Answer<'_>> = args.files.iter().flat_map(|file| answers(&queue, &earlier, file, &here)).collect();
     if args.json {
         show::print_exact(&show::json::text(&show::json::whose(&queue, &answers)))?;
     } else {
@@ -31,12 +32,13 @@ pub fn run(args: &WhoseArgs, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 /// The owners of a file. Of a bare name there may be several, in different folders; of a path there is one, or the plan
-/// that knows it best. A sheet is asked as it was called, then without and with each of its modes.
-fn answers<'q>(queue: &'q Queue, file: &str, here: &str) -> Vec<Answer<'q>> {
+/// that knows it best. A sheet is asked as it was called, then without and with each of its modes, then as it was when earlier
+/// versions had their first run.
+fn answers<'q>(queue: &'q Queue, earlier: &'q [Vec<Plan>], file: &str, here: &str) -> Vec<Answer<'q>> {
     let plans_of = |(at, sheet): (usize, &'q Loaded)| {
         let own =
             sheet.rivals.iter().filter(|plan| plan.home.sheet == sheet.plan.home.sheet && plan.mode != sheet.plan.mode);
-        std::iter::once(&sheet.plan).chain(own).map(move |plan| (at, plan)).collect::<Vec<_>>()
+        std::iter::once(&sheet.plan).chain(own).chain(&earlier[at]).map(move |plan| (at, plan)).collect::<Vec<_>>()
     };
     let plans: Vec<(usize, &Plan)> = queue.sheets.iter().enumerate().flat_map(plans_of).collect();
     if !file.contains(['/', '\\']) && !std::path::Path::new(&format!("{here}/{file}")).exists() {

@@ -32,7 +32,7 @@ pub fn versions(wanted: &Wanted, looking: &Plan) -> BTreeMap<String, i64> {
     for (job, next) in wanted.jobs.iter().filter_map(|(job, wanted)| Some((job, wanted.version?))) {
         let own = looking.series.iter().chain(&looking.movies).filter(|series| looking.jobs[series.job].job == *job);
         // One that had its first run on another day may lie in that day's folder.
-        let before = looking.pins.highest(job, looking.pin_mode.as_deref());
+        let before = looking.pins.versions(job, looking.pin_mode.as_deref());
         let highest = own.flat_map(|series| versions_of(&series.pattern)).chain(before).max();
         let version = if next { Some(highest.map_or(1, |highest| highest + 1)) } else { highest };
         all.extend(version.map(|version| (job.clone(), version)));

@@ -8,6 +8,7 @@ mod read;
 mod step;
 mod survey;
 pub mod trust;
+mod versions;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -22,7 +23,7 @@ use truepath_core::plan::{self, Adapters, Plan, PlanInput, Selection, Series};
 use truepath_core::resolve::{self, Job, Stacked};
 use truepath_core::scene::Facts;
 use truepath_core::sheet::machine::MachineFile;
-use truepath_core::sheet::{Key, Settings, Sheet, System, Version};
+use truepath_core::sheet::{Key, Settings, Sheet, System};
 use truepath_core::source::{FileId, Sources};
 use truepath_core::template::Lookup;
 use truepath_core::verify::Verdict;
@@ -104,32 +105,6 @@ impl Loaded {
             looking: false,
         };
         plan::tokens(ground, plan, series)
-    }
-
-    /// The versions of each job that files and folders on disk bear.
-    pub fn versions_there(&self) -> BTreeMap<String, BTreeSet<i64>> {
-        let modes: Vec<String> = self.plan.mode.iter().cloned().collect();
-        let ground = PlanInput {
-            sheet: &self.written,
-            roots: &self.plan.roots,
-            home: &self.plan.home,
-            modes: &modes,
-            pins: &self.pins,
-            looking: true,
-        };
-        // A version that the sheet names is looked for like any other.
-        let open = |job: &Arc<Job>| {
-            let version = job.version.map(|_| Version::Latest);
-            Arc::new(Job { version, ..Job::clone(job) })
-        };
-        let jobs: Vec<Arc<Job>> = self.plan.jobs.iter().map(open).collect();
-        let looking = plan::plan(ground, &jobs, &Selection::default());
-        let mut found: BTreeMap<String, BTreeSet<i64>> = BTreeMap::new();
-        for series in looking.series.iter().chain(&looking.movies) {
-            let own = found.entry(looking.jobs[series.job].job.clone()).or_default();
-            own.extend(lookup::versions_of(&series.pattern));
-        }
-        found
     }
 
     /// Whether the sheet could be read as text at all.
