@@ -489,3 +489,10 @@ fn an_exporter_may_be_told_in_a_file_and_start_elsewhere() {
     let said = project.say("run");
     assert!(said.code != 0 && said.err.contains("nowhere"), "{}", said.err);
 }
+
+#[test]
+fn every_example_does_what_it_claims() {
+    for adapter in adapters() {
+        assert_eq!(disproved(&adapter, &str::to_owned), Vec::<String>::new(), "{adapter}");
+    }
+}

@@ -22,7 +22,7 @@ pub use argument::{Argument, Condition, OF_PASS, Word, list_token};
 pub use help::from_help;
 pub use native::{NATIVE_KINDS, Native, NativeKind};
 pub use parse::{Layer, adapter, layered, like};
-pub use reach::Reach;
+pub use reach::{Reach, needs};
 pub use written_file::{LANGUAGES, Language, Line, OVERS, Over, WrittenFile};
 
 /// The adapters in the box: name and text.

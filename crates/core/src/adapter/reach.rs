@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use crate::source::Spanned;
 use crate::template::Template;
 
-use super::{Adapter, Line, Over, Word, option_tokens};
+use super::{Adapter, Argument, Line, Over, Word, option_tokens};
 
 /// The tokens of an adapter by how often they are filled.
 #[derive(Clone, Debug, Default)]
@@ -65,6 +65,20 @@ impl Reach {
     }
 }
 
+/// Whether an adapter is of no use without a value for a token: it stands by itself, in a list that names a pass, or in a
+/// line that is always there.
+#[must_use]
+pub fn needs(adapter: &Adapter, token: &str) -> bool {
+    let has = |argument: &Argument| matches!(argument, Argument::Always(template) if template.value.has(token));
+    let argument = |argument: &Argument| match argument {
+        Argument::Always(_) => has(argument),
+        Argument::Group(list) => argument.is_of_pass() && list.iter().any(has),
+    };
+    adapter.arguments.iter().any(argument)
+        || adapter.pass_item.as_ref().is_some_and(|item| item.value.has(token))
+        || adapter.files.values().flat_map(|file| &file.lines).any(|line| line.needs(token))
+}
+
 /// The tokens of a template, of the conditions it asks for, and of the lists that stand for it.
 fn take(adapter: &Adapter, template: &Spanned<Template>, room: &mut BTreeSet<String>) {
     for name in template.value.tokens().flat_map(|token| token.names()) {
@@ -76,7 +90,7 @@ fn take(adapter: &Adapter, template: &Spanned<Template>, room: &mut BTreeSet<Str
         }
         for word in adapter.words.get(name).into_iter().flat_map(|words| words.values()) {
             let Word::Arguments(list) = word else { continue };
-            list.iter().flat_map(super::Argument::templates).for_each(|template| take(adapter, template, room));
+            list.iter().flat_map(Argument::templates).for_each(|template| take(adapter, template, room));
         }
     }
 }

@@ -45,6 +45,15 @@ impl Line {
         }
     }
 
+    /// Whether it is always there, and asks for a token.
+    #[must_use]
+    pub fn needs(&self, token: &str) -> bool {
+        match self {
+            Line::Text { template, is_optional } => !is_optional && template.value.has(token),
+            Line::Each { lines, .. } => lines.iter().any(|line| line.needs(token)),
+        }
+    }
+
     /// Its templates, those of repeated lines included, each with what it is repeated for.
     #[must_use]
     pub fn templates(&self) -> Vec<(&Spanned<Template>, Option<Over>)> {

@@ -1,9 +1,10 @@
 //! What an adapter claims, a sheet for each claim.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::Value;
-use truepath_core::adapter::{Adapter, Arrangement, Per};
+use truepath_core::adapter::{Adapter, Arrangement, Per, Word, needs};
 use truepath_core::catalogue::{self, FileType};
 use truepath_core::sheet::Key;
 
@@ -30,31 +31,40 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     };
     let several = if adapter.per == Per::List { "frames = \"9,11\"" } else { "frames = \"9-10\"" };
     for known in &types {
-        let kind = format!("type = \"{}\"\n", known.name);
+        let base = FileOptions::of(adapter, known);
         let mut rows = Vec::new();
-        if adapter.uses("bits") {
+        let mut row = |name: String, option: &str, value: String| {
+            rows.push((format!("{} {name}", known.name), base.with(option, value).text(known)));
+        };
+        if is_told_alone(adapter, "bits") {
             let bits = known.bits.iter().map(ToString::to_string).filter(|bits| wanted(&accepts.bits, bits));
-            rows.extend(bits.map(|bits| (format!("{} {bits} bits", known.name), format!("bits = \"{bits}\"\n"))));
+            bits.for_each(|bits| row(format!("{bits} bits"), "bits", bits));
         }
-        if adapter.uses("channels") {
+        if is_told_alone(adapter, "channels") {
             let channels = known.channels.iter().map(ToString::to_string);
             let channels = channels.filter(|channels| wanted(&accepts.channels, channels));
-            rows.extend(channels.map(|name| (format!("{} {name}", known.name), format!("channels = \"{name}\"\n"))));
+            channels.for_each(|name| row(name.clone(), "channels", name));
         }
-        if adapter.uses("compression") {
+        if is_told_alone(adapter, "compression") {
             let names = known.compressions.iter().filter(|name| wanted(&accepts.compressions, name));
-            rows.extend(names.map(|name| (format!("{} {name}", known.name), format!("compression = \"{name}\"\n"))));
+            names.for_each(|name| row((*name).to_owned(), "compression", (*name).to_owned()));
+        }
+        for options in combined(adapter, known) {
+            let name = options.0.values().cloned().collect::<Vec<_>>().join(" ");
+            rows.push((format!("{} {name}", known.name), options.text(known)));
         }
         if rows.is_empty() {
-            rows.push((known.name.to_owned(), String::new()));
+            rows.push((known.name.to_owned(), base.text(known)));
         }
-        for (name, options) in rows {
-            add(name, format!("{kind}{options}"), several.to_owned());
+        for (name, format) in rows {
+            add(name, format, several.to_owned());
         }
     }
     let Some(first) = types.first() else { return all };
-    add("all options together".to_owned(), together(adapter, first), several.to_owned());
-    let kind = format!("type = \"{}\"\n", first.name);
+    if combined(adapter, first).is_empty() {
+        add("all options together".to_owned(), together(adapter, first), several.to_owned());
+    }
+    let kind = FileOptions::of(adapter, first).text(first);
     let frames = |name: &str, expr: &str| (format!("frames as a {name}"), format!("frames = \"{expr}\""));
     let mut ways = match adapter.per {
         Per::List | Per::Pipe => vec![frames("list", "9-11"), frames("list with steps", "7-11/2")],
@@ -76,7 +86,7 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     }
     let two = "passes = [\"beauty\", \"depth\"]\n";
     let apart = "passes = [\"beauty\", { name = \"depth\", format = \"second\" }]\n";
-    let layered = types.iter().find(|known| known.layers).map(|known| format!("type = \"{}\"\n", known.name));
+    let layered = types.iter().find(|known| known.layers).map(|known| FileOptions::of(adapter, known).text(known));
     for arrangement in adapter.can.iter().flatten() {
         match arrangement {
             Arrangement::Pass => add("passes in a call each".to_owned(), kind.clone(), format!("{several}\n{apart}")),
@@ -110,9 +120,69 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     all
 }
 
+/// File options of a type, by name.
+#[derive(Clone, Default)]
+struct FileOptions(BTreeMap<String, String>);
+
+impl FileOptions {
+    /// What an adapter cannot do without: the first that it claims of each, or a combination that it has a word for.
+    fn of(adapter: &Adapter, known: &FileType) -> FileOptions {
+        if let Some(first) = combined(adapter, known).into_iter().next() {
+            return first;
+        }
+        let accepts = &adapter.accepts;
+        let first =
+            |all: Vec<String>, list: &[String]| all.into_iter().find(|name| list.is_empty() || list.contains(name));
+        let values = [
+            ("bits", first(known.bits.iter().map(ToString::to_string).collect(), &accepts.bits)),
+            ("channels", first(known.channels.iter().map(ToString::to_string).collect(), &accepts.channels)),
+            (
+                "compression",
+                first(known.compressions.iter().map(|name| (*name).to_owned()).collect(), &accepts.compressions),
+            ),
+            ("quality", known.quality.then(|| "80".to_owned())),
+        ];
+        let needed = values.into_iter().filter(|(name, _)| needs(adapter, name));
+        FileOptions(needed.filter_map(|(name, value)| Some((name.to_owned(), value?))).collect())
+    }
+
+    fn with(&self, option: &str, value: String) -> FileOptions {
+        let mut all = self.clone();
+        all.0.insert(option.to_owned(), value);
+        all
+    }
+
+    /// The lines of a format.
+    fn text(&self, known: &FileType) -> String {
+        let value = |value: &String| if value.parse::<u32>().is_ok() { value.clone() } else { quoted(value) };
+        let lines: String = self.0.iter().map(|(name, own)| format!("{name} = {}\n", value(own))).collect();
+        format!("type = \"{}\"\n{lines}", known.name)
+    }
+}
+
+/// Whether an option has a token of its own, and not only one together with others.
+fn is_told_alone(adapter: &Adapter, option: &str) -> bool {
+    adapter.templates().flat_map(|template| template.value.tokens()).any(|token| token.name == option)
+}
+
+/// The file options that a program has one word for together, of one type.
+fn combined(adapter: &Adapter, known: &FileType) -> Vec<FileOptions> {
+    let used = adapter.words.iter().filter(|(names, _)| names.contains('+') && adapter.uses(names));
+    let of = |(names, words): (&String, &BTreeMap<String, Word>)| {
+        let row = |values: &String| {
+            let pairs = names.split('+').zip(values.split('+'));
+            let fits = pairs.clone().all(|(name, value)| name != "type" || value == known.name);
+            let options = pairs.filter(|(name, _)| ["bits", "channels", "compression", "quality"].contains(name));
+            fits.then(|| FileOptions(options.map(|(name, value)| (name.to_owned(), value.to_owned())).collect()))
+        };
+        words.keys().filter_map(row).collect::<Vec<_>>()
+    };
+    used.flat_map(of).filter(|options| !options.0.is_empty()).collect()
+}
+
 /// Settings that have to change what the pictures show, each in two jobs side by side; and values that have to arrive whole.
 fn varied(args: &AdapterProve, adapter: &Adapter, scene: &Path, (first, several): (&FileType, &str)) -> Vec<Claim> {
-    let kind = format!("type = \"{}\"\n", first.name);
+    let kind = FileOptions::of(adapter, first).text(first);
     let mut all = Vec::new();
     let mut pair = |name: &str, token: &str, each: &str, format: &str| {
         let job = format!("{several}\neach = {{ {each} }}\n");
@@ -135,10 +205,12 @@ fn varied(args: &AdapterProve, adapter: &Adapter, scene: &Path, (first, several)
     if let Some(lossy) = catalogue::PICTURES.iter().filter(wanted).find(|known| known.lossy && known.quality)
         && adapter.uses("quality")
     {
-        let low = format!("type = \"{}\"\nquality = 10\n", lossy.name);
+        let of_quality =
+            |quality: u32| FileOptions::of(adapter, lossy).with("quality", quality.to_string()).text(lossy);
+        let low = of_quality(10);
         pair("two qualities", "quality", "format = [\"first\", \"second\"]", &low);
         if let Some(claim) = all.last_mut() {
-            let second = |quality: u32| format!("[formats.second]\ntype = \"{}\"\nquality = {quality}\n", lossy.name);
+            let second = |quality: u32| format!("[formats.second]\n{}", of_quality(quality));
             claim.sheet = claim.sheet.replace(&second(10), &second(95));
         }
     }
@@ -195,6 +267,9 @@ pub fn sheet(args: &AdapterProve, adapter: &Adapter, scene: &Path, (format, job)
     if let Some(camera) = &args.camera {
         settings.push_str(&format!("camera = {}\n", quoted(camera)));
     }
+    if needs(adapter, "samples") && !job.contains("samples") {
+        settings.push_str("samples = 4\n");
+    }
     for pair in &args.set {
         let (key, value) = pair.split_once('=').unwrap_or((pair, ""));
         let plain = format!("{key} = {value}");
@@ -220,7 +295,7 @@ pub fn sheet(args: &AdapterProve, adapter: &Adapter, scene: &Path, (format, job)
          adapter = {}\nformat = \"first\"\npath = \"{{out}}/{{job}}/{{_pass}}/tiny{{_pass}}.{{frame:4}}.{{ext}}\"\n{settings}{job}\n\
          [checks]\npart-empty = \"off\"\n{quiet}[run]\nretries = 0\nframe_timeout = \"2m\"\n",
         // A program that is not handed a scene has none.
-        if adapter.uses("scene") || adapter.uses("scene_folder") || exports {
+        if adapter.carries(&Key::Scene) || exports {
             format!("scene = {}\n", quoted(&scene.display().to_string()))
         } else {
             String::new()

@@ -10,6 +10,7 @@ use std::path::{Path, PathBuf};
 
 use serde_json::{Value, json};
 use truepath_core::adapter::{Adapter, AdapterKind, Program};
+use truepath_core::sheet::Key;
 use truepath_exec::failure::Failure;
 use truepath_exec::record;
 use truepath_understudy::harbour;
@@ -177,7 +178,7 @@ fn scene(args: &AdapterProve, adapter: &Adapter, scratch: &Path) -> Result<PathB
         return dunce::canonicalize(scene)
             .map_err(|error| Failure::unreadable(format!("cannot read {}: {error}", scene.display())));
     }
-    if !adapter.uses("scene") && adapter.kind == AdapterKind::Renderer {
+    if !adapter.carries(&Key::Scene) && adapter.kind == AdapterKind::Renderer {
         return Ok(scratch.join("no scene"));
     }
     let reads = adapter.accepts.scenes.is_empty() || adapter.accepts.scenes.iter().any(|scene| scene == "gltf");
