@@ -427,3 +427,39 @@ fn tokens_and_zero_ended_paths_are_shown() {
     let zero = project.say("names --all -0").ended(0).out;
     assert_eq!((zero.matches('\0').count(), zero.matches('\n').count()), (24, 0));
 }
+
+#[test]
+fn a_new_sheet_has_a_job_for_every_scene_and_says_what_it_left_out() {
+    let project = Project::with(SMALL);
+    let scene = std::fs::read(project.path("scenes/crossing.gltf")).unwrap();
+    for name in ["Night Ferry.gltf", "crossing.gltf", "crossing.glb"] {
+        project.write(&format!("plain/scenes/{name}"), &scene);
+        project.write(&format!("strict/scenes/{name}"), &scene);
+    }
+    let bin = std::fs::read(project.path("scenes/crossing.bin")).unwrap();
+    for folder in ["plain", "strict"] {
+        project.write(&format!("{folder}/scenes/crossing.bin"), &bin);
+        project.write(&format!("{folder}/scenes/quay.usda"), "#usda 1.0\n");
+        project.write(&format!("{folder}/scenes/torn.gltf"), "{");
+    }
+    project.write(
+        "strict/studio.toml",
+        "[roots]\nreview = \"review\"\nout = \"out\"\n[defaults]\nadapter = \"understudy\"\nfps = 24\nsize = \"32x18\"\n\
+         [policy]\nwithin = [\"out\"]\ntokens = [\"version\", \"shot\"]\nspelling = \"[a-z0-9._-]+\"\n",
+    );
+    for (words, folder, first) in
+        [("", "plain", "Night Ferry"), (" --from strict/studio.toml", "strict", "night-ferry")]
+    {
+        let said = project.say(&format!("new {folder}{words}")).ended(0).out;
+        for left in ["quay.usda: understudy does not read .usda", "torn.gltf: "] {
+            assert!(said.contains(left), "{said}");
+        }
+        assert_eq!(said.matches("bears the same name").count(), 1, "{said}");
+        let said = project.say(&format!("check -f {folder}")).ended(0).out;
+        assert!(said.ends_with("nothing to complain about\n"), "{folder}: {said}");
+        let names = project.say(&format!("names --json -f {folder}")).ended(0).json();
+        let jobs: std::collections::BTreeSet<&str> =
+            names["series"].as_array().unwrap().iter().map(|one| one["job"].as_str().unwrap()).collect();
+        assert_eq!(jobs, [first, "crossing"].into(), "{folder}");
+    }
+}
