@@ -404,6 +404,7 @@ fn tokens_conditions_and_native_settings_arrive_as_they_are_written() {
         ("{type+bits}", "{type+channels}", "give its words"),
         ("{natives}", "{write.job}", "declare it: [write.job]"),
         ("{root.renders}", "{root.}", "there is no token"),
+        ("name = \"teller\"", "name = \"teller\"\nmatches = \"x\"", "unknown key `matches`"),
         ("absent = [\"region\"]", "absent = [\"regoin\"]", "there is no token `regoin`"),
         ("\"width\" = [16, 32]", "\"widht\" = [16, 32]", "write `width`"),
     ] {

@@ -7,8 +7,9 @@ use std::sync::Arc;
 use truepath_core::adapter::Adapter;
 use truepath_core::check::Machine;
 use truepath_core::frames::Frames;
+use truepath_core::invoke::arguments::arguments;
 use truepath_core::invoke::film;
-use truepath_core::invoke::{arguments::arguments, scope::CallPaths};
+use truepath_core::invoke::scope::{ArgumentScope, CallPaths};
 use truepath_core::plan::{Adapters, Call, Plan, Series};
 use truepath_core::resolve::paths::from_system;
 use truepath_core::run::history::Depth;
@@ -137,11 +138,10 @@ impl Survey<'_> {
             let adapter = job.adapter.as_deref().and_then(|name| self.adapters.get(name));
             let (Some(adapter), Some(frame)) = (adapter, job.frames.as_ref().and_then(Frames::first)) else { continue };
             let (series, frames) = (plan.series_of(at).collect(), Frames::one(frame));
-            let call =
-                Call { id: String::new(), job: at, series, frames: frames.clone(), mark: String::new(), still: None };
+            let call = Call { id: String::new(), job: at, series, frames, mark: String::new(), still: None };
             let stage = |series: &Series| truepath_core::invoke::stage::stage_folder(plan, &call, series);
             let paths_of_call = CallPaths { stage: &stage, log: "", product: None, still: None };
-            let words = arguments(plan, &call, adapter, &frames, paths_of_call);
+            let words = arguments(&ArgumentScope::of_call(plan, &call, adapter, paths_of_call));
             let longest = words.iter().map(String::len).max().unwrap_or(0);
             let all: usize = words.iter().map(|word| word.len() + 1).sum();
             // MAX_ARG_STRLEN for one word, and what is left of ARG_MAX beside an environment of usual size.

@@ -3,7 +3,7 @@
 use crate::adapter::Adapter;
 use crate::diagnostic::nearest;
 use crate::frames::Frames;
-use crate::invoke::scope::NOWHERE;
+use crate::invoke::scope::{ArgumentScope, NOWHERE};
 use crate::invoke::written_file::{Unwritable, unwritable};
 use crate::plan::Call;
 use crate::resolve::Job;
@@ -47,7 +47,7 @@ pub fn check(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Ad
     let series = sink.input.plan.series_of(number).collect();
     let (id, mark) = (String::new(), String::new());
     let call = Call { id, job: number, series, frames: Frames::one(first), mark, still: None };
-    for (at, why) in unwritable(sink.input.plan, &call, adapter, NOWHERE) {
+    for (at, why) in unwritable(&ArgumentScope::of_call(sink.input.plan, &call, adapter, NOWHERE)) {
         // What has no value is said of the arguments and the lines alike.
         if let Unwritable::Unfit(token) = why {
             sink.add("value-not-writable", Some(at), job, wording::renderer::value_not_writable(&token, adapter, job));

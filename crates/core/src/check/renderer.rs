@@ -7,7 +7,7 @@ use crate::catalogue;
 use crate::diagnostic::nearest;
 use crate::frames::Frames;
 use crate::invoke::arguments;
-use crate::invoke::scope::NOWHERE;
+use crate::invoke::scope::{ArgumentScope, NOWHERE};
 use crate::invoke::spread::Delivered;
 use crate::invoke::written::{self, Expected};
 use crate::plan::{Call, Series, SeriesKind, called_together, next_to_each_other};
@@ -91,7 +91,7 @@ fn delivered(sink: &Sink<'_, '_>, number: usize, adapter: &Adapter) -> Vec<Deliv
     let of_series = |at: usize| {
         let (id, mark) = (String::new(), String::new());
         let call = Call { id, job: number, series: vec![at], frames: Frames::one(first), mark, still: None };
-        arguments::delivered(plan, &call, adapter, NOWHERE)
+        arguments::delivered(&ArgumentScope::of_call(plan, &call, adapter, NOWHERE))
     };
     plan.series_of(number).map(of_series).collect()
 }
@@ -209,7 +209,7 @@ fn writes(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Adapt
     for series in called_together(plan, job, &own, adapter) {
         let (id, mark) = (String::new(), String::new());
         let call = Call { id, job: number, series, frames: Frames::one(first), mark, still: None };
-        let expected = written::expected(plan, &call, adapter, &call.frames, NOWHERE);
+        let expected = written::expected(&ArgumentScope::of_call(plan, &call, adapter, NOWHERE));
         if expected.iter().any(|own| own.rules() < adapter.writes.len()) {
             let why = "a token in it has no value";
             sink.add("writes-unclear", Some(at), job, wording::renderer::writes_unclear(adapter, why));

@@ -1,27 +1,17 @@
 //! One call to the arguments and the environment of its program.
 
-use crate::adapter::Adapter;
-use crate::frames::Frames;
-use crate::plan::{Call, Plan};
 use crate::template::expand_text;
 
-use super::scope::{ArgumentScope, CallPaths};
+use super::scope::ArgumentScope;
 use super::spread::Delivered;
 use super::written_file;
 
-/// The arguments of a call that renders `frames`.
+/// The arguments of a call.
 #[must_use]
-pub fn arguments(
-    plan: &Plan,
-    call: &Call,
-    adapter: &Adapter,
-    frames: &Frames,
-    paths_of_call: CallPaths<'_>,
-) -> Vec<String> {
-    let scope = ArgumentScope::of_call(plan, call, adapter, frames, paths_of_call);
+pub fn arguments(scope: &ArgumentScope<'_>) -> Vec<String> {
     let Some(first) = scope.outputs.first() else { return Vec::new() };
     let mut arguments = Vec::new();
-    for argument in &adapter.arguments {
+    for argument in &scope.adapter.arguments {
         let times = if argument.is_of_pass() { scope.outputs.len() } else { 1 };
         for output in &scope.outputs[..times] {
             arguments.extend(scope.filled(output, |filling| filling.spread(std::slice::from_ref(argument))));
@@ -33,8 +23,8 @@ pub fn arguments(
 
 /// What the command line of a call brings to its program, and what of it lacks a value.
 #[must_use]
-pub fn delivered(plan: &Plan, call: &Call, adapter: &Adapter, paths_of_call: CallPaths<'_>) -> Delivered {
-    let scope = ArgumentScope::of_call(plan, call, adapter, &call.frames, paths_of_call);
+pub fn delivered(scope: &ArgumentScope<'_>) -> Delivered {
+    let adapter = scope.adapter;
     let mut delivered = Delivered::default();
     for (at, output) in scope.outputs.iter().enumerate() {
         scope.filled(output, |filling| {
@@ -51,46 +41,22 @@ pub fn delivered(plan: &Plan, call: &Call, adapter: &Adapter, paths_of_call: Cal
             }
         });
     }
-    written_file::deliver(&scope, &mut delivered);
+    written_file::deliver(scope, &mut delivered);
     delivered
 }
 
 /// The environment that a call adds to its surroundings: the adapter's, then the job's own.
 #[must_use]
-pub fn environment(
-    plan: &Plan,
-    call: &Call,
-    adapter: &Adapter,
-    frames: &Frames,
-    paths_of_call: CallPaths<'_>,
-) -> Vec<(String, String)> {
-    let job = &plan.jobs[call.job];
-    if adapter.env.is_empty() && job.env.is_empty() {
-        return Vec::new();
-    }
-    let scope = ArgumentScope::of_call(plan, call, adapter, frames, paths_of_call);
+pub fn environment(scope: &ArgumentScope<'_>) -> Vec<(String, String)> {
     let Some(first) = scope.outputs.first() else { return Vec::new() };
-    let own = adapter.env.iter().filter_map(|(name, template)| {
+    let own = scope.adapter.env.iter().filter_map(|(name, template)| {
         Some((name.clone(), expand_text(&template.value, &|name| scope.lookup(name, first))?))
     });
-    let of_job = job.env.iter().map(|(name, value)| (name.clone(), value.clone()));
+    let of_job = scope.job.env.iter().map(|(name, value)| (name.clone(), value.clone()));
     let mut all: Vec<(String, String)> = Vec::new();
     for (name, value) in own.chain(of_job) {
         all.retain(|(other, _)| *other != name);
         all.push((name, value));
     }
     all
-}
-
-/// Where the program of a call starts, where that is not the sheet's folder.
-#[must_use]
-pub fn folder(
-    plan: &Plan,
-    call: &Call,
-    adapter: &Adapter,
-    frames: &Frames,
-    paths_of_call: CallPaths<'_>,
-) -> Option<String> {
-    let scope = ArgumentScope::of_call(plan, call, adapter, frames, paths_of_call);
-    scope.start_folder(scope.outputs.first()?)
 }

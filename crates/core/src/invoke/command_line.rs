@@ -7,12 +7,10 @@ use crate::frames::Frames;
 use crate::plan::{Adapters, Call, MOVIE, Plan, Series};
 use crate::resolve::{Job, paths};
 
-use super::arguments::{arguments, environment, folder};
-use super::export::{
-    Export, Exports, Made, arguments as export_arguments, exporter, files as export_files, folder as export_folder,
-};
+use super::arguments::{arguments, environment};
+use super::export::{Export, Exports, Made, exporter, told};
 use super::film;
-use super::scope::CallPaths;
+use super::scope::{ArgumentScope, CallPaths};
 use super::stage::stage_folder;
 use super::written::{Beside, Expected, besides, expected};
 use super::written_file::{FileText, texts};
@@ -178,6 +176,7 @@ impl<'s> CommandLines<'s> {
         let product = export.map(|export| self.product(export).path);
         let paths_of_call =
             CallPaths { stage: &stage, log: &log, product: product.as_deref(), still: call.still.as_ref() };
+        let scope = ArgumentScope::of_call(plan, call, adapter, paths_of_call);
         Some(CommandLine {
             product: None,
             adapter: adapter.name.clone(),
@@ -188,14 +187,13 @@ impl<'s> CommandLines<'s> {
             passes: labels.collect(),
             frames: call.frames.clone(),
             program: self.program(adapter),
-            arguments: arguments(plan, call, adapter, &call.frames, paths_of_call),
-            env: environment(plan, call, adapter, &call.frames, paths_of_call),
-            folder: folder(plan, call, adapter, &call.frames, paths_of_call)
-                .unwrap_or_else(|| plan.home.folder.clone()),
-            besides: besides(plan, call, adapter, &call.frames, paths_of_call),
-            files: texts(plan, call, adapter, &call.frames, paths_of_call),
+            arguments: arguments(&scope),
+            env: environment(&scope),
+            folder: scope.start_folder(scope.outputs.first()),
+            besides: besides(&scope),
+            files: texts(&scope),
             log: log.clone(),
-            writes: expected(plan, call, adapter, &call.frames, paths_of_call)
+            writes: expected(&scope)
                 .into_iter()
                 .map(|expected| Write {
                     series: expected.series,
@@ -294,7 +292,7 @@ impl<'s> CommandLines<'s> {
         let job = &plan.jobs[export.job];
         let adapter = exporter(job, self.adapters)?;
         let log = format!("{}/{}.log", self.logs, export.id);
-        let made = Made { staged: &product.staged, log: &log };
+        let told = told(plan, export.job, adapter, Made { staged: &product.staged, log: &log });
         Some(CommandLine {
             id: export.id.clone(),
             kind: CallKind::Export,
@@ -303,11 +301,11 @@ impl<'s> CommandLines<'s> {
             passes: Vec::new(),
             frames: Frames::none(),
             program: self.program(adapter),
-            arguments: export_arguments(plan, export.job, adapter, made),
+            arguments: told.arguments,
             env: Vec::new(),
-            folder: export_folder(plan, export.job, adapter, made).unwrap_or_else(|| plan.home.folder.clone()),
+            folder: told.folder,
             besides: Vec::new(),
-            files: export_files(plan, export.job, adapter, made),
+            files: told.files,
             log,
             writes: Vec::new(),
             product: Some(product),

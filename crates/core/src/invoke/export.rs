@@ -8,8 +8,8 @@ use crate::plan::{Adapters, Plan};
 use crate::resolve::{Job, paths};
 use crate::template::{expand_text, slug};
 
-use super::scope::{ArgumentScope, CallPaths, Output};
-use super::written_file::{FileText, of_scope};
+use super::scope::{ArgumentScope, CallPaths};
+use super::written_file::{FileText, of_output};
 
 /// One export.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -55,7 +55,7 @@ pub fn exports(plan: &Plan, adapters: &Adapters) -> Exports {
         let (Some(adapter), Some(scene)) = (exporter(job, adapters), &job.scene) else { continue };
         let Some(file) = file(plan, at, adapter) else { continue };
         // Where it goes and what is written down of it is the same for all that ask for the same.
-        let words = arguments(plan, at, adapter, Made { staged: &format!("/{file}"), log: "" });
+        let words = told(plan, at, adapter, Made { staged: &format!("/{file}"), log: "" }).arguments;
         let key = (adapter.name.clone(), words);
         let number = *known.entry(key).or_insert_with(|| {
             let id = format!("export-{}-{}", slug(paths::stem(&scene.value)), exports.all.len() + 1);
@@ -80,50 +80,39 @@ fn file(plan: &Plan, job: usize, adapter: &Adapter) -> Option<String> {
 }
 
 /// An export as a call: it writes no pictures.
-pub(super) fn scope<'c>(
-    plan: &'c Plan,
-    job: usize,
-    adapter: &'c Adapter,
-    frames: &'c Frames,
-    log: &'c str,
-) -> ArgumentScope<'c> {
+fn scope<'c>(plan: &'c Plan, job: usize, adapter: &'c Adapter, frames: &'c Frames, log: &'c str) -> ArgumentScope<'c> {
     let paths_of_call = CallPaths { stage: &|_| String::new(), log, product: None, still: None };
-    ArgumentScope { plan, job: &plan.jobs[job], adapter, frames, paths_of_call, outputs: Vec::new(), stage: None }
+    ArgumentScope {
+        plan,
+        job: &plan.jobs[job],
+        adapter,
+        frames,
+        series: &[],
+        paths_of_call,
+        outputs: Vec::new(),
+        stage: None,
+    }
 }
 
-/// The arguments of an exporter that makes `file` in `folder`.
+/// What an exporter is told.
+#[derive(Clone, Debug, Default)]
+pub struct Told {
+    /// Its arguments.
+    pub arguments: Vec<String>,
+    /// Where it starts.
+    pub folder: String,
+    /// The files that are written before it starts.
+    pub files: Vec<FileText>,
+}
+
+/// What an exporter is told that makes a file; nothing where its job has no pass.
 #[must_use]
-pub fn arguments(plan: &Plan, job: usize, adapter: &Adapter, made: Made<'_>) -> Vec<String> {
-    let work = |scope: &ArgumentScope<'_>, output: &Output<'_>| {
-        let mut words = scope.filled(output, |filling| filling.spread(&adapter.arguments));
-        words.extend(scope.pairs(output));
-        words
-    };
-    with_output(plan, job, adapter, made, work).unwrap_or_default()
-}
-
-/// Works with the scope and the output of an exporter that makes `staged`.
-fn with_output<T>(
-    plan: &Plan,
-    job: usize,
-    adapter: &Adapter,
-    made: Made<'_>,
-    work: impl FnOnce(&ArgumentScope<'_>, &Output<'_>) -> T,
-) -> Option<T> {
+pub fn told(plan: &Plan, job: usize, adapter: &Adapter, made: Made<'_>) -> Told {
     let frames = plan.jobs[job].frames.clone().unwrap_or_default();
     let scope = scope(plan, job, adapter, &frames, made.log);
-    let output = scope.scene_output(paths::parent(made.staged), paths::file_name(made.staged))?;
-    Some(work(&scope, &output))
-}
-
-/// Where the program of an exporter starts, where that is not the sheet's folder.
-#[must_use]
-pub fn folder(plan: &Plan, job: usize, adapter: &Adapter, made: Made<'_>) -> Option<String> {
-    with_output(plan, job, adapter, made, |scope, output| scope.start_folder(output))?
-}
-
-/// The files that are written before an exporter starts.
-#[must_use]
-pub fn files(plan: &Plan, job: usize, adapter: &Adapter, made: Made<'_>) -> Vec<FileText> {
-    with_output(plan, job, adapter, made, of_scope).unwrap_or_default()
+    let output = scope.scene_output(paths::parent(made.staged), paths::file_name(made.staged));
+    let Some(output) = output else { return Told::default() };
+    let mut arguments = scope.filled(&output, |filling| filling.spread(&adapter.arguments));
+    arguments.extend(scope.pairs(&output));
+    Told { arguments, folder: scope.start_folder(Some(&output)), files: of_output(&scope, &output) }
 }

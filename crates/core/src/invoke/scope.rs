@@ -39,33 +39,36 @@ pub(super) struct Output<'o> {
     pub file: String,
 }
 
-/// One call with all that tokens ask for.
-pub(super) struct ArgumentScope<'c> {
-    pub plan: &'c Plan,
-    pub job: &'c Job,
-    pub adapter: &'c Adapter,
-    pub frames: &'c Frames,
-    pub paths_of_call: CallPaths<'c>,
+/// One call with all that tokens ask for: made once, and asked for everything that is told to its program.
+pub struct ArgumentScope<'c> {
+    pub(super) plan: &'c Plan,
+    pub(super) job: &'c Job,
+    pub(super) adapter: &'c Adapter,
+    pub(super) frames: &'c Frames,
+    /// What it writes, as indices into the plan's series.
+    pub(super) series: &'c [usize],
+    pub(super) paths_of_call: CallPaths<'c>,
     /// All passes of the call, in their order.
-    pub outputs: Vec<Output<'c>>,
+    pub(super) outputs: Vec<Output<'c>>,
     /// The first stage folder of the call, where files are written for its program; that of an output where there is none.
-    pub stage: Option<String>,
+    pub(super) stage: Option<String>,
 }
 
 impl<'c> ArgumentScope<'c> {
-    /// The scope of a call that renders `frames`.
+    /// The scope of a call that renders.
+    #[must_use]
     pub fn of_call(
         plan: &'c Plan,
-        call: &Call,
+        call: &'c Call,
         adapter: &'c Adapter,
-        frames: &'c Frames,
         paths_of_call: CallPaths<'c>,
     ) -> ArgumentScope<'c> {
         let mut scope = ArgumentScope {
             plan,
             job: &plan.jobs[call.job],
             adapter,
-            frames,
+            frames: &call.frames,
+            series: &call.series,
             paths_of_call,
             outputs: Vec::new(),
             stage: None,
@@ -303,12 +306,16 @@ impl<'c> ArgumentScope<'c> {
         self.frames.sequential().next().map_or(1, |run| run.step)
     }
 
-    /// Where the program starts, where that is not the sheet's folder. Absolute.
-    pub(super) fn start_folder(&self, output: &Output<'_>) -> Option<String> {
-        let template = self.adapter.folder.as_ref()?;
-        let folder = expand_text(&template.value, &|name| self.lookup(name, output))?;
+    /// Where the program starts: the sheet's folder, unless its adapter says another one. Absolute.
+    pub(super) fn start_folder(&self, output: Option<&Output<'_>>) -> String {
         let home = &self.plan.home.folder;
-        Some(if paths::is_absolute(&folder) { folder } else { paths::tidy(&format!("{home}/{folder}")) })
+        let own = self.adapter.folder.as_ref().zip(output);
+        let own = own.and_then(|(own, output)| expand_text(&own.value, &|name| self.lookup(name, output)));
+        match own {
+            None => home.clone(),
+            Some(folder) if paths::is_absolute(&folder) => folder,
+            Some(folder) => paths::tidy(&format!("{home}/{folder}")),
+        }
     }
 
     /// All passes of the call in one argument.

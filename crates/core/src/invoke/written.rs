@@ -2,13 +2,12 @@
 
 use regex_lite::Regex;
 
-use crate::adapter::{Adapter, NumberStyle, Per};
+use crate::adapter::{NumberStyle, Per};
 use crate::frames::{Frames, Number};
-use crate::plan::{Call, Plan};
 use crate::source::Spanned;
 use crate::template::{Form, Lookup, Part, Pattern, Template, Value, expand_text};
 
-use super::scope::{ArgumentScope, CallPaths};
+use super::scope::ArgumentScope;
 
 /// The names under which the files of one series of a call come out.
 #[derive(Clone, Debug)]
@@ -44,22 +43,16 @@ pub enum Spelt {
     Any,
 }
 
-/// What a call that renders `frames` is expected to write, by series.
+/// What a call is expected to write, by series.
 #[must_use]
-pub fn expected(
-    plan: &Plan,
-    call: &Call,
-    adapter: &Adapter,
-    frames: &Frames,
-    paths_of_call: CallPaths<'_>,
-) -> Vec<Expected> {
-    let scope = ArgumentScope::of_call(plan, call, adapter, frames, paths_of_call);
+pub fn expected(scope: &ArgumentScope<'_>) -> Vec<Expected> {
+    let (adapter, frames) = (scope.adapter, scope.frames);
     let only = frames.first().filter(|_| frames.count() == 1);
     let one = |at: &usize| {
-        let series = &plan.series[*at];
+        let series = &scope.plan.series[*at];
         let (_, file) = series.pattern.split_folder();
         let as_asked = || match (adapter.number, adapter.per) {
-            (Some(NumberStyle::None), _) | (None, Per::List | Per::Range | Per::Pipe) => without_hole(&scope, *at),
+            (Some(NumberStyle::None), _) | (None, Per::List | Per::Range | Per::Pipe) => without_hole(scope, *at),
             (None, Per::Frame) => file.settled(series.number(only.unwrap_or(0))),
             (Some(_), _) => file.clone(),
         };
@@ -68,13 +61,13 @@ pub fn expected(
         } else {
             let rule = |template: &Spanned<Template>| match template.value.parts() {
                 [Part::Token(token)] if token.name == "out" => Some(NameRule::Asked(as_asked())),
-                _ => own(&scope, *at, &template.value),
+                _ => own(scope, *at, &template.value),
             };
             adapter.writes.iter().filter_map(rule).collect()
         };
         Expected { series: *at, names, only, frames: frames.clone() }
     };
-    call.series.iter().map(one).collect()
+    scope.series.iter().map(one).collect()
 }
 
 /// What a program writes beside its pictures.
@@ -99,24 +92,17 @@ impl Beside {
 
 /// What a call is expected to write beside its pictures. A rule with a token that has no value says nothing.
 #[must_use]
-pub fn besides(
-    plan: &Plan,
-    call: &Call,
-    adapter: &Adapter,
-    frames: &Frames,
-    paths_of_call: CallPaths<'_>,
-) -> Vec<Beside> {
-    let scope = ArgumentScope::of_call(plan, call, adapter, frames, paths_of_call);
-    let removed = adapter.also.iter().map(|template| (template, false));
-    let rules: Vec<_> = removed.chain(adapter.keep.iter().map(|template| (template, true))).collect();
+pub fn besides(scope: &ArgumentScope<'_>) -> Vec<Beside> {
+    let removed = scope.adapter.also.iter().map(|template| (template, false));
+    let rules: Vec<_> = removed.chain(scope.adapter.keep.iter().map(|template| (template, true))).collect();
     let of_series = |series: &usize| {
         let one = |(template, is_kept): &(&Spanned<Template>, bool)| {
-            let NameRule::Own(rule, spelt) = own(&scope, *series, &template.value)? else { return None };
+            let NameRule::Own(rule, spelt) = own(scope, *series, &template.value)? else { return None };
             Some(Beside { series: *series, glob: glob(&spelt), is_kept: *is_kept, rule })
         };
         rules.iter().filter_map(one).collect::<Vec<_>>()
     };
-    call.series.iter().flat_map(of_series).collect()
+    scope.series.iter().flat_map(of_series).collect()
 }
 
 /// A staged name, with `*` where the program writes anything.

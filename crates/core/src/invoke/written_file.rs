@@ -1,13 +1,11 @@
 //! Files that are written before a program starts: their text, with every value a literal of their language.
 
-use crate::adapter::{Adapter, Language, Line, NativeKind, Over, WrittenFile};
-use crate::frames::Frames;
-use crate::plan::{Call, Plan};
+use crate::adapter::{Language, Line, NativeKind, Over, WrittenFile};
 use crate::source::{Place, Spanned};
 use crate::template::{Form, Lookup, Part, Template, Token, Value, expand_text};
 
 use super::quote::literal;
-use super::scope::{ArgumentScope, CallPaths, Output};
+use super::scope::{ArgumentScope, Output};
 use super::spread::Delivered;
 
 /// A file with its text.
@@ -35,22 +33,12 @@ pub enum Unwritable {
 
 /// The files of a call. One that cannot be written is left out: the checks say why.
 #[must_use]
-pub fn texts(
-    plan: &Plan,
-    call: &Call,
-    adapter: &Adapter,
-    frames: &Frames,
-    paths_of_call: CallPaths<'_>,
-) -> Vec<FileText> {
-    if adapter.files.is_empty() {
-        return Vec::new();
-    }
-    let scope = ArgumentScope::of_call(plan, call, adapter, frames, paths_of_call);
-    scope.outputs.first().map(|first| of_scope(&scope, first)).unwrap_or_default()
+pub fn texts(scope: &ArgumentScope<'_>) -> Vec<FileText> {
+    scope.outputs.first().map(|first| of_output(scope, first)).unwrap_or_default()
 }
 
-/// The files of a scope, for one of its outputs.
-pub(super) fn of_scope(scope: &ArgumentScope<'_>, output: &Output<'_>) -> Vec<FileText> {
+/// The files of a call, for one of its outputs.
+pub(super) fn of_output(scope: &ArgumentScope<'_>, output: &Output<'_>) -> Vec<FileText> {
     let one = |(name, file): (&String, &WrittenFile)| {
         let writer = Writer { scope, language: file.language };
         let text = writer.lines(&file.lines, &Around::of(output)).ok()?;
@@ -70,19 +58,13 @@ pub(super) fn deliver(scope: &ArgumentScope<'_>, delivered: &mut Delivered) {
 
 /// The lines of the files of a call that cannot be written: the place of each, and why.
 #[must_use]
-pub fn unwritable(
-    plan: &Plan,
-    call: &Call,
-    adapter: &Adapter,
-    paths_of_call: CallPaths<'_>,
-) -> Vec<(Place, Unwritable)> {
-    let scope = ArgumentScope::of_call(plan, call, adapter, &call.frames, paths_of_call);
+pub fn unwritable(scope: &ArgumentScope<'_>) -> Vec<(Place, Unwritable)> {
     let Some(first) = scope.outputs.first() else { return Vec::new() };
     let of_file = |file: &WrittenFile| {
-        let writer = Writer { scope: &scope, language: file.language };
+        let writer = Writer { scope, language: file.language };
         writer.lines(&file.lines, &Around::of(first)).err()
     };
-    adapter.files.values().filter_map(of_file).collect()
+    scope.adapter.files.values().filter_map(of_file).collect()
 }
 
 /// What a line is written for.

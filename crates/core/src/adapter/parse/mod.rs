@@ -62,7 +62,7 @@ pub fn layered(layers: &[Layer<'_>], variant: Option<&str>, findings: &mut Findi
             adapter.name.clear();
             adapter.file = layer.file;
             adapter.layers.push(layer.file);
-            overlay(&mut adapter, *layer, &table, findings);
+            overlay(&mut adapter, *layer, (&table, false), findings);
             table
         })
         .collect();
@@ -118,25 +118,29 @@ fn lay_variant(
     let own = variants.and_then(|variants| variants.iter().find(|(key, _)| key.get_ref() == name));
     let Some(own) = own.and_then(|(_, raw)| raw.get_ref().as_table()) else { return false };
     let kept = adapter.name.clone();
-    overlay(adapter, layer, own, findings);
+    overlay(adapter, layer, (own, true), findings);
     adapter.name = kept;
     true
 }
 
 /// Lays one table over what is known of an adapter.
-fn overlay(adapter: &mut Adapter, layer: Layer<'_>, table: &DeTable<'_>, findings: &mut Findings) {
+fn overlay(
+    adapter: &mut Adapter,
+    layer: Layer<'_>,
+    (table, is_variant): (&DeTable<'_>, bool),
+    findings: &mut Findings,
+) {
     let mut reader = Reader { file: layer.file, text: layer.text, findings };
     let reader = &mut reader;
     let known: Vec<&str> = KEYS.iter().map(|(name, _)| *name).chain(["exit"]).collect();
-    for (key, raw) in table {
+    // When a variant is used, is read with its name.
+    for (key, raw) in table.iter().filter(|(key, _)| !(is_variant && key.get_ref() == VARIANT[0].0)) {
         match key.get_ref().as_ref() {
             "adapter" => language(reader, raw),
             "kind" => adapter.kind = reader.choice(raw, "kind", &KINDS).map(|kind| kind.value).unwrap_or_default(),
             "name" => adapter.name = plain(reader, raw, "name"),
             // Where it is found is decided before the text is read.
             "like" => drop(plain(reader, raw, "like")),
-            // Said by the variant that has it.
-            "matches" => {}
             "program" => adapter.program = program(reader, raw),
             "folder" => adapter.folder = one(reader, raw, "folder"),
             "version" => adapter.version = listed(reader, raw, "version", &adapter.version, plains),
