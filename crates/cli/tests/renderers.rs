@@ -187,7 +187,7 @@ fn a_variant_is_chosen_by_the_sheet_or_by_the_version_of_the_program() {
     // A circle, and a name that nothing bears, are errors at their places.
     own.write("truepath.toml", sheet("lantern"));
     own.write("adapters/lantern-each.toml", "adapter = 1\nname = \"lantern-each\"\nlike = \"lantern\"\n");
-    assert!(say(&own, "check").ended(1).out.contains("is like itself in the end"));
+    assert!(say(&own, "check").ended(1).out.contains("is based on itself"));
     own.write("adapters/lantern-each.toml", "adapter = 1\nname = \"lantern-each\"\nlike = \"lantern-eech\"\n");
     assert!(say(&own, "check").ended(1).out.contains("there is no adapter `lantern-eech`"));
 }
@@ -385,9 +385,9 @@ fn tokens_conditions_and_native_settings_arrive_as_they_are_written() {
     );
     // Wrong ones are errors at their places, with what to write.
     for (more, check, help) in [
-        ("native.dept = 2", "native-unknown", "write depth"),
+        ("native.dept = 2", "native-unknown", "write native.depth"),
         ("native.depth = 7", "native-value", "has to be one of 1, 2, 3"),
-        ("native.denoise = \"yes\"", "native-value", "has to be a flag"),
+        ("native.denoise = \"yes\"", "native-value", "has to be true or false"),
         ("native.note = \"{camra}\"", "native-value", "there is no token {camra}"),
         ("native.note = \"{\"", "native-value", "never closed"),
     ] {
@@ -397,7 +397,10 @@ fn tokens_conditions_and_native_settings_arrive_as_they_are_written() {
         assert!(said.contains(check) && said.contains(help), "{more}: {said}");
     }
     let shown = project.say("adapter show teller").ended(0).out;
-    assert!(shown.contains("depth: 1 | 2 | 3") && shown.contains("denoise: flag, true unless given"), "{shown}");
+    assert!(
+        shown.contains("depth: 1 | 2 | 3") && shown.contains("denoise: true or false, true unless given"),
+        "{shown}"
+    );
     // In the adapter itself: a token of a condition, a file or a setting that is not there, and a combination without words.
     for (right, wrong, help) in [
         ("{when.small}", "{when.smal}", "write {when.small}"),
@@ -492,6 +495,108 @@ fn an_exporter_may_be_told_in_a_file_and_start_elsewhere() {
     std::fs::remove_dir_all(project.path("renders & co")).unwrap();
     let said = project.say("run");
     assert!(said.code != 0 && said.err.contains("nowhere"), "{}", said.err);
+}
+
+/// What falls away with the list that holds it is never lost in silence.
+#[test]
+fn a_setting_whose_argument_falls_away_is_an_error() {
+    let sheet = support::SMALL.replace("\"understudy\"", "\"buoy\"").replace("\"1-24\"", "\"5-7\"");
+    let sheet = sheet.replace("bits = 8\nchannels = \"rgb\"\n", "");
+    let project = Project::with(&sheet);
+    let adapter = "adapter = 1\nname = \"buoy\"\nprogram = \"truepath\"\n\
+         arguments = [\"understudy\", \"render\", \"{scene}\", \"--frames\", \"{frames}\", \"{width}x{height}\", \"{fps}\", \"{out}\", \"{camera}\", IN]\n\
+         native = [\"--set\", \"{key}={value}NATIVE\"]\nvariable = [\"--set\", \"{key}={value}VARIABLE\"]\n\
+         [out]\nnumber = \"#\"\nwrites = [\"{out}\"]\n[natives.look]\n[natives.many]\nkind = \"whole\"\n";
+    let found = |(natives, native, variable): (&str, &str, &str), more: &str| {
+        let text = adapter.replace("IN", natives).replace("NATIVE", native).replace("VARIABLE", variable);
+        project.write("adapters/buoy.toml", text);
+        let camera = format!("camera = \"quay\"\n{more}");
+        project.write("truepath.toml", sheet.replace("camera = \"quay\"", &camera));
+        let said = project.say("check --json");
+        let findings = said.json()["findings"].as_array().unwrap().clone();
+        let mut found: Vec<String> = findings
+            .iter()
+            .filter(|finding| finding["level"] == "error")
+            .map(|finding| format!("{}: {}", finding["check"].as_str().unwrap(), finding["message"].as_str().unwrap()))
+            .collect();
+        found.sort();
+        found
+    };
+    let both = "\"{natives}\", \"{variables}\"";
+    let more = "native.look = \"calm\"\nvars.fog = \"thin\"\n";
+    assert_eq!(found((both, "", ""), more), Vec::<String>::new());
+    for (way, lost) in [
+        ((both, ":{region}", ""), "`native.look`"),
+        ((both, "", ":{region}"), "`vars.fog`"),
+        (("[\"--more\", \"{region}\", \"{natives}\"], \"{variables}\"", "", ""), "`native.look`"),
+        (("\"{natives}\", [\"--more\", \"{region}\", \"{variables}\"]", "", ""), "`vars.fog`"),
+    ] {
+        let said = found(way, more);
+        assert!(said.len() == 1 && said[0].starts_with(&format!("setting-not-carried: {lost}")), "{way:?}: {said:?}");
+    }
+    // A template is measured by what it gives.
+    let said = found((both, "", ""), "vars.fog = \"thin\"\nnative.many = \"{var.fog}\"\n");
+    assert!(said.len() == 1 && said[0].starts_with("native-value: "), "{said:?}");
+    assert_eq!(found((both, "", ""), "vars.fog = \"3\"\nnative.many = \"{var.fog}\"\n"), Vec::<String>::new());
+}
+
+/// What is promised of a renderer's line holds for an exporter's.
+#[test]
+fn an_exporter_is_told_and_checked_as_a_renderer_is() {
+    let sheet = support::SMALL
+        .replace(
+            "camera = \"quay\"\n",
+            "camera = \"quay\"\nexport = \"maker\"\nvars.tide = \"low\"\nenv.HARBOUR = \"north\"\n",
+        )
+        .replace("\"1-24\"", "\"1-2\"");
+    let two = format!(
+        "{sheet}\n{}",
+        sheet[sheet.find("[[job]]").unwrap()..sheet.find("[checks]").unwrap()]
+            .replace("crossing\"\n", "second\"\n")
+            .replace("quay", "mast")
+    );
+    let project = Project::with(&two);
+    let adapter = "adapter = 1\nname = \"maker\"\nkind = \"exporter\"\nprogram = \"tools/make\"\narguments = [\"{scene}\", \"{write.notes}\", \"{out}\"]\n\
+         [out]\nwrites = [\"{out_stem}.gltf\"]\n[write.notes]\nfile = \"notes.txt\"\ntext = \"{var.tide} of {job}\"\n[accepts]\nscenes = [\"gltf\"]\n";
+    project.write("adapters/maker.toml", adapter);
+    project.write(
+        "tools/make",
+        "#!/bin/sh\necho \"$HARBOUR $(cat \"$2\")\" >>told\ncp \"$1\" \"$3\" && cp \"${1%/*}/crossing.bin\" \"${3%/*}/..\"\n",
+    );
+    Command::new("chmod").arg("+x").arg(project.path("tools/make")).status().unwrap();
+    let told = || {
+        let mut lines: Vec<String> =
+            std::fs::read_to_string(project.path("told")).unwrap().lines().map(str::to_owned).collect();
+        lines.sort();
+        std::fs::remove_file(project.path("told")).unwrap();
+        lines
+    };
+    // The variable is the exporter's alone, and that is use enough; each job's file makes an export of its own.
+    let said = project.say("check").ended(0).out;
+    assert!(!said.contains("tide"), "{said}");
+    project.say("run").ended(0);
+    assert_eq!(told(), ["north low of crossing", "north low of second"]);
+    project.say("build -o r.sh").ended(0);
+    support::Said::from(Command::new("sh").arg(project.path("r.sh")).output().unwrap()).ended(0);
+    let by_script = std::fs::read_to_string(project.path("told")).unwrap_or_default();
+    assert!(by_script.is_empty(), "everything is there: {by_script}");
+    for (right, wrong) in [("\"low\"", "\"high\""), ("\"north\"", "\"south\"")] {
+        project.write("truepath.toml", two.replace(right, wrong));
+        assert!(project.say("verify").out.contains("stale"), "{wrong}");
+    }
+    project.say("run --existing replace").ended(0);
+    assert_eq!(told(), ["south low of crossing", "south low of second"], "another environment, another product");
+    project.write("adapters/maker.toml", adapter.replace("{var.tide} of", "{var.tide} tide of"));
+    project.say("run --existing replace").ended(0);
+    assert_eq!(told(), ["south low tide of crossing", "south low tide of second"], "another text, another product");
+    for (right, wrong, check) in [
+        ("\"{out}\"]\n", "\"{out}\", \"{region}\"]\n", "argument-without-value"),
+        ("[\"gltf\"]", "[\"usda\"]", "scene-not-accepted"),
+    ] {
+        project.write("adapters/maker.toml", adapter.replace(right, wrong));
+        let said = project.say("check");
+        assert!(said.out.contains(check), "{wrong}: {}", said.out);
+    }
 }
 
 #[test]

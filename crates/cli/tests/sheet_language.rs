@@ -225,7 +225,7 @@ fn scenes_by_a_pattern_give_a_job_each() {
     assert_eq!(names(""), ["all/arrival/quay", "all/arrival/mast", "all/crossing/quay", "all/crossing/mast"]);
     project.write("truepath.toml", sheet.replace("scenes/*.gltf", "scenes/*.nothing"));
     let said = project.say("check").ended(1).out;
-    assert!(said.contains("scene-missing") && said.contains("no scene fits `scenes/*.nothing`"), "{said}");
+    assert!(said.contains("scene-missing") && said.contains("no scene matches `scenes/*.nothing`"), "{said}");
 }
 
 #[test]
@@ -454,7 +454,7 @@ fn a_new_sheet_has_a_job_for_every_scene_and_says_what_it_left_out() {
         for left in ["quay.usda: understudy does not read .usda", "torn.gltf: "] {
             assert!(said.contains(left), "{said}");
         }
-        assert_eq!(said.matches("bears the same name").count(), 1, "{said}");
+        assert_eq!(said.matches("has the same name").count(), 1, "{said}");
         let said = project.say(&format!("check -f {folder}")).ended(0).out;
         assert!(said.ends_with("nothing to complain about\n"), "{folder}: {said}");
         let names = project.say(&format!("names --json -f {folder}")).ended(0).json();

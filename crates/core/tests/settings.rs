@@ -72,7 +72,7 @@ fn made(key: &str, value: &str) -> Fingerprint {
         resources_known: true,
         ..Outside::default()
     };
-    Fingerprint::of(&plan, &plan.series[0], Some(&renderer), &outside)
+    Fingerprint::of(&plan, &plan.series[0], (Some(&renderer), None), &outside)
 }
 
 #[test]

@@ -86,8 +86,7 @@ impl<'s> Shelf<'s> {
             let Some(next) = self.below(last, &like) else {
                 let known =
                     self.texts.iter().filter(|other| other.level >= last.level).map(|other| other.name.as_str());
-                let words =
-                    Words::new(format!("there is no adapter `{}` to be like", like.value), "nothing is called so");
+                let words = Words::new(format!("there is no adapter `{}`", like.value), "`like` names it");
                 let words = match nearest(&like.value, known) {
                     Some(near) => words.help(format!("write \"{near}\"")).fix(like.at, near),
                     None => words.help(format!("put {}.toml beside this file", like.value)),
@@ -99,9 +98,9 @@ impl<'s> Shelf<'s> {
                 break;
             };
             if chain.iter().any(|known| known.file == next.file) {
-                let message = format!("the adapter `{}` is like itself in the end", like.value);
-                let words = Words::new(message, "this closes the circle");
-                findings.add("adapter-missing", Some(like.at), None, words.help("let the lowest one have no `like`"));
+                let message = format!("the adapter `{}` is based on itself", like.value);
+                let words = Words::new(message, "this `like` makes the circle");
+                findings.add("adapter-missing", Some(like.at), None, words.help("remove `like` from one of them"));
                 break;
             }
             chain.push(next);

@@ -204,8 +204,8 @@ pub(super) fn fill_scenes(sheet: &mut Sheet, home: &Home, findings: &mut Finding
     let find = |pattern: &str, at: Place| load::scenes(Path::new(home.folder_of(at)), pattern);
     for entry in &mut sheet.jobs {
         for (pattern, at) in entry.fill_scenes(&find) {
-            let words = Words::new(format!("no scene fits `{pattern}`"), "nothing is called so");
-            let help = "a relative pattern starts at this file's own folder; * stands for any text within one name";
+            let words = Words::new(format!("no scene matches `{pattern}`"), "no file matches this");
+            let help = "a relative pattern starts at the folder of this file; * matches any text within one name";
             findings.add("scene-missing", Some(at), None, words.help(help));
         }
     }

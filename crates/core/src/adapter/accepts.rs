@@ -8,6 +8,12 @@ use crate::sheet::{Key, Layer, Setting, Size};
 
 use super::Adapter;
 
+/// Whether a list of `[accepts]` has a name; one that is left out has all.
+#[must_use]
+pub fn is_accepted(list: &[String], name: &str) -> bool {
+    list.is_empty() || list.iter().any(|own| own == name)
+}
+
 /// A list of names that the catalogue knows; scenes are any extension.
 pub fn accepts(reader: &mut Reader<'_>, key: &str, raw: &Raw<'_>, adapter: &mut Adapter) {
     let known: Vec<&str> = match key {

@@ -159,9 +159,8 @@ pub fn from_help(name: &str, program: &str, help: &str) -> String {
         Some(option) => {
             let _ = writeln!(out, "version = [{}]", quoted(option));
         }
-        None => {
-            out.push_str("# version = [\"--version\"]                # its help names no way to ask for its version\n")
-        }
+        None => out
+            .push_str("# version = [\"--version\"]                # its help mentions no way to ask for its version\n"),
     }
     out.push_str("\narguments = [\n");
     let scene_is_option = has("scene");
@@ -189,7 +188,7 @@ pub fn from_help(name: &str, program: &str, help: &str) -> String {
     let (per, why) = match () {
         () if has("frames") => ("list", "any frames in one call: {frames}"),
         () if has("first") && has("last") => ("range", "a run of frames in one call: {first} to {last}"),
-        () => ("frame", "a call for each frame: nothing in its help tells of several"),
+        () => ("frame", "a call for each frame: its help mentions no way to ask for several"),
     };
     let _ = writeln!(out, "per = \"{per}\"{:width$}# {why}", "", width = 34_usize.saturating_sub(per.len()));
     out.push_str("\n[out]\n");
@@ -200,7 +199,7 @@ pub fn from_help(name: &str, program: &str, help: &str) -> String {
     } else if per == "frame" {
         "# number = \"#\"                             # left out: each call is given the final name"
     } else {
-        "number = \"none\"                            # its help shows no place for a number: it may put its own to the name"
+        "number = \"none\"                            # its help shows no place for a number: it may add its own to the name"
     };
     let _ = writeln!(
         out,

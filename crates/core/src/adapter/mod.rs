@@ -18,6 +18,7 @@ use crate::sheet::{Key, Size, System};
 use crate::source::{FileId, Spanned};
 use crate::template::Template;
 
+pub use accepts::is_accepted;
 pub use argument::{Argument, Condition, OF_PASS, Word, list_token};
 pub use help::from_help;
 pub use native::{NATIVE_KINDS, Native, NativeKind};

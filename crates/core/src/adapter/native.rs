@@ -40,11 +40,30 @@ pub const NATIVE_KINDS: [(&str, NativeKind); 4] = [
     ("flag", NativeKind::Flag),
 ];
 
+impl Native {
+    /// Whether it may have a value.
+    #[must_use]
+    pub fn takes(&self, value: &String) -> bool {
+        self.kind.fits(value) && (self.values.is_empty() || self.values.contains(value))
+    }
+}
+
 impl NativeKind {
     /// Its name.
     #[must_use]
     pub fn name(self) -> &'static str {
         NATIVE_KINDS.iter().find(|(_, kind)| *kind == self).map_or("", |(name, _)| name)
+    }
+
+    /// What its values are, for messages.
+    #[must_use]
+    pub fn described(self) -> &'static str {
+        match self {
+            NativeKind::Text => "text",
+            NativeKind::Number => "a number",
+            NativeKind::Whole => "a whole number",
+            NativeKind::Flag => "true or false",
+        }
     }
 
     /// Whether a value is of this kind.

@@ -85,7 +85,7 @@ pub const OVERS: [(&str, Over); 4] =
     [("pass", Over::Pass), ("variable", Over::Variable), ("native", Over::Native), ("frame", Over::Frame)];
 
 /// A language whose literals values become.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
 pub enum Language {
     /// JSON (RFC 8259).
     Json,

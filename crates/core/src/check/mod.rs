@@ -1,5 +1,6 @@
 //! Every check of a plan, by family. Decisions stand here, their words in [`wording`], their levels in the registry.
 
+mod carried;
 mod disk;
 mod encoder;
 mod frames;

@@ -3,7 +3,7 @@
 use crate::adapter::Adapter;
 use crate::diagnostic::nearest;
 use crate::frames::Frames;
-use crate::invoke::scope::{ArgumentScope, NOWHERE};
+use crate::invoke::scope::{ArgumentScope, Made, NOWHERE};
 use crate::invoke::written_file::{Unwritable, unwritable};
 use crate::plan::Call;
 use crate::resolve::Job;
@@ -12,45 +12,56 @@ use crate::template::{Template, token};
 
 use super::{Sink, wording};
 
-pub fn check(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Adapter) {
-    for (name, value) in &job.native {
+pub fn check(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), (adapter, exporter): (&Adapter, Option<&Adapter>)) {
+    let programs = || std::iter::once(adapter).chain(exporter);
+    if job.native.is_empty() && programs().all(|own| own.files.is_empty()) {
+        return;
+    }
+    let plan = sink.input.plan;
+    let first = job.frames.as_ref().and_then(Frames::first);
+    let (id, mark, series) = (String::new(), String::new(), plan.series_of(number).collect());
+    let call = Call { id, job: number, series, frames: Frames::one(first.unwrap_or(0)), mark, still: None };
+    let scope = ArgumentScope::of_call(plan, &call, adapter, NOWHERE);
+    let values = scope.native_values();
+    for (name, written) in &job.native {
         let at = job.given.place(&Key::Native(name.clone()));
         let known = || adapter.natives.keys().map(String::as_str);
-        if !adapter.natives.is_empty() && !adapter.natives.contains_key(name) {
+        let taken = exporter.is_some_and(|exporter| exporter.hands_over(&Key::Native(name.clone())));
+        if !adapter.natives.is_empty() && !adapter.natives.contains_key(name) && !taken {
             let words = wording::renderer::native_unknown(name, adapter, nearest(name, known()));
             sink.add("native-unknown", at, job, words);
         }
-        let template = match Template::parse(value) {
-            Ok(template) => template,
-            Err(error) => {
-                sink.add("native-value", at, job, wording::renderer::native_template(name, &error.message));
-                continue;
-            }
-        };
-        if let Some(unknown) =
-            template.tokens().map(|token| token.name.as_str()).find(|name| !is_known(sink, job, name))
-        {
-            let why = format!("there is no token {{{unknown}}} here");
+        if let Some(why) = not_filled(sink, job, written) {
             sink.add("native-value", at, job, wording::renderer::native_template(name, &why));
             continue;
         }
-        let Some(native) = adapter.natives.get(name).filter(|_| template.tokens().next().is_none()) else { continue };
-        let fits = native.kind.fits(value) && (native.values.is_empty() || native.values.contains(value));
-        if !fits {
+        // What has no value is said by what is not carried.
+        let Some(value) = values.get(name) else { continue };
+        for native in programs().filter_map(|own| own.natives.get(name)).filter(|native| !native.takes(value)) {
             sink.add("native-value", at, job, wording::renderer::native_value(name, value, native));
         }
     }
-    if adapter.files.is_empty() {
-        return;
+    let Some(frames) = job.frames.as_ref().filter(|frames| !frames.is_empty()) else { return };
+    let made = Made { staged: "/scene", log: NOWHERE.log };
+    let export = exporter.and_then(|own| ArgumentScope::of_export(plan, number, (own, frames), made));
+    for scope in std::iter::once(&scope).chain(&export) {
+        for (at, why) in unwritable(scope) {
+            // What has no value is said of the arguments and the lines alike.
+            if let Unwritable::Unfit(token) = why {
+                let words = wording::renderer::value_not_writable(&token, scope.adapter, job);
+                sink.add("value-not-writable", Some(at), job, words);
+            }
+        }
     }
-    let Some(first) = job.frames.as_ref().and_then(Frames::first) else { return };
-    let series = sink.input.plan.series_of(number).collect();
-    let (id, mark) = (String::new(), String::new());
-    let call = Call { id, job: number, series, frames: Frames::one(first), mark, still: None };
-    for (at, why) in unwritable(&ArgumentScope::of_call(sink.input.plan, &call, adapter, NOWHERE)) {
-        // What has no value is said of the arguments and the lines alike.
-        if let Unwritable::Unfit(token) = why {
-            sink.add("value-not-writable", Some(at), job, wording::renderer::value_not_writable(&token, adapter, job));
+}
+
+/// Why the template of a native setting can never be filled.
+fn not_filled(sink: &Sink<'_, '_>, job: &Job, written: &str) -> Option<String> {
+    match Template::parse(written) {
+        Err(error) => Some(error.message),
+        Ok(template) => {
+            let unknown = template.tokens().find(|token| !is_known(sink, job, &token.name))?;
+            Some(format!("there is no token {{{}}} here", unknown.name))
         }
     }
 }

@@ -1,21 +1,18 @@
-//! The renderer: promise 3, that nothing a job gives is silently ignored; and what the adapter accepts and needs.
+//! The renderer and its exporter: what their adapters accept and need.
 
-use std::collections::{BTreeSet, HashSet};
+use std::collections::HashSet;
 
-use crate::adapter::{Adapter, AdapterKind, Arrangement, OF_PASS, Per};
+use crate::adapter::{Adapter, AdapterKind, Arrangement, Per, is_accepted};
 use crate::catalogue;
 use crate::diagnostic::nearest;
 use crate::frames::Frames;
-use crate::invoke::arguments;
 use crate::invoke::scope::{ArgumentScope, NOWHERE};
-use crate::invoke::spread::Delivered;
 use crate::invoke::written::{self, Expected};
 use crate::plan::{Call, Series, SeriesKind, called_together, next_to_each_other};
 use crate::resolve::{Job, paths};
-use crate::sheet::setting::Carrier;
-use crate::sheet::{Format, Key, Layer, Layers};
+use crate::sheet::{Key, Layers};
 
-use super::{Sink, native, wording};
+use super::{Sink, carried, native, wording};
 
 /// From so many frames on, a call for each of them is worth a word.
 const MANY: i64 = 1000;
@@ -40,9 +37,10 @@ pub fn check(sink: &mut Sink<'_, '_>) {
             continue;
         }
         exporter(sink, job);
-        let delivered = delivered(sink, number, adapter);
-        settings(sink, (number, job), adapter, &delivered);
-        native::check(sink, (number, job), adapter);
+        let exporter = job.export.as_deref().and_then(|name| sink.input.adapters.get(name));
+        let exporter = exporter.filter(|exporter| exporter.kind == AdapterKind::Exporter);
+        carried::check(sink, (number, job), (adapter, exporter));
+        native::check(sink, (number, job), (adapter, exporter));
         passes(sink, job, adapter);
         writes(sink, (number, job), adapter);
         arrangement(sink, job, adapter);
@@ -56,9 +54,10 @@ pub fn check(sink: &mut Sink<'_, '_>) {
                 .rsplit_once('.')
                 .map_or("", |(_, extension)| extension)
                 .to_ascii_lowercase();
-            let exported = job.export.as_deref().is_some();
-            if !exported && !adapter.accepts.scenes.is_empty() && !adapter.accepts.scenes.contains(&extension) {
-                let words = wording::renderer::scene_not_accepted(&extension, adapter);
+            // The scene itself goes to the exporter, where there is one.
+            let reader = exporter.unwrap_or(adapter);
+            if !is_accepted(&reader.accepts.scenes, &extension) {
+                let words = wording::renderer::scene_not_accepted(&extension, reader);
                 sink.add("scene-not-accepted", Some(scene.at), job, words);
             }
         }
@@ -80,104 +79,6 @@ fn exporter(sink: &mut Sink<'_, '_>, job: &Job) {
             sink.add("adapter-missing", at, job, words);
         }
         Some(_) => here(sink, job, name),
-    }
-}
-
-/// What the command lines of a job bring to its program, by its series in their order.
-fn delivered(sink: &Sink<'_, '_>, number: usize, adapter: &Adapter) -> Vec<Delivered> {
-    let plan = sink.input.plan;
-    let job = &plan.jobs[number];
-    let first = job.frames.as_ref().and_then(Frames::first).unwrap_or(0);
-    let of_series = |at: usize| {
-        let (id, mark) = (String::new(), String::new());
-        let call = Call { id, job: number, series: vec![at], frames: Frames::one(first), mark, still: None };
-        arguments::delivered(&ArgumentScope::of_call(plan, &call, adapter, NOWHERE))
-    };
-    plan.series_of(number).map(of_series).collect()
-}
-
-/// What decides is the command line that is built: a setting in a list that fell away has not arrived.
-fn settings(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Adapter, delivered: &[Delivered]) {
-    let exporter = job.export.as_deref().and_then(|name| sink.input.adapters.get(name));
-    let arrives = |key: &Key| match key.row().carrier {
-        Carrier::Own | Carrier::Parts => true,
-        // Sound belongs to the movies.
-        Carrier::Movies => !job.movies.is_empty(),
-        // Variables have a check of their own.
-        Carrier::Variables => true,
-        Carrier::Natives => {
-            let token = key.to_string();
-            let own = matches!(key, Key::Native(name) if adapter.natives.get(name).is_some_and(|own| !own.arguments.is_empty()));
-            own || !adapter.native.is_empty() || delivered.iter().any(|own| own.tokens.contains(&token))
-        }
-        Carrier::Tokens(tokens) if delivered.is_empty() => tokens.iter().any(|token| adapter.uses(token)),
-        Carrier::Tokens(tokens) => {
-            delivered.iter().any(|own| tokens.iter().any(|token| own.tokens.contains(*token)))
-                || (*key == Key::Checkpoint && adapter.carries(key))
-        }
-    };
-    for (key, given) in &job.given.values {
-        // A built-in value was not asked for by anyone.
-        if given.layer == Layer::BuiltIn || arrives(key) || exporter.is_some_and(|exporter| exporter.carries(key)) {
-            continue;
-        }
-        // One that the adapter does not declare has a check of its own.
-        if matches!(key, Key::Native(name) if !adapter.natives.is_empty() && !adapter.natives.contains_key(name)) {
-            continue;
-        }
-        // A value that cannot be right is said elsewhere; then nothing can be said of its way.
-        if job.frames.is_none() && adapter.carries(key) {
-            continue;
-        }
-        let shared = !matches!(given.layer, Layer::Job | Layer::Each | Layer::CommandLine);
-        let dropped = matches!(key.row().carrier, Carrier::Tokens(_)) && adapter.carries(key);
-        // Where the shared value is right for others, this job is what has to change.
-        let is_right = |other: &Job| {
-            let carries = sink.adapter(other).is_some_and(|own| own.carries(key));
-            other.name != job.name && other.given.place(key) == given.at && carries
-        };
-        let elsewhere = shared && sink.input.plan.jobs.iter().any(|other| is_right(other));
-        let at = if elsewhere { Some(job.at) } else { given.at };
-        let words = wording::renderer::setting_not_carried(key, adapter, (job, shared, dropped));
-        sink.add("setting-not-carried", at, job, words);
-    }
-    // That a job has no scene is said of the job.
-    // That a file has no name, or a line of it no value, is said there.
-    let is_said = |token: &str| token == "scene" || token.starts_with("write.");
-    let without = delivered.iter().flat_map(|own| &own.without_value).filter(|(_, token)| !is_said(token));
-    for (at, token) in without.collect::<BTreeSet<_>>() {
-        let words = wording::renderer::argument_without_value(token, adapter, job);
-        sink.add("argument-without-value", Some(*at), job, words);
-    }
-    let lines = delivered.iter().flat_map(|own| &own.lines).filter(|(_, token)| !is_said(token));
-    for (at, token) in lines.collect::<BTreeSet<_>>() {
-        let words = wording::renderer::line_without_value(token, adapter, job);
-        sink.add("argument-without-value", Some(*at), job, words);
-    }
-    for (own, series) in delivered.iter().zip(sink.input.plan.series_of(number)) {
-        let series = &sink.input.plan.series[series];
-        // Where the list that names a pass falls away, the program is never asked for it.
-        let is_asked = OF_PASS.iter().any(|token| own.tokens.contains(*token));
-        if let Some((at, token)) = own.dropped.first().filter(|_| !is_asked) {
-            let passes = sink.input.plan.labels(series).join(", ");
-            let words = wording::renderer::pass_never_asked(token, adapter, (job, &passes));
-            sink.add("argument-without-value", Some(*at), job, words);
-        }
-        for pass in series.passes.iter().map(|pass| &job.passes[*pass]) {
-            if let Some(at) = pass.colour_at.filter(|at| job.given.place(&Key::Colour) != Some(*at))
-                && !own.tokens.contains("colour")
-            {
-                let words = wording::renderer::setting_not_carried(&Key::Colour, adapter, (job, false, false));
-                sink.add("setting-not-carried", Some(at), job, words);
-            }
-            let Some(format) = pass.format.as_deref() else { continue };
-            for (name, _, at) in options(format) {
-                if !own.tokens.contains(name) && !adapter.does_only(name) {
-                    let words = wording::renderer::option_not_carried(name, adapter);
-                    sink.add("setting-not-carried", Some(at), job, words);
-                }
-            }
-        }
     }
 }
 
@@ -229,16 +130,6 @@ fn writes(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Adapt
     }
 }
 
-/// The options of a format that reach a renderer: name, value, place.
-fn options(format: &Format) -> Vec<(&'static str, String, crate::source::Place)> {
-    let mut all = Vec::new();
-    all.extend(format.bits.as_ref().map(|bits| ("bits", bits.value.to_string(), bits.at)));
-    all.extend(format.channels.as_ref().map(|channels| ("channels", channels.value.to_string(), channels.at)));
-    all.extend(format.compression.as_ref().map(|name| ("compression", name.value.clone(), name.at)));
-    all.extend(format.quality.as_ref().map(|quality| ("quality", quality.value.to_string(), quality.at)));
-    all
-}
-
 /// Passes in calls and files as the program can do it.
 fn arrangement(sink: &mut Sink<'_, '_>, job: &Job, adapter: &Adapter) {
     if job.passes.len() < 2 {
@@ -282,7 +173,7 @@ fn accepted(sink: &mut Sink<'_, '_>) {
 
 fn asked(series: &Series) -> Vec<(&'static str, String, crate::source::Place)> {
     let format = series.format.as_deref();
-    let mut all = format.map(options).unwrap_or_default();
+    let mut all = format.map(carried::options).unwrap_or_default();
     let kind = format.and_then(|format| format.kind.as_ref()).map(|kind| kind.at);
     if let (Some(known), Some(at)) = (series.file_type, kind.or(series.path.as_ref().map(|path| path.at))) {
         all.push(("type", known.name.to_owned(), at));

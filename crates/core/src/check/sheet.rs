@@ -37,10 +37,8 @@ fn variables(sink: &mut Sink<'_, '_>, job: &Job) {
     for (key, given) in &job.given.values {
         let Key::Var(name) = key else { continue };
         let used = paths.clone().any(|path| path.value.has(name));
-        let in_native = |value: &String| {
-            Template::parse(value).is_ok_and(|value| value.has(name) || value.has(&format!("var.{name}")))
-        };
-        let handed = adapter.is_some_and(|adapter| adapter.hands_over(key)) || job.native.values().any(in_native);
+        let exporter = job.export.as_deref().and_then(|name| sink.input.adapters.get(name));
+        let handed = adapter.into_iter().chain(exporter).any(|own| own.hands_over(key)) || is_in_native(job, name);
         // An adapter that cannot be found may take it.
         let unknown = adapter.is_none() && job.adapter.as_deref().is_some();
         if used || handed || unknown || paths.next().is_none() {
@@ -53,6 +51,13 @@ fn variables(sink: &mut Sink<'_, '_>, job: &Job) {
             sink.add("variable-unused", given.at, job, wording::sheet::variable_unused(name, adapter));
         }
     }
+}
+
+/// Whether a native setting of a job asks for a variable.
+pub fn is_in_native(job: &Job, variable: &str) -> bool {
+    let own = format!("var.{variable}");
+    let asks = |value: &String| Template::parse(value).is_ok_and(|value| value.has(variable) || value.has(&own));
+    job.native.values().any(asks)
 }
 
 /// The key under `each` that a value stands under, so that all its values are one finding.

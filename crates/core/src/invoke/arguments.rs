@@ -41,6 +41,9 @@ pub fn delivered(scope: &ArgumentScope<'_>) -> Delivered {
             }
         });
     }
+    if let Some(first) = scope.outputs.first() {
+        delivered.tokens.extend(scope.pairs_told(first, &delivered.tokens));
+    }
     written_file::deliver(scope, &mut delivered);
     delivered
 }

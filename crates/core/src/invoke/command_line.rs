@@ -8,9 +8,9 @@ use crate::plan::{Adapters, Call, MOVIE, Plan, Series};
 use crate::resolve::{Job, paths};
 
 use super::arguments::{arguments, environment};
-use super::export::{Export, Exports, Made, exporter, told};
+use super::export::{Export, Exports, exporter, told};
 use super::film;
-use super::scope::{ArgumentScope, CallPaths};
+use super::scope::{ArgumentScope, CallPaths, Made};
 use super::stage::stage_folder;
 use super::written::{Beside, Expected, besides, expected};
 use super::written_file::{FileText, texts};
@@ -302,7 +302,7 @@ impl<'s> CommandLines<'s> {
             frames: Frames::none(),
             program: self.program(adapter),
             arguments: told.arguments,
-            env: Vec::new(),
+            env: told.env,
             folder: told.folder,
             besides: Vec::new(),
             files: told.files,

@@ -1,6 +1,6 @@
 //! A movie to the arguments of its encoder.
 
-use crate::adapter::{Adapter, AdapterKind, BUILT_IN_ENCODERS, MOVIE, Per};
+use crate::adapter::{Adapter, AdapterKind, BUILT_IN_ENCODERS, MOVIE, Per, is_accepted};
 use crate::catalogue::{self, AudioCodec, Bits, Codec, FileType};
 use crate::frames::Timecode;
 use crate::plan::Adapters;
@@ -101,7 +101,6 @@ impl Wish<'_> {
     pub fn can(&self, adapter: &Adapter) -> bool {
         let Wish { container, codec, format, .. } = *self;
         let accepts = &adapter.accepts;
-        let has = |list: &[String], name: &str| list.is_empty() || list.iter().any(|own| own == name);
         let chroma = format.chroma.as_ref().map(|chroma| chroma.value.as_str()).or(codec.chroma.first().copied());
         let bits = bits(format, codec).to_string();
         // What the encoder in the box is handed as sound it has to read itself.
@@ -109,13 +108,13 @@ impl Wish<'_> {
             let readable = adapter.name != BUILT_IN_ENCODERS[0] || is_wave(path);
             readable && audio_codec(adapter, container, format).is_some()
         };
-        has(&accepts.types, container.name)
-            && has(&accepts.codecs, codec.name)
+        is_accepted(&accepts.types, container.name)
+            && is_accepted(&accepts.codecs, codec.name)
             && container.codecs.contains(&codec.name)
-            && chroma.is_none_or(|chroma| codec.lossless || has(&accepts.chroma, chroma))
-            && has(&accepts.bits, &bits)
+            && chroma.is_none_or(|chroma| codec.lossless || is_accepted(&accepts.chroma, chroma))
+            && is_accepted(&accepts.bits, &bits)
             && accepts.depths.get(codec.name).is_none_or(|depths| depths.contains(&bits))
-            && (!self.alpha || has(&accepts.channels, "rgba"))
+            && (!self.alpha || is_accepted(&accepts.channels, "rgba"))
             && self.size.is_none_or(|size| holds(adapter, codec, size))
             && self.audio.is_none_or(sound)
     }
@@ -150,8 +149,7 @@ pub fn is_wave(path: &str) -> bool {
 /// The codec of a movie's sound with one encoder: its format's, else the first of the container's that the encoder writes.
 #[must_use]
 pub fn audio_codec(adapter: &Adapter, container: &FileType, format: &Format) -> Option<&'static AudioCodec> {
-    let list = &adapter.accepts.audio_codecs;
-    let has = |name: &&&str| list.is_empty() || list.iter().any(|own| own == **name);
+    let has = |name: &&&str| is_accepted(&adapter.accepts.audio_codecs, name);
     match &format.audio_codec {
         Some(given) => catalogue::audio_codec(&given.value).filter(|codec| has(&&codec.name)),
         None => container.audio_codecs.iter().find(has).and_then(|name| catalogue::audio_codec(name)),

@@ -8,8 +8,9 @@ use crate::plan::{Adapters, Plan};
 use crate::resolve::{Job, paths};
 use crate::template::{expand_text, slug};
 
-use super::scope::{ArgumentScope, CallPaths};
-use super::written_file::{FileText, of_output};
+use super::arguments::{arguments, environment};
+use super::scope::{ArgumentScope, Made};
+use super::written_file::{FileText, texts};
 
 /// One export.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -31,15 +32,6 @@ pub struct Exports {
     pub of_job: BTreeMap<usize, usize>,
 }
 
-/// The file that an exporter makes, and the one that keeps what it says.
-#[derive(Clone, Copy, Debug)]
-pub struct Made<'m> {
-    /// Where it writes.
-    pub staged: &'m str,
-    /// Its log.
-    pub log: &'m str,
-}
-
 /// The exporter of a job.
 #[must_use]
 pub fn exporter<'a>(job: &Job, adapters: &'a Adapters) -> Option<&'a Adapter> {
@@ -50,14 +42,13 @@ pub fn exporter<'a>(job: &Job, adapters: &'a Adapters) -> Option<&'a Adapter> {
 #[must_use]
 pub fn exports(plan: &Plan, adapters: &Adapters) -> Exports {
     let mut exports = Exports::default();
-    let mut known: HashMap<(String, Vec<String>), usize> = HashMap::new();
+    let mut known: HashMap<(String, Told), usize> = HashMap::new();
     for (at, job) in plan.jobs.iter().enumerate() {
         let (Some(adapter), Some(scene)) = (exporter(job, adapters), &job.scene) else { continue };
         let Some(file) = file(plan, at, adapter) else { continue };
         // Where it goes and what is written down of it is the same for all that ask for the same.
-        let words = told(plan, at, adapter, Made { staged: &format!("/{file}"), log: "" }).arguments;
-        let key = (adapter.name.clone(), words);
-        let number = *known.entry(key).or_insert_with(|| {
+        let told = told(plan, at, adapter, Made { staged: &format!("/{file}"), log: "" });
+        let number = *known.entry((adapter.name.clone(), told)).or_insert_with(|| {
             let id = format!("export-{}-{}", slug(paths::stem(&scene.value)), exports.all.len() + 1);
             exports.all.push(Export { id, job: at, file });
             exports.all.len() - 1
@@ -69,36 +60,24 @@ pub fn exports(plan: &Plan, adapters: &Adapters) -> Exports {
 
 /// The file that an exporter makes for a job: the first of its `writes`.
 fn file(plan: &Plan, job: usize, adapter: &Adapter) -> Option<String> {
+    let scene = plan.jobs[job].scene.as_ref()?;
     let frames = &Frames::none();
-    let call = scope(plan, job, adapter, frames, "");
-    let stem = paths::stem(&plan.jobs[job].scene.as_ref()?.value).to_owned();
-    let output = call.scene_output("", &stem)?;
+    let made = Made { staged: paths::stem(&scene.value), log: "" };
+    let scope = ArgumentScope::of_export(plan, job, (adapter, frames), made)?;
+    let output = scope.outputs.first()?;
     match adapter.writes.first() {
-        Some(template) => expand_text(&template.value, &|name| call.lookup(name, &output)),
-        None => Some(paths::file_name(&plan.jobs[job].scene.as_ref()?.value).to_owned()),
-    }
-}
-
-/// An export as a call: it writes no pictures.
-fn scope<'c>(plan: &'c Plan, job: usize, adapter: &'c Adapter, frames: &'c Frames, log: &'c str) -> ArgumentScope<'c> {
-    let paths_of_call = CallPaths { stage: &|_| String::new(), log, product: None, still: None };
-    ArgumentScope {
-        plan,
-        job: &plan.jobs[job],
-        adapter,
-        frames,
-        series: &[],
-        paths_of_call,
-        outputs: Vec::new(),
-        stage: None,
+        Some(template) => expand_text(&template.value, &|name| scope.lookup(name, output)),
+        None => Some(paths::file_name(&scene.value).to_owned()),
     }
 }
 
 /// What an exporter is told.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Told {
     /// Its arguments.
     pub arguments: Vec<String>,
+    /// What is added to its environment.
+    pub env: Vec<(String, String)>,
     /// Where it starts.
     pub folder: String,
     /// The files that are written before it starts.
@@ -109,10 +88,11 @@ pub struct Told {
 #[must_use]
 pub fn told(plan: &Plan, job: usize, adapter: &Adapter, made: Made<'_>) -> Told {
     let frames = plan.jobs[job].frames.clone().unwrap_or_default();
-    let scope = scope(plan, job, adapter, &frames, made.log);
-    let output = scope.scene_output(paths::parent(made.staged), paths::file_name(made.staged));
-    let Some(output) = output else { return Told::default() };
-    let mut arguments = scope.filled(&output, |filling| filling.spread(&adapter.arguments));
-    arguments.extend(scope.pairs(&output));
-    Told { arguments, folder: scope.start_folder(Some(&output)), files: of_output(&scope, &output) }
+    let Some(scope) = ArgumentScope::of_export(plan, job, (adapter, &frames), made) else { return Told::default() };
+    Told {
+        arguments: arguments(&scope),
+        env: environment(&scope),
+        folder: scope.start_folder(scope.outputs.first()),
+        files: texts(&scope),
+    }
 }

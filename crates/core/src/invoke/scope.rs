@@ -1,12 +1,13 @@
 //! What every token of an adapter stands for in one call.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::adapter::{Adapter, Condition, Per, list_token};
 use crate::frames::Frames;
 use crate::plan::{Call, Plan, Series, Still};
 use crate::resolve::{Job, Pass, TokenScope, lookup, paths};
 use crate::sheet::{Key, SYSTEMS};
+use crate::source::Spanned;
 use crate::template::{Lookup, Template, Token, Value, expand_text};
 
 use super::spelling::{escaped, out_name, spelt};
@@ -32,6 +33,15 @@ pub struct CallPaths<'b> {
 pub const NOWHERE: CallPaths<'static> =
     CallPaths { stage: &|_| String::new(), log: "/log", product: None, still: None };
 
+/// The file that an exporter makes, and the one that keeps what it says.
+#[derive(Clone, Copy, Debug)]
+pub struct Made<'m> {
+    /// Where it writes.
+    pub staged: &'m str,
+    /// Its log.
+    pub log: &'m str,
+}
+
 /// One pass of a call and the file it goes to.
 pub(super) struct Output<'o> {
     pub pass: &'o Pass,
@@ -39,11 +49,26 @@ pub(super) struct Output<'o> {
     pub file: String,
 }
 
+/// A variable or a native setting in arguments of its own.
+#[derive(Clone)]
+struct Handed<'a> {
+    /// Its token, such as `native.denoise`.
+    token: String,
+    templates: &'a [Spanned<Template>],
+    /// Empty where a token in them has no value.
+    arguments: Vec<String>,
+}
+
+fn arguments_of(pairs: Vec<Handed<'_>>) -> Vec<String> {
+    pairs.into_iter().flat_map(|handed| handed.arguments).collect()
+}
+
 /// One call with all that tokens ask for: made once, and asked for everything that is told to its program.
 pub struct ArgumentScope<'c> {
     pub(super) plan: &'c Plan,
     pub(super) job: &'c Job,
-    pub(super) adapter: &'c Adapter,
+    /// The adapter of its program.
+    pub adapter: &'c Adapter,
     pub(super) frames: &'c Frames,
     /// What it writes, as indices into the plan's series.
     pub(super) series: &'c [usize],
@@ -80,18 +105,28 @@ impl<'c> ArgumentScope<'c> {
         scope
     }
 
+    /// The scope of an export: it writes no pictures, and the file that it makes takes the place of the first pass. `None`
+    /// for a job without passes.
+    #[must_use]
+    pub fn of_export(
+        plan: &'c Plan,
+        job: usize,
+        (adapter, frames): (&'c Adapter, &'c Frames),
+        made: Made<'c>,
+    ) -> Option<ArgumentScope<'c>> {
+        let job = &plan.jobs[job];
+        let (folder, file) = (paths::parent(made.staged).to_owned(), paths::file_name(made.staged).to_owned());
+        let outputs = vec![Output { pass: job.passes.first()?, folder, file }];
+        let paths_of_call = CallPaths { log: made.log, ..NOWHERE };
+        Some(ArgumentScope { plan, job, adapter, frames, series: &[], paths_of_call, outputs, stage: None })
+    }
+
     /// One pass of a series and the file it goes to.
     pub(super) fn output(&self, series: usize, pass: usize) -> Output<'c> {
         let series = &self.plan.series[series];
         let folder = escaped(self.adapter, &(self.paths_of_call.stage)(series));
         let file = out_name(self.adapter, series, self.frames);
         Output { pass: &self.job.passes[pass], folder, file }
-    }
-
-    /// The file that an exporter makes, in place of a picture.
-    pub(super) fn scene_output(&self, folder: &str, file: &str) -> Option<Output<'c>> {
-        let pass = self.job.passes.first()?;
-        Some(Output { pass, folder: folder.to_owned(), file: file.to_owned() })
     }
 
     /// What one token of `writes` is written as.
@@ -109,7 +144,7 @@ impl<'c> ArgumentScope<'c> {
 
     /// The arguments that a token stands for which is an argument by itself.
     fn list(&self, name: &str, output: &Output<'_>) -> Option<Vec<String>> {
-        let some = |list: Vec<String>| (!list.is_empty()).then_some(list);
+        let some = |pairs: Vec<Handed<'_>>| Some(arguments_of(pairs)).filter(|list| !list.is_empty());
         match name {
             "variables" => some(self.variables(output)),
             "natives" => some(self.natives(output)),
@@ -119,43 +154,58 @@ impl<'c> ArgumentScope<'c> {
 
     /// Variables and native settings that no argument has a place for, for the end of the line.
     pub(super) fn pairs(&self, output: &Output<'_>) -> Vec<String> {
-        let has_place = |name: &str| {
-            let mut all = self.adapter.plain_templates();
-            all.any(|template| list_token(&template.value).is_some_and(|token| token.name == name))
-        };
-        let variables = if has_place("variables") { Vec::new() } else { self.variables(output) };
-        let natives = if has_place("natives") { Vec::new() } else { self.natives(output) };
-        [variables, natives].concat()
+        let variables = if self.has_place("variables") { Vec::new() } else { self.variables(output) };
+        let natives = if self.has_place("natives") { Vec::new() } else { self.natives(output) };
+        arguments_of([variables, natives].concat())
     }
 
-    fn variables(&self, output: &Output<'_>) -> Vec<String> {
-        let pair = |(name, value): (&String, &String)| self.pair(&self.adapter.variable, (name, value), output);
-        self.job.vars.iter().flat_map(pair).collect()
+    /// The variables and native settings that come in arguments of their own and arrive, with all that these hold, as tokens. `told` are the tokens
+    /// that the other arguments bring.
+    pub(super) fn pairs_told(&self, output: &Output<'_>, told: &BTreeSet<String>) -> Vec<String> {
+        let lists = [("variables", self.variables(output)), ("natives", self.natives(output))];
+        let there = lists.into_iter().filter(|(name, _)| !self.has_place(name) || told.contains(*name));
+        let arrived = there.flat_map(|(_, pairs)| pairs).filter(|handed| !handed.arguments.is_empty());
+        let tokens = |handed: Handed<'_>| {
+            let beside = handed.templates.iter().flat_map(|template| template.value.tokens());
+            let beside: Vec<String> = beside.flat_map(|token| token.names()).map(str::to_owned).collect();
+            std::iter::once(handed.token).chain(beside)
+        };
+        arrived.flat_map(tokens).collect()
+    }
+
+    /// Whether an argument says where variables, or native settings, are put.
+    fn has_place(&self, name: &str) -> bool {
+        let mut all = self.adapter.plain_templates();
+        all.any(|template| list_token(&template.value).is_some_and(|token| token.name == name))
+    }
+
+    fn variables(&self, output: &Output<'_>) -> Vec<Handed<'c>> {
+        let pair = |(name, value): (&String, &String)| Handed {
+            token: format!("var.{name}"),
+            templates: &self.adapter.variable,
+            arguments: self.pair(&self.adapter.variable, (name, value), output),
+        };
+        self.job.vars.iter().map(pair).collect()
     }
 
     /// Native settings, each in arguments of its own or in those that any has. One that has a token of its own in the
     /// adapter is there already.
-    fn natives(&self, output: &Output<'_>) -> Vec<String> {
+    fn natives(&self, output: &Output<'_>) -> Vec<Handed<'c>> {
         let of = |(name, value): (String, String)| {
+            let token = format!("native.{name}");
             let own = self.adapter.natives.get(&name).map(|native| &native.arguments).filter(|own| !own.is_empty());
             let templates = match own {
                 Some(own) => own,
-                None if self.adapter.uses(&format!("native.{name}")) && self.adapter.natives.contains_key(&name) => {
-                    return Vec::new();
-                }
+                None if self.adapter.uses(&token) && self.adapter.natives.contains_key(&name) => return None,
                 None => &self.adapter.native,
             };
-            self.pair(templates, (&name, &value), output)
+            let arguments = self.pair(templates, (&name, &value), output);
+            Some(Handed { token, templates, arguments })
         };
-        self.native_settings(output).into_iter().flat_map(of).collect()
+        self.native_settings(output).into_iter().filter_map(of).collect()
     }
 
-    fn pair(
-        &self,
-        templates: &[crate::source::Spanned<Template>],
-        (name, value): (&str, &str),
-        output: &Output<'_>,
-    ) -> Vec<String> {
+    fn pair(&self, templates: &[Spanned<Template>], (name, value): (&str, &str), output: &Output<'_>) -> Vec<String> {
         let values = |token: &str| match token {
             "key" => text(name),
             "value" => text(value),
@@ -163,6 +213,12 @@ impl<'c> ArgumentScope<'c> {
         };
         let lists = |name: &str| self.list(name, output);
         Filling { adapter: self.adapter, values: &values, lists: &lists }.group(templates)
+    }
+
+    /// The native settings of the job that have a value in its first output, with it.
+    #[must_use]
+    pub fn native_values(&self) -> BTreeMap<String, String> {
+        self.outputs.first().map(|first| self.native_settings(first).into_iter().collect()).unwrap_or_default()
     }
 
     /// The native settings of the job with their values, and those that the adapter hands over when it gives none.
@@ -288,8 +344,10 @@ impl<'c> ArgumentScope<'c> {
             name => match name.split_once('.') {
                 Some(("native", own)) => some(self.native(own, output)),
                 Some(("scene_below", root)) => {
-                    let below = scene.zip(self.root(root)).and_then(|(scene, root)| scene.strip_prefix(root));
-                    some(below.and_then(|rest| rest.strip_prefix('/')).map(str::to_owned))
+                    let below = scene.zip(self.root(root)).filter(|(scene, root)| paths::is_below(scene, root));
+                    some(below.map(|(scene, root)| {
+                        scene[root.trim_end_matches('/').len()..].trim_start_matches('/').to_owned()
+                    }))
                 }
                 Some(("when", own)) => {
                     let condition = self.adapter.conditions.get(own);
@@ -320,6 +378,9 @@ impl<'c> ArgumentScope<'c> {
 
     /// All passes of the call in one argument.
     fn passes(&self) -> Option<String> {
+        if self.series.is_empty() {
+            return None;
+        }
         let one = |output: &Output<'_>| match &self.adapter.pass_item {
             Some(item) => expand_text(&item.value, &|name| self.lookup(name, output)),
             None => Some(self.adapter.word("pass", &output.pass.name.value).to_owned()),

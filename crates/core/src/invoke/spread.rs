@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use crate::adapter::{Adapter, Argument, Word, list_token};
+use crate::adapter::{Adapter, Argument, OF_PASS, Word, list_token};
 use crate::source::{Place, Spanned};
 use crate::template::{Form, Lookup, Part, Template, Value, expand_text};
 
@@ -92,6 +92,7 @@ impl Delivered {
     }
 
     fn argument(&mut self, argument: &Argument, filling: &Filling<'_>) {
+        self.tested(argument, filling);
         match argument {
             Argument::Always(template) => self.always(template, filling),
             Argument::Group(list) if filling.argument(argument).is_some() => {
@@ -111,6 +112,23 @@ impl Delivered {
             }
             Argument::Group(_) => {}
         }
+    }
+
+    /// A variable or native setting whose value a condition asks for has arrived without the argument too: a flag that is
+    /// not there says as much as one that is.
+    fn tested(&mut self, argument: &Argument, filling: &Filling<'_>) {
+        let templates = argument.templates();
+        let names = templates.iter().flat_map(|template| template.value.tokens()).flat_map(|token| token.names());
+        let conditions = names.filter_map(|name| filling.adapter.conditions.get(name.strip_prefix("when.")?));
+        let asked = conditions.flat_map(|condition| &condition.values).map(|(token, _)| token);
+        let is_free = |token: &&String| token.starts_with("var.") || token.starts_with("native.");
+        self.tokens.extend(asked.filter(is_free).cloned());
+    }
+
+    /// Whether a pass or its file is named.
+    #[must_use]
+    pub fn is_asked(&self) -> bool {
+        OF_PASS.iter().any(|token| self.tokens.contains(*token))
     }
 
     /// Follows an argument that has to have its values.

@@ -9,7 +9,7 @@ use super::scope::{ArgumentScope, Output};
 use super::spread::Delivered;
 
 /// A file with its text.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct FileText {
     /// Where it is written.
     pub path: String,
@@ -34,11 +34,7 @@ pub enum Unwritable {
 /// The files of a call. One that cannot be written is left out: the checks say why.
 #[must_use]
 pub fn texts(scope: &ArgumentScope<'_>) -> Vec<FileText> {
-    scope.outputs.first().map(|first| of_output(scope, first)).unwrap_or_default()
-}
-
-/// The files of a call, for one of its outputs.
-pub(super) fn of_output(scope: &ArgumentScope<'_>, output: &Output<'_>) -> Vec<FileText> {
+    let Some(output) = scope.outputs.first() else { return Vec::new() };
     let one = |(name, file): (&String, &WrittenFile)| {
         let writer = Writer { scope, language: file.language };
         let text = writer.lines(&file.lines, &Around::of(output)).ok()?;
@@ -118,7 +114,6 @@ impl Writer<'_> {
     /// Does something for each pass, variable, native setting or frame.
     fn each(&self, over: Over, around: &Around<'_>, work: &mut dyn FnMut(&Around<'_>)) {
         match over {
-            Over::Pass if self.scope.outputs.is_empty() => work(around),
             Over::Pass => self.scope.outputs.iter().for_each(|output| work(&Around { output, ..*around })),
             Over::Variable => {
                 for (name, value) in &self.scope.job.vars {
@@ -222,14 +217,15 @@ impl Writer<'_> {
     ) {
         let names = template.value.tokens().flat_map(|token| token.names()).map(str::to_owned);
         match self.line(&template.value, around) {
-            Ok(_) => {
+            // A value that cannot be written stops the plan, and is said by itself.
+            Ok(_) | Err(Unwritable::Unfit(_)) => {
                 // Of a native setting in a list of all, that one has arrived.
                 let pair = around.pair.filter(|_| template.value.has("value"));
                 let own = pair.map(|(name, _, native)| format!("{}.{name}", if native { "native" } else { "var" }));
                 delivered.tokens.extend(names.chain(own));
             }
             Err(Unwritable::NoValue(token)) if !is_optional => delivered.lines.push((template.at, token)),
-            Err(_) => {}
+            Err(Unwritable::NoValue(_)) => {}
         }
     }
 }

@@ -216,8 +216,7 @@ fn bases(sheet: &Sheet, like: &Spanned<String>, findings: &mut Findings) -> Vec<
             break;
         };
         if seen.contains(&base.name.value.as_str()) {
-            let words =
-                Words::new(format!("base `{}` is like itself in the end", name.value), "this closes the circle");
+            let words = Words::new(format!("base `{}` is based on itself", name.value), "this closes the circle");
             findings.add("name-unknown", Some(name.at), None, words.help("let the lowest base have no `like`"));
             break;
         }

@@ -4,7 +4,7 @@
 
 use std::fmt;
 
-use crate::adapter::{Adapter, Argument, Line};
+use crate::adapter::{Adapter, Argument, Language, Line, Word};
 use crate::plan::{Plan, Series};
 use crate::resolve::Job;
 use crate::sheet::setting::{Carrier, Changes};
@@ -80,9 +80,14 @@ impl fmt::Display for Difference {
 }
 
 impl Fingerprint {
-    /// Puts together what changes the pictures of a series.
+    /// Puts together what changes the pictures of a series, with its renderer and its exporter.
     #[must_use]
-    pub fn of(plan: &Plan, series: &Series, adapter: Option<&Adapter>, outside: &Outside) -> Fingerprint {
+    pub fn of(
+        plan: &Plan,
+        series: &Series,
+        (adapter, exporter): (Option<&Adapter>, Option<&Adapter>),
+        outside: &Outside,
+    ) -> Fingerprint {
         let job = &plan.jobs[series.job];
         let mut parts: Vec<(String, String)> = Vec::new();
         let mut add = |name: &str, value: Option<String>| {
@@ -98,7 +103,7 @@ impl Fingerprint {
             Key::Var(_) | Key::Env(_) | Key::Native(_) => false,
         };
         let counts = |key: &Key| match key.row().carrier {
-            Carrier::Variables => adapter.is_some_and(|adapter| is_handed_over(job, adapter, key)),
+            Carrier::Variables => adapter.into_iter().chain(exporter).any(|own| is_handed_over(job, own, key)),
             _ => key.row().changes == Changes::Picture && !resolved(key),
         };
         for (key, given) in job.given.values.iter().filter(|(key, _)| counts(key)) {
@@ -125,12 +130,15 @@ impl Fingerprint {
             add("compression", format.compression.as_ref().map(|name| name.value.clone()));
             add("quality", format.quality.as_ref().map(|quality| quality.value.to_string()));
         }
-        if let Some(adapter) = adapter {
+        for (own, of) in [(adapter, ""), (exporter, "exporter ")] {
+            let Some(own) = own else { continue };
             let open = |name: &&String| !job.native.contains_key(*name);
-            for name in adapter.natives.keys().filter(open) {
+            for name in own.natives.keys().filter(open) {
                 let left = job.given.leave.contains_key(&Key::Native(name.clone()));
-                add(&format!("native.{name}"), adapter.natives[name].default.clone().filter(|_| !left));
+                add(&format!("{of}native.{name}"), own.natives[name].default.clone().filter(|_| !left));
             }
+        }
+        if let Some(adapter) = adapter {
             add("adapter", Some(adapter.name.clone()));
             add("arguments", Some(arguments(adapter).join(" ")));
         }
@@ -207,7 +215,8 @@ impl Fingerprint {
 }
 
 /// How an adapter calls its program, as far as that can change a picture.
-fn arguments(adapter: &Adapter) -> Vec<String> {
+#[must_use]
+pub fn arguments(adapter: &Adapter) -> Vec<String> {
     let groups = adapter.arguments.iter().map(Argument::templates);
     let own = adapter.natives.values().map(|native| native.arguments.iter().collect());
     let names = adapter.files.values().filter_map(|file| file.file.as_ref());
@@ -223,7 +232,19 @@ fn arguments(adapter: &Adapter) -> Vec<String> {
     };
     let all = groups.chain(own).chain(rest).chain(lines.map(|(line, _)| vec![line])).filter(counts);
     let conditions = adapter.conditions.iter().map(|(name, condition)| format!("{name}: {condition:?}"));
-    all.flatten().map(|template| template.value.to_string().trim_end().to_owned()).chain(conditions).collect()
+    let words = adapter.words.iter().flat_map(|(token, words)| {
+        words.iter().map(move |(value, word)| match word {
+            Word::Text(word) => format!("{token}.{value}={word}"),
+            Word::Arguments(list) => {
+                let list = list.iter().flat_map(Argument::templates).map(|template| template.value.to_string());
+                format!("{token}.{value}={}", list.collect::<Vec<_>>().join(" "))
+            }
+        })
+    });
+    let quotes = adapter.files.iter().filter(|(_, file)| file.language != Language::None);
+    let quotes = quotes.map(|(name, file)| format!("{name} in {:?}", file.language));
+    let templates = all.flatten().map(|template| template.value.to_string().trim_end().to_owned());
+    templates.chain(conditions).chain(words).chain(quotes).chain(adapter.pass_join.clone()).collect()
 }
 
 /// Whether the pictures of a job depend on a variable.

@@ -12,7 +12,7 @@ use super::{Facts, Unread, read as read_scene};
 const MOST_LAYERS: usize = 1000;
 
 pub fn read(bytes: &[u8]) -> Result<Facts, String> {
-    let mut archive = ZipArchive::new(Cursor::new(bytes)).map_err(|error| format!("it is no package: {error}"))?;
+    let mut archive = ZipArchive::new(Cursor::new(bytes)).map_err(|error| format!("it is not a package: {error}"))?;
     let names: Vec<String> = archive.file_names().filter_map(Result::ok).map(|name| name.into_owned()).collect();
     let first = archive.by_index_raw(0).ok().and_then(|file| Some(file.name().ok()?.into_owned()));
     let first = first.ok_or("there is no file in it")?;
@@ -60,7 +60,7 @@ fn layer(archive: &mut ZipArchive<Cursor<&[u8]>>, name: &str, most: usize) -> Re
         _ if name.to_ascii_lowercase().ends_with(".usdz") => Err(format!("{name} is a package itself")),
         Ok(facts) => Ok(facts),
         Err(Unread::Damaged(why)) => Err(format!("{name}: {why}")),
-        Err(Unread::OtherFormat) => Err(format!("{name} is no USD")),
+        Err(Unread::OtherFormat) => Err(format!("{name} is not USD")),
     }
 }
 

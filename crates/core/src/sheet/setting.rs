@@ -134,7 +134,7 @@ macro_rules! settings {
                         meaning: $meaning,
                     },)*
                     Key::Var(_) => table("vars", Carrier::Variables, "Tokens of your own."),
-                    Key::Env(_) => table("env", Carrier::Own, "Environment of the renderer."),
+                    Key::Env(_) => table("env", Carrier::Own, "Environment of the renderer and of its exporter."),
                     Key::Native(_) => table("native", Carrier::Natives, "Settings that only the renderer understands."),
                 }
             }

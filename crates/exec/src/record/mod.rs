@@ -11,7 +11,7 @@ use std::time::Duration;
 
 use truepath_core::adapter::Adapter;
 use truepath_core::plan::{Adapters, Plan};
-use truepath_core::run::fingerprint::{Fingerprint, Outside};
+use truepath_core::run::fingerprint::{Fingerprint, Outside, arguments};
 use truepath_core::scene::Facts;
 use truepath_core::sheet::Key;
 
@@ -57,7 +57,7 @@ impl Asking<'_> {
             let adapter = self.adapters.get(&key.1);
             let outside =
                 outside.entry(key.clone()).or_insert_with(|| self.outside(&key.0, (adapter, &key.2), &folder));
-            Some(Fingerprint::of(plan, series, adapter, outside))
+            Some(Fingerprint::of(plan, series, (adapter, self.adapters.get(&key.2)), outside))
         };
         plan.series.iter().map(one).collect()
     }
@@ -72,9 +72,7 @@ impl Asking<'_> {
         let export = (!exporter.is_empty()).then(|| {
             let exporter = self.adapters.get(exporter)?;
             // What it makes follows from the scene and how the exporter is called.
-            let templates =
-                exporter.templates().map(|template| template.value.to_string()).collect::<Vec<_>>().join(" ");
-            Some(short(format!("{}\n{templates}", bytes.as_ref()?).as_bytes()))
+            Some(short(format!("{}\n{}", bytes.as_ref()?, arguments(exporter).join(" ")).as_bytes()))
         });
         Outside {
             resources: resources.map(file).collect(),

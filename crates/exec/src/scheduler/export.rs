@@ -106,14 +106,17 @@ fn made(
     Ok(failed.or_else(|| marked().err()))
 }
 
-/// What a product depends on: the scene's bytes and the command line.
+/// What a product depends on: the scene's bytes and all that its exporter is told.
 fn digest(step: &CommandLine, plan: &Plan) -> std::io::Result<String> {
     let mut hash = blake3::Hasher::new();
     let job = plan.jobs.iter().find(|job| job.name == step.job);
     if let Some(scene) = job.and_then(|job| job.scene.as_ref()) {
         hash.update_reader(crate::disk::open(Path::new(&scene.value))?)?;
     }
-    for word in std::iter::once(&step.program).chain(&step.arguments) {
+    let env = step.env.iter().flat_map(|(name, value)| [name, value]);
+    let files = step.files.iter().flat_map(|file| [&file.path, &file.text]);
+    let words = [&step.program, &step.folder].into_iter().chain(&step.arguments);
+    for word in words.chain(env).chain(files) {
         hash.update(word.as_bytes()).update(b"\0");
     }
     Ok(hash.finalize().to_hex().to_string())

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use serde_json::{Value, json};
-use truepath_core::adapter::{ARRANGEMENTS, Adapter, AdapterKind, KINDS, Native, PERS};
+use truepath_core::adapter::{ARRANGEMENTS, Adapter, AdapterKind, KINDS, Native, PERS, is_accepted};
 use truepath_core::catalogue;
 use truepath_core::sheet::setting::{Carrier, KEYS, Key};
 
@@ -74,11 +74,6 @@ struct AdapterRow {
     no: Vec<String>,
 }
 
-/// Whether a list of what is accepted has a name; an empty one has all.
-fn takes(list: &[String], name: &str) -> bool {
-    list.is_empty() || list.iter().any(|own| own == name)
-}
-
 fn rows(adapter: &Adapter) -> Vec<AdapterRow> {
     let split = |about, all: Vec<(String, bool)>| {
         let (yes, no): (Vec<_>, Vec<_>) = all.into_iter().partition(|(_, yes)| *yes);
@@ -86,7 +81,7 @@ fn rows(adapter: &Adapter) -> Vec<AdapterRow> {
         AdapterRow { about, yes: names(yes), no: names(no) }
     };
     let accepts = |list: &[String], all: Vec<&str>| {
-        all.into_iter().map(|name| (name.to_owned(), takes(list, name))).collect::<Vec<_>>()
+        all.into_iter().map(|name| (name.to_owned(), is_accepted(list, name))).collect::<Vec<_>>()
     };
     let names = |bits: &[(&'static str, bool)]| bits.iter().map(|(name, yes)| ((*name).to_owned(), *yes)).collect();
     let variables = vec![
@@ -114,7 +109,7 @@ fn rows(adapter: &Adapter) -> Vec<AdapterRow> {
         rows.push(split("passes", names(&ARRANGEMENTS.map(|(name, way)| (name, adapter.can(way))))));
         rows.push(split("types", accepts(&list.types, catalogue::PICTURES.iter().map(|known| known.name).collect())));
         // Of what its types can hold at all, and only where the program can be told.
-        let types: Vec<_> = catalogue::PICTURES.iter().filter(|known| takes(&list.types, known.name)).collect();
+        let types: Vec<_> = catalogue::PICTURES.iter().filter(|known| is_accepted(&list.types, known.name)).collect();
         let bits = catalogue::BITS.iter().filter(|(_, bits)| types.iter().any(|known| known.bits.contains(bits)));
         let channels =
             catalogue::CHANNELS.iter().filter(|(_, layout)| types.iter().any(|known| known.channels.contains(layout)));
@@ -165,7 +160,8 @@ pub fn show(adapter: &Adapter, shelf: &KnownAdapters, around: &Surroundings) -> 
         out.push_str(&format!("{:14}{}\n", "scenes", adapter.accepts.scenes.join(" ")));
     }
     for (at, (name, native)) in adapter.natives.iter().enumerate() {
-        let values = if native.values.is_empty() { native.kind.name().to_owned() } else { native.values.join(" | ") };
+        let values =
+            if native.values.is_empty() { native.kind.described().to_owned() } else { native.values.join(" | ") };
         let default = native.default.as_ref().map(|value| format!(", {value} unless given")).unwrap_or_default();
         let help = native.help.as_ref().map(|help| format!("  {}", paint(screen, QUIET, help))).unwrap_or_default();
         let head = if at == 0 { "native" } else { "" };

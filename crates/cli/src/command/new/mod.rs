@@ -100,7 +100,7 @@ impl Scenes {
             let why = if !reads.is_empty() && !reads.contains(&kind) {
                 Some(format!("{adapter} does not read .{kind}"))
             } else if let Some(twin) = twin {
-                Some(format!("{} bears the same name", twin.display()))
+                Some(format!("{} has the same name", twin.display()))
             } else {
                 load::facts(&folder.join(&name)).map_or_else(|error| Some(error.to_string()), |read| read.damaged)
             };
@@ -123,7 +123,7 @@ fn studio(path: &Path) -> Result<Sheet, Failure> {
     let mut findings = Findings::default();
     let below = sheet::parse::sheet(FileId(0), &text, &mut findings);
     if findings.has_errors() {
-        return Err(Failure::unreadable(format!("{} has mistakes of its own", path.display()))
+        return Err(Failure::unreadable(format!("{} has errors", path.display()))
             .help(format!("see them with: truepath check -f {}", path.display())));
     }
     Ok(below)

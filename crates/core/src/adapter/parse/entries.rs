@@ -62,17 +62,14 @@ pub(super) fn conditions(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut BTree
             let written = key.get_ref().as_ref();
             match written {
                 "system" => {
-                    let list: Vec<&Raw<'_>> =
-                        raw.get_ref().as_array().map_or_else(|| vec![raw], |list| list.iter().collect());
                     let names = SYSTEMS.map(|(name, _)| (name, name));
-                    let systems = list.into_iter().filter_map(|raw| reader.choice(raw, written, &names));
+                    let systems = one_or_more(raw).into_iter().filter_map(|raw| reader.choice(raw, written, &names));
                     condition.systems = systems.map(|system| system.value.to_owned()).collect();
                 }
                 "given" => condition.given = plains(reader, raw, written),
                 "absent" => condition.absent = plains(reader, raw, written),
                 token if is_token(token) => {
-                    let list: Vec<&Raw<'_>> =
-                        raw.get_ref().as_array().map_or_else(|| vec![raw], |list| list.iter().collect());
+                    let list = one_or_more(raw);
                     let values: Vec<String> = list.iter().filter_map(|raw| scalar(raw)).collect();
                     if values.len() < list.len() {
                         reader.wrong_kind(raw, token, "a value, or a list of values");
@@ -96,6 +93,11 @@ pub(super) fn conditions(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut BTree
         }
         all.insert(name.get_ref().to_string(), condition);
     }
+}
+
+/// The values of a list, or the one that is given without a list.
+fn one_or_more<'r, 't>(raw: &'r Raw<'t>) -> Vec<&'r Raw<'t>> {
+    raw.get_ref().as_array().map_or_else(|| vec![raw], |list| list.iter().collect())
 }
 
 fn known_tokens() -> impl Iterator<Item = &'static str> {
@@ -143,12 +145,10 @@ pub(super) fn natives(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut BTreeMap
                 _ => reader.unknown(key, "a native setting", &NATIVE.map(|(name, _)| name)),
             }
         }
-        let fits =
-            |value: &String| native.kind.fits(value) && (native.values.is_empty() || native.values.contains(value));
         if let (Some(value), Some(raw)) = (&native.default, default)
-            && !fits(value)
+            && !native.takes(value)
         {
-            reader.bad(reader.at(raw), "default", "one of its own values", "this is none of them");
+            reader.bad(reader.at(raw), "default", "one of its own values", "this is not one of them");
         }
     }
 }

@@ -23,7 +23,7 @@ pub const KEYS: [(&str, &str); 24] = [
         "Arguments that hand over one native setting, with {key} and {value}: where {natives} is, else at the end.",
     ),
     ("natives", "The native settings that there are; without this table any name is taken."),
-    ("when", "Conditions: {when.NAME} has a value where all of its condition holds."),
+    ("when", "Conditions: {when.NAME} has a value where all of the condition is true."),
     ("write", "Files that are written before the program starts: {write.NAME} is the path."),
     ("variants", "Other versions of the program: each a table of what differs there."),
     ("frames", "How frames are handed over."),
@@ -46,9 +46,9 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
                 "per",
                 "list ({frames}), range ({first} {last} {step}) or frame ({frame}, one call each); pipe for encoders that read pixels.",
             ),
-            ("join", "What stands between the parts of {frames}: a comma unless given."),
-            ("range", "What stands between first and last of a part: a minus sign unless given."),
-            ("step", "What stands before a step: a slash unless given."),
+            ("join", "The text between the parts of {frames}: a comma unless given."),
+            ("range", "The text between the first and the last frame of a part: a minus sign unless given."),
+            ("step", "The text before a step: a slash unless given."),
         ],
     ),
     (
@@ -63,10 +63,10 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
     (
         "out",
         &[
-            ("number", "What stands for the frame in {out}: # or @ for each digit, %d, or none."),
+            ("number", "How the frame is written in {out}: # or @ for each digit, %d, or none."),
             ("writes", "What it really writes, relative to the stage folder."),
-            ("also", "Files that it writes besides, and that are removed when the call is over."),
-            ("keep", "Files that it writes besides, and that are kept in the log folder."),
+            ("also", "Other files that it writes; they are removed when the call is over."),
+            ("keep", "Other files that it writes; they are kept in the log folder."),
         ],
     ),
     (
@@ -81,8 +81,8 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
             ("chroma", "Chroma layouts it writes."),
             ("audio_codecs", "Audio codecs it writes."),
             ("depths", "By codec, the depths it writes, where the codec holds more."),
-            ("smallest", "By codec, the smallest size it takes, lying or standing."),
-            ("largest", "By codec, the largest size it takes, lying or standing."),
+            ("smallest", "By codec, the smallest size it takes, landscape or portrait."),
+            ("largest", "By codec, the largest size it takes, landscape or portrait."),
         ],
     ),
     ("facts", &[("arguments", "Arguments that make it print the facts of {scene} as one JSON object.")]),
@@ -114,14 +114,14 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
 pub const CONDITION: [(&str, &str); 3] = [
     ("system", "A system, or a list of them: linux, macos, windows."),
     ("given", "Tokens that have to have a value."),
-    ("absent", "Tokens that must have none."),
+    ("absent", "Tokens that must have no value."),
 ];
 
 /// The keys of a native setting.
 pub const NATIVE: [(&str, &str); 5] = [
     ("kind", "text, number, whole or flag: text unless given."),
     ("values", "The only values it may have."),
-    ("default", "What is handed over when a job gives nothing."),
+    ("default", "The value that is handed over when a job gives none."),
     ("help", "What it is for."),
     ("arguments", "Arguments that hand it over, with {key} and {value}, in place of native."),
 ];

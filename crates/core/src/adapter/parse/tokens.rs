@@ -94,13 +94,15 @@ fn never_filled(adapter: &Adapter, name: &str, room: Room) -> Option<&'static st
     let each = |over: Over| room == Room::Line(Some(over));
     match name {
         "key" | "value" => (room != Room::Pair && !each(Over::Variable) && !each(Over::Native))
-            .then_some("it belongs into `variable` or `native`"),
-        "any" => (room != Room::Writes).then_some("it belongs into [out] writes"),
-        "outcome" => Some("it belongs into `after` of a sheet"),
-        "variables" | "natives" => (room != Room::Argument).then_some("it is an argument by itself: in `arguments`"),
+            .then_some("it belongs in `variable` or `native`"),
+        "any" => (room != Room::Writes).then_some("it belongs in [out] writes"),
+        "outcome" => Some("it belongs in `after` of a sheet"),
+        "variables" | "natives" => {
+            (room != Room::Argument).then_some("it has to be an argument of its own, in `arguments`")
+        }
         "index" | "ordinal" | "frame" if room == Room::Writes || each(Over::Frame) => None,
         "index" | "ordinal" | "frame" => (adapter.per != Per::Frame && adapter.kind == AdapterKind::Renderer)
-            .then_some("only adapters that are called once per frame know one: [frames] per = \"frame\""),
+            .then_some("only an adapter that is called once per frame has it: [frames] per = \"frame\""),
         "input" | "input_first" => (adapter.kind != AdapterKind::Encoder).then_some("only encoders are given pictures"),
         "resume" | "checkpoint" | "checkpoint_every" | "device" | "threads" | "samples" => {
             (adapter.kind == AdapterKind::Encoder).then_some("encoders are not given this")

@@ -64,7 +64,7 @@ fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Line> {
             let over = OVERS.iter().find(|(known, _)| *known == name).map(|(_, over)| *over);
             if over.is_none() {
                 let names = OVERS.map(|(name, _)| name).join(", ");
-                reader.bad(at, "@each", &format!("one of {names}"), "this is none of them");
+                reader.bad(at, "@each", &format!("one of {names}"), "this is not one of them");
             }
             let over = over.unwrap_or(crate::adapter::Over::Pass);
             open.push((Some(Line::Each { over, join: join.trim().to_owned(), lines: Vec::new() }), Vec::new()));
@@ -77,29 +77,26 @@ fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Line> {
                 }
                 other => {
                     open.extend(other);
-                    reader.bad(at, "@end", "the end of lines that begin with @each", "nothing is open here");
+                    reader.bad(at, "@end", "after a line with @each", "there is no @each before it");
                 }
             }
         } else {
             let indent = line.len() - line.trim_start().len();
             let is_optional = line[indent..].starts_with("? ") || line[indent..].trim_end() == "?";
             // `?` and the blank after it go; what was written before them stays.
-            let (head, rest, from) = if is_optional {
-                let skip = indent + 1 + usize::from(line[indent + 1..].starts_with(' '));
-                (&line[..indent], &line[skip..], skip)
-            } else {
-                ("", line, 0)
-            };
-            match Template::parse(rest) {
+            let (head, rest) = line.split_at(indent);
+            let body =
+                rest.strip_prefix('?').filter(|_| is_optional).map(|body| body.strip_prefix(' ').unwrap_or(body));
+            let body = body.unwrap_or(rest);
+            match Template::parse(&format!("{head}{body}")) {
                 Ok(template) => {
-                    let template =
-                        if head.is_empty() { Ok(template) } else { Template::parse(&format!("{head}{rest}")) };
-                    if let (Ok(template), Some((_, lines))) = (template, open.last_mut()) {
+                    if let Some((_, lines)) = open.last_mut() {
                         lines.push(Line::Text { template: Spanned::new(template, at), is_optional });
                     }
                 }
                 Err(TemplateError { message, help, range }) => {
-                    let at = place(from + range.start..from + range.end);
+                    let gone = rest.len() - body.len();
+                    let at = place(gone + range.start..gone + range.end);
                     reader.findings.add(
                         "template-not-understood",
                         Some(at),
@@ -112,7 +109,7 @@ fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Line> {
         offset += line.len();
     }
     while open.len() > 1 {
-        reader.bad(whole, "text", "a text whose @each are ended", "an @each has no @end");
+        reader.bad(whole, "text", "a text with an @end for each @each", "an @each has no @end");
         if let (Some((Some(Line::Each { over, join, .. }), lines)), Some((_, outer))) = (open.pop(), open.last_mut()) {
             outer.push(Line::Each { over, join, lines });
         }

@@ -69,14 +69,14 @@ pub fn native_unknown(name: &str, adapter: &Adapter, near: Option<&str>) -> Word
     let words =
         Words::new(format!("{} has no native setting `{name}`", adapter.name), "the adapter does not declare it");
     match near {
-        Some(near) => words.help(format!("write {near}")),
+        Some(near) => words.help(format!("write native.{near}")),
         None => words.help(format!("it declares {}", listed(adapter.natives.keys()))),
     }
 }
 
 pub fn native_value(name: &str, value: &str, native: &Native) -> Words {
     let wanted = match native.values.as_slice() {
-        [] => format!("a {}", native.kind.name()),
+        [] => native.kind.described().to_owned(),
         values => format!("one of {}", listed(values)),
     };
     let words = Words::new(format!("`native.{name}` has to be {wanted}"), format!("`{value}` is not"));

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::Value;
-use truepath_core::adapter::{Adapter, Arrangement, Per, Word, needs};
+use truepath_core::adapter::{Adapter, Arrangement, Per, Word, is_accepted, needs};
 use truepath_core::catalogue::{self, FileType};
 use truepath_core::sheet::Key;
 
@@ -23,8 +23,8 @@ pub struct Claim {
 /// What is claimed, a sheet for each.
 pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[String]) -> Vec<Claim> {
     let accepts = &adapter.accepts;
-    let wanted = |list: &[String], name: &str| list.is_empty() || list.iter().any(|own| own == name);
-    let types: Vec<&FileType> = catalogue::PICTURES.iter().filter(|known| wanted(&accepts.types, known.name)).collect();
+    let types: Vec<&FileType> =
+        catalogue::PICTURES.iter().filter(|known| is_accepted(&accepts.types, known.name)).collect();
     let mut all = Vec::new();
     let mut add = |name: String, format: String, job: String| {
         all.push(Claim { name, sheet: sheet(args, adapter, scene, (&format, &job)), differ: false, alone: None });
@@ -36,18 +36,9 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
         let mut row = |name: String, option: &str, value: String| {
             rows.push((format!("{} {name}", known.name), base.with(option, value).text(known)));
         };
-        if is_told_alone(adapter, "bits") {
-            let bits = known.bits.iter().map(ToString::to_string).filter(|bits| wanted(&accepts.bits, bits));
-            bits.for_each(|bits| row(format!("{bits} bits"), "bits", bits));
-        }
-        if is_told_alone(adapter, "channels") {
-            let channels = known.channels.iter().map(ToString::to_string);
-            let channels = channels.filter(|channels| wanted(&accepts.channels, channels));
-            channels.for_each(|name| row(name.clone(), "channels", name));
-        }
-        if is_told_alone(adapter, "compression") {
-            let names = known.compressions.iter().filter(|name| wanted(&accepts.compressions, name));
-            names.for_each(|name| row((*name).to_owned(), "compression", (*name).to_owned()));
+        for (option, values) in claimed(adapter, known).into_iter().filter(|(name, _)| is_told_alone(adapter, name)) {
+            let name = |value: &str| if option == "bits" { format!("{value} bits") } else { value.to_owned() };
+            values.into_iter().for_each(|value| row(name(&value), option, value));
         }
         for options in combined(adapter, known) {
             let name = options.0.values().cloned().collect::<Vec<_>>().join(" ");
@@ -62,7 +53,7 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     }
     let Some(first) = types.first() else { return all };
     if combined(adapter, first).is_empty() {
-        add("all options together".to_owned(), together(adapter, first), several.to_owned());
+        add("all options together".to_owned(), FileOptions::together(adapter, first).text(first), several.to_owned());
     }
     let kind = FileOptions::of(adapter, first).text(first);
     let frames = |name: &str, expr: &str| (format!("frames as a {name}"), format!("frames = \"{expr}\""));
@@ -130,20 +121,19 @@ impl FileOptions {
         if let Some(first) = combined(adapter, known).into_iter().next() {
             return first;
         }
-        let accepts = &adapter.accepts;
-        let first =
-            |all: Vec<String>, list: &[String]| all.into_iter().find(|name| list.is_empty() || list.contains(name));
-        let values = [
-            ("bits", first(known.bits.iter().map(ToString::to_string).collect(), &accepts.bits)),
-            ("channels", first(known.channels.iter().map(ToString::to_string).collect(), &accepts.channels)),
-            (
-                "compression",
-                first(known.compressions.iter().map(|name| (*name).to_owned()).collect(), &accepts.compressions),
-            ),
-            ("quality", known.quality.then(|| "80".to_owned())),
-        ];
-        let needed = values.into_iter().filter(|(name, _)| needs(adapter, name));
-        FileOptions(needed.filter_map(|(name, value)| Some((name.to_owned(), value?))).collect())
+        let first = claimed(adapter, known).into_iter().map(|(name, values)| (name, values.into_iter().next()));
+        let needed = first.chain([("quality", known.quality.then(|| "80".to_owned()))]);
+        FileOptions::given(needed.filter(|(name, _)| needs(adapter, name)))
+    }
+
+    /// Every file option that the adapter hands over, at once: the last that it claims of each.
+    fn together(adapter: &Adapter, known: &FileType) -> FileOptions {
+        let last = claimed(adapter, known).into_iter().map(|(name, values)| (name, values.into_iter().next_back()));
+        FileOptions::given(last.filter(|(name, _)| adapter.uses(name)))
+    }
+
+    fn given<'n>(all: impl Iterator<Item = (&'n str, Option<String>)>) -> FileOptions {
+        FileOptions(all.filter_map(|(name, value)| Some((name.to_owned(), value?))).collect())
     }
 
     fn with(&self, option: &str, value: String) -> FileOptions {
@@ -158,6 +148,17 @@ impl FileOptions {
         let lines: String = self.0.iter().map(|(name, own)| format!("{name} = {}\n", value(own))).collect();
         format!("type = \"{}\"\n{lines}", known.name)
     }
+}
+
+/// What an adapter claims of the file options of a type.
+fn claimed(adapter: &Adapter, known: &FileType) -> [(&'static str, Vec<String>); 3] {
+    let of = |all: Vec<String>, list: &[String]| all.into_iter().filter(|name| is_accepted(list, name)).collect();
+    let accepts = &adapter.accepts;
+    [
+        ("bits", of(known.bits.iter().map(ToString::to_string).collect(), &accepts.bits)),
+        ("channels", of(known.channels.iter().map(ToString::to_string).collect(), &accepts.channels)),
+        ("compression", of(known.compressions.iter().map(ToString::to_string).collect(), &accepts.compressions)),
+    ]
 }
 
 /// Whether an option has a token of its own, and not only one together with others.
@@ -199,9 +200,7 @@ fn varied(args: &AdapterProve, adapter: &Adapter, scene: &Path, (first, several)
     if adapter.carries(&Key::Colour) {
         pair("linear and display", "colour", "colour = [\"linear\", \"display\"]", &kind);
     }
-    let wanted = |known: &&FileType| {
-        adapter.accepts.types.is_empty() || adapter.accepts.types.iter().any(|own| own == known.name)
-    };
+    let wanted = |known: &&FileType| is_accepted(&adapter.accepts.types, known.name);
     if let Some(lossy) = catalogue::PICTURES.iter().filter(wanted).find(|known| known.lossy && known.quality)
         && adapter.uses("quality")
     {
@@ -237,21 +236,6 @@ fn varied(args: &AdapterProve, adapter: &Adapter, scene: &Path, (first, several)
 
 fn quoted(text: &str) -> String {
     Value::String(text.to_owned()).to_string()
-}
-
-/// Every file option that the adapter hands over, at once: the last that it claims of each.
-fn together(adapter: &Adapter, known: &FileType) -> String {
-    let accepts = &adapter.accepts;
-    let last = |all: Vec<String>, list: &[String]| {
-        all.into_iter().rfind(|name| list.is_empty() || list.iter().any(|own| own == name))
-    };
-    let bits = last(known.bits.iter().map(ToString::to_string).collect(), &accepts.bits);
-    let channels = last(known.channels.iter().map(ToString::to_string).collect(), &accepts.channels);
-    let compression = last(known.compressions.iter().map(|name| (*name).to_owned()).collect(), &accepts.compressions);
-    let options = [("bits", bits), ("channels", channels), ("compression", compression)];
-    let options = options.into_iter().filter(|(name, _)| adapter.uses(name));
-    let options = options.filter_map(|(name, value)| Some(format!("{name} = \"{}\"\n", value?)));
-    format!("type = \"{}\"\n{}", known.name, options.collect::<String>())
 }
 
 /// A sheet that asks for one thing, and for nothing that the adapter does not claim.

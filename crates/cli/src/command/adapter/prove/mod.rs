@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use serde_json::{Value, json};
-use truepath_core::adapter::{Adapter, AdapterKind, Program};
+use truepath_core::adapter::{Adapter, AdapterKind, Program, is_accepted};
 use truepath_core::sheet::Key;
 use truepath_exec::failure::Failure;
 use truepath_exec::record;
@@ -139,7 +139,7 @@ fn renderer(
         let why = why.or_else(|| {
             let own = picture(&out, "", claim.alone?);
             let differs = own.is_some() && last.is_some() && own != last;
-            differs.then(|| "it shows something else than among other frames".to_owned())
+            differs.then(|| "it shows another picture than in a call with other frames".to_owned())
         });
         let swapped = || {
             let (first, second) = (picture(&out, "beauty", SHOWN), picture(&out, "depth", SHOWN));
@@ -181,8 +181,7 @@ fn scene(args: &AdapterProve, adapter: &Adapter, scratch: &Path) -> Result<PathB
     if !adapter.carries(&Key::Scene) && adapter.kind == AdapterKind::Renderer {
         return Ok(scratch.join("no scene"));
     }
-    let reads = adapter.accepts.scenes.is_empty() || adapter.accepts.scenes.iter().any(|scene| scene == "gltf");
-    if !reads {
+    if !is_accepted(&adapter.accepts.scenes, "gltf") {
         return Err(Failure::unreadable(format!("{} reads {}", adapter.name, adapter.accepts.scenes.join(", ")))
             .help("name a scene: --scene FILE"));
     }
