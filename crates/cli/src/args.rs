@@ -3,6 +3,7 @@
 mod building;
 mod looking;
 mod parcel;
+mod pictures;
 
 use std::path::PathBuf;
 
@@ -12,6 +13,7 @@ use truepath_core::pins::Anew;
 pub use building::{BuildArgs, EstimateArgs, ScriptKind};
 pub use looking::{CleanArgs, LooseOptions, VerifyArgs, VerifyForm};
 pub use parcel::{CollectArgs, PackArgs, ParcelArgs, RenderArgs};
+pub use pictures::{CompareArgs, ContactArgs, ReportArgs, Rows, StackArgs};
 
 /// Names, checks, runs and verifies headless renders: one sheet says what is rendered and where every file goes.
 #[derive(Debug, Parser)]
@@ -70,6 +72,8 @@ pub enum Command {
     Log(LogArgs),
     /// Compare what lies on disk with what was planned
     Verify(VerifyArgs),
+    /// Draw many small pictures on one: a row of frames for each pass, camera or job, or any files
+    Contact(ContactArgs),
     /// Make room: put files of a mode, of old versions, of longer ranges or of dead runs away
     Clean(CleanArgs),
     /// Let the programs that a folder's adapters name be asked by commands that only look

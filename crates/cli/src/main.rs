@@ -64,6 +64,7 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Verify(args) => command::verify::run(&args, &around),
         Command::Status(args) => command::status::run(&args, &around),
         Command::Log(args) => command::log::run(&args, &around),
+        Command::Contact(args) => command::contact::run(&args, &around),
         Command::Clean(args) => command::clean::run(&args, &around),
         Command::Trust(args) => command::trust::run(&args, &around),
         Command::Movie(args) => command::movie::run(&args, &around),

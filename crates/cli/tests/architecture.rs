@@ -27,7 +27,7 @@ const CORE: [&str; 19] = [
     "parcel",
 ];
 
-const CRATES: [&str; 6] = ["core", "media", "movie", "exec", "understudy", "cli"];
+const CRATES: [&str; 7] = ["core", "media", "pictures", "movie", "exec", "understudy", "cli"];
 
 fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
     for entry in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {

@@ -6,6 +6,7 @@
 //! picture needs, and a decoder that panics is a finding. What a library says reaches nobody: the words are ours.
 
 mod dpx;
+pub mod exact;
 mod exif;
 mod exr;
 mod jpeg;

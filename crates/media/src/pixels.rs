@@ -8,10 +8,12 @@ use exr::prelude::{ReadChannels, ReadLayers, read as read_exr};
 use image::{DynamicImage, ImageFormat, ImageReader, Limits};
 use tiff::decoder::DecodingResult;
 use truepath_core::catalogue::{Bits, Channels, Light};
+use truepath_core::picture::Content;
 use truepath_core::verify::{Picture, Seen};
 
 pub use crate::samples::Samples;
-use crate::samples::samples_of;
+use crate::samples::{samples_of, sum};
+use crate::stats::of_pixels;
 use crate::{Flaw, disk, exr as own_exr, png as own_png, raw, tiff as own_tiff, webp as own_webp};
 
 /// A picture.
@@ -36,6 +38,17 @@ impl Pixels {
     #[must_use]
     pub fn count(&self) -> usize {
         samples_of(self.channels)
+    }
+
+    /// What they come to.
+    #[must_use]
+    pub fn content(&self) -> Content {
+        let (size, count) = ((self.width as usize, self.height as usize), self.count());
+        match &self.samples {
+            Samples::Eight(samples) => of_pixels(size, count, samples, sum(samples, |value| [value])),
+            Samples::Sixteen(samples) => of_pixels(size, count, samples, sum(samples, u16::to_ne_bytes)),
+            Samples::Float(samples) => of_pixels(size, count, samples, sum(samples, f32::to_ne_bytes)),
+        }
     }
 
     /// Whether nothing is missing of its samples.

@@ -2,7 +2,7 @@
 
 use truepath_core::sheet::Format;
 
-use crate::treat::{Data, Treated};
+use truepath_pictures::treat::{Data, Treated};
 
 /// One encoded frame.
 #[derive(Clone, Debug, Default)]

@@ -6,7 +6,6 @@ pub mod encode;
 pub mod mux;
 pub mod pipe;
 pub mod sound;
-pub mod treat;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -20,7 +19,7 @@ use truepath_core::sheet::{Colour, Format, Fps};
 use truepath_core::template::{Lookup, Pattern, Template, Value, expand_text};
 
 use encode::{Coded, Encoder};
-use treat::{Treated, Treatment};
+use truepath_pictures::treat::{Treated, Treatment};
 
 /// Frames of an H.264 movie that are encoded together; each such part can be played on its own.
 pub const PART: usize = 48;

@@ -4,7 +4,7 @@ use std::io::Write;
 use std::path::Path;
 
 use crate::encode::{Coded, Encoder};
-use crate::treat::{Data, Treated};
+use truepath_pictures::treat::{Data, Treated};
 
 /// Pixels as they are, the low byte of 16 bits first.
 pub struct Raw;

@@ -1,4 +1,5 @@
-//! Pixels as their file has them to pixels as a movie shows them: light to display, alpha over a background, size.
+//! Pixels as their file has them to pixels as a screen or a movie shows them: light to display, exposure, alpha over a
+//! background, size.
 
 use truepath_core::catalogue::{Channels, Light};
 use truepath_core::sheet::{Backdrop, Colour, Size};
@@ -22,9 +23,11 @@ pub struct Treatment {
     pub deep: bool,
     /// The size it is brought to.
     pub size: Option<Size>,
+    /// By how many stops light is made brighter: each doubles it. What is meant for display is left as it is.
+    pub stops: f32,
 }
 
-/// A frame of a movie: red, green, blue and, where it is kept, alpha that colours are not multiplied by.
+/// A frame as it is shown: red, green, blue and, where it is kept, alpha that colours are not multiplied by.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Treated {
     /// Width in pixels.
@@ -50,7 +53,7 @@ pub enum Data {
 type Pixel = [f32; 4];
 
 impl Treatment {
-    /// A picture as the movie shows it. `colour` is how its pixels are meant, where that is known.
+    /// A picture as it is shown. `colour` is how its pixels are meant, where that is known.
     #[must_use]
     pub fn apply(&self, pixels: Pixels, colour: Option<Colour>) -> Treated {
         let usual = if pixels.light == Light::Linear { Colour::Linear } else { Colour::Display };
@@ -75,6 +78,10 @@ impl Treatment {
         let (mut width, mut height) = (pixels.width as usize, pixels.height as usize);
         let mut all = unpacked(&pixels);
         let mut now = meant;
+        if now == Colour::Linear && self.stops != 0.0 {
+            let by = self.stops.exp2();
+            all.iter_mut().for_each(|pixel| (0..3).for_each(|channel| pixel[channel] *= by));
+        }
         if let Some(size) = self.size.filter(|_| !same_size) {
             // Light adds up, its treatment for display does not.
             convert(&mut all, now, Colour::Linear);
@@ -256,8 +263,14 @@ mod tests {
     use truepath_core::sheet::{Backdrop, Colour, Size};
     use truepath_media::pixels::{Pixels, Samples};
 
-    const PLAIN: Treatment =
-        Treatment { colour: Colour::Display, over: Backdrop::Colour([0; 3]), alpha: false, deep: false, size: None };
+    const PLAIN: Treatment = Treatment {
+        colour: Colour::Display,
+        over: Backdrop::Colour([0; 3]),
+        alpha: false,
+        deep: false,
+        size: None,
+        stops: 0.0,
+    };
 
     #[test]
     fn the_curve_in_pieces_is_the_curve() {

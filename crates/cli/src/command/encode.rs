@@ -20,8 +20,8 @@ use truepath_core::verify::movie::Planned;
 use truepath_core::verify::{Picture, Seen};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_movie::pipe::{self, Unfed};
-use truepath_movie::treat::{Data, Treatment};
 use truepath_movie::{Kind, Movie, Source, sound};
+use truepath_pictures::treat::{Data, Treatment};
 
 use crate::args::{EncodeArgs, MovieOptions};
 use crate::exit_code::Exit;
@@ -240,7 +240,7 @@ pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure>
     let mut movie = Movie {
         sources,
         out: args.out.clone(),
-        treatment: Treatment { colour, over, alpha: false, deep: false, size },
+        treatment: Treatment { colour, over, alpha: false, deep: false, size, stops: 0.0 },
         burn,
         fps,
         start,

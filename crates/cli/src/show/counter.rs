@@ -10,9 +10,14 @@ use crate::lower::Screen;
 /// How long work may take before anything is said, and from one drawing to the next.
 const PATIENCE: (Duration, Duration) = (Duration::from_millis(700), Duration::from_millis(150));
 
+/// Letters of a bar.
+const BAR: usize = 24;
+
 /// What has been done so far.
 pub struct Counter {
     what: &'static str,
+    /// How much there is to be done, where that is known.
+    total: Option<u64>,
     screen: Screen,
     count: AtomicU64,
     next: Mutex<Instant>,
@@ -23,7 +28,12 @@ impl Counter {
     /// A counter of some work that begins now.
     pub fn new(what: &'static str, screen: Screen) -> Counter {
         let next = Mutex::new(Instant::now() + PATIENCE.0);
-        Counter { what, screen, count: AtomicU64::new(0), next, drawn: AtomicU64::new(0) }
+        Counter { what, total: None, screen, count: AtomicU64::new(0), next, drawn: AtomicU64::new(0) }
+    }
+
+    /// A counter of so much work.
+    pub fn of(what: &'static str, total: u64, screen: Screen) -> Counter {
+        Counter { total: Some(total), ..Counter::new(what, screen) }
     }
 
     /// So much more is done.
@@ -33,16 +43,27 @@ impl Counter {
         }
         let count = self.count.fetch_add(more, Ordering::Relaxed) + more;
         // Whoever finds the pen taken goes on with its work; so do most of many.
-        let Some(mut next) = self.next.try_lock().ok().filter(|_| more > 1 || count.is_multiple_of(64)) else { return };
+        let Some(mut next) = self.next.try_lock().ok().filter(|_| self.is_worth_a_look(more, count)) else { return };
         if Instant::now() >= *next {
             *next = Instant::now() + PATIENCE.1;
             self.drawn.fetch_add(1, Ordering::Relaxed);
-            tell(&format!(
-                "{}{}{}",
-                control("G"),
-                control("2K"),
-                paint(self.screen, QUIET, format!("{}: {count}", self.what))
-            ));
+            tell(&format!("{}{}{}", control("G"), control("2K"), paint(self.screen, QUIET, self.words(count))));
+        }
+    }
+
+    /// Whether the clock is asked now: of many small pieces of work not at each.
+    fn is_worth_a_look(&self, more: u64, count: u64) -> bool {
+        more > 1 || self.total.is_some() || count.is_multiple_of(64)
+    }
+
+    fn words(&self, count: u64) -> String {
+        match self.total {
+            None => format!("{}: {count}", self.what),
+            Some(total) => {
+                let done = usize::try_from(count * BAR as u64 / total.max(1)).unwrap_or(BAR).min(BAR);
+                let bar = format!("{}{}", "#".repeat(done), "-".repeat(BAR - done));
+                format!("{} [{bar}] {count} of {total}", self.what)
+            }
         }
     }
 

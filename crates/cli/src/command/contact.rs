@@ -1,0 +1,273 @@
+//! `contact`: many small pictures on one, to be looked at instead of a folder.
+
+use std::collections::HashSet;
+use std::path::Path;
+
+use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
+use serde_json::json;
+use truepath_core::catalogue::{self, Light};
+use truepath_core::picture::{Asked, Placed, Policy, Row as Neighbours};
+use truepath_core::verify::{Seen, State};
+use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::observe::Look;
+use truepath_pictures::contact::{Cell, Contact, Mark, Row};
+use truepath_pictures::thumbnail::{self, Thumbnail, Wish, is_light};
+
+use super::gallery::{self, Shot, Strip};
+use super::{deliver, encode};
+use crate::args::{ContactArgs, Rows};
+use crate::exit_code::Exit;
+use crate::lower::Surroundings;
+use crate::pipeline::{self, LoadOptions};
+use crate::show::counter::Counter;
+use crate::show::{self, counted};
+
+/// Pictures side by side where several rows are drawn and nothing says how many frames of each.
+const BESIDE: usize = 8;
+
+/// Draws the sheet and says what is on it.
+pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    if !args.out.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("png")) {
+        return Err(
+            Failure::unreadable(format!("{} is no PNG file", args.out.display())).help("end its name with .png")
+        );
+    }
+    if !args.exposure.is_finite() || args.exposure.abs() > 64.0 {
+        return Err(Failure::unreadable(format!("--exposure {} is no number of stops", args.exposure))
+            .help("write one between -64 and 64"));
+    }
+    let (title, mut strips) = match is_loose(&args.common.jobs) {
+        true => {
+            deliver::may_write((&args.out, args.replace), [], around)?;
+            loose(args)?
+        }
+        false => {
+            let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
+            deliver::may_write((&args.out, args.replace), queue.sheets.iter().map(|sheet| &sheet.plan), around)?;
+            if let Some(exit) = super::not_to_be_judged(&queue, around) {
+                return Ok(exit);
+            }
+            let mut strips = Vec::new();
+            for (at, sheet) in queue.sheets.iter().enumerate() {
+                strips.extend(gallery::of_sheet(sheet, &queue.verdicts(at, Look::Heads, around)?));
+            }
+            let project =
+                queue.sheets.first().and_then(|sheet| sheet.plan.project.as_ref().map(|name| name.value.clone()));
+            let mode = args.common.mode.iter().map(|mode| format!(" @{mode}")).collect::<String>();
+            (format!("{}{mode}", project.unwrap_or_else(|| "contact sheet".to_owned())), strips)
+        }
+    };
+    let is_loose = strips.iter().all(|strip| strip.job.is_empty());
+    chosen(&mut strips, args.rows);
+    strips.retain(|strip| !strip.shots.is_empty());
+    if strips.is_empty() {
+        return Err(Failure::new(Cause::Refused, "there is no picture to be shown").help("`truepath names` lists them"));
+    }
+    let is_alone = strips.len() == 1;
+    let labels = strips.iter_mut().map(|strip| thinned(strip, args, is_alone)).collect();
+    drawn(args, Wall { title, is_loose, strips, labels }, around)
+}
+
+/// Whether what was typed are patterns or files rather than jobs.
+pub fn is_loose(what: &[String]) -> bool {
+    let has_type = |text: &String| {
+        let extension = Path::new(text).extension().and_then(|extension| extension.to_str());
+        extension.and_then(catalogue::by_extension).is_some()
+    };
+    !what.is_empty() && what.iter().all(|text| text.contains("{frame") || has_type(text))
+}
+
+fn loose(args: &ContactArgs) -> Result<(String, Vec<Strip>), Failure> {
+    let of = |text: &String| gallery::of_pattern(&encode::pattern(text)?, args.common.frames.as_deref());
+    let strips = args.common.jobs.iter().map(of).collect::<Result<Vec<Strip>, Failure>>()?;
+    let title = if let [one] = strips.as_slice() { one.label.clone() } else { "contact sheet".to_owned() };
+    Ok((title, strips))
+}
+
+/// Of all series those that a row is wanted for.
+fn chosen(strips: &mut Vec<Strip>, rows: Rows) {
+    let mut seen = HashSet::new();
+    strips.retain_mut(|strip| {
+        let key = match rows {
+            Rows::Series => return true,
+            Rows::Pass => &strip.pass,
+            Rows::Camera => &strip.camera,
+            Rows::Job => &strip.job,
+        };
+        seen.insert(key.clone())
+    });
+}
+
+/// Leaves of a row the frames that are shown, and says what it is in words: what is missing may be among those left out.
+fn thinned(strip: &mut Strip, args: &ContactArgs, is_alone: bool) -> String {
+    let count = strip.shots.len();
+    let mut label = strip.label.clone();
+    for (state, word) in [(State::Missing, "missing"), (State::Broken, "broken"), (State::Odd, "odd")] {
+        let frames = strip.in_state(state).count();
+        if frames > 0 {
+            label += &format!("  {frames} {word}");
+        }
+    }
+    let most = args.columns.map_or(BESIDE, usize::from);
+    let kept: HashSet<usize> = match args.every {
+        Some(every) => (0..count).step_by(every as usize).collect(),
+        None if is_alone || count <= most => return label,
+        // The first and the last one, and as evenly as can be what is between.
+        None => (0..most).map(|at| at * (count - 1) / most.saturating_sub(1).max(1)).collect(),
+    };
+    let mut at = 0;
+    strip.shots.retain(|_| {
+        at += 1;
+        kept.contains(&(at - 1))
+    });
+    format!("{label}  {} of {count} frames", strip.shots.len())
+}
+
+/// All that is drawn.
+struct Wall {
+    title: String,
+    /// Whether no sheet says what it should be.
+    is_loose: bool,
+    strips: Vec<Strip>,
+    /// What each of them is, in words.
+    labels: Vec<String>,
+}
+
+/// One frame, read.
+type Read = (Option<Thumbnail>, Shot, Option<Placed<usize>>);
+
+fn drawn(args: &ContactArgs, wall: Wall, around: &Surroundings) -> Result<Exit, Failure> {
+    let Wall { title, is_loose, strips, labels } = wall;
+    let rows = strips
+        .iter()
+        .zip(labels)
+        .map(|(strip, label)| Row { label, cells: strip.shots.iter().map(|shot| cell(shot, true)).collect() });
+    let mut contact = Contact { title, rows: rows.collect() };
+    let shape = strips.iter().find_map(|strip| strip.size.or_else(|| shape(strip))).unwrap_or((16, 9));
+    let layout = contact.layout(usize::from(args.width), args.columns.map(usize::from), shape);
+    let layout = layout.map_err(|why| {
+        Failure::new(Cause::Refused, why).help("show fewer frames with --every N, other --columns, or another --width")
+    })?;
+    let total = strips.iter().map(|strip| strip.shots.len() as u64).sum();
+    let counter = Counter::of("reading pictures", total, around.err);
+    let read = |(strip, shot): &(&Strip, &Shot)| {
+        let read = look(strip, shot, (layout.cell, args.exposure));
+        counter.add(1);
+        read
+    };
+    let flat: Vec<(&Strip, &Shot)> =
+        strips.iter().flat_map(|strip| strip.shots.iter().map(move |shot| (strip, shot))).collect();
+    let mut read: Vec<Read> = flat.par_iter().map(read).collect();
+    counter.end();
+    let (mut pictures, mut shown) = (Vec::new(), Vec::new());
+    for (strip, row) in strips.iter().zip(&mut contact.rows) {
+        let mut own: Vec<Read> = read.drain(..strip.shots.len()).collect();
+        if is_loose {
+            note_odd(&mut own);
+        }
+        row.cells = own.iter().map(|(picture, shot, _)| cell(shot, picture.is_some())).collect();
+        shown.push(own.iter().map(|(_, shot, _)| shot.clone()).collect::<Vec<_>>());
+        pictures.push(own.into_iter().map(|(picture, ..)| picture).collect::<Vec<_>>());
+    }
+    if strips.iter().any(|strip| is_light(strip.light, strip.colour)) {
+        contact.title += &format!("   exposure {:+}", args.exposure);
+    }
+    let png = contact.draw(layout, &pictures).png();
+    let png = png.map_err(|error| Failure::machine("draw", &args.out, &error))?;
+    deliver::write(&args.out, &png, args.replace)?;
+    if args.common.json {
+        show::print_exact(&show::json::text(&document(args, layout.size, &strips, &shown)))?;
+    } else {
+        show::print(&said(args, layout.size, &shown))?;
+    }
+    Ok(Exit::Well)
+}
+
+/// The size of the first picture of a row that can be read.
+fn shape(strip: &Strip) -> Option<(u32, u32)> {
+    strip.shots.iter().find_map(|shot| match truepath_media::probe(Path::new(&shot.path)).ok()? {
+        Seen::Whole(picture) => Some((picture.width, picture.height)),
+        _ => None,
+    })
+}
+
+/// Reads one frame; what cannot be read is broken, whatever its head said.
+fn look(strip: &Strip, shot: &Shot, (within, stops): ((usize, usize), f32)) -> Read {
+    let mut shot = shot.clone();
+    if matches!(shot.state, State::Missing | State::Unreadable) {
+        return (None, shot, None);
+    }
+    let light = is_light(strip.light, strip.colour);
+    let stops = if strip.light == Light::Either || light { stops } else { 0.0 };
+    let wish = Wish { within, stops, layer: strip.layer.as_deref(), colour: strip.colour };
+    match thumbnail::read(Path::new(&shot.path), wish) {
+        Ok((picture, content)) => {
+            let bytes = Path::new(&shot.path).metadata().map_or(0, |about| about.len());
+            (Some(picture), shot, Some(Placed { key: 0, content, bytes }))
+        }
+        Err(why) => {
+            // A state that says more already stays.
+            if matches!(shot.state, State::Good | State::Foreign | State::Odd | State::Unproven) {
+                shot.state = if shot.state == State::Unproven { State::Unproven } else { State::Broken };
+                shot.why = Some(why);
+            }
+            (None, shot, None)
+        }
+    }
+}
+
+/// Pictures outside any sheet that are odd by themselves or beside their neighbours.
+fn note_odd(row: &mut [Read]) {
+    let policy = Policy::default();
+    let mut neighbours = Neighbours::new(Asked { colour: true, alpha: false }, &policy);
+    let mut found = Vec::new();
+    for (at, (.., placed)) in row.iter_mut().enumerate() {
+        let next = placed.take().map(|placed| Placed { key: at, ..placed });
+        found.extend(neighbours.next(next));
+    }
+    found.extend(neighbours.next(None));
+    for (at, odd) in found {
+        (row[at].1.state, row[at].1.why) = (State::Odd, Some(odd.why));
+    }
+}
+
+fn cell(shot: &Shot, is_read: bool) -> Cell {
+    let word = shot.state.name();
+    let mark = match (shot.state, is_read) {
+        (State::Good | State::Foreign, true) => Mark::Good,
+        (_, true) => Mark::Odd(word),
+        (_, false) => Mark::Lost(word),
+    };
+    Cell { caption: shot.frame.to_string(), mark }
+}
+
+/// What is on the sheet, in words.
+fn said(args: &ContactArgs, (width, height): (usize, usize), shown: &[Vec<Shot>]) -> String {
+    let all: Vec<&Shot> = shown.iter().flatten().collect();
+    let mut words = vec![counted(i64::try_from(all.len()).unwrap_or(i64::MAX), "frame")];
+    for (name, state) in truepath_core::verify::STATES {
+        let count = all.iter().filter(|shot| shot.state == state).count();
+        if count > 0 && !matches!(state, State::Good | State::Foreign) {
+            words.push(format!("{count} {name}"));
+        }
+    }
+    format!("{}: {width}x{height}, {}\n", args.out.display(), words.join(", "))
+}
+
+fn document(
+    args: &ContactArgs,
+    (width, height): (usize, usize),
+    strips: &[Strip],
+    shown: &[Vec<Shot>],
+) -> serde_json::Value {
+    let row = |(strip, shots): (&Strip, &Vec<Shot>)| {
+        let frames = shots
+            .iter()
+            .map(|shot| json!({ "frame": shot.frame, "file": shot.path, "state": shot.state.name(), "why": shot.why }));
+        json!({ "series": strip.label, "frames": frames.collect::<Vec<_>>() })
+    };
+    json!({
+        "truepath": 1, "file": args.out, "width": width, "height": height, "exposure": args.exposure,
+        "rows": strips.iter().zip(shown).map(row).collect::<Vec<_>>(),
+    })
+}

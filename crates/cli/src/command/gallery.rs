@@ -1,0 +1,138 @@
+//! Series of pictures to be looked at: which frames there are, where, and how each stands.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use truepath_core::catalogue::Light;
+use truepath_core::frames::{Frames, Number};
+use truepath_core::plan::Series;
+use truepath_core::sheet::Colour;
+use truepath_core::template::Pattern;
+use truepath_core::verify::{STATES, State, Verdict};
+use truepath_exec::failure::{Cause, Failure};
+
+use super::encode::{frames, numbers_there};
+use crate::pipeline::Loaded;
+
+/// One series, or one pass of it where several share a file.
+pub struct Strip {
+    /// Its name.
+    pub label: String,
+    /// The combination that it belongs to; empty outside any sheet.
+    pub job: String,
+    /// Its camera.
+    pub camera: String,
+    /// Its pass.
+    pub pass: String,
+    /// The layer of the file that shows it.
+    pub layer: Option<String>,
+    /// How its pixels are meant, where that is known.
+    pub colour: Option<Colour>,
+    /// Which pixels its file type is meant for.
+    pub light: Light,
+    /// Width and height in pixels, where that is planned.
+    pub size: Option<(u32, u32)>,
+    /// Its frames in their order.
+    pub shots: Vec<Shot>,
+}
+
+/// One frame.
+#[derive(Clone, Debug)]
+pub struct Shot {
+    /// Its number.
+    pub frame: i64,
+    /// Its file.
+    pub path: String,
+    /// How it stands.
+    pub state: State,
+    /// Why it is not good.
+    pub why: Option<String>,
+}
+
+impl Strip {
+    /// Its frames in some state.
+    pub fn in_state(&self, state: State) -> Frames {
+        let own = self.shots.iter().filter(|shot| shot.state == state).map(|shot| shot.frame);
+        Frames::from_any(own.collect())
+    }
+}
+
+/// The strips of a sheet's series, each pass of files with several for itself.
+pub fn of_sheet(loaded: &Loaded, verdicts: &[Verdict]) -> Vec<Strip> {
+    let pictures = verdicts.iter().filter(|verdict| !verdict.is_movie);
+    pictures.flat_map(|verdict| of_series(loaded, &loaded.plan.series[verdict.series], verdict)).collect()
+}
+
+fn of_series(loaded: &Loaded, series: &Series, verdict: &Verdict) -> Vec<Strip> {
+    let job = &loaded.plan.jobs[series.job];
+    let shots = shots(series, verdict);
+    let several = series.passes.len() > 1;
+    let labels = loaded.plan.labels(series);
+    let one = |(at, label): (usize, &&str)| {
+        let pass = &job.passes[series.passes[at]];
+        Strip {
+            label: if several { format!("{} {label}", series.id) } else { series.id.clone() },
+            job: job.name.clone(),
+            camera: job.camera.clone().unwrap_or_default(),
+            pass: (*label).to_owned(),
+            layer: several.then(|| (*label).to_owned()),
+            colour: pass.colour,
+            light: series.file_type.map_or(Light::Either, |known| known.light),
+            size: series.size.map(|size| (size.width, size.height)),
+            shots: shots.clone(),
+        }
+    };
+    labels.iter().enumerate().map(one).collect()
+}
+
+/// Every frame of a series with its state.
+pub fn shots(series: &Series, verdict: &Verdict) -> Vec<Shot> {
+    let mut states: BTreeMap<i64, State> = BTreeMap::new();
+    for (_, state) in STATES {
+        states.extend(verdict.in_state(state).iter().map(|frame| (frame, state)));
+    }
+    let mut reasons: BTreeMap<i64, &str> = BTreeMap::new();
+    for (_, why, frames) in &verdict.findings {
+        reasons.extend(frames.iter().map(|frame| (frame, why.as_str())));
+    }
+    let shot = |(frame, state): (i64, State)| Shot {
+        frame,
+        path: series.name(frame),
+        state,
+        why: reasons.get(&frame).map(|why| (*why).to_owned()),
+    };
+    states.into_iter().map(shot).collect()
+}
+
+/// The strip of a pattern outside any sheet. Numbers that are asked for and not there are missing; without any asked for, so
+/// are gaps.
+pub fn of_pattern(pattern: &Pattern, asked: Option<&str>) -> Result<Strip, Failure> {
+    let there = match (asked, pattern.split_folder().0.fixed().is_some()) {
+        (Some(text), false) => frames(text)?,
+        (Some(_), true) => numbers_there(pattern).unwrap_or_default(),
+        (None, _) => numbers_there(pattern)?,
+    };
+    let wanted = match asked {
+        Some(text) => frames(text)?,
+        None => there.first().zip(there.last()).map_or(Frames::none(), |(first, last)| Frames::range(first, last)),
+    };
+    if wanted.is_empty() {
+        return Err(Failure::new(Cause::Refused, format!("there is no file of the name {}", pattern.spelt())));
+    }
+    let shot = |frame: i64| {
+        let path = pattern.name(Number::new(frame));
+        let is_there = Path::new(&path).symlink_metadata().is_ok();
+        Shot { frame, path, state: if is_there { State::Good } else { State::Missing }, why: None }
+    };
+    Ok(Strip {
+        label: pattern.spelt(),
+        job: String::new(),
+        camera: String::new(),
+        pass: String::new(),
+        layer: None,
+        colour: None,
+        light: Light::Either,
+        size: None,
+        shots: wanted.iter().map(shot).collect(),
+    })
+}

@@ -1,0 +1,110 @@
+//! Passes that were rendered apart, as one file: a multi-part OpenEXR, a multi-page TIFF, or a layered OpenRaster file.
+
+mod exr;
+mod ora;
+mod tiff;
+
+use std::path::{Path, PathBuf};
+
+use truepath_media::exact::{self, Plane};
+
+/// What passes are put into.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Form {
+    /// OpenEXR with a part for each pass.
+    Exr,
+    /// TIFF with a page for each pass.
+    Tiff,
+    /// OpenRaster with a layer for each pass, the first one on top.
+    Ora,
+}
+
+/// The forms with the extensions that tell them.
+pub const FORMS: [(Form, &str, &[&str]); 3] = [
+    (Form::Exr, "a multi-part OpenEXR", &["exr"]),
+    (Form::Tiff, "a multi-page TIFF", &["tif", "tiff"]),
+    (Form::Ora, "a layered OpenRaster file", &["ora"]),
+];
+
+impl Form {
+    /// The form that an extension tells.
+    #[must_use]
+    pub fn of(extension: &str) -> Option<Form> {
+        let is = |known: &&str| known.eq_ignore_ascii_case(extension);
+        FORMS.iter().find(|(.., known)| known.iter().any(is)).map(|(form, ..)| *form)
+    }
+
+    /// The types of pictures that it can hold without changing a sample.
+    #[must_use]
+    pub fn takes(self) -> &'static [&'static str] {
+        match self {
+            Form::Exr => &["exr"],
+            Form::Tiff => &["png", "tiff", "exr", "jpeg", "tga", "bmp", "webp", "hdr", "dpx"],
+            Form::Ora => &["png"],
+        }
+    }
+}
+
+/// One pass.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Layer {
+    /// Its name.
+    pub name: String,
+    /// Its file.
+    pub file: PathBuf,
+}
+
+/// Puts the files of some passes into one.
+///
+/// # Errors
+/// When one of them cannot be read, is of another size than the others, or holds what the form cannot, or when the file
+/// cannot be written: why.
+pub fn write(form: Form, layers: &[Layer], out: &Path) -> Result<(), String> {
+    match form {
+        Form::Exr => exr::write(layers, out),
+        Form::Tiff => tiff::write(layers, out),
+        Form::Ora => ora::write(layers, out),
+    }
+}
+
+/// Reads a file back that was just made, and compares every sample of it with those of its passes.
+///
+/// # Errors
+/// When anything is not the same: what.
+pub fn prove(form: Form, layers: &[Layer], out: &Path) -> Result<(), String> {
+    if form == Form::Ora {
+        return ora::prove(layers, out);
+    }
+    let all = exact::read(out)?;
+    let mut rest: Vec<&Plane> = all.planes.iter().collect();
+    for (at, layer) in layers.iter().enumerate() {
+        let own = exact::read(&layer.file)?;
+        if (own.width, own.height) != (all.width, all.height) {
+            return Err(format!("{} is of another size in it", layer.name));
+        }
+        // Pages have numbers, parts have names.
+        let prefix = match (form, at) {
+            (Form::Tiff, 0) => String::new(),
+            (Form::Tiff, _) => format!("{}.", at + 1),
+            _ => format!("{}.", layer.name),
+        };
+        let planes = if form == Form::Tiff { tiff::arranged(&own)? } else { own.planes.iter().collect() };
+        let count = planes.len();
+        for (at, plane) in planes.into_iter().enumerate() {
+            let name = match (form, count, at) {
+                // A page knows no names of channels but those of its colours.
+                (Form::Tiff, 1 | 2, 0) => "Y",
+                _ => &plane.name,
+            };
+            let name = format!("{prefix}{name}");
+            let at = rest.iter().position(|other| other.name == name);
+            let found = rest.swap_remove(at.ok_or_else(|| format!("it lacks {} of {}", plane.name, layer.name))?);
+            let is_same =
+                (found.origin, found.size) == (plane.origin, plane.size) && found.values.is_same(&plane.values);
+            if !is_same {
+                return Err(format!("{} of {} is not the same in it", plane.name, layer.name));
+            }
+        }
+    }
+    if rest.is_empty() { Ok(()) } else { Err("it holds more channels than its passes".to_owned()) }
+}

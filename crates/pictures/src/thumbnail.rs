@@ -1,0 +1,170 @@
+//! A picture made small, as a screen shows it.
+
+use std::path::Path;
+
+use truepath_core::catalogue::Light;
+use truepath_core::picture::Content;
+use truepath_core::sheet::{Backdrop, Colour, Size};
+use truepath_media::pixels::{self, Pixels, Samples};
+
+use crate::treat::{Data, Treatment};
+
+/// How pictures are made small.
+#[derive(Clone, Copy, Debug)]
+pub struct Wish<'w> {
+    /// The most pixels across and down.
+    pub within: (usize, usize),
+    /// By how many stops light is made brighter.
+    pub stops: f32,
+    /// The layer, of files with several.
+    pub layer: Option<&'w str>,
+    /// How pixels are meant, where that is known.
+    pub colour: Option<Colour>,
+}
+
+/// A small picture.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Thumbnail {
+    /// Width in pixels.
+    pub width: usize,
+    /// Height in pixels.
+    pub height: usize,
+    /// What it shows.
+    pub shade: Shade,
+}
+
+/// What a small picture shows.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Shade {
+    /// Colours as displayed: three samples a pixel.
+    Colour(Vec<u8>),
+    /// One number a pixel, such as a depth: it is shown between two ends that hold for a whole row of pictures.
+    Number(Vec<f32>),
+}
+
+/// The size of a picture within another one, in its own aspect.
+#[must_use]
+pub fn fit((width, height): (usize, usize), within: (usize, usize)) -> (usize, usize) {
+    let scale = (within.0 as f64 / width.max(1) as f64).min(within.1 as f64 / height.max(1) as f64);
+    let side = |side: usize, most: usize| ((side as f64 * scale).round() as usize).clamp(1, most.max(1));
+    (side(width, within.0), side(height, within.1))
+}
+
+/// Reads a picture and makes it small; with it comes what its pixels come to.
+///
+/// # Errors
+/// When it is no whole picture, or cannot be read: why.
+pub fn read(path: &Path, wish: Wish<'_>) -> Result<(Thumbnail, Content), String> {
+    let pixels = pixels::read(path, wish.layer)?;
+    let content = pixels.content();
+    Ok((small(pixels, wish), content))
+}
+
+/// Makes a picture small.
+#[must_use]
+pub fn small(pixels: Pixels, wish: Wish<'_>) -> Thumbnail {
+    let (width, height) = fit((pixels.width as usize, pixels.height as usize), wish.within);
+    if let (Samples::Float(samples), 1) = (&pixels.samples, pixels.count()) {
+        let numbers = averaged(samples, (pixels.width as usize, pixels.height as usize), (width, height));
+        return Thumbnail { width, height, shade: Shade::Number(numbers) };
+    }
+    let side = |side: usize| u32::try_from(side).unwrap_or(u32::MAX);
+    let treatment = Treatment {
+        colour: Colour::Display,
+        over: Backdrop::Checker,
+        alpha: false,
+        deep: false,
+        size: Some(Size { width: side(width), height: side(height) }),
+        stops: wish.stops,
+    };
+    let Data::Eight(data) = treatment.apply(pixels, wish.colour).data else { return nothing((width, height)) };
+    Thumbnail { width, height, shade: Shade::Colour(data) }
+}
+
+fn nothing((width, height): (usize, usize)) -> Thumbnail {
+    Thumbnail { width, height, shade: Shade::Colour(vec![0; width * height * 3]) }
+}
+
+/// Numbers of a smaller picture: the mean of those that can be counted with, of each patch.
+fn averaged(samples: &[f32], from: (usize, usize), to: (usize, usize)) -> Vec<f32> {
+    let ends = |at: usize, from: usize, to: usize| {
+        let start = at * from / to;
+        (start, ((at + 1) * from / to).clamp(start + 1, from.max(start + 1)))
+    };
+    let patch = |x: usize, y: usize| {
+        let ((left, right), (top, bottom)) = (ends(x, from.0, to.0), ends(y, from.1, to.1));
+        let (mut sum, mut count, mut last) = (0.0, 0, f32::NAN);
+        for row in top..bottom {
+            for value in &samples[row * from.0 + left..row * from.0 + right] {
+                last = *value;
+                if value.is_finite() {
+                    sum += f64::from(*value);
+                    count += 1;
+                }
+            }
+        }
+        if count > 0 { (sum / f64::from(count)) as f32 } else { last }
+    };
+    (0..to.1).flat_map(|y| (0..to.0).map(move |x| (x, y))).map(|(x, y)| patch(x, y)).collect()
+}
+
+/// So large a share of all numbers lies below the lower end and above the upper one: single values do not make all others
+/// look alike.
+const BEYOND: f64 = 0.01;
+
+/// The ends between which the numbers of some pictures are shown; `None` where there are none, or all are alike.
+#[must_use]
+pub fn ends<'t>(thumbnails: impl Iterator<Item = &'t Thumbnail>) -> Option<(f32, f32)> {
+    let mut all: Vec<f32> = Vec::new();
+    for thumbnail in thumbnails {
+        if let Shade::Number(numbers) = &thumbnail.shade {
+            all.extend(numbers.iter().filter(|value| value.is_finite()).step_by(7));
+        }
+    }
+    if all.is_empty() {
+        return None;
+    }
+    let at = (all.len() as f64 * BEYOND) as usize;
+    let last = all.len() - 1 - at;
+    let low = *all.select_nth_unstable_by(at, f32::total_cmp).1;
+    let high = *all.select_nth_unstable_by(last.max(at), f32::total_cmp).1;
+    (high > low).then_some((low, high))
+}
+
+impl Thumbnail {
+    /// Its pixels as displayed: three samples each. Numbers are shown between two ends, from black to white; without ends
+    /// they are taken for light.
+    #[must_use]
+    pub fn rgb(&self, ends: Option<(f32, f32)>) -> Vec<u8> {
+        let (low, high) = ends.unwrap_or((0.0, 1.0));
+        match &self.shade {
+            Shade::Colour(data) => data.clone(),
+            Shade::Number(numbers) => {
+                let shown = |value: &f32| {
+                    let share = if value.is_nan() { 0.0 } else { ((value - low) / (high - low)).clamp(0.0, 1.0) };
+                    [(share * 255.0 + 0.5) as u8; 3]
+                };
+                numbers.iter().flat_map(shown).collect()
+            }
+        }
+    }
+
+    /// Its pixels as a JPEG file (ITU-T T.81) of a quality from 1 to 100.
+    ///
+    /// # Errors
+    /// When it has more than 65,535 pixels along a side.
+    pub fn jpeg(&self, ends: Option<(f32, f32)>, quality: u8) -> Result<Vec<u8>, String> {
+        let side = |side: usize| u16::try_from(side).map_err(|_| "a picture of this size is no JPEG".to_owned());
+        let mut out = Vec::new();
+        let encoder = jpeg_encoder::Encoder::new(&mut out, quality);
+        let encoded =
+            encoder.encode(&self.rgb(ends), side(self.width)?, side(self.height)?, jpeg_encoder::ColorType::Rgb);
+        encoded.map(|()| out).map_err(|error| error.to_string())
+    }
+}
+
+/// Whether pictures of a type are meant as light, so that an exposure applies to them.
+#[must_use]
+pub fn is_light(light: Light, colour: Option<Colour>) -> bool {
+    colour.map_or(light == Light::Linear, |colour| colour == Colour::Linear)
+}
