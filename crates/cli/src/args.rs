@@ -74,12 +74,16 @@ pub enum Command {
     Verify(VerifyArgs),
     /// Draw many small pictures on one: a row of frames for each pass, camera or job, or any files
     Contact(ContactArgs),
+    /// Compare pictures frame by frame: two versions, modes, passes, jobs, folders or patterns
+    Compare(CompareArgs),
     /// Make room: put files of a mode, of old versions, of longer ranges or of dead runs away
     Clean(CleanArgs),
     /// Let the programs that a folder's adapters name be asked by commands that only look
     Trust(TrustArgs),
     /// Make the movies whose frames are complete, or a movie of any pictures
     Movie(MovieArgs),
+    /// Put the passes of a job that were rendered apart into one file per frame: OpenEXR, TIFF or OpenRaster
+    Stack(StackArgs),
     /// Encode pictures as a movie: what `run`, `movie` and scripts call
     Encode(EncodeArgs),
     /// Looks at one picture, and ends well if that does not end it

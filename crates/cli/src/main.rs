@@ -65,9 +65,11 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Status(args) => command::status::run(&args, &around),
         Command::Log(args) => command::log::run(&args, &around),
         Command::Contact(args) => command::contact::run(&args, &around),
+        Command::Compare(args) => command::compare::run(&args, &around),
         Command::Clean(args) => command::clean::run(&args, &around),
         Command::Trust(args) => command::trust::run(&args, &around),
         Command::Movie(args) => command::movie::run(&args, &around),
+        Command::Stack(args) => command::stack::run(&args, &around),
         Command::Encode(args) => command::encode::run(&args, &around),
         Command::LookAt { file } => {
             let looked = truepath_media::inspect_any(&file);

@@ -2,10 +2,13 @@
 
 use truepath_media::exact::{Exact, Plane};
 
-use crate::thumbnail::{Shade, Thumbnail, fit};
+use crate::thumbnail::{Shade, Thumbnail, fit, span};
 
 /// How far two channels are from each other at a pixel.
 pub type Apart<'a> = &'a dyn Fn(&Plane, &Plane, i64, i64) -> f64;
+
+/// So large a share of what differs is not yet white: single highlights leave the rest to be seen.
+const BELOW_WHITE: f64 = 0.95;
 
 /// The difference of two unpacked pictures of the same size, and how many times brighter it is than it was.
 ///
@@ -26,19 +29,18 @@ pub fn picture(a: &Exact, b: &Exact, within: (usize, usize), apart: Apart<'_>) -
             Some("B") => &[2],
             _ => &[0, 1, 2],
         };
-        for y in 0..from.1 {
-            for x in 0..from.0 {
-                let far = apart(plane, other, x as i64, y as i64);
-                if far > 0.0 {
-                    let patch = &mut patches[y * height / from.1 * width + x * width / from.0];
-                    channels.iter().for_each(|channel| patch[*channel] = patch[*channel].max(far));
-                }
-            }
+        for (at, patch) in patches.iter_mut().enumerate() {
+            let ((left, right), (top, bottom)) = (span(at % width, from.0, width), span(at / width, from.1, height));
+            let all = (top..bottom).flat_map(|y| (left..right).map(move |x| (x, y)));
+            // One pixel that differs is not lost among those that do not.
+            let far = all.map(|(x, y)| apart(plane, other, x as i64, y as i64)).fold(0.0, f64::max);
+            channels.iter().for_each(|channel| patch[*channel] = patch[*channel].max(far));
         }
     }
-    let largest = patches.iter().flatten().filter(|far| far.is_finite()).fold(0.0, |most: f64, far| most.max(*far));
-    let gain = if largest > 0.0 { 1.0 / largest } else { 1.0 };
-    let shown = |far: &f64| ((far * gain).min(1.0) * 255.0).ceil() as u8;
+    let mut far: Vec<f64> = patches.iter().flatten().copied().filter(|far| *far > 0.0 && far.is_finite()).collect();
+    let at = (far.len() as f64 * BELOW_WHITE) as usize;
+    let gain = if far.is_empty() { 1.0 } else { 1.0 / *far.select_nth_unstable_by(at, f64::total_cmp).1 };
+    let shown = |far: &f64| ((far * gain).min(1.0).sqrt() * 255.0).ceil() as u8;
     let data = patches.iter().flatten().map(shown).collect();
     Ok((Thumbnail { width, height, shade: Shade::Colour(data) }, gain))
 }

@@ -1,5 +1,6 @@
 //! Two picture files of the same frame: how alike they are.
 
+use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::Path;
@@ -61,6 +62,8 @@ pub struct Difference {
     pub channel: String,
     /// Where it is.
     pub at: (i64, i64),
+    /// The layers that differ, of files with several.
+    pub layers: Vec<String>,
 }
 
 impl Likeness {
@@ -226,6 +229,7 @@ struct Sums {
     samples: u64,
     channel: String,
     at: (i64, i64),
+    layers: BTreeSet<String>,
     /// Whether each pixel has a sample beyond the tolerance, and the rectangle that they lie in.
     beyond: Vec<bool>,
     rectangle: (i64, i64, usize, usize),
@@ -245,6 +249,7 @@ impl Sums {
             self.beyond.resize(self.beyond.len().max(width * height), false);
             self.rectangle = rectangle;
         }
+        let mut differs = false;
         for row in 0..height {
             for column in 0..width {
                 let (x, y) = (left + column as i64, top + row as i64);
@@ -257,13 +262,17 @@ impl Sums {
                     self.at = (x, y);
                     self.channel.clone_from(&a.name);
                 }
-                self.differs = true;
+                differs = true;
                 self.sum += apart;
                 self.squares += apart * apart;
                 if apart > tolerance {
                     self.beyond[row * width + column] = true;
                 }
             }
+        }
+        if differs {
+            self.differs = true;
+            self.layers.extend(a.name.rsplit_once('.').map(|(layer, _)| layer.to_owned()));
         }
     }
 
@@ -279,6 +288,7 @@ impl Sums {
             beyond: self.beyond.iter().filter(|beyond| **beyond).count() as f64 / self.beyond.len() as f64,
             channel: self.channel,
             at: self.at,
+            layers: self.layers.into_iter().collect(),
         })
     }
 }

@@ -85,14 +85,16 @@ fn nothing((width, height): (usize, usize)) -> Thumbnail {
     Thumbnail { width, height, shade: Shade::Colour(vec![0; width * height * 3]) }
 }
 
+/// The old pixels along a side that one new pixel covers: the first one, and the one behind the last.
+pub(crate) fn span(at: usize, from: usize, to: usize) -> (usize, usize) {
+    let start = at * from / to;
+    (start, ((at + 1) * from / to).clamp(start + 1, from.max(start + 1)))
+}
+
 /// Numbers of a smaller picture: the mean of those that can be counted with, of each patch.
 fn averaged(samples: &[f32], from: (usize, usize), to: (usize, usize)) -> Vec<f32> {
-    let ends = |at: usize, from: usize, to: usize| {
-        let start = at * from / to;
-        (start, ((at + 1) * from / to).clamp(start + 1, from.max(start + 1)))
-    };
     let patch = |x: usize, y: usize| {
-        let ((left, right), (top, bottom)) = (ends(x, from.0, to.0), ends(y, from.1, to.1));
+        let ((left, right), (top, bottom)) = (span(x, from.0, to.0), span(y, from.1, to.1));
         let (mut sum, mut count, mut last) = (0.0, 0, f32::NAN);
         for row in top..bottom {
             for value in &samples[row * from.0 + left..row * from.0 + right] {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use truepath_core::catalogue::Light;
+use truepath_core::catalogue::{self, FileType, Light};
 use truepath_core::frames::{Frames, Number};
 use truepath_core::plan::Series;
 use truepath_core::sheet::Colour;
@@ -131,8 +131,12 @@ pub fn of_pattern(pattern: &Pattern, asked: Option<&str>) -> Result<Strip, Failu
         pass: String::new(),
         layer: None,
         colour: None,
-        light: Light::Either,
+        light: file_type(pattern).map_or(Light::Either, |known| known.light),
         size: None,
         shots: wanted.iter().map(shot).collect(),
     })
+}
+
+fn file_type(pattern: &Pattern) -> Option<&'static FileType> {
+    catalogue::by_extension(pattern.spelt().rsplit_once('.')?.1)
 }

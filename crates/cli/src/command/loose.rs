@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
 use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
-use truepath_core::catalogue;
+use truepath_core::catalogue::{self, FileType};
 use truepath_core::frames::{Frames, Number};
 use truepath_core::picture::{Asked, Placed, Policy, Row};
-use truepath_core::resolve::paths::from_system;
+use truepath_core::resolve::paths::{file_name, from_system};
 use truepath_core::sheet::Size;
 use truepath_core::template::Pattern;
 use truepath_core::verify::{Picture, Seen, State};
@@ -140,30 +140,47 @@ fn whole_span(there: &Frames) -> Frames {
 /// Numbers with the digits they are written in, by what stands before and after them.
 type Numbered = BTreeMap<(String, String), Vec<(usize, i64)>>;
 
+/// The pictures and movies of a folder and of those in it: their names from there on, and their types.
+pub fn pictures(folder: &Path) -> Result<Vec<(String, &'static FileType)>, Failure> {
+    let mut found = Vec::new();
+    let mut open: Vec<(PathBuf, String, usize)> = vec![(folder.to_owned(), String::new(), 0)];
+    while let Some((folder, base, depth)) = open.pop() {
+        let files = disk::files(&folder).map_err(|error| Failure::machine("list", &folder, &error))?;
+        for (name, _) in files.iter().filter(|(name, _)| !name.starts_with('.')) {
+            let known = name.rsplit_once('.').and_then(|(_, extension)| catalogue::by_extension(extension));
+            found.extend(known.map(|known| (format!("{base}{name}"), known)));
+        }
+        if depth < DEEPEST {
+            let inner = files.others().iter().filter(|name| !name.starts_with('.'));
+            let inner = inner.map(|name| (folder.join(name), format!("{base}{name}/"), depth + 1));
+            open.extend(inner.filter(|(path, ..)| disk::no_file(path) == Some("a folder")));
+        }
+    }
+    Ok(found)
+}
+
+/// Where the frame number of a name stands: the last digits before the extension of the file.
+pub fn number(name: &str) -> Option<std::ops::Range<usize>> {
+    let file = name.len() - file_name(name).len();
+    let stem = &name[..name.rfind('.')?.max(file)];
+    let end = stem.rfind(|c: char| c.is_ascii_digit()).map_or(0, |at| at + 1);
+    let start = stem[..end].rfind(|c: char| !c.is_ascii_digit()).map_or(0, |at| at + 1);
+    (end > file).then_some(start.max(file)..end)
+}
+
 /// The sequences and single files of a folder and of those in it. Pictures whose names differ by nothing but the last number in
 /// them are one sequence; every movie is by itself.
 fn sequences(folder: &Path) -> Result<Vec<Set>, Failure> {
     let (mut numbered, mut single) = (Numbered::new(), Vec::new());
-    let mut open: Vec<(PathBuf, usize)> = vec![(folder.to_owned(), 0)];
-    while let Some((folder, depth)) = open.pop() {
-        let files = disk::files(&folder).map_err(|error| Failure::machine("list", &folder, &error))?;
-        let base = from_system(&folder);
-        for (name, _) in files.iter().filter(|(name, _)| !name.starts_with('.')) {
-            let Some((stem, extension)) = name.rsplit_once('.') else { continue };
-            let Some(known) = catalogue::by_extension(extension) else { continue };
-            let end = stem.rfind(|c: char| c.is_ascii_digit()).map_or(0, |at| at + 1);
-            let start = stem[..end].rfind(|c: char| !c.is_ascii_digit()).map_or(0, |at| at + 1);
-            match name[start..end].parse::<i64>() {
-                Ok(number) if !known.is_container() => {
-                    let around = (format!("{base}/{}", &name[..start]), name[end..].to_owned());
-                    numbered.entry(around).or_default().push((end - start, number));
-                }
-                _ => single.push(format!("{base}/{name}")),
+    let base = from_system(folder);
+    for (name, known) in pictures(folder)? {
+        let digits = number(&name).filter(|_| !known.is_container());
+        match digits.and_then(|digits| Some((name[digits.clone()].parse::<i64>().ok()?, digits))) {
+            Some((number, digits)) => {
+                let around = (format!("{base}/{}", &name[..digits.start]), name[digits.end..].to_owned());
+                numbered.entry(around).or_default().push((digits.len(), number));
             }
-        }
-        if depth < DEEPEST {
-            let inner = files.others().iter().filter(|name| !name.starts_with('.')).map(|name| folder.join(name));
-            open.extend(inner.filter(|path| disk::no_file(path) == Some("a folder")).map(|path| (path, depth + 1)));
+            None => single.push(format!("{base}/{name}")),
         }
     }
     let mut all: Vec<Set> = Vec::new();

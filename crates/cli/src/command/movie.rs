@@ -114,7 +114,7 @@ fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Ex
 }
 
 /// Does some work; an interrupt ends this process at once, and takes the folder along in which the work is done.
-fn unless_interrupted<T>(folder: &Path, work: impl FnOnce() -> Result<T, Failure>) -> Result<T, Failure> {
+pub fn unless_interrupted<T>(folder: &Path, work: impl FnOnce() -> Result<T, Failure>) -> Result<T, Failure> {
     let stops = Stops::new().map_err(|error| Failure::machine("listen for", "interrupts", &error))?;
     let handle = stops.handle();
     std::thread::scope(|scope| {

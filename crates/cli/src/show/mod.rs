@@ -1,5 +1,6 @@
 //! Drawing: the only place that knows colours and widths, which are handed to it.
 
+pub mod compare;
 pub mod counter;
 pub mod diagnostics;
 pub mod json;

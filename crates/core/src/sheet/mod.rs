@@ -152,6 +152,10 @@ pub enum PassKind {
     Mask,
 }
 
+/// The kinds of passes with their names.
+pub const PASS_KINDS: [(&str, PassKind); 3] =
+    [("colour", PassKind::Colour), ("data", PassKind::Data), ("mask", PassKind::Mask)];
+
 /// `[passes.NAME] kind`.
 #[derive(Clone, Debug)]
 pub struct PassTable {

@@ -7,7 +7,7 @@ use super::entries::{LEVELS, MEANT_KEYS, MOVIE_KEYS};
 use super::parse::{COLOURS, LAYERS};
 use super::setting::{self, KEYS, SettingRow, ValueKind};
 use super::tables::{FORMAT_KEYS, RUN_KEYS};
-use super::{EXISTING, GAPS, SYSTEMS, cluster, machine};
+use super::{EXISTING, GAPS, PASS_KINDS, SYSTEMS, cluster, machine};
 use crate::catalogue::{BITS, CHANNELS, CHROMA, EFFORTS, types};
 use crate::diagnostic::{CHECKS, Check};
 use crate::frames::MOST;
@@ -49,7 +49,7 @@ pub fn sheet() -> Value {
     let root = json!({ "anyOf": [text("A folder; a relative one starts at this file's own."), object(systems, "A folder for each system.")] });
     add("roots", table_of(root, "Named base folders; each is a token."));
     add("formats", table_of(format(), "Named sets of file options."));
-    let kinds = [("kind".to_owned(), one_of(["colour", "data", "mask"], "What the pass is."))];
+    let kinds = [("kind".to_owned(), one_of(PASS_KINDS.map(|(name, _)| name), "What the pass is."))];
     add("passes", table_of(object(kinds.into_iter().collect(), "A pass."), "What passes are."));
     add("defaults", object(settings(), "What every job starts from."));
     add(

@@ -15,7 +15,7 @@ use crate::template::Template;
 
 use super::parse::LANGUAGE;
 use super::read::{Raw, Reader};
-use super::{Base, EXISTING, Format, Layer, Mode, PassKind, PassTable, Root, RootPaths, SYSTEMS, Sheet};
+use super::{Base, EXISTING, Format, Layer, Mode, PASS_KINDS, PassTable, Root, RootPaths, SYSTEMS, Sheet};
 
 /// Longer than any night: a span beyond it is a slip.
 const MOST_SECONDS: u64 = 1_000_000_000;
@@ -221,8 +221,7 @@ impl Reader<'_> {
         for (key, raw) in table {
             match key.get_ref().as_ref() {
                 "kind" => {
-                    let kinds = [("colour", PassKind::Colour), ("data", PassKind::Data), ("mask", PassKind::Mask)];
-                    pass.kind = self.choice(raw, "kind", &kinds).map(|kind| kind.value);
+                    pass.kind = self.choice(raw, "kind", &PASS_KINDS).map(|kind| kind.value);
                 }
                 _ => self.unknown(key, "[passes.*]", &["kind"]),
             }

@@ -1,0 +1,313 @@
+//! `compare`: two versions, modes, passes, jobs, folders or patterns of the same pictures, frame by frame.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+
+use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
+use truepath_core::frames::{Frames, Number};
+use truepath_core::plan::{Plan, Series};
+use truepath_core::resolve::paths::{self, from_system};
+use truepath_exec::failure::{Cause, Failure};
+use truepath_pictures::contact;
+use truepath_pictures::pairs::{self, Comparing, Likeness, Side};
+use truepath_pictures::thumbnail::{self, Thumbnail, Wish};
+
+use super::{deliver, encode, loose};
+use crate::args::{Common, CompareArgs};
+use crate::exit_code::Exit;
+use crate::lower::Surroundings;
+use crate::pipeline::{self, LoadOptions};
+use crate::show::compare::{self as shown, Compared, Comparison, Outcome, Row};
+use crate::show::{self, counter::Counter};
+
+/// Width in pixels of the picture of the worst frames.
+const WIDTH: usize = 1280;
+
+/// Two sequences that are to be compared.
+struct Pair {
+    label: String,
+    /// Each frame with its file on both sides.
+    frames: Vec<(i64, [String; 2])>,
+}
+
+/// What is compared with what.
+struct Sides {
+    names: [String; 2],
+    pairs: Vec<Pair>,
+    /// Whether other sizes are expected.
+    scaled: bool,
+    /// The plans whose files nothing may be written over.
+    plans: Vec<Plan>,
+}
+
+/// Compares, and shows what differs.
+pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    let tolerance = tolerance(&args.tolerance)?;
+    let sides = match sides(args, around)? {
+        Ok(sides) => sides,
+        Err(exit) => return Ok(exit),
+    };
+    if let Some(out) = &args.out {
+        if !out.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("png")) {
+            return Err(Failure::unreadable(format!("{} is no PNG file", out.display())).help("end its name with .png"));
+        }
+        deliver::may_write((out, args.replace), &sides.plans, around)?;
+    }
+    let how = Comparing { tolerance, scaled: args.scaled || sides.scaled };
+    let total = sides.pairs.iter().map(|pair| pair.frames.len() as u64).sum();
+    let counter = Counter::of("comparing frames", total, around.err);
+    let one = |(frame, files): &(i64, [String; 2])| {
+        let outcome = outcome(files, how);
+        counter.add(1);
+        outcome.map(|outcome| Compared { frame: *frame, files: files.clone(), outcome })
+    };
+    let row = |pair: &Pair| {
+        let frames = pair.frames.par_iter().map(one).collect::<Result<Vec<Compared>, Failure>>()?;
+        Ok(Row { label: pair.label.clone(), frames })
+    };
+    let rows = sides.pairs.iter().map(row).collect::<Result<Vec<Row>, Failure>>();
+    counter.end();
+    let comparison = Comparison { sides: sides.names, tolerance, rows: rows? };
+    if comparison.all().all(|(_, frame)| frame.outcome == Outcome::Neither) {
+        let [before, after] = &comparison.sides;
+        return Err(Failure::new(Cause::Refused, format!("there is no picture of {before} and none of {after}"))
+            .help("`truepath verify` tells what is there"));
+    }
+    if let Some(out) = &args.out {
+        draw(out, args.replace, &comparison, how)?;
+    }
+    if args.json {
+        show::print_exact(&show::json::text(&shown::json(&comparison)))?;
+    } else {
+        show::print(&shown::text(&comparison, around.out))?;
+    }
+    Ok(if comparison.is_within() { Exit::Well } else { Exit::No })
+}
+
+/// A tolerance as it was typed: a number, or a part such as 1/255.
+fn tolerance(text: &str) -> Result<f64, Failure> {
+    let value = match text.split_once('/') {
+        Some((part, whole)) => {
+            part.parse::<f64>().ok().zip(whole.parse::<f64>().ok()).map(|(part, whole)| part / whole)
+        }
+        None => text.parse().ok(),
+    };
+    value.filter(|value| value.is_finite() && *value >= 0.0).ok_or_else(|| {
+        Failure::unreadable(format!("--tolerance {text} is no difference"))
+            .help("write a number such as 0.002, or a part such as 1/255; 1 is white")
+    })
+}
+
+fn outcome(files: &[String; 2], how: Comparing) -> Result<Outcome, Failure> {
+    let there = [0, 1].map(|at| Path::new(&files[at]).symlink_metadata().is_ok());
+    Ok(match there {
+        [false, false] => Outcome::Neither,
+        [true, false] => Outcome::Only(Side::Before),
+        [false, true] => Outcome::Only(Side::After),
+        [true, true] => match pairs::compare(Path::new(&files[0]), Path::new(&files[1]), how) {
+            Ok(likeness) => Outcome::Both(likeness),
+            // What is no file, or may not be read, is told of its frame.
+            Err(error) => {
+                let side = if truepath_media::open(Path::new(&files[0])).is_err() { Side::Before } else { Side::After };
+                Outcome::Both(Likeness::Unread(side, error.to_string()))
+            }
+        },
+    })
+}
+
+/// Finds what is compared with what; an exit code where a sheet is in the way, which has been told.
+fn sides(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, Exit>, Failure> {
+    let options = [
+        ("--version", !args.version.is_empty()),
+        ("--mode", !args.mode.is_empty()),
+        ("--passes", !args.passes.is_empty()),
+    ];
+    let given: Vec<&str> = options.iter().filter(|(_, given)| *given).map(|(name, _)| *name).collect();
+    match (given.as_slice(), args.what.as_slice()) {
+        ([], [before, after]) if is_folder(before) && is_folder(after) => folders([before, after]).map(Ok),
+        ([], [before, after]) if is_files(before) && is_files(after) => patterns(args, [before, after]).map(Ok),
+        ([], [_, _]) | ([_], _) => of_sheet(args, around),
+        ([], _) => Err(Failure::unreadable("nothing says what is to be compared with what")
+            .help("such as: compare crossing --version 2 3, compare crossing --mode draft, compare OLD_FOLDER NEW_FOLDER, or compare 'old/x.{frame:4}.exr' 'new/x.{frame:4}.exr'")),
+        (several, _) => Err(Failure::unreadable(format!("{} cannot be compared at once", several.join(" and ")))
+            .help("compare one of them, then the other")),
+    }
+}
+
+fn is_folder(text: &str) -> bool {
+    Path::new(text).is_dir()
+}
+
+fn is_files(text: &str) -> bool {
+    super::contact::is_loose(&[text.to_owned()])
+}
+
+/// Pictures of two patterns, or two pictures.
+fn patterns(args: &CompareArgs, texts: [&String; 2]) -> Result<Sides, Failure> {
+    let patterns = [encode::pattern(texts[0])?, encode::pattern(texts[1])?];
+    let is_one = patterns.iter().all(|pattern| pattern.frame_width().is_none());
+    let asked = args.frames.as_deref().map(encode::frames).transpose()?;
+    let mut frames = Frames::none();
+    for pattern in &patterns {
+        let listed = pattern.split_folder().0.fixed().is_some();
+        frames = match (&asked, listed) {
+            (Some(asked), _) => asked.clone(),
+            (None, _) => frames.union(&encode::numbers_there(pattern)?),
+        };
+    }
+    let frames = if is_one { Frames::one(1) } else { frames };
+    let files = |frame: i64| [0, 1].map(|at| patterns[at].name(Number::new(frame)));
+    let label = paths::file_name(texts[1]).to_owned();
+    Ok(Sides {
+        names: texts.map(Clone::clone),
+        pairs: vec![Pair { label, frames: frames.iter().map(|frame| (frame, files(frame))).collect() }],
+        scaled: false,
+        plans: Vec::new(),
+    })
+}
+
+/// Pictures of the same names in two folders.
+fn folders(folders: [&String; 2]) -> Result<Sides, Failure> {
+    let mut names = BTreeSet::new();
+    for folder in folders {
+        let pictures = loose::pictures(Path::new(folder))?.into_iter().filter(|(_, known)| !known.is_container());
+        names.extend(pictures.map(|(name, _)| name));
+    }
+    let mut groups: BTreeMap<String, Vec<(i64, [String; 2])>> = BTreeMap::new();
+    for name in names {
+        let (label, number) = numbered(&name);
+        let file = |folder: &String| from_system(&Path::new(folder).join(&name));
+        groups.entry(label).or_default().push((number, [file(folders[0]), file(folders[1])]));
+    }
+    if groups.is_empty() {
+        return Err(Failure::new(
+            Cause::Refused,
+            format!("there is no picture in {} and none in {}", folders[0], folders[1]),
+        ));
+    }
+    let pair = |(label, mut frames): (String, Vec<(i64, [String; 2])>)| {
+        frames.sort_by_key(|(number, _)| *number);
+        Pair { label, frames }
+    };
+    Ok(Sides {
+        names: folders.map(Clone::clone),
+        pairs: groups.into_iter().map(pair).collect(),
+        scaled: false,
+        plans: Vec::new(),
+    })
+}
+
+/// A name as that of a sequence, and its number.
+fn numbered(name: &str) -> (String, i64) {
+    let digits = loose::number(name);
+    match digits.and_then(|digits| Some((name[digits.clone()].parse().ok()?, digits))) {
+        Some((number, digits)) => {
+            (format!("{}{{frame:{}}}{}", &name[..digits.start], digits.len(), &name[digits.end..]), number)
+        }
+        None => (name.to_owned(), 1),
+    }
+}
+
+/// One side of a sheet: its plan, laid out for a version, a mode or nothing.
+fn of_sheet(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, Exit>, Failure> {
+    let common = |mode: Option<&String>, version: Option<&String>| Common {
+        jobs: args.what.clone(),
+        sheet: args.sheet.iter().cloned().collect(),
+        mode: mode.into_iter().cloned().collect(),
+        frames: args.frames.clone(),
+        camera: args.camera.clone(),
+        pass: if args.passes.is_empty() { args.pass.clone() } else { args.passes.clone() },
+        set: version.map(|version| format!("version={version}")).into_iter().collect(),
+        ..Common::default()
+    };
+    let (commons, names) = match (args.version.as_slice(), args.mode.as_slice()) {
+        ([one], _) => {
+            let now = "the version that the sheet names now".to_owned();
+            ([common(None, Some(one)), common(None, None)], [format!("version {one}"), now])
+        }
+        ([one, two, ..], _) => {
+            ([common(None, Some(one)), common(None, Some(two))], [format!("version {one}"), format!("version {two}")])
+        }
+        ([], [one]) => {
+            ([common(None, None), common(Some(one), None)], ["the finals".to_owned(), format!("mode {one}")])
+        }
+        ([], [one, two, ..]) => {
+            ([common(Some(one), None), common(Some(two), None)], [format!("mode {one}"), format!("mode {two}")])
+        }
+        ([], []) => {
+            let names = if args.passes.is_empty() { &args.what } else { &args.passes };
+            ([common(None, None), common(None, None)], [names[0].clone(), names[1].clone()])
+        }
+    };
+    let mut plans = Vec::new();
+    for common in &commons {
+        let queue = pipeline::load(common, around, LoadOptions::default())?;
+        if let Some(exit) = super::not_to_be_judged(&queue, around) {
+            return Ok(Err(exit));
+        }
+        plans.extend(queue.sheets.into_iter().next().map(|sheet| sheet.plan));
+    }
+    let [before, after] = [&plans[0], &plans[1]];
+    // What has the same key on both sides is compared.
+    let key = |plan: &Plan, series: &Series, side: usize| -> Option<(String, String)> {
+        let job = &plan.jobs[series.job];
+        let labels = plan.labels(series).join("+");
+        match (args.passes.is_empty(), args.version.is_empty() && args.mode.is_empty()) {
+            (false, _) => (labels == args.passes[side]).then(|| (job.name.clone(), String::new())),
+            // Two jobs: each of their combinations by what follows the name.
+            (true, true) => {
+                let wanted =
+                    truepath_core::plan::Selection { jobs: vec![args.what[side].clone()], ..Default::default() };
+                let rest = job.name.strip_prefix(args.what[side].as_str()).unwrap_or_default().to_owned();
+                wanted.takes(job).then_some((rest, labels))
+            }
+            (true, false) => Some((job.name.clone(), labels)),
+        }
+    };
+    let mut others: BTreeMap<(String, String), &Series> = BTreeMap::new();
+    others.extend(after.series.iter().filter_map(|series| Some((key(after, series, 1)?, series))));
+    let pair = |series: &Series| {
+        let other = others.get(&key(before, series, 0)?)?;
+        let frames = series.frames.as_ref()?.intersect(other.frames.as_ref()?);
+        let label = other.id.split('@').next().unwrap_or_default().trim_end().to_owned();
+        let frames: Vec<_> = frames.iter().map(|frame| (frame, [series.name(frame), other.name(frame)])).collect();
+        (!frames.is_empty()).then_some(Pair { label, frames })
+    };
+    let pairs: Vec<Pair> = before.series.iter().filter_map(pair).collect();
+    if pairs.is_empty() {
+        return Err(Failure::new(
+            Cause::Refused,
+            format!("{} and {} have no frame of the same pass", names[0], names[1]),
+        )
+        .help("`truepath names` lists passes and frames; passes that share a file are compared as one"));
+    }
+    if pairs.iter().all(|pair| pair.frames.iter().all(|(_, files)| files[0] == files[1])) {
+        return Err(Failure::new(Cause::Refused, format!("{} and {} are the same files", names[0], names[1]))
+            .help("where the path has neither {version} nor {mode}, there is only one of each"));
+    }
+    Ok(Ok(Sides { names, pairs, scaled: !args.mode.is_empty(), plans }))
+}
+
+/// Draws the worst frames: before, after, and what differs.
+fn draw(out: &Path, over: bool, comparison: &Comparison, how: Comparing) -> Result<(), Failure> {
+    let across = contact::third(WIDTH);
+    let within = (across, across * 2);
+    let mut rows = Vec::new();
+    for (row, frame, difference) in comparison.worst() {
+        let read = |file: &String| {
+            let wish = Wish { within, stops: 0.0, layer: None, colour: None };
+            thumbnail::read(Path::new(file), wish).map(|(picture, _)| picture)
+        };
+        let [before, after] = [&frame.files[0], &frame.files[1]];
+        let drawn = pairs::picture(Path::new(before), Path::new(after), how, within);
+        let (Ok(one), Ok(two), Ok((apart, gain))) = (read(before), read(after), drawn) else { continue };
+        let words = shown::words(difference, comparison.tolerance);
+        let caption = format!("{} {}: {words}; shown times {gain:.3}", row.label, frame.frame);
+        rows.push((caption, [one, two, apart] as [Thumbnail; 3]));
+    }
+    let [before, after] = &comparison.sides;
+    let labels = [before.as_str(), after.as_str(), "difference"];
+    let title = if rows.is_empty() { "no frame differs" } else { "the frames that differ most" };
+    let png = contact::triples(title, labels, &rows, WIDTH).png();
+    deliver::write(out, &png.map_err(|error| Failure::machine("draw", out, &error))?, over)
+}

@@ -1,0 +1,338 @@
+//! `stack`: the passes of a job that were rendered apart as one file per frame, and a list of them for compositing.
+
+use std::collections::HashSet;
+use std::fs::File;
+use std::path::{Path, PathBuf};
+
+use rayon::iter::{IntoParallelIterator, ParallelIterator};
+use serde_json::{Value, json};
+use truepath_core::frames::{Frames, Number};
+use truepath_core::plan::Series;
+use truepath_core::resolve::Job;
+use truepath_core::sheet::PASS_KINDS;
+use truepath_core::template::{Lookup, Pattern, Template, TroubleKind, expand};
+use truepath_core::verify::{State, Verdict};
+use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::landing::{Disk, Moves};
+use truepath_exec::observe::Look;
+use truepath_pictures::stack::{self, FORMS, Form, Layer};
+
+use super::deliver;
+use super::movie::unless_interrupted;
+use crate::args::StackArgs;
+use crate::exit_code::Exit;
+use crate::lower::Surroundings;
+use crate::pipeline::{self, LoadOptions, Loaded};
+use crate::show::{self, HEAD, counter::Counter, paint, verdicts};
+
+/// States of files whose pixels are taken.
+const WHOLE: [State; 4] = [State::Good, State::Foreign, State::Odd, State::Unproven];
+
+/// One combination with its passes.
+struct Pile<'p> {
+    loaded: &'p Loaded,
+    job: &'p Job,
+    /// Its series in the order of its passes, each with what is on disk.
+    passes: Vec<(&'p Series, &'p Verdict)>,
+    /// Where its files go, and as what.
+    out: Option<(Pattern, Form)>,
+    /// Frames of which every pass is whole.
+    whole: Frames,
+}
+
+/// What became of one combination.
+#[derive(Default)]
+struct Done {
+    made: Vec<i64>,
+    /// They were there and hold what their passes hold.
+    kept: Vec<i64>,
+    /// They were there and do not.
+    other: Vec<i64>,
+    /// Frame and why.
+    failed: Vec<(i64, String)>,
+}
+
+/// Makes the files, and says what is in them.
+pub fn run(args: &StackArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    if args.out.is_none() && !args.common.json {
+        return Err(Failure::unreadable("nothing says where the files go")
+            .help("truepath stack crossing -o 'stacks/crossing.{frame:4}.exr'; or only list the passes with --json"));
+    }
+    let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
+    if let Some(exit) = super::not_to_be_judged(&queue, around) {
+        return Ok(exit);
+    }
+    let judged = (0..queue.sheets.len()).map(|at| queue.verdicts(at, Look::Heads, around));
+    let judged = judged.collect::<Result<Vec<Vec<Verdict>>, Failure>>()?;
+    let mut piles = Vec::new();
+    for (loaded, verdicts) in queue.sheets.iter().zip(&judged) {
+        for (number, job) in loaded.plan.jobs.iter().enumerate() {
+            let own = loaded.plan.series_of(number);
+            let passes: Vec<_> = own
+                .filter_map(|at| Some((&loaded.plan.series[at], verdicts.iter().find(|own| own.series == at)?)))
+                .collect();
+            piles.push(Pile { loaded, job, out: None, whole: whole(&passes), passes });
+        }
+    }
+    if let Some(out) = &args.out {
+        for pile in &mut piles {
+            pile.out = Some(place(pile, out, around)?);
+        }
+        apart(&piles)?;
+    }
+    let all = piles
+        .iter()
+        .map(|pile| if pile.out.is_some() { stacked(pile, args.replace, around) } else { Ok(Done::default()) });
+    let all = all.collect::<Result<Vec<Done>, Failure>>()?;
+    let complete = |(pile, done): (&Pile<'_>, &Done)| {
+        pile.out.is_none() || (done.other.is_empty() && done.failed.is_empty() && lacking(pile).is_empty())
+    };
+    if args.common.json {
+        let jobs: Vec<Value> = piles.iter().zip(&all).map(|(pile, done)| document(pile, done)).collect();
+        show::print_exact(&show::json::text(&json!({ "truepath": 1, "jobs": jobs })))?;
+    } else {
+        for (pile, done) in piles.iter().zip(&all) {
+            show::print(&text(pile, done, around))?;
+        }
+    }
+    Ok(if piles.iter().zip(&all).all(complete) { Exit::Well } else { Exit::No })
+}
+
+/// The frames of which every pass is whole.
+fn whole(passes: &[(&Series, &Verdict)]) -> Frames {
+    let all = passes.iter().map(|(_, verdict)| verdict.in_any(&WHOLE));
+    all.reduce(|both, own| both.intersect(&own)).unwrap_or_default()
+}
+
+/// The frames that are planned and lack a pass.
+fn lacking(pile: &Pile<'_>) -> Frames {
+    let planned = pile.passes.iter().filter_map(|(series, _)| series.frames.clone());
+    planned.reduce(|both, own| both.union(&own)).unwrap_or_default().minus(&pile.whole)
+}
+
+/// Where the files of a combination go: every token of the sheet but the pass stands in the name.
+fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern, Form), Failure> {
+    let Pile { loaded, job, passes, .. } = pile;
+    let refused = |message: String| Failure::new(Cause::Refused, message);
+    if let Some((series, _)) = passes.iter().find(|(series, _)| series.passes.len() > 1) {
+        return Err(refused(format!(
+            "the passes of {} share their files already: {}",
+            job.name,
+            series.pattern.spelt()
+        )));
+    }
+    if passes.len() < 2 {
+        return Err(refused(format!("{} has only one pass here", job.name)).help("name jobs with two passes or more"));
+    }
+    let unreadable = |why: &str| Failure::unreadable(format!("{text}: {why}"));
+    let template =
+        Template::parse(&text.replace('\\', "/")).map_err(|error| unreadable(&error.message).help(error.help))?;
+    let tokens = loaded.tokens(passes[0].0);
+    let value = |name: &str| {
+        let found = tokens.iter().find(|(own, _)| own == name).map(|(_, value)| value.clone());
+        found.unwrap_or(Lookup::Unknown)
+    };
+    if template.has("pass") {
+        return Err(unreadable("one file holds all passes").help("take {pass} out of it"));
+    }
+    let (pattern, troubles) = expand(&template, &value);
+    if let Some(trouble) = troubles.first() {
+        let why = match trouble.kind {
+            TroubleKind::NoValue => format!("{{{}}} has no value in {}", trouble.token, job.name),
+            _ => format!("{{{}}} cannot stand in it", trouble.token),
+        };
+        return Err(unreadable(&why).help("`truepath names --tokens` lists what there is"));
+    }
+    let spelt = pattern.spelt();
+    let extension = spelt.rsplit_once('.').map_or("", |(_, extension)| extension);
+    let form = Form::of(extension).ok_or_else(|| {
+        let known: Vec<String> = FORMS.iter().map(|(_, what, own)| format!(".{} is {what}", own[0])).collect();
+        unreadable("its extension says no form").help(known.join(", "))
+    })?;
+    for (series, _) in passes {
+        let known = series.file_type.map_or("", |known| known.name);
+        if !form.takes().contains(&known) {
+            let takes = form.takes().join(", ");
+            let message = format!("{} is of the type {known}, and .{extension} holds {takes} as they are", series.id);
+            return Err(refused(message).help("choose another extension, or render it as another type"));
+        }
+    }
+    let frames = passes[0].0.frames.as_ref().map_or(0, Frames::count);
+    if pattern.frame_width().is_none() && frames > 1 {
+        let message = format!("{text} has no frame number, and {} has {frames} frames", job.name);
+        return Err(refused(message).help("write {frame:4} into it"));
+    }
+    let whole = around.folder.join(pattern.name(Number::new(1)));
+    let mut absolute = Pattern::default();
+    if Path::new(&pattern.name(Number::new(1))) != whole {
+        absolute.push_text(&format!("{}/", truepath_core::resolve::paths::from_system(&around.folder)));
+    }
+    absolute.extend(&pattern);
+    Ok((absolute, form))
+}
+
+/// Two combinations must not meet on one name, and none of them any file that is planned.
+fn apart(piles: &[Pile<'_>]) -> Result<(), Failure> {
+    let mut seen: Vec<(HashSet<String>, &str)> = Vec::new();
+    for pile in piles {
+        let Some((pattern, _)) = &pile.out else { continue };
+        let names: HashSet<String> = pile.whole.iter().map(|frame| pattern.name(Number::new(frame))).collect();
+        if let Some((_, other)) = seen.iter().find(|(other, _)| !other.is_disjoint(&names)) {
+            let message = format!("{other} and {} would be stacked into the same files", pile.job.name);
+            return Err(Failure::new(Cause::Refused, message).help("write {job} and {camera} into the name"));
+        }
+        let plans = || piles.iter().flat_map(|pile| pile.loaded.rivals.iter().chain([&pile.loaded.plan]));
+        if let Some(name) = names.iter().find(|name| plans().any(|plan| plan.is_named(name))) {
+            let message = format!("{name} is the name of a file that the sheet plans");
+            return Err(Failure::new(Cause::Refused, message).help("write the stack somewhere else"));
+        }
+        seen.push((names, &pile.job.name));
+    }
+    Ok(())
+}
+
+/// Makes all files of one combination, each beside its name, read back and on the disk before it bears that.
+fn stacked(pile: &Pile<'_>, replace: bool, around: &Surroundings) -> Result<Done, Failure> {
+    let Some((pattern, form)) = &pile.out else { return Ok(Done::default()) };
+    let Some(first) = pile.whole.first() else { return Ok(Done::default()) };
+    let target = PathBuf::from(pattern.name(Number::new(first)));
+    let folder = deliver::folder(&target);
+    std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))?;
+    clear_stages(folder);
+    let stage = tempfile::Builder::new().prefix(STAGE).tempdir_in(folder);
+    let stage = stage.map_err(|error| Failure::machine("write in", folder, &error))?;
+    let lock = stage.path().join(LOCK);
+    let held = File::create(&lock).and_then(|file| file.lock().map(|()| file));
+    let _held = held.map_err(|error| Failure::machine("write", &lock, &error))?;
+    let counter = Counter::of("stacking frames", u64::try_from(pile.whole.count()).unwrap_or(0), around.err);
+    let frames: Vec<i64> = pile.whole.iter().collect();
+    let one = |frame: i64| {
+        let layers: Vec<Layer> = pile
+            .passes
+            .iter()
+            .map(|(series, _)| Layer {
+                name: pile.loaded.plan.labels(series).join("+"),
+                file: PathBuf::from(series.name(frame)),
+            })
+            .collect();
+        let target = PathBuf::from(pattern.name(Number::new(frame)));
+        let staged = stage.path().join(format!("{frame}.{}", target.extension().unwrap_or_default().to_string_lossy()));
+        let fate = land(*form, &layers, (&staged, &target), replace);
+        let _ = std::fs::remove_file(&staged);
+        counter.add(1);
+        (frame, fate)
+    };
+    let fates = unless_interrupted(stage.path(), || Ok(frames.into_par_iter().map(one).collect::<Vec<_>>()))?;
+    counter.end();
+    let mut done = Done::default();
+    for (frame, fate) in fates {
+        match fate {
+            Ok(Fate::Made) => done.made.push(frame),
+            Ok(Fate::Kept) => done.kept.push(frame),
+            Ok(Fate::Other) => done.other.push(frame),
+            Err(why) => done.failed.push((frame, why)),
+        }
+    }
+    Ok(done)
+}
+
+enum Fate {
+    Made,
+    Kept,
+    Other,
+}
+
+fn land(form: Form, layers: &[Layer], (staged, target): (&Path, &Path), replace: bool) -> Result<Fate, String> {
+    let is_there = target.symlink_metadata().is_ok();
+    if is_there && stack::prove(form, layers, target).is_ok() {
+        return Ok(Fate::Kept);
+    }
+    if is_there && !replace {
+        return Ok(Fate::Other);
+    }
+    stack::write(form, layers, staged)?;
+    stack::prove(form, layers, staged).map_err(|why| format!("read back, {why}"))?;
+    let file = File::options().read(true).write(true).open(staged).map_err(|error| error.to_string())?;
+    Disk.sync(&file).map_err(|error| error.to_string())?;
+    drop(file);
+    // Names may have folders of their own.
+    let folder = deliver::folder(target);
+    std::fs::create_dir_all(folder).map_err(|error| error.to_string())?;
+    Disk.rename(staged, target, replace).map_err(|error| error.to_string())?;
+    Ok(Fate::Made)
+}
+
+/// How folders begin in which files are made, and the file in them that a living process holds.
+const STAGE: &str = ".stack-";
+const LOCK: &str = "lock";
+
+/// Takes away what processes that are gone have left in a folder.
+fn clear_stages(folder: &Path) {
+    for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+        if !entry.file_name().to_string_lossy().starts_with(STAGE) {
+            continue;
+        }
+        let free = File::open(entry.path().join(LOCK)).is_ok_and(|file| file.try_lock().is_ok());
+        if free {
+            // Somebody else may be clearing it.
+            let _ = std::fs::remove_dir_all(entry.path());
+        }
+    }
+}
+
+fn text(pile: &Pile<'_>, done: &Done, around: &Surroundings) -> String {
+    let screen = around.out;
+    let frames = |list: &[i64]| verdicts::cut(&Frames::from_any(list.to_vec()).to_string());
+    let passes: Vec<String> = pile.passes.iter().map(|(series, _)| pile.loaded.plan.labels(series).join("+")).collect();
+    let pattern = pile.out.as_ref().map(|(pattern, _)| pattern.spelt()).unwrap_or_default();
+    let pattern = verdicts::relative(&pile.loaded.plan, &pattern);
+    let mut out = format!("{}: {}\n  {pattern}\n", paint(screen, HEAD, &pile.job.name), passes.join(", "));
+    let mut line = |word: &str, text: String| out.push_str(&format!("  {word:10}  {text}\n"));
+    for (word, list) in [("made", &done.made), ("kept", &done.kept)] {
+        if !list.is_empty() {
+            line(word, frames(list));
+        }
+    }
+    if !done.other.is_empty() {
+        line("stays", format!("{}: holds something else; --replace makes it anew", frames(&done.other)));
+    }
+    for (frame, why) in &done.failed {
+        line("failed", format!("{frame}: {why}"));
+    }
+    let lacking = lacking(pile);
+    if !lacking.is_empty() {
+        line(
+            "left out",
+            format!("{}: not every pass is whole; see truepath verify", verdicts::cut(&lacking.to_string())),
+        );
+    }
+    out
+}
+
+/// From each pass to its files, for programs that put them together.
+fn document(pile: &Pile<'_>, done: &Done) -> Value {
+    let job = pile.job;
+    let passes = pile.passes.iter().map(|(series, verdict)| {
+        let pass = &job.passes[series.passes[0]];
+        let kind = PASS_KINDS.iter().find(|(_, kind)| *kind == pass.kind).map(|(name, _)| *name);
+        json!({
+            "pass": pass.label, "kind": kind, "pattern": series.pattern.spelt(), "type": series.file_type.map(|known| known.name),
+            "bits": series.bits.map(|bits| bits.to_string()), "channels": series.channels.map(|channels| channels.to_string()),
+            "colour": pass.colour.map(|colour| colour.to_string()), "layers": pile.loaded.plan.labels(series),
+            "frames": series.frames.as_ref().map(ToString::to_string), "whole": verdict.in_any(&WHOLE).to_string(),
+        })
+    });
+    let stack = pile.out.as_ref().map(|(pattern, _)| {
+        let list = |frames: &[i64]| Frames::from_any(frames.to_vec()).to_string();
+        let failed = done.failed.iter().map(|(frame, why)| json!({ "frame": frame, "why": why }));
+        json!({
+            "pattern": pattern.spelt(), "made": list(&done.made), "kept": list(&done.kept), "other": list(&done.other),
+            "failed": failed.collect::<Vec<_>>(), "left_out": lacking(pile).to_string(),
+        })
+    });
+    let size = pile.passes.first().and_then(|(series, _)| series.size);
+    json!({
+        "job": job.name, "camera": job.camera, "fps": job.fps.as_ref().map(ToString::to_string),
+        "size": size.map(|size| json!([size.width, size.height])), "passes": passes.collect::<Vec<_>>(), "stack": stack,
+    })
+}

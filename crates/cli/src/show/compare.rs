@@ -1,0 +1,269 @@
+//! How pictures of the same frames differ, as a table and as a document.
+
+use serde_json::{Value, json};
+use truepath_core::frames::Frames;
+use truepath_pictures::pairs::{Difference, Likeness, Side};
+
+use super::verdicts::cut;
+use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint};
+use crate::lower::Screen;
+
+/// Frames that are named one by one.
+pub const WORST: usize = 10;
+
+/// How one frame stands on both sides.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Outcome {
+    /// Both are there.
+    Both(Likeness),
+    /// Only one of them.
+    Only(Side),
+    /// None of them.
+    Neither,
+}
+
+/// One frame.
+#[derive(Clone, Debug)]
+pub struct Compared {
+    /// Its number.
+    pub frame: i64,
+    /// Its files, before and after.
+    pub files: [String; 2],
+    /// How they stand.
+    pub outcome: Outcome,
+}
+
+/// Two sequences.
+pub struct Row {
+    /// What they are.
+    pub label: String,
+    /// Their frames in order.
+    pub frames: Vec<Compared>,
+}
+
+/// All that was compared.
+pub struct Comparison {
+    /// What is before, and what is after.
+    pub sides: [String; 2],
+    /// The largest difference that passes.
+    pub tolerance: f64,
+    /// Each pair of sequences.
+    pub rows: Vec<Row>,
+}
+
+/// The kinds of outcomes in the order in which they are told, with their words.
+const KINDS: [&str; 8] = [
+    "identical bytes",
+    "identical pixels",
+    "within tolerance",
+    "differing",
+    "other size",
+    "other channels",
+    "only on one side",
+    "unread",
+];
+
+impl Comparison {
+    /// Every frame with its row.
+    pub fn all(&self) -> impl Iterator<Item = (&Row, &Compared)> {
+        self.rows.iter().flat_map(|row| row.frames.iter().map(move |frame| (row, frame)))
+    }
+
+    /// Whether every frame that is there on any side is there on both, and nothing differs by more than the tolerance.
+    pub fn is_within(&self) -> bool {
+        self.all().all(|(_, frame)| match &frame.outcome {
+            Outcome::Both(likeness) => likeness.is_within(self.tolerance),
+            Outcome::Only(_) => false,
+            Outcome::Neither => true,
+        })
+    }
+
+    /// The frames that differ most, those that cannot be compared pixel by pixel left out.
+    pub fn worst(&self) -> Vec<(&Row, &Compared, &Difference)> {
+        let differing = self.all().filter_map(|(row, frame)| match &frame.outcome {
+            Outcome::Both(Likeness::Differs(difference)) => Some((row, frame, difference)),
+            _ => None,
+        });
+        let mut all: Vec<_> = differing.collect();
+        all.sort_by(|a, b| b.2.largest.total_cmp(&a.2.largest).then(b.2.mean.total_cmp(&a.2.mean)));
+        all.truncate(WORST);
+        all
+    }
+
+    /// The kind of an outcome: an index into [`KINDS`]; none where there is nothing on any side.
+    fn kind(&self, outcome: &Outcome) -> Option<usize> {
+        Some(match outcome {
+            Outcome::Neither => return None,
+            Outcome::Both(Likeness::SameBytes) => 0,
+            Outcome::Both(Likeness::SamePixels) => 1,
+            Outcome::Both(likeness @ Likeness::Differs(_)) => 2 + usize::from(!likeness.is_within(self.tolerance)),
+            Outcome::Both(Likeness::OtherSize(..)) => 4,
+            Outcome::Both(Likeness::OtherChannels(..)) => 5,
+            Outcome::Only(_) => 6,
+            Outcome::Both(Likeness::Unread(..)) => 7,
+        })
+    }
+}
+
+/// A difference as it is read: so many digits as matter.
+fn number(value: f64) -> String {
+    match value {
+        value if !value.is_finite() => "beyond any number".to_owned(),
+        value if value != 0.0 && value < 0.000_1 => format!("{value:.1e}"),
+        value => format!("{value:.4}"),
+    }
+}
+
+/// A difference in words.
+pub fn words(difference: &Difference, tolerance: f64) -> String {
+    let Difference { largest, mean, psnr, beyond, channel, at, .. } = difference;
+    let psnr = if psnr.is_finite() { format!("{psnr:.1} dB") } else { "none".to_owned() };
+    let share = share(*beyond);
+    let (x, y) = at;
+    format!(
+        "largest {} ({channel} at {x},{y}), mean {}, PSNR {psnr}, {share} of pixels beyond {tolerance}",
+        number(*largest),
+        number(*mean)
+    )
+}
+
+fn share(share: f64) -> String {
+    match share * 100.0 {
+        percent if percent > 0.0 && percent < 0.01 => "under 0.01 %".to_owned(),
+        percent => format!("{percent:.2} %"),
+    }
+}
+
+/// All of it as a table: a line for every kind of outcome of each row, then the worst frames, then one word on all.
+pub fn text(comparison: &Comparison, screen: Screen) -> String {
+    let [before, after] = &comparison.sides;
+    let mut out = format!("before  {before}\nafter   {after}\n\n");
+    for row in &comparison.rows {
+        let there = row.frames.iter().filter(|frame| frame.outcome != Outcome::Neither).count();
+        let count = counted(i64::try_from(there).unwrap_or(i64::MAX), "frame");
+        out.push_str(&format!("{}  {count}\n", paint(screen, HEAD, &row.label)));
+        for (kind, name) in KINDS.iter().enumerate() {
+            let own: Vec<&Compared> =
+                row.frames.iter().filter(|frame| comparison.kind(&frame.outcome) == Some(kind)).collect();
+            if !own.is_empty() {
+                out.push_str(&line(comparison, (kind, name), &own, screen));
+            }
+        }
+        let neither = row.frames.iter().filter(|frame| frame.outcome == Outcome::Neither).map(|frame| frame.frame);
+        let neither = Frames::from_any(neither.collect());
+        if !neither.is_empty() {
+            let line = format!("  {:17} {}\n", "on neither side", cut(&neither.to_string()));
+            out.push_str(&paint(screen, QUIET, line));
+        }
+    }
+    let worst = comparison.worst();
+    if worst.len() > 1 {
+        out.push_str(&format!("\n{}\n", paint(screen, HEAD, "worst frames")));
+        for (row, frame, difference) in &worst {
+            let words = words(difference, comparison.tolerance);
+            out.push_str(&format!("  {} {}: {words}\n", row.label, frame.frame));
+        }
+    }
+    out.push_str(&closing(comparison, screen));
+    out
+}
+
+/// One kind of outcome of a row: its frames, and what is known of them.
+fn line(comparison: &Comparison, (kind, name): (usize, &str), own: &[&Compared], screen: Screen) -> String {
+    let frames = cut(&Frames::from_any(own.iter().map(|frame| frame.frame).collect()).to_string());
+    let style = [GOOD, GOOD, GOOD, BAD, BAD, BAD, BAD, ODD][kind];
+    let word = paint(screen, style, format!("{name:17}"));
+    let mut out = format!("  {word} {frames}\n");
+    let mut note = |text: String| out.push_str(&format!("  {:17} {}\n", "", paint(screen, QUIET, text)));
+    let mut differences = own.iter().filter_map(|frame| match &frame.outcome {
+        Outcome::Both(Likeness::Differs(difference)) => Some(difference),
+        _ => None,
+    });
+    if let Some(first) = differences.next() {
+        let worst = differences.fold(first, |worst, next| if next.largest > worst.largest { next } else { worst });
+        note(words(worst, comparison.tolerance));
+        if !worst.layers.is_empty() {
+            note(format!("in the layers {}", worst.layers.join(", ")));
+        }
+    }
+    match &own[0].outcome {
+        Outcome::Both(Likeness::OtherSize(before, after)) => {
+            note(format!("{}x{} before, {}x{} after", before.0, before.1, after.0, after.1));
+        }
+        Outcome::Both(Likeness::OtherChannels(before, after)) => {
+            let only = |names: &[String], side: &str| match names {
+                [] => None,
+                names => Some(format!("{} only {side}", names.join(", "))),
+            };
+            let both: Vec<String> = only(before, "before").into_iter().chain(only(after, "after")).collect();
+            note(both.join("; "));
+        }
+        Outcome::Both(Likeness::Unread(side, why)) => note(format!("{}: {why}", side_name(*side))),
+        Outcome::Only(_) => {
+            for side in [Side::Before, Side::After] {
+                let own = own.iter().filter(|frame| frame.outcome == Outcome::Only(side)).map(|frame| frame.frame);
+                let frames = Frames::from_any(own.collect());
+                if !frames.is_empty() {
+                    note(format!("{} only: {}", side_name(side), cut(&frames.to_string())));
+                }
+            }
+        }
+        _ => {}
+    }
+    out
+}
+
+fn side_name(side: Side) -> &'static str {
+    match side {
+        Side::Before => "before",
+        Side::After => "after",
+    }
+}
+
+fn closing(comparison: &Comparison, screen: Screen) -> String {
+    let count =
+        |kind: usize| comparison.all().filter(|(_, frame)| comparison.kind(&frame.outcome) == Some(kind)).count();
+    let parts: Vec<String> = KINDS
+        .iter()
+        .enumerate()
+        .filter_map(|(kind, name)| (count(kind) > 0).then(|| format!("{} {name}", count(kind))))
+        .collect();
+    let (style, word) = if comparison.is_within() { (GOOD, "alike") } else { (BAD, "not alike") };
+    format!("\n{}: {}\n", paint(screen, style, word), parts.join(", "))
+}
+
+/// `compare --json`.
+pub fn json(comparison: &Comparison) -> Value {
+    let finite = |value: f64| value.is_finite().then_some(value);
+    let frame = |frame: &Compared| {
+        let kind = comparison.kind(&frame.outcome).map_or("on neither side", |kind| KINDS[kind]);
+        let mut one =
+            json!({ "frame": frame.frame, "before": frame.files[0], "after": frame.files[1], "outcome": kind });
+        match &frame.outcome {
+            Outcome::Both(Likeness::Differs(own)) => {
+                one["largest"] = json!(finite(own.largest));
+                one["mean"] = json!(finite(own.mean));
+                one["psnr"] = json!(finite(own.psnr));
+                one["beyond"] = json!(own.beyond);
+                one["channel"] = json!(own.channel);
+                one["at"] = json!([own.at.0, own.at.1]);
+                one["layers"] = json!(own.layers);
+            }
+            Outcome::Both(Likeness::OtherSize(before, after)) => {
+                one["sizes"] = json!([[before.0, before.1], [after.0, after.1]]);
+            }
+            Outcome::Both(Likeness::OtherChannels(before, after)) => one["only"] = json!([before, after]),
+            Outcome::Both(Likeness::Unread(side, why)) => {
+                (one["side"], one["why"]) = (json!(side_name(*side)), json!(why));
+            }
+            Outcome::Only(side) => one["side"] = json!(side_name(*side)),
+            _ => {}
+        }
+        one
+    };
+    let row = |row: &Row| json!({ "series": row.label, "frames": row.frames.iter().map(frame).collect::<Vec<_>>() });
+    json!({
+        "truepath": 1, "before": comparison.sides[0], "after": comparison.sides[1], "tolerance": comparison.tolerance,
+        "alike": comparison.is_within(), "rows": comparison.rows.iter().map(row).collect::<Vec<_>>(),
+    })
+}
