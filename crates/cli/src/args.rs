@@ -76,6 +76,8 @@ pub enum Command {
     Contact(ContactArgs),
     /// Compare pictures frame by frame: two versions, modes, passes, jobs, folders or patterns
     Compare(CompareArgs),
+    /// Write a page to look at: what was asked, what is there and what is left, a flipbook of every series, and what failed
+    Report(ReportArgs),
     /// Make room: put files of a mode, of old versions, of longer ranges or of dead runs away
     Clean(CleanArgs),
     /// Let the programs that a folder's adapters name be asked by commands that only look

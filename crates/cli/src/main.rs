@@ -66,6 +66,7 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Log(args) => command::log::run(&args, &around),
         Command::Contact(args) => command::contact::run(&args, &around),
         Command::Compare(args) => command::compare::run(&args, &around),
+        Command::Report(args) => command::report::run(&args, &around),
         Command::Clean(args) => command::clean::run(&args, &around),
         Command::Trust(args) => command::trust::run(&args, &around),
         Command::Movie(args) => command::movie::run(&args, &around),

@@ -18,6 +18,8 @@ use crate::pipeline::Loaded;
 pub struct Strip {
     /// Its name.
     pub label: String,
+    /// The series; empty outside any sheet.
+    pub series: String,
     /// The combination that it belongs to; empty outside any sheet.
     pub job: String,
     /// Its camera.
@@ -72,6 +74,7 @@ fn of_series(loaded: &Loaded, series: &Series, verdict: &Verdict) -> Vec<Strip> 
         let pass = &job.passes[series.passes[at]];
         Strip {
             label: if several { format!("{} {label}", series.id) } else { series.id.clone() },
+            series: series.id.clone(),
             job: job.name.clone(),
             camera: job.camera.clone().unwrap_or_default(),
             pass: (*label).to_owned(),
@@ -126,6 +129,7 @@ pub fn of_pattern(pattern: &Pattern, asked: Option<&str>) -> Result<Strip, Failu
     };
     Ok(Strip {
         label: pattern.spelt(),
+        series: String::new(),
         job: String::new(),
         camera: String::new(),
         pass: String::new(),

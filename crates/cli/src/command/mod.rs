@@ -23,6 +23,7 @@ pub mod names;
 pub mod new;
 pub mod parcel;
 mod replace;
+pub mod report;
 pub mod run;
 pub mod scene;
 pub mod schema;

@@ -70,7 +70,8 @@ pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
     }
 }
 
-fn look(queue: &Queue, at: usize, around: &Surroundings) -> Result<Stand, Failure> {
+/// How one sheet of a queue stands.
+pub fn look(queue: &Queue, at: usize, around: &Surroundings) -> Result<Stand, Failure> {
     let loaded = &queue.sheets[at];
     let state = &loaded.state;
     let history = journal::read(state, Depth::Calls)?;

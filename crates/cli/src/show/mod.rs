@@ -9,6 +9,7 @@ pub mod log;
 pub mod loose;
 pub mod names;
 pub mod progress;
+pub mod report;
 pub mod sarif;
 pub mod status;
 pub mod tokens;

@@ -1,0 +1,77 @@
+//! `report`: one page for the night, of disk, journals, logs and pictures.
+
+mod gather;
+mod pictures;
+
+use std::path::Path;
+use std::time::Duration;
+
+use truepath_exec::failure::{Cause, Failure};
+
+use super::deliver;
+use crate::args::{Common, ReportArgs};
+use crate::exit_code::Exit;
+use crate::lower::Surroundings;
+use crate::pipeline::{self, LoadOptions, Queue};
+use crate::show::{self, counted, report::MARK};
+
+pub use pictures::Shelf;
+
+/// How often the page of a run is written anew.
+pub const AGAIN: Duration = Duration::from_secs(60);
+
+/// Bytes of a page at most.
+const LARGEST: usize = 10_000_000;
+
+/// Writes the page.
+pub fn run(args: &ReportArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    let written = write(&args.common, &args.out, &mut Shelf::default(), around)?;
+    let Some(bytes) = written else { return Ok(Exit::No) };
+    let size = truepath_core::check::bytes(bytes as f64);
+    show::print(&format!("{}: {size}; open it in a browser\n", args.out.display()))?;
+    Ok(Exit::Well)
+}
+
+/// Refuses a name at which something else than a report stands, or which the sheet plans.
+pub fn may_write(out: &Path, queue: &Queue, around: &Surroundings) -> Result<(), Failure> {
+    let is_page = out
+        .extension()
+        .is_some_and(|extension| ["html", "htm"].iter().any(|known| extension.eq_ignore_ascii_case(known)));
+    if !is_page {
+        return Err(Failure::unreadable(format!("{} is no page", out.display())).help("end its name with .html"));
+    }
+    let plans = queue.sheets.iter().map(|sheet| &sheet.plan);
+    let is_report = || {
+        let text = truepath_exec::disk::read(out, LARGEST as u64 * 2).unwrap_or_default();
+        text[..text.len().min(400)].windows(MARK.len()).any(|part| part == MARK.as_bytes())
+    };
+    if out.is_file() && !is_report() {
+        let message = format!("{} is there already, and is no report", out.display());
+        return Err(Failure::new(Cause::Refused, message).help("name another file"));
+    }
+    deliver::may_write((out, true), plans, around)
+}
+
+/// Looks at everything and writes the page; its bytes, or nothing where a sheet is in the way, which has been told.
+pub fn write(common: &Common, out: &Path, shelf: &mut Shelf, around: &Surroundings) -> Result<Option<usize>, Failure> {
+    let queue = pipeline::load(common, around, LoadOptions::default())?;
+    may_write(out, &queue, around)?;
+    if super::not_to_be_judged(&queue, around).is_some() {
+        return Ok(None);
+    }
+    let (mut night, verdicts) = gather::night(&queue, common, around)?;
+    let mut room = LARGEST * 6 / 10;
+    loop {
+        pictures::fill((&mut night, &verdicts), (&queue, common), (shelf, room), out, around)?;
+        let page = show::report::page(&night);
+        if page.len() < LARGEST {
+            deliver::write(out, page.as_bytes(), true)?;
+            return Ok(Some(page.len()));
+        }
+        if room < LARGEST / 20 {
+            let message = format!("a page of {} would be too large", counted(night.planned, "file"));
+            return Err(Failure::new(Cause::Refused, message).help("name fewer jobs, or fewer --frames"));
+        }
+        room /= 2;
+    }
+}

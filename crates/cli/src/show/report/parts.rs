@@ -1,0 +1,307 @@
+//! The parts of a report, one after another.
+
+use maud::{Markup, html};
+use truepath_core::check::bytes;
+use truepath_core::diagnostic::Level;
+use truepath_core::frames::Frames;
+use truepath_core::verify::{STATES, State};
+
+use super::super::{clean, counted};
+use super::night::{Book, CellState, Night, PassPart, SeriesPart};
+
+/// Cells of one map at most: beyond that, one stands for several files.
+const MOST_CELLS: usize = 20_000;
+
+/// The parts that have something to show: their marks in the page, and their names.
+pub fn shown(night: &Night) -> Vec<(&'static str, &'static str)> {
+    let all = [
+        ("left", "What is left", true),
+        ("map", "Map", !night.series.is_empty()),
+        ("flipbooks", "Flipbooks", !night.books.is_empty()),
+        ("movies", "Movies", !night.movies.is_empty()),
+        ("failures", "What failed", !night.failures.is_empty()),
+        ("findings", "Findings", !night.findings.is_empty()),
+        ("times", "Times", !night.times.is_empty()),
+        ("asked", "What was asked", !night.series.is_empty()),
+        ("space", "Space", true),
+        ("calls", "Calls", !night.calls.is_empty()),
+    ];
+    all.into_iter().filter(|(.., shown)| *shown).map(|(id, name, _)| (id, name)).collect()
+}
+
+/// A line to be copied.
+fn line(command: &str) -> Markup {
+    html! {
+        div.line { code { (clean(command)) } button.copy type="button" { "Copy" } }
+    }
+}
+
+pub fn left(night: &Night) -> Markup {
+    let count =
+        |state: CellState| night.series.iter().flat_map(|part| &part.cells).filter(|cell| cell.state == state).count();
+    let states = STATES.iter().map(|(_, state)| CellState::Seen(*state)).chain([CellState::Running, CellState::Failed]);
+    let found: Vec<(CellState, usize)> =
+        states.map(|state| (state, count(state))).filter(|(_, count)| *count > 0).collect();
+    html! {
+        section #left aria-labelledby="left-title" {
+            h2 #left-title { "What is left" }
+            ul.counts {
+                @for (state, count) in &found {
+                    li { i class={ "cell " (class(*state)) } aria-hidden="true" {} " " strong { (count) } " " (state.name()) }
+                }
+            }
+            @if night.fixes.is_empty() {
+                p { "Nothing has to be rendered." }
+            } @else {
+                p { "This makes it complete:" }
+                @for fix in &night.fixes { (line(fix)) }
+            }
+        }
+    }
+}
+
+fn class(state: CellState) -> &'static str {
+    match state {
+        CellState::Running => "running",
+        CellState::Failed => "failed",
+        CellState::Seen(State::Good) => "good",
+        CellState::Seen(State::Foreign) => "foreign",
+        CellState::Seen(State::Odd) => "odd",
+        CellState::Seen(State::Unproven) => "unproven",
+        CellState::Seen(State::Missing) => "missing",
+        CellState::Seen(State::Broken | State::Unreadable) => "broken",
+        CellState::Seen(State::Wrong | State::Changed) => "wrong",
+        CellState::Seen(State::Stale) => "stale",
+    }
+}
+
+/// The gravest state of some cells, and how many there are.
+fn gravest(part: &SeriesPart) -> Vec<(CellState, usize)> {
+    let each = part.cells.len().div_ceil(MOST_CELLS).max(1);
+    let rank = |state: CellState| match state {
+        CellState::Failed => 0,
+        CellState::Running => 1,
+        CellState::Seen(state) => 2 + STATES.iter().position(|(_, own)| *own == state).unwrap_or(0),
+    };
+    let worst = |own: &[super::FileCell]| own.iter().map(|cell| cell.state).min_by_key(|state| rank(*state));
+    part.cells.chunks(each).filter_map(|own| Some((worst(own)?, own.len()))).collect()
+}
+
+/// What a series comes to, in words.
+fn summary(part: &SeriesPart) -> String {
+    let mut words = Vec::new();
+    let states = STATES.iter().rev().map(|(_, state)| CellState::Seen(*state));
+    for state in states.chain([CellState::Running, CellState::Failed]) {
+        let own: Vec<i64> = part.cells.iter().filter(|cell| cell.state == state).map(|cell| cell.frame).collect();
+        if state == CellState::Seen(State::Good) && !own.is_empty() {
+            words.push(format!("{} good", own.len()));
+        } else if !own.is_empty() {
+            words.push(format!("{} {}", state.name(), super::super::verdicts::cut(&Frames::from_any(own).to_string())));
+        }
+    }
+    words.join(", ")
+}
+
+pub fn map(night: &Night) -> Markup {
+    html! {
+        section #map aria-labelledby="map-title" {
+            h2 #map-title { "Map" }
+            p.quiet { "A square is a file. Move over it, or tab into a row and use the arrow keys, to see its name, time, machine and state." }
+            @for (at, part) in night.series.iter().enumerate() {
+                @let cells = gravest(part);
+                div.series {
+                    h3 { (clean(&part.id)) " " small { (summary(part)) } }
+                    div.map data-series=(at) tabindex="0" role="img"
+                        aria-label={ (clean(&part.id)) ": " (summary(part)) } {
+                        @for (state, _) in &cells { i class=(class(*state)) {} }
+                    }
+                    @if cells.len() < part.cells.len() {
+                        p.quiet { "Each square stands for up to " (part.cells.len().div_ceil(cells.len().max(1))) " files, by the gravest of them." }
+                    }
+                    output.detail aria-live="polite" {}
+                }
+            }
+        }
+    }
+}
+
+pub fn books(night: &Night) -> Markup {
+    if night.books.is_empty() {
+        return html! {};
+    }
+    html! {
+        section #flipbooks aria-labelledby="flipbooks-title" {
+            h2 #flipbooks-title { "Flipbooks" }
+            p.quiet {
+                "Space plays and pauses, the arrow keys step, Home and End go to the first and last frame."
+                @if night.every > 1 { " To keep this page small, only every " (night.every) ". frame has a picture." }
+            }
+            div.books { @for (at, own) in night.books.iter().enumerate() { (book(at, own)) } }
+        }
+    }
+}
+
+fn book(at: usize, book: &Book) -> Markup {
+    let job = clean(&book.job);
+    let first = &book.passes[0];
+    html! {
+        figure.book data-book=(at) tabindex="0" aria-label={ "Flipbook of " (job) } {
+            figcaption { h3 { (job) } output.now aria-live="off" {} }
+            canvas width=(first.size.0) height=(first.size.1) role="img" aria-label={ "Picture of " (job) } {}
+            input.seek type="range" min="0" max=(first.leaves.len().saturating_sub(1)) value="0" aria-label="Frame";
+            div.controls {
+                button.back type="button" aria-label="One frame back" { "‹" }
+                button.play type="button" aria-pressed="false" { "Play" }
+                button.forth type="button" aria-label="One frame forth" { "›" }
+                label { "Speed "
+                    select.speed {
+                        @for (value, name) in [("0.25", "¼"), ("0.5", "½"), ("1", "1"), ("2", "2")] {
+                            option value=(value) selected[value == "1"] { (name) }
+                        }
+                    }
+                }
+                @if book.passes.len() > 1 {
+                    label { "Pass "
+                        select.pass { @for (at, pass) in book.passes.iter().enumerate() { option value=(at) { (name(pass)) } } }
+                    }
+                }
+                @if let Some(before) = book.passes.iter().find_map(|pass| pass.before.as_ref()) {
+                    label { input.onion type="checkbox"; " over " (clean(before)) }
+                }
+            }
+        }
+    }
+}
+
+fn name(pass: &PassPart) -> String {
+    match &pass.shades {
+        Some(shades) => format!("{} {shades}", clean(&pass.label)),
+        None => clean(&pass.label).into_owned(),
+    }
+}
+
+pub fn movies(night: &Night) -> Markup {
+    if night.movies.is_empty() {
+        return html! {};
+    }
+    html! {
+        section #movies aria-labelledby="movies-title" {
+            h2 #movies-title { "Movies" }
+            div.books {
+                @for movie in &night.movies {
+                    figure.movie {
+                        figcaption { h3 { (clean(&movie.id)) " " small { (movie.state) } } }
+                        @if let Some(source) = &movie.source {
+                            video controls preload="metadata" src=(source) aria-label={ "Movie " (clean(&movie.id)) } {}
+                        }
+                        p.quiet { (clean(&movie.file)) }
+                    }
+                }
+            }
+        }
+    }
+}
+
+pub fn failures(night: &Night) -> Markup {
+    if night.failures.is_empty() {
+        return html! {};
+    }
+    html! {
+        section #failures aria-labelledby="failures-title" {
+            h2 #failures-title { "What failed" }
+            @for failure in &night.failures {
+                article {
+                    h3 { (clean(&failure.job)) " " small { "frames " (failure.frames) } }
+                    p { (clean(&failure.why)) }
+                    @if !failure.lines.is_empty() {
+                        pre tabindex="0" aria-label="The end of its log" { @for line in &failure.lines { (clean(line)) "\n" } }
+                    }
+                    p.quiet { (clean(&failure.log)) }
+                    @if !failure.command.is_empty() { (line(&failure.command)) }
+                }
+            }
+        }
+    }
+}
+
+pub fn findings(night: &Night) -> Markup {
+    if night.findings.is_empty() {
+        return html! {};
+    }
+    let word = |level: Level| match level {
+        Level::Error => ("bad", "✗ error"),
+        Level::Warning => ("odd", "! warning"),
+        Level::Note => ("quiet", "note"),
+    };
+    html! {
+        section #findings aria-labelledby="findings-title" {
+            h2 #findings-title { "Findings" }
+            @for finding in &night.findings {
+                @let (class, word) = word(finding.level);
+                article {
+                    p { span class={ "state " (class) } { (word) } " " (clean(&finding.message)) }
+                    @if !finding.help.is_empty() { p { (clean(&finding.help)) } }
+                    p.quiet { (clean(&finding.place)) " " code { (finding.check) } }
+                }
+            }
+        }
+    }
+}
+
+pub fn asked(night: &Night) -> Markup {
+    html! {
+        section #asked aria-labelledby="asked-title" {
+            h2 #asked-title { "What was asked" }
+            div.wide tabindex="0" role="region" aria-label="What was asked" {
+                table {
+                    thead { tr { th scope="col" { "Series" } th scope="col" { "Files" } th scope="col" { "As" } th scope="col" { "State" } } }
+                    tbody {
+                        @for part in &night.series {
+                            tr {
+                                th scope="row" { (clean(&part.id)) }
+                                td { code { (clean(&part.pattern)) } }
+                                td { (clean(&part.asked)) }
+                                td { (summary(part)) }
+                            }
+                        }
+                    }
+                }
+            }
+        }
+    }
+}
+
+pub fn space(night: &Night) -> Markup {
+    let space = &night.space;
+    html! {
+        section #space aria-labelledby="space-title" {
+            h2 #space-title { "Space" }
+            dl {
+                dt { "There" } dd { (bytes(space.there)) }
+                dt { "Still to come" }
+                dd { @match space.expected {
+                    Some(expected) if expected > 0.0 => { "about " (bytes(expected)) }
+                    Some(_) => { "nothing" }
+                    None => { "not known: no frame was measured yet" }
+                } }
+                @for (name, free) in &space.free { dt { "Free on " (clean(name)) } dd { (bytes(*free)) } }
+            }
+        }
+    }
+}
+
+pub fn calls(night: &Night) -> Markup {
+    if night.calls.is_empty() {
+        return html! {};
+    }
+    html! {
+        section #calls aria-labelledby="calls-title" {
+            h2 #calls-title { "Calls" }
+            details {
+                summary { (counted(i64::try_from(night.calls.len()).unwrap_or(i64::MAX), "call")) " to copy" }
+                @for call in &night.calls { h3 { (clean(&call.id)) } (line(&call.command)) }
+                @if night.more_calls > 0 { p.quiet { (night.more_calls) " more: " code { "truepath build" } " lists them all." } }
+            }
+        }
+    }
+}
