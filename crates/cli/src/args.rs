@@ -489,6 +489,9 @@ pub struct RunArgs {
     /// Go on with a job of which nothing came out in its first calls
     #[arg(long)]
     pub keep_going: bool,
+    /// Write a page of the night when it begins, every minute, and when it ends: see `truepath report`
+    #[arg(long, value_name = "FILE")]
+    pub report: Option<PathBuf>,
     /// Open the folder of the pictures at the end
     #[arg(long)]
     pub open: bool,
@@ -515,6 +518,7 @@ impl RunArgs {
             share: false,
             exports: false,
             keep_going: false,
+            report: None,
             open: false,
             is_final: false,
             movies: false,

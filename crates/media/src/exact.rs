@@ -197,13 +197,7 @@ fn tiff_pages(path: &Path, most: usize) -> Result<Vec<Plane>, Flaw> {
     let mut decoder = tiff::decoder::Decoder::new(bytes).map_err(own_tiff::said)?.with_limits(limits);
     let (mut all, mut page) = (Vec::new(), 1);
     loop {
-        let channels = match decoder.colortype().map_err(own_tiff::said)? {
-            tiff::ColorType::Gray(_) => Channels::Grey,
-            tiff::ColorType::GrayA(_) => Channels::GreyAlpha,
-            tiff::ColorType::RGB(_) => Channels::Rgb,
-            tiff::ColorType::RGBA(_) => Channels::Rgba,
-            other => return Err(format!("colours stored as {other:?} are not read here")),
-        };
+        let channels = pixels::tiff_channels(decoder.colortype().map_err(own_tiff::said)?)?;
         let (width, height) = decoder.dimensions().map_err(own_tiff::said)?;
         let (size, names) = ((width as usize, height as usize), names(channels));
         let of = |values: Vec<Values>| {

@@ -154,13 +154,7 @@ fn tiff(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -
     let mut limits = tiff::decoder::Limits::default();
     (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
     let mut decoder = tiff::decoder::Decoder::new(bytes).map_err(own_tiff::said)?.with_limits(limits);
-    let channels = match decoder.colortype().map_err(own_tiff::said)? {
-        tiff::ColorType::Gray(_) => Channels::Grey,
-        tiff::ColorType::GrayA(_) => Channels::GreyAlpha,
-        tiff::ColorType::RGB(_) => Channels::Rgb,
-        tiff::ColorType::RGBA(_) => Channels::Rgba,
-        other => return Err(format!("colours stored as {other:?} are not read here")),
-    };
+    let channels = tiff_channels(decoder.colortype().map_err(own_tiff::said)?)?;
     // ExtraSamples 1: alpha that colours are multiplied by (TIFF 6.0, section 18).
     let extra: Option<Vec<u16>> =
         decoder.find_tag_unsigned_vec(tiff::tags::Tag::ExtraSamples).map_err(own_tiff::said)?;
@@ -177,6 +171,18 @@ fn tiff(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -
     };
     let premultiplied = extra.is_some_and(|kinds| kinds.first() == Some(&1));
     Ok(Pixels { premultiplied, ..plain(channels, samples) })
+}
+
+/// The channels of a page, whatever their depth.
+pub(crate) fn tiff_channels(kind: tiff::ColorType) -> Result<Channels, Flaw> {
+    match kind {
+        tiff::ColorType::Gray(_) => Ok(Channels::Grey),
+        // What grey with a sample more is called where it comes from.
+        tiff::ColorType::GrayA(_) | tiff::ColorType::Multiband { num_samples: 2, .. } => Ok(Channels::GreyAlpha),
+        tiff::ColorType::RGB(_) => Ok(Channels::Rgb),
+        tiff::ColorType::RGBA(_) => Ok(Channels::Rgba),
+        other => Err(format!("colours stored as {other:?} are not read here")),
+    }
 }
 
 fn webp(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {

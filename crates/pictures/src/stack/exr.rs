@@ -2,6 +2,8 @@
 
 use std::path::Path;
 
+use exr::image::Blocks;
+use exr::meta::attribute::LineOrder;
 use exr::prelude::{
     AnyChannels, FlatSamples, Image, Layer as Part, ReadChannels, ReadLayers, Text, WritableImage, read,
 };
@@ -34,6 +36,9 @@ pub fn write(layers: &[Layer], out: &Path) -> Result<(), String> {
             let own = part.attributes.layer_name.take().filter(|_| several);
             let name = own.map_or_else(|| layer.name.clone(), |own| format!("{}.{own}", layer.name));
             part.attributes.layer_name = Some(Text::from(name.as_str()));
+            // Every reader knows scan lines.
+            part.encoding.blocks = Blocks::ScanLines;
+            part.encoding.line_order = LineOrder::Increasing;
             parts.push(part);
         }
     }

@@ -2,9 +2,9 @@
 
 mod gather;
 mod pictures;
+mod window;
 
 use std::path::Path;
-use std::time::Duration;
 
 use truepath_exec::failure::{Cause, Failure};
 
@@ -15,17 +15,16 @@ use crate::lower::Surroundings;
 use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show::{self, counted, report::MARK};
 
-pub use pictures::Shelf;
+pub use window::beside;
 
-/// How often the page of a run is written anew.
-pub const AGAIN: Duration = Duration::from_secs(60);
+use pictures::Shelf;
 
 /// Bytes of a page at most.
 const LARGEST: usize = 10_000_000;
 
 /// Writes the page.
 pub fn run(args: &ReportArgs, around: &Surroundings) -> Result<Exit, Failure> {
-    let written = write(&args.common, &args.out, &mut Shelf::default(), around)?;
+    let written = write((&args.common, &args.out), false, &mut Shelf::default(), around)?;
     let Some(bytes) = written else { return Ok(Exit::No) };
     let size = truepath_core::check::bytes(bytes as f64);
     show::print(&format!("{}: {size}; open it in a browser\n", args.out.display()))?;
@@ -53,13 +52,19 @@ pub fn may_write(out: &Path, queue: &Queue, around: &Surroundings) -> Result<(),
 }
 
 /// Looks at everything and writes the page; its bytes, or nothing where a sheet is in the way, which has been told.
-pub fn write(common: &Common, out: &Path, shelf: &mut Shelf, around: &Surroundings) -> Result<Option<usize>, Failure> {
+fn write(
+    (common, out): (&Common, &Path),
+    is_under_way: bool,
+    shelf: &mut Shelf,
+    around: &Surroundings,
+) -> Result<Option<usize>, Failure> {
     let queue = pipeline::load(common, around, LoadOptions::default())?;
     may_write(out, &queue, around)?;
     if super::not_to_be_judged(&queue, around).is_some() {
         return Ok(None);
     }
     let (mut night, verdicts) = gather::night(&queue, common, around)?;
+    night.is_under_way |= is_under_way;
     let mut room = LARGEST * 6 / 10;
     loop {
         pictures::fill((&mut night, &verdicts), (&queue, common), (shelf, room), out, around)?;

@@ -28,6 +28,7 @@ use truepath_exec::share::{self as claims, Claims, Member, Other, Times};
 use truepath_exec::state::journal::{self, Journal, Opening};
 use truepath_exec::state::{Lock, StateFolder};
 
+use super::report;
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline::{self, LoadOptions, Loaded, Queue};
@@ -73,15 +74,20 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
             break queue;
         }
     };
-    let mut worst = Exit::Well;
-    let several = queue.sheets.len() > 1;
-    for (at, (loaded, ours)) in queue.sheets.iter_mut().zip(&ours).enumerate() {
-        worst = worst.max(sheet((args, several.then_some(at)), loaded, &ours.journal, around)?);
-        if worst == Exit::Interrupted {
-            break;
-        }
+    if let Some(out) = &args.report {
+        report::may_write(out, &queue, around)?;
     }
-    Ok(worst)
+    report::beside(&args.common, args.report.as_deref(), around, || {
+        let mut worst = Exit::Well;
+        let several = queue.sheets.len() > 1;
+        for (at, (loaded, ours)) in queue.sheets.iter_mut().zip(&ours).enumerate() {
+            worst = worst.max(sheet((args, several.then_some(at)), loaded, &ours.journal, around)?);
+            if worst == Exit::Interrupted {
+                break;
+            }
+        }
+        Ok(worst)
+    })
 }
 
 /// Takes the sheets for this run and clears up after earlier ones. False where something has changed since they were
