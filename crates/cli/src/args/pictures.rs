@@ -74,7 +74,7 @@ pub struct CompareArgs {
     #[arg(long, value_name = "NAME")]
     pub pass: Vec<String>,
     /// The largest difference that passes: 0.002, or 1/255; 1 is white
-    #[arg(long, value_name = "VALUE", default_value = "0")]
+    #[arg(long, value_name = "VALUE", default_value = "0", allow_hyphen_values = true)]
     pub tolerance: String,
     /// Bring the larger of two sizes to the smaller one, and compare both as displayed
     #[arg(long)]
