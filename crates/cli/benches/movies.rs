@@ -3,48 +3,25 @@
 //! number after `--` sets how many frames the long one has.
 #![allow(clippy::unwrap_used)]
 
+mod support;
+
 use std::path::Path;
 use std::process::{Command, Stdio};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-use truepath_understudy::harbour;
+use support::{PROGRAM, timed};
 
-const PROGRAM: &str = env!("CARGO_BIN_EXE_truepath");
 /// Frames that differ; longer movies show them again.
 const FRAMES: usize = 96;
 
 /// Renders the frames, and gives each so many names more that there are `count`.
 fn pictures(folder: &Path, count: usize) {
-    for (name, bytes) in harbour::scenes() {
-        std::fs::write(folder.join(name), bytes).unwrap();
-    }
-    let frames = format!("1-{FRAMES}");
-    let pass = format!("beauty={}/f.######.png", folder.display());
-    let words =
-        ["understudy", "render", "crossing.gltf", "--camera", "quay", "--frames", &frames, "--size", "1280x720"];
-    let mut command = Command::new(PROGRAM);
-    command.args(words).args(["--channels", "rgb", "--samples", "4", "--pass", &pass]).current_dir(folder);
-    assert!(command.stdout(Stdio::null()).status().unwrap().success());
+    let options = ["--channels", "rgb", "--samples", "4"];
+    support::pictures(folder, "f.######.png", FRAMES, &options);
     let name = |frame: usize| folder.join(format!("f.{frame:06}.png"));
     for frame in FRAMES + 1..=count {
         std::fs::hard_link(name((frame - 1) % FRAMES + 1), name(frame)).unwrap();
     }
-}
-
-/// How long a program takes, and the most memory it had, in bytes.
-fn timed(mut command: Command) -> (Duration, u64) {
-    let began = Instant::now();
-    let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    let status = format!("/proc/{}/status", child.id());
-    let mut most = 0;
-    while child.try_wait().unwrap().is_none() {
-        let text = std::fs::read_to_string(&status).unwrap_or_default();
-        let line = text.lines().find_map(|line| line.strip_prefix("VmHWM:")?.trim().strip_suffix("kB"));
-        most = most.max(line.and_then(|kilobytes| kilobytes.trim().parse::<u64>().ok()).unwrap_or(0) * 1024);
-        std::thread::sleep(Duration::from_millis(5));
-    }
-    assert!(child.wait().unwrap().success());
-    (began.elapsed(), most)
 }
 
 fn ours(folder: &Path, frames: usize) -> (Duration, u64) {

@@ -4,7 +4,8 @@ use std::fs::File;
 use std::io::BufReader;
 use std::path::Path;
 
-use exr::prelude::{ReadChannels, ReadLayers, read as read_exr};
+use exr::prelude::{FlatSamples, ReadChannels, ReadLayers, read as read_exr};
+use half::slice::HalfFloatSliceExt;
 use image::{DynamicImage, ImageFormat, ImageReader, Limits};
 use tiff::decoder::DecodingResult;
 use truepath_core::catalogue::{Bits, Channels, Light};
@@ -273,10 +274,18 @@ fn exr_layer(path: &Path, layer: Option<&str>, light: Light) -> Result<Pixels, F
         let (across, down) = (data.size.x(), data.size.y());
         let left = i64::from(data.attributes.layer_position.x()) - i64::from(window.position.x());
         let top = i64::from(data.attributes.layer_position.y()) - i64::from(window.position.y());
-        for (pixel, value) in data.channel_data.list[*channel].sample_data.values_as_f32().enumerate() {
-            let (x, y) = ((pixel % across) as i64 + left, (pixel / across) as i64 + top);
-            if pixel / across < down && (0..width as i64).contains(&x) && (0..height as i64).contains(&y) {
-                samples[(y as usize * width + x as usize) * count + at] = value;
+        // The columns and rows that it shares with the window.
+        let (first, last) = ((-left).clamp(0, across as i64), (width as i64 - left).clamp(0, across as i64));
+        let (top_row, bottom) = ((-top).clamp(0, down as i64), (height as i64 - top).clamp(0, down as i64));
+        let (first, last) = (first as usize, last as usize);
+        let mut row = vec![0f32; last.saturating_sub(first)];
+        for y in top_row..bottom {
+            let start = y as usize * across;
+            let Some(range) = (first < last).then_some(start + first..start + last) else { break };
+            take(&data.channel_data.list[*channel].sample_data, range, &mut row);
+            let to = ((y + top) as usize * width) + (first as i64 + left) as usize;
+            for (sample, value) in samples[to * count + at..].iter_mut().step_by(count).zip(&row) {
+                *sample = *value;
             }
         }
     }
@@ -295,6 +304,27 @@ fn exr_layer(path: &Path, layer: Option<&str>, light: Light) -> Result<Pixels, F
         premultiplied: true,
         light,
     })
+}
+
+/// Some samples of a channel as numbers; a channel that has fewer of them leaves the rest as it is.
+fn take(samples: &FlatSamples, range: std::ops::Range<usize>, row: &mut [f32]) {
+    match samples {
+        FlatSamples::F16(all) => {
+            if let Some(own) = all.get(range) {
+                own.convert_to_f32_slice(row);
+            }
+        }
+        FlatSamples::F32(all) => {
+            if let Some(own) = all.get(range) {
+                row.copy_from_slice(own);
+            }
+        }
+        FlatSamples::U32(all) => {
+            for (value, own) in row.iter_mut().zip(all.get(range).unwrap_or_default()) {
+                *value = *own as f32;
+            }
+        }
+    }
 }
 
 /// The depth of a picture's samples, for whoever has to choose how many bits are kept.

@@ -1,13 +1,14 @@
 //! A picture made small, as a screen shows it.
 
 use std::path::Path;
+use std::sync::OnceLock;
 
-use truepath_core::catalogue::Light;
+use truepath_core::catalogue::{Channels, Light};
 use truepath_core::picture::Content;
 use truepath_core::sheet::{Backdrop, Colour, Size};
 use truepath_media::pixels::{self, Pixels, Samples};
 
-use crate::treat::{Data, Treatment};
+use crate::treat::{Data, Treatment, to_light};
 
 /// How pictures are made small.
 #[derive(Clone, Copy, Debug)]
@@ -50,11 +51,19 @@ pub fn fit((width, height): (usize, usize), within: (usize, usize)) -> (usize, u
     (side(width, within.0), side(height, within.1))
 }
 
-/// Reads a picture and makes it small; with it comes what its pixels come to.
+/// Reads a picture and makes it small.
 ///
 /// # Errors
 /// When it is no whole picture, or cannot be read: why.
-pub fn read(path: &Path, wish: Wish<'_>) -> Result<(Thumbnail, Content), String> {
+pub fn read(path: &Path, wish: Wish<'_>) -> Result<Thumbnail, String> {
+    Ok(small(pixels::read(path, wish.layer)?, wish))
+}
+
+/// As [`read`], with what its pixels come to.
+///
+/// # Errors
+/// As [`read`].
+pub fn read_with_content(path: &Path, wish: Wish<'_>) -> Result<(Thumbnail, Content), String> {
     let pixels = pixels::read(path, wish.layer)?;
     let content = pixels.content();
     Ok((small(pixels, wish), content))
@@ -69,16 +78,113 @@ pub fn small(pixels: Pixels, wish: Wish<'_>) -> Thumbnail {
         return Thumbnail { width, height, shade: Shade::Number(numbers) };
     }
     let side = |side: usize| u32::try_from(side).unwrap_or(u32::MAX);
-    let treatment = Treatment {
-        colour: Colour::Display,
-        over: Backdrop::Checker,
-        alpha: false,
-        deep: false,
-        size: Some(Size { width: side(width), height: side(height) }),
-        stops: wish.stops,
+    let usual = if pixels.light == Light::Linear { Colour::Linear } else { Colour::Display };
+    let meant = wish.colour.unwrap_or(usual);
+    let is_smaller = width <= pixels.width as usize && height <= pixels.height as usize;
+    let size = (!is_smaller).then(|| Size { width: side(width), height: side(height) });
+    // What is meant for display has no exposure.
+    let stops = if meant == Colour::Linear { wish.stops } else { 0.0 };
+    let treatment =
+        Treatment { colour: Colour::Display, over: Backdrop::Checker, alpha: false, deep: false, size, stops };
+    let treated = match is_smaller {
+        true => treatment.apply(reduced(&pixels, meant, (width, height)), Some(Colour::Linear)),
+        false => treatment.apply(pixels, wish.colour),
     };
-    let Data::Eight(data) = treatment.apply(pixels, wish.colour).data else { return nothing((width, height)) };
+    let Data::Eight(data) = treated.data else { return nothing((width, height)) };
     Thumbnail { width, height, shade: Shade::Colour(data) }
+}
+
+/// A smaller picture in light: each of its pixels is the mean of those that it covers.
+fn reduced(pixels: &Pixels, meant: Colour, to: (usize, usize)) -> Pixels {
+    /// Light of every sample of 16 bits that is meant for display.
+    static LIGHT: OnceLock<Vec<f32>> = OnceLock::new();
+    let table = || LIGHT.get_or_init(|| (0..=u16::MAX).map(|value| to_light(f32::from(value) / 65_535.0)).collect());
+    let samples = match (&pixels.samples, meant) {
+        (Samples::Eight(samples), Colour::Linear) => patches(samples, pixels, to, |value| f32::from(value) / 255.0),
+        (Samples::Sixteen(samples), Colour::Linear) => {
+            patches(samples, pixels, to, |value| f32::from(value) / 65_535.0)
+        }
+        (Samples::Float(samples), Colour::Linear) => patches(samples, pixels, to, |value| value),
+        (Samples::Eight(samples), Colour::Display) => {
+            let light: Vec<f32> = table().iter().step_by(257).copied().collect();
+            patches(samples, pixels, to, |value| light[usize::from(value)])
+        }
+        (Samples::Sixteen(samples), Colour::Display) => {
+            let light = table();
+            patches(samples, pixels, to, |value| light[usize::from(value)])
+        }
+        (Samples::Float(samples), Colour::Display) => patches(samples, pixels, to, to_light),
+    };
+    let side = |side: usize| u32::try_from(side).unwrap_or(u32::MAX);
+    Pixels {
+        width: side(to.0),
+        height: side(to.1),
+        channels: Channels::Rgba,
+        samples: Samples::Float(samples),
+        premultiplied: true,
+        light: Light::Linear,
+    }
+}
+
+/// Red, green, blue and alpha of each patch, multiplied by alpha. `light` gives the light of a sample of colour.
+fn patches<T: Sample>(samples: &[T], pixels: &Pixels, to: (usize, usize), light: impl Fn(T) -> f32) -> Vec<f32> {
+    let from = (pixels.width as usize, pixels.height as usize);
+    let count = pixels.count();
+    let columns: Vec<(usize, usize)> = (0..to.0).map(|x| span(x, from.0, to.0)).collect();
+    let has_alpha = pixels.channels.alpha();
+    let grey = count < 3;
+    let mut out = Vec::with_capacity(to.0 * to.1 * 4);
+    for y in 0..to.1 {
+        let (top, bottom) = span(y, from.1, to.1);
+        let mut sums = vec![[0f32; 4]; to.0];
+        for row in samples.chunks_exact(from.0 * count).take(bottom).skip(top) {
+            for (sum, (left, right)) in sums.iter_mut().zip(&columns) {
+                for pixel in row[left * count..right * count].chunks_exact(count) {
+                    let alpha = if has_alpha { pixel[count - 1].share() } else { 1.0 };
+                    let by = if pixels.premultiplied { 1.0 } else { alpha };
+                    let shown = |at: usize| {
+                        let value = light(pixel[at]);
+                        if value.is_nan() { 0.0 } else { value.clamp(0.0, 65_504.0) * by }
+                    };
+                    let red = shown(0);
+                    let (green, blue) = if grey { (red, red) } else { (shown(1), shown(2)) };
+                    sum[0] += red;
+                    sum[1] += green;
+                    sum[2] += blue;
+                    sum[3] += alpha;
+                }
+            }
+        }
+        for (sum, (left, right)) in sums.iter().zip(&columns) {
+            let count = ((right - left) * (bottom - top)) as f32;
+            out.extend(sum.map(|sum| sum / count));
+        }
+    }
+    out
+}
+
+/// A sample as its file has it.
+trait Sample: Copy {
+    /// As a share of all, 0 to 1: what an alpha is.
+    fn share(self) -> f32;
+}
+
+impl Sample for u8 {
+    fn share(self) -> f32 {
+        f32::from(self) / 255.0
+    }
+}
+
+impl Sample for u16 {
+    fn share(self) -> f32 {
+        f32::from(self) / 65_535.0
+    }
+}
+
+impl Sample for f32 {
+    fn share(self) -> f32 {
+        if self.is_finite() { self.clamp(0.0, 1.0) } else { 1.0 }
+    }
 }
 
 fn nothing((width, height): (usize, usize)) -> Thumbnail {

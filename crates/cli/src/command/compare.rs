@@ -296,7 +296,7 @@ fn draw(out: &Path, over: bool, comparison: &Comparison, how: Comparing) -> Resu
     for (row, frame, difference) in comparison.worst() {
         let read = |file: &String| {
             let wish = Wish { within, stops: 0.0, layer: None, colour: None };
-            thumbnail::read(Path::new(file), wish).map(|(picture, _)| picture)
+            thumbnail::read(Path::new(file), wish)
         };
         let [before, after] = [&frame.files[0], &frame.files[1]];
         let drawn = pairs::picture(Path::new(before), Path::new(after), how, within);

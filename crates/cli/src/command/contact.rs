@@ -5,7 +5,7 @@ use std::path::Path;
 
 use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
 use serde_json::json;
-use truepath_core::catalogue::{self, Light};
+use truepath_core::catalogue;
 use truepath_core::picture::{Asked, Placed, Policy, Row as Neighbours};
 use truepath_core::verify::{Seen, State};
 use truepath_exec::failure::{Cause, Failure};
@@ -197,13 +197,17 @@ fn look(strip: &Strip, shot: &Shot, (within, stops): ((usize, usize), f32)) -> R
     if matches!(shot.state, State::Missing | State::Unreadable) {
         return (None, shot, None);
     }
-    let light = is_light(strip.light, strip.colour);
-    let stops = if strip.light == Light::Either || light { stops } else { 0.0 };
     let wish = Wish { within, stops, layer: strip.layer.as_deref(), colour: strip.colour };
-    match thumbnail::read(Path::new(&shot.path), wish) {
+    let path = Path::new(&shot.path);
+    // Of a planned frame it is known whether it is odd.
+    let read = match strip.job.is_empty() {
+        true => thumbnail::read_with_content(path, wish).map(|(picture, content)| (picture, Some(content))),
+        false => thumbnail::read(path, wish).map(|picture| (picture, None)),
+    };
+    match read {
         Ok((picture, content)) => {
-            let bytes = Path::new(&shot.path).metadata().map_or(0, |about| about.len());
-            (Some(picture), shot, Some(Placed { key: 0, content, bytes }))
+            let bytes = path.metadata().map_or(0, |about| about.len());
+            (Some(picture), shot, content.map(|content| Placed { key: 0, content, bytes }))
         }
         Err(why) => {
             // A state that says more already stays.

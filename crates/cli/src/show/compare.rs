@@ -226,7 +226,8 @@ fn closing(comparison: &Comparison, screen: Screen) -> String {
     let parts: Vec<String> = KINDS
         .iter()
         .enumerate()
-        .filter_map(|(kind, name)| (count(kind) > 0).then(|| format!("{} {name}", count(kind))))
+        .filter(|(kind, _)| count(*kind) > 0)
+        .map(|(kind, name)| format!("{} {name}", count(kind)))
         .collect();
     let (style, word) = if comparison.is_within() { (GOOD, "alike") } else { (BAD, "not alike") };
     format!("\n{}: {}\n", paint(screen, style, word), parts.join(", "))

@@ -84,7 +84,7 @@ fn stack(layers: &[Layer], (width, height): (u32, u32)) -> std::io::Result<Vec<u
 /// A small picture, as a PNG file.
 fn small(file: &Path) -> Result<Vec<u8>, String> {
     let wish = Wish { within: (THUMBNAIL, THUMBNAIL), stops: 0.0, layer: None, colour: None };
-    let (small, _) = thumbnail::read(file, wish)?;
+    let small = thumbnail::read(file, wish)?;
     let canvas = Canvas { width: small.width, height: small.height, data: small.rgb(None) };
     canvas.png().map_err(|error| error.to_string())
 }

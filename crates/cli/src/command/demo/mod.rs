@@ -48,8 +48,16 @@ pub fn run(args: &DemoArgs, around: &Surroundings) -> Result<Exit, Failure> {
     walk.step(&["run", "--workers", "2"], Exit::Well)?;
     walk.say("The proof", "What lies on disk against what was planned:")?;
     walk.step(&["verify"], Exit::Well)?;
+    walk.say(
+        "The look",
+        "Every pass of every job on one picture, and the whole night on one page, to be opened in a browser:",
+    )?;
+    walk.step(&["contact", "-o", "contact.png", "--replace"], Exit::Well)?;
+    walk.step(&["report", "-o", "report.html"], Exit::Well)?;
+    let made = folder.display();
     let next = format!(
-        "The movies are in renders/review. Go on with it: cd {}, delete a frame or cut one in half, and say `truepath verify`, then `truepath run`.\n\
+        "The movies are in {made}/renders/review, the contact sheet is {made}/contact.png, the page {made}/report.html.\n\
+         Go on with it: cd {}, delete a frame or cut one in half, and say `truepath verify`, then `truepath run`.\n\
          A sheet of your own: `truepath new` in the folder of a scene.",
         truepath_core::invoke::quote::sh::word(&args.folder.display().to_string())
     );

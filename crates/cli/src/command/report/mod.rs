@@ -22,9 +22,21 @@ use pictures::Shelf;
 /// Bytes of a page at most.
 const LARGEST: usize = 10_000_000;
 
+/// A page that is asked for.
+#[derive(Clone, Copy)]
+pub struct Page<'p> {
+    /// Sheets, jobs and settings.
+    pub common: &'p Common,
+    /// Where it is written.
+    pub out: &'p Path,
+    /// Where we are.
+    pub around: &'p Surroundings,
+}
+
 /// Writes the page.
 pub fn run(args: &ReportArgs, around: &Surroundings) -> Result<Exit, Failure> {
-    let written = write((&args.common, &args.out), false, &mut Shelf::default(), around)?;
+    let page = Page { common: &args.common, out: &args.out, around };
+    let written = write(page, false, &mut Shelf::new())?;
     let Some(bytes) = written else { return Ok(Exit::No) };
     let size = truepath_core::check::bytes(bytes as f64);
     show::print(&format!("{}: {size}; open it in a browser\n", args.out.display()))?;
@@ -52,12 +64,8 @@ pub fn may_write(out: &Path, queue: &Queue, around: &Surroundings) -> Result<(),
 }
 
 /// Looks at everything and writes the page; its bytes, or nothing where a sheet is in the way, which has been told.
-fn write(
-    (common, out): (&Common, &Path),
-    is_under_way: bool,
-    shelf: &mut Shelf,
-    around: &Surroundings,
-) -> Result<Option<usize>, Failure> {
+fn write(page: Page<'_>, is_under_way: bool, shelf: &mut Shelf) -> Result<Option<usize>, Failure> {
+    let Page { common, out, around } = page;
     let queue = pipeline::load(common, around, LoadOptions::default())?;
     may_write(out, &queue, around)?;
     if super::not_to_be_judged(&queue, around).is_some() {
@@ -65,18 +73,17 @@ fn write(
     }
     let (mut night, verdicts) = gather::night(&queue, common, around)?;
     night.is_under_way |= is_under_way;
-    let mut room = LARGEST * 6 / 10;
     loop {
-        pictures::fill((&mut night, &verdicts), (&queue, common), (shelf, room), out, around)?;
-        let page = show::report::page(&night);
-        if page.len() < LARGEST {
-            deliver::write(out, page.as_bytes(), true)?;
-            return Ok(Some(page.len()));
+        pictures::fill(&page, &queue, (&mut night, &verdicts), shelf);
+        let text = show::report::page(&night);
+        if text.len() < LARGEST {
+            deliver::write(out, text.as_bytes(), true)?;
+            return Ok(Some(text.len()));
         }
-        if room < LARGEST / 20 {
+        if shelf.room < LARGEST / 20 {
             let message = format!("a page of {} would be too large", counted(night.planned, "file"));
             return Err(Failure::new(Cause::Refused, message).help("name fewer jobs, or fewer --frames"));
         }
-        room /= 2;
+        shelf.room /= 2;
     }
 }

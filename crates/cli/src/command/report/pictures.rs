@@ -11,14 +11,12 @@ use truepath_core::catalogue;
 use truepath_core::template::{Lookup, Value};
 use truepath_core::verify::{State, Verdict};
 use truepath_exec::disk::{Stamp, stamp};
-use truepath_exec::failure::Failure;
 use truepath_pictures::contact::between;
 use truepath_pictures::thumbnail::{self, Thumbnail, Wish, ends, fit};
 
-use super::gather;
+use super::{LARGEST, Page, gather};
 use crate::args::Common;
 use crate::command::gallery::{self, Strip};
-use crate::lower::Surroundings;
 use crate::pipeline::{self, LoadOptions, Loaded, Queue};
 use crate::show::counter::Counter;
 use crate::show::report::{Book, Leaf, Night, PassPart};
@@ -36,9 +34,17 @@ const SMALL_MOVIE: u64 = 1_500_000;
 const ALL_MOVIES: u64 = 2_000_000;
 
 /// Small pictures that were made already, for a page that is written again and again.
-#[derive(Default)]
 pub struct Shelf {
+    /// Bytes that the pictures of a page may take.
+    pub room: usize,
     pictures: HashMap<(String, Option<String>, usize), (Stamp, Thumbnail)>,
+}
+
+impl Shelf {
+    /// An empty one.
+    pub fn new() -> Shelf {
+        Shelf { room: LARGEST * 6 / 10, pictures: HashMap::new() }
+    }
 }
 
 /// A strip with the one of the version before.
@@ -48,25 +54,20 @@ struct Pair {
     before: Option<(String, HashMap<i64, String>)>,
 }
 
-/// Puts flipbooks and movies into a report; pictures take about `room` bytes.
-pub fn fill(
-    (night, verdicts): (&mut Night, &[Vec<Verdict>]),
-    (queue, common): (&Queue, &Common),
-    (shelf, room): (&mut Shelf, usize),
-    out: &Path,
-    around: &Surroundings,
-) -> Result<(), Failure> {
+/// Puts flipbooks and movies into a report; pictures take about as many bytes as the shelf has room for.
+pub fn fill(page: &Page<'_>, queue: &Queue, (night, verdicts): (&mut Night, &[Vec<Verdict>]), shelf: &mut Shelf) {
+    let around = page.around;
     night.movies.clear();
     let mut embedded = 0;
     let mut pairs = Vec::new();
     for (loaded, verdicts) in queue.sheets.iter().zip(verdicts) {
         for (mut part, path) in gather::movies(loaded, verdicts) {
             if part.state != State::Missing.name() {
-                part.source = source(&path, out, around, &mut embedded);
+                part.source = source(&path, page, &mut embedded);
             }
             night.movies.push(part);
         }
-        pairs.extend(paired(loaded, gallery::of_sheet(loaded, verdicts), common, around));
+        pairs.extend(paired(loaded, gallery::of_sheet(loaded, verdicts), page));
     }
     let there = |pair: &Pair| {
         let own = pair.strip.shots.iter().filter(|shot| shot.state != State::Missing).count();
@@ -74,7 +75,7 @@ pub fn fill(
     };
     let count: usize = pairs.iter().map(there).sum();
     // Base 64 takes four bytes for three.
-    let room = room as f64 * 0.75;
+    let room = shelf.room as f64 * 0.75;
     let least = HEAD + PIXEL * (NARROWEST * NARROWEST) as f64 * 9.0 / 16.0;
     night.every = ((count as f64 * least / room).ceil() as usize).max(1);
     let each = room / (count.div_ceil(night.every)).max(1) as f64;
@@ -95,7 +96,6 @@ pub fn fill(
             break;
         }
     }
-    Ok(())
 }
 
 fn size(book: &Book) -> usize {
@@ -110,7 +110,8 @@ fn loaded_fps(queue: &Queue, job: &str) -> f64 {
 }
 
 /// Each strip with the files of the version before, where there are any.
-fn paired(loaded: &Loaded, strips: Vec<Strip>, common: &Common, around: &Surroundings) -> Vec<Pair> {
+fn paired(loaded: &Loaded, strips: Vec<Strip>, page: &Page<'_>) -> Vec<Pair> {
+    let (common, around) = (page.common, page.around);
     let version = |id: &str| {
         let series = loaded.plan.series.iter().find(|series| series.id == id)?;
         loaded.tokens(series).into_iter().find_map(|(name, value)| match value {
@@ -160,10 +161,10 @@ fn read(pair: Pair, (every, width): (usize, usize), shelf: &mut Shelf, counter: 
         let now = stamp(Path::new(path))?;
         let known = shelf.pictures.get(&(path.to_owned(), layer.clone(), width));
         if let Some((then, picture)) = known.filter(|(then, _)| *then == now) {
-            return Some((then.clone(), picture.clone()));
+            return Some((*then, picture.clone()));
         }
         let wish = Wish { within, stops: 0.0, layer: layer.as_deref(), colour: strip.colour };
-        let (picture, _) = thumbnail::read(Path::new(path), wish).ok()?;
+        let picture = thumbnail::read(Path::new(path), wish).ok()?;
         Some((now, picture))
     };
     let both = |at: &usize| {
@@ -232,7 +233,7 @@ fn pass(read: &Read, quality: u8) -> PassPart {
 const PLAIN: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
 /// Where a page finds a movie: a small one in itself, any other by its path from the page on.
-fn source(path: &str, out: &Path, around: &Surroundings, embedded: &mut u64) -> Option<String> {
+fn source(path: &str, page: &Page<'_>, embedded: &mut u64) -> Option<String> {
     let movie = Path::new(path);
     let length = movie.metadata().ok()?.len();
     if length <= SMALL_MOVIE && *embedded + length <= ALL_MOVIES {
@@ -248,9 +249,9 @@ fn source(path: &str, out: &Path, around: &Surroundings, embedded: &mut u64) -> 
         };
         return Some(format!("data:{kind};base64,{}", BASE64_STANDARD.encode(bytes)));
     }
-    let page = dunce::canonicalize(crate::command::deliver::folder(&around.folder.join(out))).ok()?;
+    let folder = dunce::canonicalize(crate::command::deliver::folder(&page.around.folder.join(page.out))).ok()?;
     let movie = dunce::canonicalize(movie).ok()?;
-    Some(from_page(&page, &movie))
+    Some(from_page(&folder, &movie))
 }
 
 /// A path from a folder on, as a URL: it begins with a dot, or is one of a file, so that no name in it is taken for a scheme.

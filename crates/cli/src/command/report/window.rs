@@ -1,13 +1,11 @@
 //! The page of a run: written when it begins, every minute while it goes on, and when it has ended.
 
-use std::path::Path;
 use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::time::Duration;
 
 use truepath_exec::failure::Failure;
 
-use super::{Shelf, write};
-use crate::args::Common;
+use super::{Page, Shelf, write};
 use crate::lower::{Screen, Surroundings};
 use crate::show;
 
@@ -16,23 +14,19 @@ const AGAIN: Duration = Duration::from_secs(60);
 
 /// Does some work while a page is kept up to date. What is wrong with the page stops no work; where it cannot be written at the
 /// end, that is an error.
-pub fn beside<T>(
-    common: &Common,
-    out: Option<&Path>,
-    around: &Surroundings,
-    work: impl FnOnce() -> Result<T, Failure>,
-) -> Result<T, Failure> {
-    let Some(out) = out else { return work() };
+pub fn beside<T>(page: Option<Page<'_>>, work: impl FnOnce() -> Result<T, Failure>) -> Result<T, Failure> {
+    let Some(page) = page else { return work() };
     // The work has the terminal.
-    let quiet = Surroundings { err: Screen { terminal: false, ..around.err }, ..around.clone() };
+    let quiet = Surroundings { err: Screen { terminal: false, ..page.around.err }, ..page.around.clone() };
+    let page = Page { around: &quiet, ..page };
     std::thread::scope(|scope| {
         let (over, is_over) = channel::<()>();
         let keeper = scope.spawn(|| {
             // The end of the work is the end of the channel.
             let is_over = is_over;
-            let mut shelf = Shelf::default();
+            let mut shelf = Shelf::new();
             loop {
-                if let Err(failure) = write((common, out), true, &mut shelf, &quiet) {
+                if let Err(failure) = write(page, true, &mut shelf) {
                     tracing::warn!(%failure, "the report is not written");
                 }
                 if is_over.recv_timeout(AGAIN) != Err(RecvTimeoutError::Timeout) {
@@ -42,8 +36,8 @@ pub fn beside<T>(
         });
         let done = work();
         drop(over);
-        let mut shelf = keeper.join().unwrap_or_default();
-        let written = write((common, out), false, &mut shelf, &quiet);
+        let mut shelf = keeper.join().unwrap_or_else(|_| Shelf::new());
+        let written = write(page, false, &mut shelf);
         if let (Err(failure), Err(_)) = (&written, &done) {
             show::failure(failure);
         }

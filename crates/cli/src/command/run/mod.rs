@@ -77,7 +77,8 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if let Some(out) = &args.report {
         report::may_write(out, &queue, around)?;
     }
-    report::beside(&args.common, args.report.as_deref(), around, || {
+    let page = args.report.as_deref().map(|out| report::Page { common: &args.common, out, around });
+    report::beside(page, || {
         let mut worst = Exit::Well;
         let several = queue.sheets.len() > 1;
         for (at, (loaded, ours)) in queue.sheets.iter_mut().zip(&ours).enumerate() {
