@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::BufReader;
 use std::path::Path;
 
-use exr::prelude::{FlatSamples, ReadChannels, ReadLayers, read as read_exr};
+use exr::prelude::SampleType;
 use tiff::decoder::DecodingResult;
 use truepath_core::catalogue::{Channels, Light};
 use truepath_core::verify::Seen;
@@ -112,6 +112,7 @@ pub fn read(path: &Path) -> Result<Exact, Flaw> {
     if let Some(why) = &picture.unproven {
         return Err(why.clone());
     }
+    crate::credible(&picture, std::fs::metadata(path).map_err(disk)?.len())?;
     let most = crate::needed(&picture);
     let light = truepath_core::catalogue::by_name(picture.file_type).map_or(Light::Either, |known| known.light);
     let planes = match picture.file_type {
@@ -156,36 +157,38 @@ fn spread<T: Copy>(samples: &[T], count: usize) -> Vec<Vec<T>> {
 
 /// Every channel of every part.
 fn exr_planes(path: &Path) -> Result<Vec<Plane>, Flaw> {
-    let image = read_exr()
-        .no_deep_data()
-        .largest_resolution_level()
-        .all_channels()
-        .all_layers()
-        .all_attributes()
-        .non_parallel()
-        .from_file(path)
-        .map_err(own_exr::said)?;
-    let shown = image.attributes.display_window.position;
-    let several = image.layer_data.len() > 1;
-    let mut all = Vec::new();
-    for layer in image.layer_data {
-        let part = layer.attributes.layer_name.as_ref().filter(|_| several).map(|name| format!("{name}."));
-        let place = layer.attributes.layer_position;
+    let bytes = crate::whole(path)?;
+    let file = own_exr::Lines::of(&bytes)?;
+    let several = file.meta.headers.len() > 1;
+    let (mut all, mut places) = (Vec::new(), Vec::new());
+    for (part, header) in file.meta.headers.iter().enumerate() {
+        let prefix = header.own_attributes.layer_name.as_ref().filter(|_| several).map(|name| format!("{name}."));
+        let (place, shown) = (header.own_attributes.layer_position, header.shared_attributes.display_window.position);
         let origin = (i64::from(place.x()) - i64::from(shown.x()), i64::from(place.y()) - i64::from(shown.y()));
-        for channel in layer.channel_data.list {
-            let values = match channel.sample_data {
-                FlatSamples::F16(samples) => Values::Float(samples.into_iter().map(f32::from).collect()),
-                FlatSamples::F32(samples) => Values::Float(samples),
-                FlatSamples::U32(samples) => Values::ThirtyTwo(samples),
+        let size = (header.layer_size.x(), header.layer_size.y());
+        for (at, channel) in header.channels.list.iter().enumerate() {
+            let values = match channel.sample_type {
+                SampleType::U32 => Values::ThirtyTwo(vec![0; size.0 * size.1]),
+                SampleType::F16 | SampleType::F32 => Values::Float(vec![0.0; size.0 * size.1]),
             };
-            let size = (layer.size.x(), layer.size.y());
-            if values.len() != size.0 * size.1 {
-                return Err("some of its channels have fewer samples than it has pixels".to_owned());
-            }
-            let name = format!("{}{}", part.as_deref().unwrap_or_default(), channel.name);
+            let name = format!("{}{}", prefix.as_deref().unwrap_or_default(), channel.name);
             all.push(Plane { name, origin, size, values });
+            places.push((part, at));
         }
     }
+    let mut row = Vec::new();
+    file.read(&places, &mut |at, (x, y), line| {
+        let plane = &mut all[at];
+        let start = y * plane.size.0 + x;
+        match &mut plane.values {
+            Values::ThirtyTwo(values) => values[start..].iter_mut().zip(line.whole()).for_each(|(old, new)| *old = new),
+            Values::Float(values) => {
+                line.numbers(&mut row);
+                values[start..start + row.len()].copy_from_slice(&row);
+            }
+            _ => {}
+        }
+    })?;
     Ok(all)
 }
 

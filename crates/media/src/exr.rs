@@ -231,6 +231,90 @@ impl Rows {
     }
 }
 
+/// A file whose lines are read one after the other.
+pub(crate) struct Lines<'b> {
+    /// Its heads.
+    pub meta: MetaData,
+    bytes: &'b [u8],
+    /// Where the table of each part begins.
+    tables: Vec<usize>,
+}
+
+/// Hears of a line: which of the wanted channels it is of, where its first sample lies in the window of its part, and its
+/// samples.
+pub(crate) type Line<'l> = &'l mut dyn FnMut(usize, (usize, usize), Row<'_>);
+
+/// The samples of a line as they are packed.
+#[derive(Clone, Copy)]
+pub(crate) struct Row<'r> {
+    bytes: &'r [u8],
+    kind: SampleType,
+}
+
+impl Row<'_> {
+    /// As numbers.
+    pub fn numbers(self, row: &mut Vec<f32>) {
+        samples(self.bytes, self.kind, row);
+    }
+
+    /// As whole numbers; nothing where they are none.
+    pub fn whole(self) -> impl Iterator<Item = u32> {
+        let bytes = if self.kind == SampleType::U32 { self.bytes } else { &[] };
+        bytes.as_chunks::<4>().0.iter().map(|four| u32::from_ne_bytes(*four))
+    }
+}
+
+impl Lines<'_> {
+    /// Reads the heads.
+    pub fn of(bytes: &[u8]) -> Result<Lines<'_>, Flaw> {
+        let mut reader = Cursor::new(bytes);
+        let meta = MetaData::read_from_buffered(&mut reader, false).map_err(said)?;
+        let mut next = reader.position() as usize;
+        let mut tables = Vec::new();
+        for header in &meta.headers {
+            tables.push(next);
+            next = next.saturating_add(header.chunk_count.saturating_mul(8));
+        }
+        Ok(Lines { meta, bytes, tables })
+    }
+
+    /// Unpacks the lines of some channels, each told by its part and its place in that, in the largest size that there is.
+    pub fn read(&self, wanted: &[(usize, usize)], hear: Line<'_>) -> Result<(), Flaw> {
+        for (part, header) in self.meta.headers.iter().enumerate() {
+            let own: Vec<Option<usize>> = (0..header.channels.list.len())
+                .map(|channel| wanted.iter().position(|place| *place == (part, channel)))
+                .collect();
+            if own.iter().all(Option::is_none) {
+                continue;
+            }
+            if header.deep || unpack::is_thinned(header) {
+                return Err("the way in which its pixels are stored is not read here".to_owned());
+            }
+            let table = self.bytes.get(self.tables[part]..).and_then(|rest| rest.get(..header.chunk_count * 8));
+            for place in table.ok_or_else(cut)?.chunks_exact(8) {
+                let place = usize::try_from(u64::from_le_bytes(place.try_into().unwrap_or_default()));
+                let chunk = place.ok().and_then(|place| self.bytes.get(place..)).ok_or_else(cut)?;
+                let chunk = Chunk::read(&mut Cursor::new(chunk), &self.meta).map_err(said)?;
+                if chunk.layer_index != part {
+                    return Err("a place in its table belongs to another part".to_owned());
+                }
+                let block = UncompressedBlock::decompress_chunk(chunk, &self.meta, true).map_err(said)?;
+                if (block.index.level.0, block.index.level.1) != (0, 0) {
+                    continue;
+                }
+                for line in block.lines(&header.channels) {
+                    let at = line.location;
+                    if let Some(own) = own[at.channel] {
+                        let kind = header.channels.list[at.channel].sample_type;
+                        hear(own, (at.position.x(), at.position.y()), Row { bytes: line.value, kind });
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
 /// A line's samples as numbers.
 fn samples(bytes: &[u8], kind: SampleType, row: &mut Vec<f32>) {
     let four = |four: &[u8]| [four[0], four[1], four[2], four[3]];

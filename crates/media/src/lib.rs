@@ -254,6 +254,17 @@ fn opened(path: &Path) -> std::io::Result<Result<(File, u64), Seen>> {
     }
 }
 
+/// All bytes of a file that is not too large for that.
+fn whole(path: &Path) -> Result<Vec<u8>, Flaw> {
+    let (file, length) = open(path).map_err(disk)?;
+    if length > MOST_BYTES {
+        return Err(format!("it has {length} bytes, too many to be unpacked at once"));
+    }
+    let mut bytes = Vec::new();
+    file.take(length).read_to_end(&mut bytes).map_err(disk)?;
+    Ok(bytes)
+}
+
 /// Opens a regular file, with its length in bytes. Anything else (a folder, a pipe, a device) is refused at once: opening a
 /// pipe waits for somebody who writes into it, and some devices never end.
 ///

@@ -4,8 +4,6 @@ use std::fs::File;
 use std::io::BufReader;
 use std::path::Path;
 
-use exr::prelude::{FlatSamples, ReadChannels, ReadLayers, read as read_exr};
-use half::slice::HalfFloatSliceExt;
 use image::{DynamicImage, ImageFormat, ImageReader, Limits};
 use tiff::decoder::DecodingResult;
 use truepath_core::catalogue::{Bits, Channels, Light};
@@ -217,28 +215,21 @@ fn image(
 /// One layer of an OpenEXR file, laid into the window that is displayed; what lies outside of it is left out, and what it
 /// does not cover is black.
 fn exr_layer(path: &Path, layer: Option<&str>, light: Light) -> Result<Pixels, Flaw> {
-    let image = read_exr()
-        .no_deep_data()
-        .largest_resolution_level()
-        .all_channels()
-        .all_layers()
-        .all_attributes()
-        .non_parallel()
-        .from_file(path)
-        .map_err(own_exr::said)?;
-    let window = image.attributes.display_window;
+    let bytes = crate::whole(path)?;
+    let file = own_exr::Lines::of(&bytes)?;
+    let window = file.meta.headers.first().ok_or("it has no header")?.shared_attributes.display_window;
     let (width, height) = (window.size.x(), window.size.y());
     // A channel's name is that of its part and, before the last dot, of its layer.
     let mut found: Vec<(String, usize, usize, String)> = Vec::new();
-    for (part, data) in image.layer_data.iter().enumerate() {
-        let of_part = data.attributes.layer_name.as_ref().map(ToString::to_string);
-        for (at, channel) in data.channel_data.list.iter().enumerate() {
+    for (part, header) in file.meta.headers.iter().enumerate() {
+        let of_part = header.own_attributes.layer_name.as_ref().map(ToString::to_string);
+        for (at, channel) in header.channels.list.iter().enumerate() {
             let name = channel.name.to_string();
             let (own, short) = name
                 .rsplit_once('.')
                 .map_or((String::new(), name.clone()), |(own, short)| (own.to_owned(), short.to_owned()));
-            let own =
-                if own.is_empty() && image.layer_data.len() > 1 { of_part.clone().unwrap_or_default() } else { own };
+            let several = file.meta.headers.len() > 1;
+            let own = if own.is_empty() && several { of_part.clone().unwrap_or_default() } else { own };
             found.push((own, part, at, short));
         }
     }
@@ -269,26 +260,24 @@ fn exr_layer(path: &Path, layer: Option<&str>, light: Light) -> Result<Pixels, F
     let planes: Vec<&(String, usize, usize, String)> = colours.iter().copied().chain(alpha).collect();
     let count = planes.len();
     let mut samples = vec![0f32; width * height * count];
-    for (at, (_, part, channel, _)) in planes.iter().enumerate() {
-        let data = &image.layer_data[*part];
-        let (across, down) = (data.size.x(), data.size.y());
-        let left = i64::from(data.attributes.layer_position.x()) - i64::from(window.position.x());
-        let top = i64::from(data.attributes.layer_position.y()) - i64::from(window.position.y());
-        // The columns and rows that it shares with the window.
-        let (first, last) = ((-left).clamp(0, across as i64), (width as i64 - left).clamp(0, across as i64));
-        let (top_row, bottom) = ((-top).clamp(0, down as i64), (height as i64 - top).clamp(0, down as i64));
-        let (first, last) = (first as usize, last as usize);
-        let mut row = vec![0f32; last.saturating_sub(first)];
-        for y in top_row..bottom {
-            let start = y as usize * across;
-            let Some(range) = (first < last).then_some(start + first..start + last) else { break };
-            take(&data.channel_data.list[*channel].sample_data, range, &mut row);
-            let to = ((y + top) as usize * width) + (first as i64 + left) as usize;
-            for (sample, value) in samples[to * count + at..].iter_mut().step_by(count).zip(&row) {
-                *sample = *value;
-            }
+    let places: Vec<(usize, usize)> = planes.iter().map(|(_, part, channel, _)| (*part, *channel)).collect();
+    let mut row = Vec::new();
+    file.read(&places, &mut |at, (x, y), line| {
+        line.numbers(&mut row);
+        let place = file.meta.headers[places[at].0].own_attributes.layer_position;
+        let left = i64::from(place.x()) - i64::from(window.position.x()) + x as i64;
+        let top = i64::from(place.y()) - i64::from(window.position.y()) + y as i64;
+        // What lies outside of the window is left out.
+        let skipped = usize::try_from(-left).unwrap_or(0).min(row.len());
+        let shown = usize::try_from(width as i64 - left).unwrap_or(0).min(row.len());
+        if !(0..height as i64).contains(&top) || skipped >= shown {
+            return;
         }
-    }
+        let to = top as usize * width + (left + skipped as i64) as usize;
+        for (sample, value) in samples[to * count + at..].iter_mut().step_by(count).zip(&row[skipped..shown]) {
+            *sample = *value;
+        }
+    })?;
     let channels = match (colours.len(), alpha.is_some()) {
         (1, false) => Channels::Grey,
         (1, true) => Channels::GreyAlpha,
@@ -304,27 +293,6 @@ fn exr_layer(path: &Path, layer: Option<&str>, light: Light) -> Result<Pixels, F
         premultiplied: true,
         light,
     })
-}
-
-/// Some samples of a channel as numbers; a channel that has fewer of them leaves the rest as it is.
-fn take(samples: &FlatSamples, range: std::ops::Range<usize>, row: &mut [f32]) {
-    match samples {
-        FlatSamples::F16(all) => {
-            if let Some(own) = all.get(range) {
-                own.convert_to_f32_slice(row);
-            }
-        }
-        FlatSamples::F32(all) => {
-            if let Some(own) = all.get(range) {
-                row.copy_from_slice(own);
-            }
-        }
-        FlatSamples::U32(all) => {
-            for (value, own) in row.iter_mut().zip(all.get(range).unwrap_or_default()) {
-                *value = *own as f32;
-            }
-        }
-    }
 }
 
 /// The depth of a picture's samples, for whoever has to choose how many bits are kept.

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use peak_alloc::PeakAlloc;
 use truepath_core::verify::Picture;
-use truepath_media::{inspect, inspect_any, movie, pixels, probe, sound};
+use truepath_media::{exact, inspect, inspect_any, movie, pixels, probe, sound};
 
 #[global_allocator]
 static MEMORY: PeakAlloc = PeakAlloc;
@@ -77,6 +77,7 @@ fn look(path: &Path, input: &[u8]) {
     let _ = movie::probe(path).unwrap();
     let _ = sound(path);
     let _ = pixels::read(path, None);
+    let _ = exact::read(path);
     let (took, memory) = (began.elapsed(), MEMORY.peak_usage().saturating_sub(before));
     let kept = || std::fs::write(std::env::temp_dir().join("truepath-fuzz-input"), input);
     if took > LONGEST || memory > MOST_MEMORY {

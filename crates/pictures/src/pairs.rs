@@ -1,6 +1,6 @@
 //! Two picture files of the same frame: how alike they are.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::Path;
@@ -191,25 +191,25 @@ fn of_exact(a: &Exact, b: &Exact, tolerance: f64) -> Likeness {
     sums.end()
 }
 
-/// A rectangle around two channels, in pixels from the upper left of the picture: left, top, width, height.
-fn around(a: &Plane, b: &Plane) -> (i64, i64, usize, usize) {
-    let end = |plane: &Plane| (plane.origin.0 + plane.size.0 as i64, plane.origin.1 + plane.size.1 as i64);
-    let (left, top) = (a.origin.0.min(b.origin.0), a.origin.1.min(b.origin.1));
-    let (right, bottom) = (end(a).0.max(end(b).0), end(a).1.max(end(b).1));
-    (left, top, (right - left) as usize, (bottom - top) as usize)
+/// The pixel of the picture that a sample of a channel is of.
+fn pixel(plane: &Plane, at: usize) -> (i64, i64) {
+    (plane.origin.0 + (at % plane.size.0) as i64, plane.origin.1 + (at / plane.size.0) as i64)
+}
+
+/// Where a channel stores a pixel of the picture, if it does.
+fn place(plane: &Plane, x: i64, y: i64) -> Option<usize> {
+    let (x, y) = (x - plane.origin.0, y - plane.origin.1);
+    let is_in = x >= 0 && y >= 0 && x < plane.size.0 as i64 && y < plane.size.1 as i64;
+    is_in.then(|| y as usize * plane.size.0 + x as usize)
 }
 
 /// The sample of a channel at a pixel of the picture; outside of what it stores it is zero.
 fn sample(plane: &Plane, x: i64, y: i64) -> f64 {
-    let (x, y) = (x - plane.origin.0, y - plane.origin.1);
-    if x < 0 || y < 0 || x >= plane.size.0 as i64 || y >= plane.size.1 as i64 {
-        return 0.0;
-    }
-    plane.values.at(y as usize * plane.size.0 + x as usize)
+    place(plane, x, y).map_or(0.0, |at| plane.values.at(at))
 }
 
 /// How far two samples are from each other.
-fn apart(a: f64, b: f64) -> f64 {
+fn far(a: f64, b: f64) -> f64 {
     if a == b || (a.is_nan() && b.is_nan()) {
         0.0
     } else if a.is_finite() && b.is_finite() {
@@ -230,50 +230,73 @@ struct Sums {
     channel: String,
     at: (i64, i64),
     layers: BTreeSet<String>,
-    /// Whether each pixel has a sample beyond the tolerance, and the rectangle that they lie in.
-    beyond: Vec<bool>,
-    rectangle: (i64, i64, usize, usize),
+    /// Whether each pixel has a sample beyond the tolerance, for each window that channels have.
+    beyond: BTreeMap<Window, Vec<bool>>,
 }
+
+/// Where the pixels of a channel lie, and how many there are.
+type Window = ((i64, i64), (usize, usize));
 
 impl Sums {
     fn add(&mut self, a: &Plane, b: &Plane, tolerance: f64) {
-        let rectangle = around(a, b);
-        let (left, top, width, height) = rectangle;
-        self.samples += (width * height) as u64;
+        let is_same_window = (a.origin, a.size) == (b.origin, b.size);
+        self.samples += (a.size.0 * a.size.1) as u64;
+        self.beyond.entry((a.origin, a.size)).or_insert_with(|| vec![false; a.size.0 * a.size.1]);
         // Values are mostly the same, and then told so fast.
-        if a.origin == b.origin && a.size == b.size && a.values.is_same(&b.values) {
+        if is_same_window && a.values.is_same(&b.values) {
             return;
         }
-        if self.rectangle != rectangle {
-            // Channels of other windows: counted by themselves, with those that are beyond in any of them.
-            self.beyond.resize(self.beyond.len().max(width * height), false);
-            self.rectangle = rectangle;
-        }
-        let mut differs = false;
-        for row in 0..height {
-            for column in 0..width {
-                let (x, y) = (left + column as i64, top + row as i64);
-                let apart = apart(sample(a, x, y), sample(b, x, y));
-                if apart == 0.0 {
-                    continue;
-                }
-                if apart > self.largest {
-                    self.largest = apart;
-                    self.at = (x, y);
-                    self.channel.clone_from(&a.name);
-                }
-                differs = true;
-                self.sum += apart;
-                self.squares += apart * apart;
-                if apart > tolerance {
-                    self.beyond[row * width + column] = true;
-                }
+        let differs = match (&a.values, &b.values) {
+            // What is mostly met, without asking for each sample what it is.
+            (Values::Eight(one), Values::Eight(two)) if is_same_window => {
+                self.over(a, tolerance, |at| far(f64::from(one[at]) / 255.0, f64::from(two[at]) / 255.0))
             }
-        }
+            (Values::Float(one), Values::Float(two)) if is_same_window => {
+                self.over(a, tolerance, |at| far(f64::from(one[at]), f64::from(two[at])))
+            }
+            _ if is_same_window => self.over(a, tolerance, |at| far(a.values.at(at), b.values.at(at))),
+            _ => {
+                // What only the other one stores has zero beside it.
+                self.samples += (b.size.0 * b.size.1) as u64;
+                let first = self.over(a, tolerance, |at| {
+                    let (x, y) = pixel(a, at);
+                    far(a.values.at(at), sample(b, x, y))
+                });
+                let second = self.over(b, tolerance, |at| {
+                    let (x, y) = pixel(b, at);
+                    if place(a, x, y).is_some() { 0.0 } else { far(0.0, b.values.at(at)) }
+                });
+                first || second
+            }
+        };
         if differs {
             self.differs = true;
             self.layers.extend(a.name.rsplit_once('.').map(|(layer, _)| layer.to_owned()));
         }
+    }
+
+    /// Adds up how far the samples of a channel are from those beside them. Whether any is.
+    fn over(&mut self, own: &Plane, tolerance: f64, far: impl Fn(usize) -> f64) -> bool {
+        let mut beyond = self.beyond.remove(&(own.origin, own.size)).unwrap_or_default();
+        let mut differs = false;
+        beyond.resize(own.values.len(), false);
+        for (at, beyond) in beyond.iter_mut().enumerate() {
+            let far = far(at);
+            if far == 0.0 {
+                continue;
+            }
+            differs = true;
+            if far > self.largest {
+                self.largest = far;
+                self.at = pixel(own, at);
+                self.channel.clone_from(&own.name);
+            }
+            self.sum += far;
+            self.squares += far * far;
+            *beyond |= far > tolerance;
+        }
+        self.beyond.insert((own.origin, own.size), beyond);
+        differs
     }
 
     fn end(self) -> Likeness {
@@ -281,11 +304,13 @@ impl Sums {
             return Likeness::SamePixels;
         }
         let samples = self.samples as f64;
+        let pixels: usize = self.beyond.values().map(Vec::len).sum();
+        let beyond: usize = self.beyond.values().flatten().filter(|beyond| **beyond).count();
         Likeness::Differs(Difference {
             largest: self.largest,
             mean: self.sum / samples,
             psnr: 10.0 * (samples / self.squares).log10(),
-            beyond: self.beyond.iter().filter(|beyond| **beyond).count() as f64 / self.beyond.len() as f64,
+            beyond: beyond as f64 / pixels.max(1) as f64,
             channel: self.channel,
             at: self.at,
             layers: self.layers.into_iter().collect(),
@@ -305,5 +330,5 @@ pub fn picture(
     within: (usize, usize),
 ) -> Result<(crate::thumbnail::Thumbnail, f64), String> {
     let (a, b) = both(before, after, how.scaled).map_err(|_| "one of them cannot be unpacked".to_owned())?;
-    crate::difference::picture(&a, &b, within, &|a, b, x, y| apart(sample(a, x, y), sample(b, x, y)))
+    crate::difference::picture(&a, &b, within, &|a, b, x, y| far(sample(a, x, y), sample(b, x, y)))
 }
