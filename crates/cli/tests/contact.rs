@@ -236,6 +236,12 @@ fn versions_modes_passes_and_jobs_of_a_sheet_are_compared() {
     assert!(said.contains("6 differing") || said.contains("6 other channels"), "{said}");
     let said = project.say("compare crossing second --pass beauty").ended(1).out;
     assert!(said.contains("6 differing"), "{said}");
+    // What has no meaning is said, and not taken for what there is.
+    for (words, why) in [("--mode drafd", "no mode `drafd`"), ("--version 1 second", "\"next\"")] {
+        let said = project.say(&format!("compare crossing {words}")).ended(1);
+        assert!(said.err.contains(why), "{words}: {}", said.err);
+    }
+    assert!(project.say("verify --mode drafd").ended(1).err.contains("no mode `drafd`"));
     let said = project.say("compare crossing --version 1 1");
     assert!(said.code != 0 && said.err.contains("the same files"), "{}", said.err);
     let said = project.say("compare crossing --version 7 8");

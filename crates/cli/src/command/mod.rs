@@ -33,6 +33,7 @@ pub mod trust;
 pub mod verify;
 pub mod whose;
 
+use truepath_core::diagnostic::{Finding, Level};
 use truepath_core::pins::Anew;
 use truepath_core::plan::Plan;
 use truepath_core::sheet::Existing;
@@ -92,16 +93,25 @@ fn guard_calls(plan: &Plan, files: impl Iterator<Item = i64>) -> Result<(), Fail
     Err(Failure::new(Cause::Refused, message).help("ask for fewer frames (--frames), or raise chunk under [run]"))
 }
 
-/// How a command ends that compares the disk with a plan which nobody can know: nothing is planned, or not all names are
-/// known. Then what was found is told.
+/// How a command ends that compares the disk with a plan which nobody can know: nothing is planned, not all names are known, or
+/// what was typed has no meaning. Then what was found is told.
 fn not_to_be_judged(queue: &Queue, around: &Surroundings) -> Option<Exit> {
     let unknown = |sheet: &Loaded| !sheet.is_readable() || sheet.plan.series.iter().any(|series| !series.is_known());
     let nothing = queue.sheets.iter().all(|sheet| sheet.plan.series.is_empty() && sheet.plan.movies.is_empty());
-    if !nothing && !queue.sheets.iter().any(unknown) {
+    if !nothing && !queue.sheets.iter().any(unknown) && !queue.findings().iter().any(|own| is_of_typed(own, queue)) {
         return None;
     }
     tell_findings(queue, around);
     Some(queue.stopped().unwrap_or(Exit::No))
+}
+
+/// Whether a finding says that what was typed has no meaning: a mode that is not there, or a setting that cannot be read.
+fn is_of_typed(finding: &Finding, queue: &Queue) -> bool {
+    let typed = match &finding.at {
+        Some(at) => queue.sources.get(at.at.file).name.starts_with("--"),
+        None => finding.check == "name-unknown",
+    };
+    typed && finding.level == Level::Error && finding.meant.is_none()
 }
 
 /// A command of ours with the sheet, the jobs and the settings of this call, ready to be pasted.

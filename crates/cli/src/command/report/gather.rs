@@ -1,6 +1,6 @@
 //! All that a report tells but its pictures: from disk, journals and logs.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 
 use truepath_core::frames::Frames;
@@ -109,13 +109,13 @@ fn machine(session: &Session) -> &str {
 /// What frames took in the calls that made them last: each as much as the others of its call.
 fn made(plan: &Plan, sessions: &[Session]) -> Made {
     let mut made = Made::new();
-    let known: Vec<&str> = plan.outputs().map(|(_, series)| series.id.as_str()).collect();
+    let known: HashSet<&str> = plan.outputs().map(|(_, series)| series.id.as_str()).collect();
     for session in sessions {
         for call in &session.calls {
             let Some(ended) = &call.ended else { continue };
             let frames = call.landed.iter().map(|(_, frames)| Frames::from_any(frames.clone()));
             let count = frames.reduce(|all, own| all.union(&own)).map_or(0, |frames| frames.count());
-            for (series, frames) in call.landed.iter().filter(|(series, _)| known.contains(&plain(series))) {
+            for (series, frames) in call.landed.iter().filter(|(series, _)| known.contains(plain(series))) {
                 let seconds = ended.seconds / count.max(1) as f64;
                 made.extend(
                     frames
@@ -213,22 +213,23 @@ fn failures(loaded: &Loaded, stand: &Stand) -> Vec<FailurePart> {
 fn times(night: &mut Night, plan: &Plan, sessions: &[Session]) {
     // By combination and frame: what each set of series took, and on which machine.
     let mut took: BTreeMap<(usize, i64), BTreeMap<String, (f64, usize)>> = BTreeMap::new();
+    let jobs: HashMap<&str, usize> = plan.jobs.iter().enumerate().map(|(at, job)| (job.name.as_str(), at)).collect();
+    let movies: HashSet<&str> = plan.movies.iter().map(|movie| movie.id.as_str()).collect();
     for session in sessions {
         let name = machine(session);
-        let at = night.machines.iter().position(|own| own.name == name).unwrap_or_else(|| {
-            night.machines.push(MachinePart { name: name.to_owned(), calls: 0, frames: 0, seconds: 0.0 });
-            night.machines.len() - 1
-        });
         for call in &session.calls {
             let Some(ended) = &call.ended else { continue };
-            let Some(job) = plan.jobs.iter().position(|job| job.name == call.started.job) else { continue };
+            let Some(job) = jobs.get(call.started.job.as_str()).copied() else { continue };
+            let at = night.machines.iter().position(|own| own.name == name).unwrap_or_else(|| {
+                night.machines.push(MachinePart { name: name.to_owned(), calls: 0, frames: 0, seconds: 0.0 });
+                night.machines.len() - 1
+            });
             let frames = call.landed.iter().map(|(_, frames)| Frames::from_any(frames.clone()));
             let frames = frames.reduce(|all, own| all.union(&own)).unwrap_or_default();
             let part = &mut night.machines[at];
             part.calls += 1;
             part.seconds += ended.seconds;
-            let is_movie = call.started.series.iter().all(|id| plan.movies.iter().any(|movie| movie.id == plain(id)));
-            if is_movie {
+            if call.started.series.iter().all(|id| movies.contains(plain(id))) {
                 continue;
             }
             part.frames += usize::try_from(frames.count()).unwrap_or(0);
@@ -239,7 +240,6 @@ fn times(night: &mut Night, plan: &Plan, sessions: &[Session]) {
             }
         }
     }
-    night.machines.retain(|machine| machine.calls > 0 || machine.seconds > 0.0 || sessions.is_empty());
     let mut by_job: BTreeMap<usize, Vec<(i64, f64, usize)>> = BTreeMap::new();
     for ((job, frame), parts) in took {
         let seconds = parts.values().map(|(seconds, _)| seconds).sum();

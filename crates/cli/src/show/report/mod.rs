@@ -5,6 +5,8 @@ mod night;
 mod parts;
 mod plot;
 
+use std::collections::HashMap;
+
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
@@ -122,16 +124,16 @@ fn data(night: &Night) -> String {
     };
     // Machines and reasons are many times the same.
     let mut words: Vec<&str> = vec![""];
+    let mut known: HashMap<&str, usize> = HashMap::from([("", 0)]);
     let mut series = Vec::new();
     for part in &night.series {
         let mut cells = Vec::new();
         for cell in &part.cells {
-            let mut index = |text| match words.iter().rposition(|known| *known == text) {
-                Some(at) => at,
-                None => {
+            let mut index = |text| {
+                *known.entry(text).or_insert_with(|| {
                     words.push(text);
                     words.len() - 1
-                }
+                })
             };
             let (why, machine) = (index(&cell.why), index(&cell.machine));
             let seconds = cell.seconds.map(|seconds| (seconds * 100.0).round() / 100.0);
