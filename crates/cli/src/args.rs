@@ -72,11 +72,11 @@ pub enum Command {
     Log(LogArgs),
     /// Compare what lies on disk with what was planned
     Verify(VerifyArgs),
-    /// Draw many small pictures on one: a row of frames for each pass, camera or job, or any files
+    /// Draw a contact sheet: thumbnails of all frames, or a row for each pass, camera or job
     Contact(ContactArgs),
-    /// Compare pictures frame by frame: two versions, modes, passes, jobs, folders or patterns
+    /// Compare two versions, modes, passes, jobs, folders or patterns frame by frame
     Compare(CompareArgs),
-    /// Write a page to look at: what was asked, what is there and what is left, a flipbook of every series, and what failed
+    /// Write an HTML page about the night: what is left, a map of all files, flipbooks, failures, times
     Report(ReportArgs),
     /// Make room: put files of a mode, of old versions, of longer ranges or of dead runs away
     Clean(CleanArgs),
@@ -84,7 +84,7 @@ pub enum Command {
     Trust(TrustArgs),
     /// Make the movies whose frames are complete, or a movie of any pictures
     Movie(MovieArgs),
-    /// Put the passes of a job that were rendered apart into one file per frame: OpenEXR, TIFF or OpenRaster
+    /// Combine the passes of a job into one OpenEXR, TIFF or OpenRaster file per frame
     Stack(StackArgs),
     /// Encode pictures as a movie: what `run`, `movie` and scripts call
     Encode(EncodeArgs),
@@ -489,7 +489,7 @@ pub struct RunArgs {
     /// Go on with a job of which nothing came out in its first calls
     #[arg(long)]
     pub keep_going: bool,
-    /// Write a page of the night when it begins, every minute, and when it ends: see `truepath report`
+    /// Write the page of `truepath report` at the start, every minute, and at the end
     #[arg(long, value_name = "FILE")]
     pub report: Option<PathBuf>,
     /// Open the folder of the pictures at the end

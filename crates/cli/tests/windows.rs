@@ -87,6 +87,19 @@ fn from_sheet_to_verified_frames_on_windows() {
     assert!(!project.path("renders/.truepath").exists(), "nothing is left in stage");
     let whose = wine.say(&project, "whose renders\\crossing\\crossing_beauty.0007.png").ended(0).out;
     assert!(whose.contains("crossing") && whose.contains('7'), "{whose}");
+    // To look at it: nothing of what is drawn depends on the system.
+    wine.say(&project, "contact -o sheet.png").ended(0);
+    let there = std::fs::read(project.path("sheet.png")).unwrap();
+    project.say("contact -o here.png").ended(0);
+    assert_eq!(std::fs::read(project.path("here.png")).unwrap(), there);
+    wine.say(&project, "compare renders renders").ended(0);
+    wine.say(&project, "report -o night.html").ended(0);
+    assert!(std::fs::read_to_string(project.path("night.html")).unwrap().contains("12 of 12 files"));
+    let two = Project::with(&SMALL.replace("\"1-24\"", "\"1-3\"\npasses = [\"beauty\", \"mask\"]"));
+    wine.say(&two, "run").ended(0);
+    wine.say(&two, "stack -o stacks/{job}.{frame:4}.ora").ended(0);
+    two.say("stack -o stacks/{job}.{frame:4}.ora").ended(0);
+    assert_eq!(two.files("stacks").len(), 3);
     // The same calls as a script for the command prompt.
     std::fs::remove_dir_all(project.path("renders")).unwrap();
     std::fs::create_dir(project.path("renders")).unwrap();

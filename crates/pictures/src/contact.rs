@@ -96,14 +96,14 @@ impl Contact {
         let across = (room + GAP) / columns.max(1);
         let across = across.saturating_sub(GAP);
         if columns == 0 || across < NARROWEST {
-            return Err(format!("{columns} columns on {width} pixels leave {across} pixels for a picture"));
+            return Err(format!("{columns} columns in {width} pixels leave only {across} pixels for each picture"));
         }
         let cell = fit((shape.0 as usize, shape.1 as usize), (across, across * 3));
         let lines: usize = self.rows.iter().map(|row| row.cells.len().div_ceil(columns)).sum();
         let labels = if self.rows.len() > 1 { self.rows.len() * LABEL } else { 0 };
         let height = 2 * MARGIN + TITLE + labels + lines * (cell.1 + CAPTION + GAP);
         if height > TALLEST {
-            return Err(format!("the sheet would be {height} pixels tall, and {TALLEST} are the most"));
+            return Err(format!("the picture would be {height} pixels tall; the limit is {TALLEST}"));
         }
         Ok(Layout { columns, cell: (across, cell.1), size: (width, height) })
     }

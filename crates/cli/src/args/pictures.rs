@@ -14,22 +14,22 @@ pub struct ContactArgs {
     /// The picture to write, such as contact.png
     #[arg(short = 'o', long, value_name = "FILE")]
     pub out: PathBuf,
-    /// Of each row every Nth frame (left out: of one row all, of several as many as fit side by side)
+    /// Only every Nth frame of each row (default: all frames of a single row, eight of each of several)
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     pub every: Option<u32>,
     /// Pictures side by side
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub columns: Option<u16>,
-    /// Width of the whole sheet in pixels
+    /// Width of the picture in pixels
     #[arg(long, value_name = "PIXELS", default_value_t = 1280, value_parser = clap::value_parser!(u16).range(120..=16_384))]
     pub width: u16,
-    /// Make scene-linear pictures brighter by so many stops; less than 0 is darker
+    /// Exposure of scene-linear pictures in stops; negative is darker
     #[arg(long, value_name = "STOPS", default_value_t = 0.0, allow_hyphen_values = true)]
     pub exposure: f32,
-    /// What each row shows (left out: each series, that is each pass of each job)
+    /// What each row shows
     #[arg(long, value_name = "WHAT", default_value = "series")]
     pub rows: Rows,
-    /// Write over a file that is there
+    /// Overwrite an existing file
     #[arg(long)]
     pub replace: bool,
 }
@@ -50,15 +50,15 @@ pub enum Rows {
 /// `compare`.
 #[derive(Debug, Args)]
 pub struct CompareArgs {
-    /// Jobs; or two jobs, two folders, or two patterns such as 'old/x.{frame:4}.exr' to be compared with each other
+    /// Jobs with --version, --mode or --passes; without: two jobs, two folders, or two patterns such as 'old/x.{frame:4}.exr'
     pub what: Vec<String>,
     /// The sheet (left out: truepath.toml here or in the nearest folder above)
     #[arg(short = 'f', long = "sheet", value_name = "FILE")]
     pub sheet: Option<PathBuf>,
-    /// Two versions; one is compared with what the sheet says now
+    /// Two versions; one alone is compared with the version in the sheet
     #[arg(long, value_name = "VERSION", num_args = 1..=2)]
     pub version: Vec<String>,
-    /// Two modes; one is compared with the finals, brought to its size
+    /// Two modes; one alone is compared with the finals, scaled to the same size
     #[arg(long, value_name = "MODE", num_args = 1..=2)]
     pub mode: Vec<String>,
     /// Two passes with each other
@@ -76,13 +76,13 @@ pub struct CompareArgs {
     /// The largest difference that passes: 0.002, or 1/255; 1 is white
     #[arg(long, value_name = "VALUE", default_value = "0", allow_hyphen_values = true)]
     pub tolerance: String,
-    /// Bring the larger of two sizes to the smaller one, and compare both as displayed
+    /// Scale the larger picture down to the size of the smaller one first; both are compared display-encoded
     #[arg(long)]
     pub scaled: bool,
-    /// Draw the worst frames: before, after, and what differs, made brighter
+    /// Draw the ten worst frames: before, after, and the amplified difference
     #[arg(short = 'o', long, value_name = "FILE")]
     pub out: Option<PathBuf>,
-    /// Write over a file that is there
+    /// Overwrite an existing file
     #[arg(long, requires = "out")]
     pub replace: bool,
     /// Print one JSON document
@@ -95,7 +95,7 @@ pub struct CompareArgs {
 pub struct ReportArgs {
     #[command(flatten)]
     pub common: Common,
-    /// The page to write, such as report.html; an earlier report there is written over
+    /// The page to write, such as report.html; an earlier report there is overwritten
     #[arg(short = 'o', long, value_name = "FILE")]
     pub out: PathBuf,
 }
@@ -105,11 +105,10 @@ pub struct ReportArgs {
 pub struct StackArgs {
     #[command(flatten)]
     pub common: Common,
-    /// Where the files go, such as 'stacks/crossing.{frame:4}.exr': .exr, .tif or .ora says what they are. Without it, only
-    /// --json is answered
+    /// Names of the files, such as 'stacks/crossing.{frame:4}.exr'; the extension .exr, .tif or .ora chooses the form
     #[arg(short = 'o', long, value_name = "PATTERN")]
     pub out: Option<String>,
-    /// Write over files that are there (left out: they stay)
+    /// Overwrite existing files
     #[arg(long, requires = "out")]
     pub replace: bool,
 }

@@ -49,7 +49,9 @@ pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
     };
     if let Some(out) = &args.out {
         if !out.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("png")) {
-            return Err(Failure::unreadable(format!("{} is no PNG file", out.display())).help("end its name with .png"));
+            return Err(
+                Failure::unreadable(format!("{} is not a PNG file", out.display())).help("end its name with .png")
+            );
         }
         deliver::may_write((out, args.replace), &sides.plans, around)?;
     }
@@ -70,8 +72,8 @@ pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let comparison = Comparison { sides: sides.names, tolerance, rows: rows? };
     if comparison.all().all(|(_, frame)| frame.outcome == Outcome::Neither) {
         let [before, after] = &comparison.sides;
-        return Err(Failure::new(Cause::Refused, format!("there is no picture of {before} and none of {after}"))
-            .help("`truepath verify` tells what is there"));
+        return Err(Failure::new(Cause::Refused, format!("no files found for {before} or {after}"))
+            .help("`truepath verify` shows which files exist"));
     }
     if let Some(out) = &args.out {
         draw(out, args.replace, &comparison, how)?;
@@ -93,8 +95,8 @@ fn tolerance(text: &str) -> Result<f64, Failure> {
         None => text.parse().ok(),
     };
     value.filter(|value| value.is_finite() && *value >= 0.0).ok_or_else(|| {
-        Failure::unreadable(format!("--tolerance {text} is no difference"))
-            .help("write a number such as 0.002, or a part such as 1/255; 1 is white")
+        Failure::unreadable(format!("--tolerance {text} is not a number of 0 or more"))
+            .help("write a number such as 0.002, or a fraction such as 1/255; 1 is white")
     })
 }
 
@@ -127,10 +129,10 @@ fn sides(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, Exit
         ([], [before, after]) if is_folder(before) && is_folder(after) => folders([before, after]).map(Ok),
         ([], [before, after]) if is_files(before) && is_files(after) => patterns(args, [before, after]).map(Ok),
         ([], [_, _]) | ([_], _) => of_sheet(args, around),
-        ([], _) => Err(Failure::unreadable("nothing says what is to be compared with what")
-            .help("such as: compare crossing --version 2 3, compare crossing --mode draft, compare OLD_FOLDER NEW_FOLDER, or compare 'old/x.{frame:4}.exr' 'new/x.{frame:4}.exr'")),
-        (several, _) => Err(Failure::unreadable(format!("{} cannot be compared at once", several.join(" and ")))
-            .help("compare one of them, then the other")),
+        ([], _) => Err(Failure::unreadable("compare needs two sides")
+            .help("for example: compare crossing --version 2 3, compare crossing --mode draft, compare OLD_FOLDER NEW_FOLDER, or compare 'old/x.{frame:4}.exr' 'new/x.{frame:4}.exr'")),
+        (several, _) => Err(Failure::unreadable(format!("{} cannot be used together", several.join(" and ")))
+            .help("run compare once for each")),
     }
 }
 
@@ -222,7 +224,7 @@ fn of_sheet(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, E
     };
     let (commons, names) = match (args.version.as_slice(), args.mode.as_slice()) {
         ([one], _) => {
-            let now = "the version that the sheet names now".to_owned();
+            let now = "the version in the sheet".to_owned();
             ([common(None, Some(one)), common(None, None)], [format!("version {one}"), now])
         }
         ([one, two, ..], _) => {
@@ -239,12 +241,13 @@ fn of_sheet(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, E
             ([common(None, None), common(None, None)], [names[0].clone(), names[1].clone()])
         }
     };
-    let mut plans = Vec::new();
+    let (mut plans, mut rivals) = (Vec::new(), Vec::new());
     for common in &commons {
         let queue = pipeline::load(common, around, LoadOptions::default())?;
         if let Some(exit) = super::not_to_be_judged(&queue, around) {
             return Ok(Err(exit));
         }
+        rivals.extend(queue.plans().cloned());
         plans.extend(queue.sheets.into_iter().next().map(|sheet| sheet.plan));
     }
     let [before, after] = [&plans[0], &plans[1]];
@@ -277,15 +280,15 @@ fn of_sheet(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, E
     if pairs.is_empty() {
         return Err(Failure::new(
             Cause::Refused,
-            format!("{} and {} have no frame of the same pass", names[0], names[1]),
+            format!("{} and {} have no frames of the same pass in common", names[0], names[1]),
         )
-        .help("`truepath names` lists passes and frames; passes that share a file are compared as one"));
+        .help("`truepath names` lists the passes and frames"));
     }
     if pairs.iter().all(|pair| pair.frames.iter().all(|(_, files)| files[0] == files[1])) {
         return Err(Failure::new(Cause::Refused, format!("{} and {} are the same files", names[0], names[1]))
-            .help("where the path has neither {version} nor {mode}, there is only one of each"));
+            .help("two versions differ in their names only where the path has {version}, two modes only where the mode has its own path"));
     }
-    Ok(Ok(Sides { names, pairs, scaled: !args.mode.is_empty(), plans }))
+    Ok(Ok(Sides { names, pairs, scaled: !args.mode.is_empty(), plans: rivals }))
 }
 
 /// Draws the worst frames: before, after, and what differs.
@@ -301,13 +304,13 @@ fn draw(out: &Path, over: bool, comparison: &Comparison, how: Comparing) -> Resu
         let [before, after] = [&frame.files[0], &frame.files[1]];
         let drawn = pairs::picture(Path::new(before), Path::new(after), how, within);
         let (Ok(one), Ok(two), Ok((apart, gain))) = (read(before), read(after), drawn) else { continue };
-        let words = shown::words(difference, comparison.tolerance);
+        let words = shown::words(difference, comparison.tolerance).join(", ");
         let caption = format!("{} {}: {words}; shown times {gain:.3}", row.label, frame.frame);
         rows.push((caption, [one, two, apart] as [Thumbnail; 3]));
     }
     let [before, after] = &comparison.sides;
     let labels = [before.as_str(), after.as_str(), "difference"];
-    let title = if rows.is_empty() { "no frame differs" } else { "the frames that differ most" };
+    let title = if rows.is_empty() { "no frames differ" } else { "the frames that differ most" };
     let png = contact::triples(title, labels, &rows, WIDTH).png();
     deliver::write(out, &png.map_err(|error| Failure::machine("draw", out, &error))?, over)
 }

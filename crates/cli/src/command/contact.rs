@@ -29,11 +29,11 @@ const BESIDE: usize = 8;
 pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if !args.out.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("png")) {
         return Err(
-            Failure::unreadable(format!("{} is no PNG file", args.out.display())).help("end its name with .png")
+            Failure::unreadable(format!("{} is not a PNG file", args.out.display())).help("end its name with .png")
         );
     }
     if !args.exposure.is_finite() || args.exposure.abs() > 64.0 {
-        return Err(Failure::unreadable(format!("--exposure {} is no number of stops", args.exposure))
+        return Err(Failure::unreadable(format!("--exposure {} is not a number of stops", args.exposure))
             .help("write one between -64 and 64"));
     }
     let (title, mut strips) = match is_loose(&args.common.jobs) {
@@ -43,7 +43,7 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
         }
         false => {
             let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
-            deliver::may_write((&args.out, args.replace), queue.sheets.iter().map(|sheet| &sheet.plan), around)?;
+            deliver::may_write((&args.out, args.replace), queue.plans(), around)?;
             if let Some(exit) = super::not_to_be_judged(&queue, around) {
                 return Ok(exit);
             }
@@ -61,7 +61,7 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
     chosen(&mut strips, args.rows);
     strips.retain(|strip| !strip.shots.is_empty());
     if strips.is_empty() {
-        return Err(Failure::new(Cause::Refused, "there is no picture to be shown").help("`truepath names` lists them"));
+        return Err(Failure::new(Cause::Refused, "there are no pictures to show").help("`truepath names` lists them"));
     }
     let is_alone = strips.len() == 1;
     let labels = strips.iter_mut().map(|strip| thinned(strip, args, is_alone)).collect();
@@ -146,7 +146,7 @@ fn drawn(args: &ContactArgs, wall: Wall, around: &Surroundings) -> Result<Exit, 
     let shape = strips.iter().find_map(|strip| strip.size.or_else(|| shape(strip))).unwrap_or((16, 9));
     let layout = contact.layout(usize::from(args.width), args.columns.map(usize::from), shape);
     let layout = layout.map_err(|why| {
-        Failure::new(Cause::Refused, why).help("show fewer frames with --every N, other --columns, or another --width")
+        Failure::new(Cause::Refused, why).help("show fewer frames with --every N, or change --columns or --width")
     })?;
     let total = strips.iter().map(|strip| strip.shots.len() as u64).sum();
     let counter = Counter::of("reading pictures", total, around.err);

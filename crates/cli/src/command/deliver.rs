@@ -18,20 +18,21 @@ pub fn may_write<'p>(
 ) -> Result<(), Failure> {
     let whole = from_system(&around.folder.join(out));
     if plans.into_iter().any(|plan| plan.is_named(&whole)) {
-        let message = format!("{} is the name of a file that the sheet plans", out.display());
-        return Err(Failure::new(Cause::Refused, message).help("write it somewhere else"));
+        let message = format!("{} is a file that the sheet plans", out.display());
+        return Err(Failure::new(Cause::Refused, message).help("choose another name"));
     }
     if out.is_dir() {
         return Err(Failure::new(Cause::Refused, format!("{} is a folder", out.display())).help("name a file in it"));
     }
     if !replace && out.symlink_metadata().is_ok() {
-        return Err(Failure::new(Cause::Refused, format!("{} is there already", out.display()))
-            .help("--replace writes over it"));
+        return Err(
+            Failure::new(Cause::Refused, format!("{} already exists", out.display())).help("--replace overwrites it")
+        );
     }
     match folder(out).is_dir() {
         true => Ok(()),
         false => Err(Failure::new(Cause::Refused, format!("there is no folder {}", folder(out).display()))
-            .help("make it, or write the file somewhere else")),
+            .help("create the folder, or choose another one")),
     }
 }
 

@@ -120,7 +120,7 @@ pub fn of_pattern(pattern: &Pattern, asked: Option<&str>) -> Result<Strip, Failu
         None => there.first().zip(there.last()).map_or(Frames::none(), |(first, last)| Frames::range(first, last)),
     };
     if wanted.is_empty() {
-        return Err(Failure::new(Cause::Refused, format!("there is no file of the name {}", pattern.spelt())));
+        return Err(Failure::new(Cause::Refused, format!("no file matches {}", pattern.spelt())));
     }
     let shot = |frame: i64| {
         let path = pattern.name(Number::new(frame));

@@ -55,8 +55,8 @@ struct Done {
 /// Makes the files, and says what is in them.
 pub fn run(args: &StackArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if args.out.is_none() && !args.common.json {
-        return Err(Failure::unreadable("nothing says where the files go")
-            .help("truepath stack crossing -o 'stacks/crossing.{frame:4}.exr'; or only list the passes with --json"));
+        return Err(Failure::unreadable("stack needs -o PATTERN or --json")
+            .help("for example: truepath stack crossing -o 'stacks/crossing.{frame:4}.exr'"));
     }
     let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
     if let Some(exit) = super::not_to_be_judged(&queue, around) {
@@ -115,11 +115,7 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
     let Pile { loaded, job, passes, .. } = pile;
     let refused = |message: String| Failure::new(Cause::Refused, message);
     if let Some((series, _)) = passes.iter().find(|(series, _)| series.passes.len() > 1) {
-        return Err(refused(format!(
-            "the passes of {} share their files already: {}",
-            job.name,
-            series.pattern.spelt()
-        )));
+        return Err(refused(format!("the passes of {} are already in one file: {}", job.name, series.pattern.spelt())));
     }
     if passes.len() < 2 {
         return Err(refused(format!("{} has only one pass here", job.name)).help("name jobs with two passes or more"));
@@ -133,7 +129,7 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
         found.unwrap_or(Lookup::Unknown)
     };
     if template.has("pass") {
-        return Err(unreadable("one file holds all passes").help("take {pass} out of it"));
+        return Err(unreadable("the name has {pass}, but one file holds all passes").help("remove {pass}"));
     }
     let (pattern, troubles) = expand(&template, &value);
     if let Some(trouble) = troubles.first() {
@@ -147,7 +143,7 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
     let extension = spelt.rsplit_once('.').map_or("", |(_, extension)| extension);
     let form = Form::of(extension).ok_or_else(|| {
         let known: Vec<String> = FORMS.iter().map(|(_, what, own)| format!(".{} is {what}", own[0])).collect();
-        unreadable("its extension says no form").help(known.join(", "))
+        unreadable("the extension is not that of a stack").help(known.join(", "))
     })?;
     for (series, _) in passes {
         let known = series.file_type.map_or("", |known| known.name);
@@ -178,13 +174,13 @@ fn apart(piles: &[Pile<'_>]) -> Result<(), Failure> {
         let Some((pattern, _)) = &pile.out else { continue };
         let names: HashSet<String> = pile.whole.iter().map(|frame| pattern.name(Number::new(frame))).collect();
         if let Some((_, other)) = seen.iter().find(|(other, _)| !other.is_disjoint(&names)) {
-            let message = format!("{other} and {} would be stacked into the same files", pile.job.name);
-            return Err(Failure::new(Cause::Refused, message).help("write {job} and {camera} into the name"));
+            let message = format!("{other} and {} would be written to the same files", pile.job.name);
+            return Err(Failure::new(Cause::Refused, message).help("add {job} or {camera} to the name"));
         }
         let plans = || piles.iter().flat_map(|pile| pile.loaded.rivals.iter().chain([&pile.loaded.plan]));
         if let Some(name) = names.iter().find(|name| plans().any(|plan| plan.is_named(name))) {
-            let message = format!("{name} is the name of a file that the sheet plans");
-            return Err(Failure::new(Cause::Refused, message).help("write the stack somewhere else"));
+            let message = format!("{name} is a file that the sheet plans");
+            return Err(Failure::new(Cause::Refused, message).help("choose another name"));
         }
         seen.push((names, &pile.job.name));
     }
@@ -288,13 +284,13 @@ fn text(pile: &Pile<'_>, done: &Done, around: &Surroundings) -> String {
     let pattern = verdicts::relative(&pile.loaded.plan, &pattern);
     let mut out = format!("{}: {}\n  {pattern}\n", paint(screen, HEAD, &pile.job.name), passes.join(", "));
     let mut line = |word: &str, text: String| out.push_str(&format!("  {word:10}  {text}\n"));
-    for (word, list) in [("made", &done.made), ("kept", &done.kept)] {
+    for (word, list) in [("written", &done.made), ("unchanged", &done.kept)] {
         if !list.is_empty() {
             line(word, frames(list));
         }
     }
     if !done.other.is_empty() {
-        line("stays", format!("{}: holds something else; --replace makes it anew", frames(&done.other)));
+        line("different", format!("{}: exists with other content; --replace overwrites it", frames(&done.other)));
     }
     for (frame, why) in &done.failed {
         line("failed", format!("{frame}: {why}"));
@@ -302,8 +298,8 @@ fn text(pile: &Pile<'_>, done: &Done, around: &Surroundings) -> String {
     let lacking = lacking(pile);
     if !lacking.is_empty() {
         line(
-            "left out",
-            format!("{}: not every pass is whole; see truepath verify", verdicts::cut(&lacking.to_string())),
+            "skipped",
+            format!("{}: a pass is missing or broken; see truepath verify", verdicts::cut(&lacking.to_string())),
         );
     }
     out
@@ -326,8 +322,8 @@ fn document(pile: &Pile<'_>, done: &Done) -> Value {
         let list = |frames: &[i64]| Frames::from_any(frames.to_vec()).to_string();
         let failed = done.failed.iter().map(|(frame, why)| json!({ "frame": frame, "why": why }));
         json!({
-            "pattern": pattern.spelt(), "made": list(&done.made), "kept": list(&done.kept), "other": list(&done.other),
-            "failed": failed.collect::<Vec<_>>(), "left_out": lacking(pile).to_string(),
+            "pattern": pattern.spelt(), "written": list(&done.made), "unchanged": list(&done.kept), "different": list(&done.other),
+            "failed": failed.collect::<Vec<_>>(), "skipped": lacking(pile).to_string(),
         })
     });
     let size = pile.passes.first().and_then(|(series, _)| series.size);

@@ -142,12 +142,16 @@ impl Queue {
         let counter = Counter::new("looking at files", around.err);
         let told = |files: u64| counter.add(files);
         let sheet = &self.sheets[at];
-        let beside: Vec<&Plan> =
-            self.sheets.iter().flat_map(|sheet| sheet.rivals.iter().chain([&sheet.plan])).collect();
+        let beside: Vec<&Plan> = self.plans().collect();
         let observation = Observation { plan: &sheet.plan, machine: &sheet.ground, look, beside: &beside, told: &told };
         let verdicts = observation.all();
         counter.end();
         verdicts
+    }
+
+    /// Every plan whose names are taken: all jobs, asked for or not, and each mode.
+    pub fn plans(&self) -> impl Iterator<Item = &Plan> {
+        self.sheets.iter().flat_map(|sheet| sheet.rivals.iter().chain([&sheet.plan]))
     }
 
     /// All findings in the order of the sheets.

@@ -60,7 +60,7 @@ const KINDS: [&str; 8] = [
     "other size",
     "other channels",
     "only on one side",
-    "unread",
+    "unreadable",
 ];
 
 impl Comparison {
@@ -108,23 +108,23 @@ impl Comparison {
 /// A difference as it is read: so many digits as matter.
 fn number(value: f64) -> String {
     match value {
-        value if !value.is_finite() => "beyond any number".to_owned(),
+        value if !value.is_finite() => "infinite".to_owned(),
         value if value != 0.0 && value < 0.000_1 => format!("{value:.1e}"),
         value => format!("{value:.4}"),
     }
 }
 
-/// A difference in words.
-pub fn words(difference: &Difference, tolerance: f64) -> String {
-    let Difference { largest, mean, psnr, beyond, channel, at, .. } = difference;
-    let psnr = if psnr.is_finite() { format!("{psnr:.1} dB") } else { "none".to_owned() };
-    let share = share(*beyond);
-    let (x, y) = at;
-    format!(
-        "largest {} ({channel} at {x},{y}), mean {}, PSNR {psnr}, {share} of pixels beyond {tolerance}",
-        number(*largest),
-        number(*mean)
-    )
+/// A difference in two lines of words.
+pub fn words(difference: &Difference, tolerance: f64) -> [String; 2] {
+    let Difference { largest, mean, psnr, beyond, channel, at: (x, y), .. } = difference;
+    [
+        format!("largest {} ({channel} at {x},{y}), mean {}", number(*largest), number(*mean)),
+        format!("PSNR {}, {} of pixels beyond {tolerance}", decibels(*psnr), share(*beyond)),
+    ]
+}
+
+fn decibels(psnr: f64) -> String {
+    if psnr.is_finite() { format!("{psnr:.1} dB") } else { "none".to_owned() }
 }
 
 fn share(share: f64) -> String {
@@ -152,16 +152,22 @@ pub fn text(comparison: &Comparison, screen: Screen) -> String {
         let neither = row.frames.iter().filter(|frame| frame.outcome == Outcome::Neither).map(|frame| frame.frame);
         let neither = Frames::from_any(neither.collect());
         if !neither.is_empty() {
-            let line = format!("  {:17} {}\n", "on neither side", cut(&neither.to_string()));
+            let line = format!("  {:17} {}\n", "on no side", cut(&neither.to_string()));
             out.push_str(&paint(screen, QUIET, line));
         }
     }
     let worst = comparison.worst();
     if worst.len() > 1 {
-        out.push_str(&format!("\n{}\n", paint(screen, HEAD, "worst frames")));
-        for (row, frame, difference) in &worst {
-            let words = words(difference, comparison.tolerance);
-            out.push_str(&format!("  {} {}: {words}\n", row.label, frame.frame));
+        let name = |row: &Row, frame: &Compared| format!("{} {}", row.label, frame.frame);
+        let widest = worst.iter().map(|(row, frame, _)| super::width(&name(row, frame))).max().unwrap_or(0).max(12);
+        let head =
+            format!("{:widest$}  {:>10}  {:>10}  {:>8}  {:>8}", "worst frames", "largest", "mean", "PSNR", "beyond");
+        out.push_str(&format!("\n{}\n", paint(screen, HEAD, head)));
+        for (row, frame, own) in &worst {
+            let (largest, mean) = (number(own.largest), number(own.mean));
+            let (psnr, beyond) = (decibels(own.psnr), share(own.beyond));
+            let name = super::pad(&name(row, frame), widest);
+            out.push_str(&format!("{name}  {largest:>10}  {mean:>10}  {psnr:>8}  {beyond:>8}\n"));
         }
     }
     out.push_str(&closing(comparison, screen));
@@ -176,12 +182,16 @@ fn line(comparison: &Comparison, (kind, name): (usize, &str), own: &[&Compared],
     let mut out = format!("  {word} {frames}\n");
     let mut note = |text: String| out.push_str(&format!("  {:17} {}\n", "", paint(screen, QUIET, text)));
     let mut differences = own.iter().filter_map(|frame| match &frame.outcome {
-        Outcome::Both(Likeness::Differs(difference)) => Some(difference),
+        Outcome::Both(Likeness::Differs(difference)) => Some((frame.frame, difference)),
         _ => None,
     });
     if let Some(first) = differences.next() {
-        let worst = differences.fold(first, |worst, next| if next.largest > worst.largest { next } else { worst });
-        note(words(worst, comparison.tolerance));
+        let (frame, worst) =
+            differences.fold(first, |worst, next| if next.1.largest > worst.1.largest { next } else { worst });
+        if own.len() > 1 {
+            note(format!("at worst, in frame {frame}:"));
+        }
+        words(worst, comparison.tolerance).into_iter().for_each(&mut note);
         if !worst.layers.is_empty() {
             note(format!("in the layers {}", worst.layers.join(", ")));
         }
@@ -229,7 +239,7 @@ fn closing(comparison: &Comparison, screen: Screen) -> String {
         .filter(|(kind, _)| count(*kind) > 0)
         .map(|(kind, name)| format!("{} {name}", count(kind)))
         .collect();
-    let (style, word) = if comparison.is_within() { (GOOD, "alike") } else { (BAD, "not alike") };
+    let (style, word) = if comparison.is_within() { (GOOD, "no differences") } else { (BAD, "different") };
     format!("\n{}: {}\n", paint(screen, style, word), parts.join(", "))
 }
 
@@ -237,7 +247,7 @@ fn closing(comparison: &Comparison, screen: Screen) -> String {
 pub fn json(comparison: &Comparison) -> Value {
     let finite = |value: f64| value.is_finite().then_some(value);
     let frame = |frame: &Compared| {
-        let kind = comparison.kind(&frame.outcome).map_or("on neither side", |kind| KINDS[kind]);
+        let kind = comparison.kind(&frame.outcome).map_or("on no side", |kind| KINDS[kind]);
         let mut one =
             json!({ "frame": frame.frame, "before": frame.files[0], "after": frame.files[1], "outcome": kind });
         match &frame.outcome {
@@ -265,6 +275,6 @@ pub fn json(comparison: &Comparison) -> Value {
     let row = |row: &Row| json!({ "series": row.label, "frames": row.frames.iter().map(frame).collect::<Vec<_>>() });
     json!({
         "truepath": 1, "before": comparison.sides[0], "after": comparison.sides[1], "tolerance": comparison.tolerance,
-        "alike": comparison.is_within(), "rows": comparison.rows.iter().map(row).collect::<Vec<_>>(),
+        "within_tolerance": comparison.is_within(), "rows": comparison.rows.iter().map(row).collect::<Vec<_>>(),
     })
 }

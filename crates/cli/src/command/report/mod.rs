@@ -49,18 +49,19 @@ pub fn may_write(out: &Path, queue: &Queue, around: &Surroundings) -> Result<(),
         .extension()
         .is_some_and(|extension| ["html", "htm"].iter().any(|known| extension.eq_ignore_ascii_case(known)));
     if !is_page {
-        return Err(Failure::unreadable(format!("{} is no page", out.display())).help("end its name with .html"));
+        return Err(
+            Failure::unreadable(format!("{} is not an HTML file", out.display())).help("end its name with .html")
+        );
     }
-    let plans = queue.sheets.iter().map(|sheet| &sheet.plan);
     let is_report = || {
         let text = truepath_exec::disk::read(out, LARGEST as u64 * 2).unwrap_or_default();
         text[..text.len().min(400)].windows(MARK.len()).any(|part| part == MARK.as_bytes())
     };
     if out.is_file() && !is_report() {
-        let message = format!("{} is there already, and is no report", out.display());
-        return Err(Failure::new(Cause::Refused, message).help("name another file"));
+        let message = format!("{} already exists and is not a report", out.display());
+        return Err(Failure::new(Cause::Refused, message).help("choose another name"));
     }
-    deliver::may_write((out, true), plans, around)
+    deliver::may_write((out, true), queue.plans(), around)
 }
 
 /// Looks at everything and writes the page; its bytes, or nothing where a sheet is in the way, which has been told.

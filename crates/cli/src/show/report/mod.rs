@@ -104,7 +104,7 @@ fn head(night: &Night) -> Markup {
             progress max="100" value=(share) aria-label="good files" { (share) " %" }
             p.quiet {
                 "Written " (night.at)
-                @if night.is_under_way { ". This page looks again every minute while nobody plays or reads in it." }
+                @if night.is_under_way { ". This page reloads every minute unless you are using it." }
             }
             nav aria-label="Parts of this report" {
                 @for (id, name) in parts::shown(night) { a href={ "#" (id) } { (name) } }

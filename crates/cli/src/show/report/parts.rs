@@ -53,7 +53,7 @@ pub fn left(night: &Night) -> Markup {
             @if night.fixes.is_empty() {
                 p { "Nothing has to be rendered." }
             } @else {
-                p { "This makes it complete:" }
+                p { "To complete it, run:" }
                 @for fix in &night.fixes { (line(fix)) }
             }
         }
@@ -106,7 +106,7 @@ pub fn map(night: &Night) -> Markup {
     html! {
         section #map aria-labelledby="map-title" {
             h2 #map-title { "Map" }
-            p.quiet { "A square is a file. Move over it, or tab into a row and use the arrow keys, to see its name, time, machine and state." }
+            p.quiet { "Each square is a file. Point at it, or tab to a row and use the arrow keys, to see its name, state, time and machine." }
             @for (at, part) in night.series.iter().enumerate() {
                 @let cells = gravest(part);
                 div.series {
@@ -116,7 +116,7 @@ pub fn map(night: &Night) -> Markup {
                         @for (state, _) in &cells { i class=(class(*state)) {} }
                     }
                     @if cells.len() < part.cells.len() {
-                        p.quiet { "Each square stands for up to " (part.cells.len().div_ceil(cells.len().max(1))) " files, by the gravest of them." }
+                        p.quiet { "Each square is up to " (part.cells.len().div_ceil(cells.len().max(1))) " files, coloured by the worst of them." }
                     }
                     output.detail aria-live="polite" {}
                 }
@@ -134,7 +134,7 @@ pub fn books(night: &Night) -> Markup {
             h2 #flipbooks-title { "Flipbooks" }
             p.quiet {
                 "Space plays and pauses, the arrow keys step, Home and End go to the first and last frame."
-                @if night.every > 1 { " To keep this page small, only every " (night.every) ". frame has a picture." }
+                @if night.every > 1 { " To keep this page small, only one of every " (night.every) " frames is shown." }
             }
             div.books { @for (at, own) in night.books.iter().enumerate() { (book(at, own)) } }
         }
@@ -282,7 +282,7 @@ pub fn space(night: &Night) -> Markup {
                 dd { @match space.expected {
                     Some(expected) if expected > 0.0 => { "about " (bytes(expected)) }
                     Some(_) => { "nothing" }
-                    None => { "not known: no frame was measured yet" }
+                    None => { "unknown: no frame was rendered yet" }
                 } }
                 @for (name, free) in &space.free { dt { "Free on " (clean(name)) } dd { (bytes(*free)) } }
             }
@@ -300,7 +300,7 @@ pub fn calls(night: &Night) -> Markup {
             details {
                 summary { (counted(i64::try_from(night.calls.len()).unwrap_or(i64::MAX), "call")) " to copy" }
                 @for call in &night.calls { h3 { (clean(&call.id)) } (line(&call.command)) }
-                @if night.more_calls > 0 { p.quiet { (night.more_calls) " more: " code { "truepath build" } " lists them all." } }
+                @if night.more_calls > 0 { p.quiet { (night.more_calls) " more: run " code { "truepath build" } " to list all." } }
             }
         }
     }

@@ -8,7 +8,7 @@ use super::night::{Night, Times};
 
 /// A plot's size, and the room for its scales.
 const WIDTH: f64 = 760.0;
-const HEIGHT: f64 = 180.0;
+const HEIGHT: f64 = 150.0;
 const LEFT: f64 = 56.0;
 const BELOW: f64 = 24.0;
 /// Shapes of points, so that machines are told apart without colours.
@@ -92,6 +92,7 @@ fn plot(night: &Night, own: &Times) -> Markup {
                 @if y(most) + 12.0 < y(usual) - 12.0 {
                     text.scale x=(LEFT - 6.0) y="16" text-anchor="end" { (seconds(most)) }
                 }
+                text.scale x=(LEFT - 6.0) y=(HEIGHT - BELOW) text-anchor="end" { "0 s" }
                 text.scale x=(LEFT) y=(HEIGHT - 8.0) { (first) }
                 text.scale x=(WIDTH - 12.0) y=(HEIGHT - 8.0) text-anchor="end" { (last) }
                 @for (_, (frame, took, machine)) in drawn {
