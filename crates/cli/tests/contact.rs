@@ -350,4 +350,15 @@ fn a_stack_that_is_killed_leaves_whole_files_and_nothing_else() {
         assert_eq!(hidden, 60, "what the killed one left is gone");
     }
     assert!(cut_short > 0, "no kill came in time");
+    // Two at once make every file once, and none fails for the other.
+    std::fs::remove_dir_all(project.path("stacks")).unwrap();
+    let start = || {
+        let mut child = project.command();
+        child.args(["stack", "-o", "stacks/{job}.{frame:4}.tif"]).stdout(Stdio::piped());
+        child.spawn().unwrap()
+    };
+    for child in [start(), start()].map(|child| child.wait_with_output().unwrap()) {
+        assert!(child.status.success(), "{}", String::from_utf8_lossy(&child.stdout));
+    }
+    assert_eq!(project.files("stacks").len(), 60);
 }

@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 use std::fs::File;
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use rayon::iter::{IntoParallelIterator, ParallelIterator};
@@ -254,7 +255,14 @@ fn land(form: Form, layers: &[Layer], (staged, target): (&Path, &Path), replace:
     // Names may have folders of their own.
     let folder = deliver::folder(target);
     std::fs::create_dir_all(folder).map_err(|error| error.to_string())?;
-    Disk.rename(staged, target, replace).map_err(|error| error.to_string())?;
+    match Disk.rename(staged, target, replace) {
+        // Another process was faster; both make the same.
+        Err(error) if error.kind() == ErrorKind::AlreadyExists && stack::prove(form, layers, target).is_ok() => {
+            return Ok(Fate::Kept);
+        }
+        Err(error) => return Err(error.to_string()),
+        Ok(()) => {}
+    }
     Ok(Fate::Made)
 }
 
