@@ -225,3 +225,19 @@ fn a_page_of_many_frames_stays_small() {
     let squares = ["good", "odd"].map(|state| page.matches(&format!("<i class=\"{state}\"></i>")).count());
     assert_eq!(squares.iter().sum::<usize>(), 3000);
 }
+
+#[test]
+fn a_page_of_many_jobs_is_written_all_the_same() {
+    let head = &SMALL[..SMALL.find("[[job]]").unwrap()];
+    let jobs: String = (0..2_200)
+        .map(|at| format!("[[job]]\nname = \"j{at}\"\nscene = \"scenes/crossing.gltf\"\ncamera = \"quay\"\nframes = \"1-30\"\npasses = [\"beauty\", \"mask\"]\n"))
+        .collect();
+    let project =
+        Project::with(&format!("{head}{jobs}[checks]\nscene-span-not-covered = \"off\"\nframes-twice = \"off\"\n"));
+    project.say("report -o report.html").ended(0);
+    let page = std::fs::read_to_string(project.path("report.html")).unwrap();
+    assert!(page.len() < 10_000_000, "{}", page.len());
+    for part in ["0 of 132000 files", "400 series more", "Each square is up to 3 files"] {
+        assert!(page.contains(part), "{part}");
+    }
+}

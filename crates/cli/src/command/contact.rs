@@ -146,7 +146,8 @@ fn drawn(args: &ContactArgs, wall: Wall, around: &Surroundings) -> Result<Exit, 
     let shape = strips.iter().find_map(|strip| strip.size.or_else(|| shape(strip))).unwrap_or((16, 9));
     let layout = contact.layout(usize::from(args.width), args.columns.map(usize::from), shape);
     let layout = layout.map_err(|why| {
-        Failure::new(Cause::Refused, why).help("show fewer frames with --every N, or change --columns or --width")
+        Failure::new(Cause::Refused, why)
+            .help("name fewer jobs, show fewer frames with --every N, or change --rows, --columns or --width")
     })?;
     let total = strips.iter().map(|strip| strip.shots.len() as u64).sum();
     let counter = Counter::of("reading pictures", total, around.err);

@@ -61,6 +61,7 @@ pub fn night(queue: &Queue, common: &Common, around: &Surroundings) -> Result<(N
         fixes: fixes.iter().map(|line| super::super::pasted(line)).collect(),
         series: Vec::new(),
         books: Vec::new(),
+        more_books: 0,
         findings: findings(queue),
         failures: Vec::new(),
         times: Vec::new(),

@@ -1,6 +1,6 @@
 //! The pictures and movies of a report, as large as the page has room for.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::path::{Component, Path, PathBuf};
 
 use base64::Engine;
@@ -24,6 +24,8 @@ use crate::show::report::{Book, Leaf, Night, PassPart};
 /// The widest and the narrowest picture of a flipbook, in pixels.
 const WIDEST: usize = 320;
 const NARROWEST: usize = 96;
+/// Combinations with a flipbook: more of them nobody looks at, and the page has a size.
+const MOST_BOOKS: usize = 200;
 /// Bytes of a JPEG file whatever it shows, and of each of its pixels, as a guess to begin with.
 const HEAD: f64 = 700.0;
 const PIXEL: f64 = 0.14;
@@ -69,6 +71,19 @@ pub fn fill(page: &Page<'_>, queue: &Queue, (night, verdicts): (&mut Night, &[Ve
         }
         pairs.extend(paired(loaded, gallery::of_sheet(loaded, verdicts), page));
     }
+    // A job of which nothing is there has nothing to be leafed through.
+    let has_pictures = |pair: &Pair| pair.strip.shots.iter().any(|shot| shot.state != State::Missing);
+    let shown: HashSet<String> =
+        pairs.iter().filter(|pair| has_pictures(pair)).map(|pair| pair.strip.job.clone()).collect();
+    let mut jobs: Vec<&str> = Vec::new();
+    for job in pairs.iter().map(|pair| pair.strip.job.as_str()).filter(|job| shown.contains(*job)) {
+        if jobs.last() != Some(&job) {
+            jobs.push(job);
+        }
+    }
+    night.more_books = jobs.len().saturating_sub(MOST_BOOKS);
+    let kept: HashSet<String> = jobs.iter().take(MOST_BOOKS).map(|job| (*job).to_owned()).collect();
+    pairs.retain(|pair| kept.contains(&pair.strip.job));
     let there = |pair: &Pair| {
         let own = pair.strip.shots.iter().filter(|shot| shot.state != State::Missing).count();
         own + pair.before.as_ref().map_or(0, |(_, files)| files.len())

@@ -25,6 +25,8 @@ pub struct Night {
     pub series: Vec<SeriesPart>,
     /// A flipbook for each combination.
     pub books: Vec<Book>,
+    /// How many more combinations have pictures.
+    pub more_books: usize,
     /// What the checks found.
     pub findings: Vec<FindingPart>,
     /// What was given up.
@@ -43,6 +45,13 @@ pub struct Night {
     pub space: Space,
     /// So many frames stand behind one picture, where all of them would be too many.
     pub every: usize,
+}
+
+impl Night {
+    /// All files on the map.
+    pub fn files(&self) -> usize {
+        self.series.iter().map(|part| part.cells.len()).sum()
+    }
 }
 
 /// One series.

@@ -9,8 +9,11 @@ use truepath_core::verify::{STATES, State};
 use super::super::{clean, counted};
 use super::night::{Book, CellState, Night, PassPart, SeriesPart};
 
-/// Cells of one map at most: beyond that, one stands for several files.
-const MOST_CELLS: usize = 20_000;
+/// Squares of a page at most: beyond that, one stands for several files.
+const MOST_CELLS: usize = 60_000;
+/// Rows of the map and of the table at most.
+const MOST_ROWS: usize = 4_000;
+const MOST_ASKED: usize = 1_000;
 
 /// The parts that have something to show: their marks in the page, and their names.
 pub fn shown(night: &Night) -> Vec<(&'static str, &'static str)> {
@@ -76,8 +79,7 @@ fn class(state: CellState) -> &'static str {
 }
 
 /// The gravest state of some cells, and how many there are.
-fn gravest(part: &SeriesPart) -> Vec<(CellState, usize)> {
-    let each = part.cells.len().div_ceil(MOST_CELLS).max(1);
+fn gravest(part: &SeriesPart, each: usize) -> Vec<(CellState, usize)> {
     let rank = |state: CellState| match state {
         CellState::Failed => 0,
         CellState::Running => 1,
@@ -103,12 +105,13 @@ fn summary(part: &SeriesPart) -> String {
 }
 
 pub fn map(night: &Night) -> Markup {
+    let each = night.files().div_ceil(MOST_CELLS).max(1);
     html! {
         section #map aria-labelledby="map-title" {
             h2 #map-title { "Map" }
             p.quiet { "Each square is a file. Point at it, or tab to a row and use the arrow keys, to see its name, state, time and machine." }
-            @for (at, part) in night.series.iter().enumerate() {
-                @let cells = gravest(part);
+            @for (at, part) in night.series.iter().take(MOST_ROWS).enumerate() {
+                @let cells = gravest(part, each);
                 div.series {
                     h3 { (clean(&part.id)) " " small { (summary(part)) } }
                     div.map data-series=(at) tabindex="0" role="img"
@@ -121,8 +124,15 @@ pub fn map(night: &Night) -> Markup {
                     output.detail aria-live="polite" {}
                 }
             }
+            (more(night.series.len(), MOST_ROWS, "series"))
         }
     }
+}
+
+/// A line for what a page has no room for.
+fn more(count: usize, most: usize, what: &str) -> Markup {
+    let rest = i64::try_from(count.saturating_sub(most)).unwrap_or(i64::MAX);
+    html! { @if rest > 0 { p.quiet { (counted(rest, what)) " more: name jobs to see them, as in " code { "truepath report crossing -o crossing.html" } } } }
 }
 
 pub fn books(night: &Night) -> Markup {
@@ -137,6 +147,7 @@ pub fn books(night: &Night) -> Markup {
                 @if night.every > 1 { " To keep this page small, only one of every " (night.every) " frames is shown." }
             }
             div.books { @for (at, own) in night.books.iter().enumerate() { (book(at, own)) } }
+            (more(night.books.len() + night.more_books, night.books.len(), "job"))
         }
     }
 }
@@ -256,7 +267,7 @@ pub fn asked(night: &Night) -> Markup {
                 table {
                     thead { tr { th scope="col" { "Series" } th scope="col" { "Files" } th scope="col" { "As" } th scope="col" { "State" } } }
                     tbody {
-                        @for part in &night.series {
+                        @for part in night.series.iter().take(MOST_ASKED) {
                             tr {
                                 th scope="row" { (clean(&part.id)) }
                                 td { code { (clean(&part.pattern)) } }
@@ -267,6 +278,7 @@ pub fn asked(night: &Night) -> Markup {
                     }
                 }
             }
+            (more(night.series.len(), MOST_ASKED, "series"))
         }
     }
 }
