@@ -88,10 +88,15 @@ fn text(path: &Path, read: &load::Read, missing: &[String], (fps, around): (Opti
         (None, Some(seconds)) => format!("{seconds} seconds; --fps tells how many frames that is"),
         (None, None) => unknown(),
     };
+    let rate = match (facts.fps, fps) {
+        (Some(fps), _) => fps.to_string(),
+        (None, Some(given)) => format!("{given} (from --fps)"),
+        (None, None) => unknown(),
+    };
     let rows = [
         ("cameras", list(&facts.cameras)),
         ("frames", length),
-        ("fps", facts.fps.map_or_else(unknown, |fps| fps.to_string())),
+        ("fps", rate),
         ("size", facts.size.map_or_else(unknown, |size| size.to_string())),
         ("passes", list(&facts.passes)),
     ];

@@ -23,7 +23,7 @@ impl Browser {
         let folder = tempfile::tempdir().unwrap();
         // The pipes of the protocol are the files 3 and 4; what it says otherwise is of no interest.
         let line = format!(
-            "exec chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --user-data-dir='{}' \
+            "exec chromium --headless --no-sandbox --disable-gpu --disable-dev-shm-usage --hide-scrollbars --window-size=1280,800 --user-data-dir='{}' \
              --remote-debugging-pipe about:blank 3<&0 4>&1 0</dev/null 1>/dev/null 2>/dev/null",
             folder.path().display()
         );
