@@ -16,7 +16,7 @@ use truepath_core::verify::{State, Verdict};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::landing::{Disk, Moves};
 use truepath_exec::observe::Look;
-use truepath_pictures::stack::{self, FORMS, Form, Layer};
+use truepath_pictures::stack::{self, FORMS, Fault, Form, Layer};
 
 use super::deliver;
 use super::movie::unless_interrupted;
@@ -51,6 +51,8 @@ struct Done {
     other: Vec<i64>,
     /// Frame and why.
     failed: Vec<(i64, String)>,
+    /// Whether this machine could not write one of them.
+    not_here: bool,
 }
 
 /// Makes the files, and says what is in them.
@@ -96,7 +98,11 @@ pub fn run(args: &StackArgs, around: &Surroundings) -> Result<Exit, Failure> {
             show::print(&text(pile, done, around))?;
         }
     }
-    Ok(if piles.iter().zip(&all).all(complete) { Exit::Well } else { Exit::No })
+    Ok(match piles.iter().zip(&all).all(complete) {
+        true => Exit::Well,
+        false if all.iter().any(|done| done.not_here) => Exit::Machine,
+        false => Exit::No,
+    })
 }
 
 /// The frames of which every pass is whole.
@@ -227,7 +233,10 @@ fn stacked(pile: &Pile<'_>, replace: bool, around: &Surroundings) -> Result<Done
             Ok(Fate::Made) => done.made.push(frame),
             Ok(Fate::Kept) => done.kept.push(frame),
             Ok(Fate::Other) => done.other.push(frame),
-            Err(why) => done.failed.push((frame, why)),
+            Err(Fault { why, is_disk }) => {
+                done.not_here |= is_disk;
+                done.failed.push((frame, why));
+            }
         }
     }
     Ok(done)
@@ -239,7 +248,7 @@ enum Fate {
     Other,
 }
 
-fn land(form: Form, layers: &[Layer], (staged, target): (&Path, &Path), replace: bool) -> Result<Fate, String> {
+fn land(form: Form, layers: &[Layer], (staged, target): (&Path, &Path), replace: bool) -> Result<Fate, Fault> {
     let is_there = target.symlink_metadata().is_ok();
     if is_there && stack::prove(form, layers, target).is_ok() {
         return Ok(Fate::Kept);
@@ -247,23 +256,21 @@ fn land(form: Form, layers: &[Layer], (staged, target): (&Path, &Path), replace:
     if is_there && !replace {
         return Ok(Fate::Other);
     }
+    let disk = |error: std::io::Error| Fault { why: error.to_string(), is_disk: true };
     stack::write(form, layers, staged)?;
     stack::prove(form, layers, staged).map_err(|why| format!("read back, {why}"))?;
-    let file = File::options().read(true).write(true).open(staged).map_err(|error| error.to_string())?;
-    Disk.sync(&file).map_err(|error| error.to_string())?;
+    let file = File::options().read(true).write(true).open(staged).map_err(disk)?;
+    Disk.sync(&file).map_err(disk)?;
     drop(file);
     // Names may have folders of their own.
-    let folder = deliver::folder(target);
-    std::fs::create_dir_all(folder).map_err(|error| error.to_string())?;
+    std::fs::create_dir_all(deliver::folder(target)).map_err(disk)?;
     match Disk.rename(staged, target, replace) {
         // Another process was faster; both make the same.
         Err(error) if error.kind() == ErrorKind::AlreadyExists && stack::prove(form, layers, target).is_ok() => {
-            return Ok(Fate::Kept);
+            Ok(Fate::Kept)
         }
-        Err(error) => return Err(error.to_string()),
-        Ok(()) => {}
+        moved => moved.map(|()| Fate::Made).map_err(disk),
     }
-    Ok(Fate::Made)
 }
 
 /// How folders begin in which files are made, and the file in them that a living process holds.

@@ -9,11 +9,11 @@ use exr::prelude::{
 };
 use smallvec::SmallVec;
 
-use super::Layer;
+use super::{Fault, Layer};
 
 type Parts = SmallVec<[Part<AnyChannels<FlatSamples>>; 2]>;
 
-pub fn write(layers: &[Layer], out: &Path) -> Result<(), String> {
+pub fn write(layers: &[Layer], out: &Path) -> Result<(), Fault> {
     let mut parts = Parts::new();
     let mut attributes = None;
     for layer in layers {
@@ -29,7 +29,7 @@ pub fn write(layers: &[Layer], out: &Path) -> Result<(), String> {
         let window = image.attributes.display_window;
         let first = attributes.get_or_insert_with(|| image.attributes.clone());
         if first.display_window != window {
-            return Err(format!("{} shows another window than {}", layer.name, layers[0].name));
+            return Err(format!("{} shows another window than {}", layer.name, layers[0].name).into());
         }
         let several = image.layer_data.len() > 1;
         for mut part in image.layer_data {
@@ -44,5 +44,5 @@ pub fn write(layers: &[Layer], out: &Path) -> Result<(), String> {
     }
     let attributes = attributes.ok_or("there is no pass")?;
     let image = Image { attributes, layer_data: parts };
-    image.write().non_parallel().to_file(out).map_err(|error| format!("{}: {error}", out.display()))
+    image.write().non_parallel().to_file(out).map_err(|error| Fault::disk(out, &error))
 }

@@ -54,12 +54,39 @@ pub struct Layer {
     pub file: PathBuf,
 }
 
+/// Why a file cannot be made.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Fault {
+    /// In words.
+    pub why: String,
+    /// Whether it cannot be written; else something is wrong with its passes.
+    pub is_disk: bool,
+}
+
+impl From<String> for Fault {
+    fn from(why: String) -> Fault {
+        Fault { why, is_disk: false }
+    }
+}
+
+impl From<&str> for Fault {
+    fn from(why: &str) -> Fault {
+        why.to_owned().into()
+    }
+}
+
+impl Fault {
+    fn disk(out: &Path, error: &dyn std::fmt::Display) -> Fault {
+        Fault { why: format!("{}: {error}", out.display()), is_disk: true }
+    }
+}
+
 /// Puts the files of some passes into one.
 ///
 /// # Errors
 /// When one of them cannot be read, is of another size than the others, or holds what the form cannot, or when the file
-/// cannot be written: why.
-pub fn write(form: Form, layers: &[Layer], out: &Path) -> Result<(), String> {
+/// cannot be written.
+pub fn write(form: Form, layers: &[Layer], out: &Path) -> Result<(), Fault> {
     match form {
         Form::Exr => exr::write(layers, out),
         Form::Tiff => tiff::write(layers, out),

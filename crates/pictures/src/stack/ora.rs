@@ -2,7 +2,7 @@
 //! each layer, the merged picture and a thumbnail. The PNG files of the passes go in as they are.
 
 use std::fs::File;
-use std::io::{Read, Write};
+use std::io::{Cursor, Read, Write};
 use std::path::Path;
 
 use quick_xml::Writer;
@@ -11,29 +11,30 @@ use truepath_core::verify::Seen;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
-use super::Layer;
+use super::{Fault, Layer};
 use crate::canvas::Canvas;
 use crate::thumbnail::{self, Wish};
 
 /// The most pixels along a side of the thumbnail.
 const THUMBNAIL: usize = 256;
 
-pub fn write(layers: &[Layer], out: &Path) -> Result<(), String> {
-    let failed = |error: &dyn std::fmt::Display| format!("{}: {error}", out.display());
+pub fn write(layers: &[Layer], out: &Path) -> Result<(), Fault> {
+    let failed = |error: &dyn std::fmt::Display| Fault::disk(out, error);
     let mut size = None;
     let mut files = Vec::new();
     for layer in layers {
-        let own = match truepath_media::probe(&layer.file).map_err(|error| failed(&error))? {
+        let own = match truepath_media::probe(&layer.file).map_err(|error| error.to_string())? {
             Seen::Whole(picture) if picture.file_type == "png" => (picture.width, picture.height),
-            _ => return Err(format!("{} is no whole PNG file", layer.file.display())),
+            _ => return Err(format!("{} is no whole PNG file", layer.file.display()).into()),
         };
         if *size.get_or_insert(own) != own {
-            return Err(format!("{} is of another size than {}", layer.name, layers[0].name));
+            return Err(format!("{} is of another size than {}", layer.name, layers[0].name).into());
         }
         files.push(std::fs::read(&layer.file).map_err(|error| format!("{}: {error}", layer.file.display()))?);
     }
-    let (Some(size), Some(first)) = (size, files.first()) else { return Err("there is no pass".to_owned()) };
-    let mut archive = ZipWriter::new(File::create(out).map_err(|error| failed(&error))?);
+    let (Some(size), Some(first)) = (size, files.first()) else { return Err("there is no pass".into()) };
+    // In memory first: the archive must not speak for itself when a disk is full.
+    let mut archive = ZipWriter::new(Cursor::new(Vec::new()));
     let mut add = |name: &str, bytes: &[u8]| {
         // PNG files are packed already.
         let stored = SimpleFileOptions::default()
@@ -49,8 +50,8 @@ pub fn write(layers: &[Layer], out: &Path) -> Result<(), String> {
     }
     add("mergedimage.png", first)?;
     add("Thumbnails/thumbnail.png", &small(&layers[0].file)?)?;
-    archive.finish().map_err(|error| failed(&error))?;
-    Ok(())
+    let bytes = archive.finish().map_err(|error| failed(&error))?.into_inner();
+    std::fs::write(out, bytes).map_err(|error| failed(&error))
 }
 
 fn place(at: usize) -> String {

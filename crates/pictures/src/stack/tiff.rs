@@ -12,7 +12,7 @@ use tiff::tags::{ExtraSamples, Tag};
 use truepath_core::catalogue::Light;
 use truepath_media::exact::{self, Exact, Plane, Values};
 
-use super::Layer;
+use super::{Fault, Layer};
 
 /// The channels of a picture in the order in which a TIFF has them: colours, then alpha.
 ///
@@ -39,8 +39,8 @@ pub fn arranged(own: &Exact) -> Result<Vec<&Plane>, String> {
     Ok(all)
 }
 
-pub fn write(layers: &[Layer], out: &Path) -> Result<(), String> {
-    let failed = |error: &dyn std::fmt::Display| format!("{}: {error}", out.display());
+pub fn write(layers: &[Layer], out: &Path) -> Result<(), Fault> {
+    let failed = |error: &dyn std::fmt::Display| Fault::disk(out, error);
     let file = BufWriter::new(File::create(out).map_err(|error| failed(&error))?);
     let mut encoder = TiffEncoder::new(file)
         .map_err(|error| failed(&error))?
@@ -49,12 +49,12 @@ pub fn write(layers: &[Layer], out: &Path) -> Result<(), String> {
     for layer in layers {
         let own = exact::read(&layer.file)?;
         if *size.get_or_insert((own.width, own.height)) != (own.width, own.height) {
-            return Err(format!("{} is of another size than {}", layer.name, layers[0].name));
+            return Err(format!("{} is of another size than {}", layer.name, layers[0].name).into());
         }
         let planes = arranged(&own).map_err(|why| format!("{} {why}", layer.name))?;
         page(&mut encoder, (&layer.name, &own), &planes).map_err(|error| failed(&error))?;
     }
-    if layers.is_empty() { Err("there is no pass".to_owned()) } else { Ok(()) }
+    if layers.is_empty() { Err("there is no pass".into()) } else { Ok(()) }
 }
 
 type Encoder = TiffEncoder<BufWriter<File>>;
