@@ -91,7 +91,13 @@ fn a_contact_sheet_shows_light_alpha_and_what_is_not_there() {
     let sheet = drawn(&project.path("alpha.png"));
     assert!([[102; 3], [153; 3]].contains(&commonest(&sheet, 2, 0)), "a checkerboard lies below");
     assert_eq!(commonest(&sheet, 2, 1), [255, 0, 0]);
-    // What is there is never written over unasked, and a frame never.
+    // What is there is never written over unasked, and a frame never: not even where no sheet plans it.
+    for words in ["contact alpha/a.{frame:4}.png", "compare alpha/a.0001.png alpha/a.0002.png"] {
+        let before = project.stamps("alpha");
+        let said = project.say(&format!("{words} -o alpha/a.0002.png --replace"));
+        assert!(said.code == 1 && said.err.contains("one of the pictures"), "{words}: {}", said.err);
+        assert_eq!(project.stamps("alpha"), before);
+    }
     let said = project.say("contact alpha/a.{frame:4}.png -o alpha.png");
     assert!(said.code == 1 && said.err.contains("--replace"), "{}: {}", said.code, said.err);
     project.say("run --frames 1-2").ended(0);

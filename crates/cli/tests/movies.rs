@@ -271,7 +271,7 @@ fn pictures_outside_any_sheet_become_a_movie() {
     let make = |words: &str| project.say(&format!("movie shots/ferry.{{frame:4}}.png --fps 24000/1001 {words}"));
     let said = make("-o review.mp4").ended(0).out;
     assert_eq!(said, "review.mp4: 9 frames at 24000/1001 a second, 64x36, h264 in mp4\n");
-    assert!(make("-o review.mp4").ended(1).err.contains("there already"));
+    assert!(make("-o review.mp4").ended(1).err.contains("already exists"));
     make("-o review.mp4 --replace --frames 2-4").ended(0);
     assert_eq!(frames_of(&project.path("review.mp4")), 3);
     std::fs::remove_file(project.path("shots/ferry.0005.png")).unwrap();

@@ -8,7 +8,7 @@ use truepath_core::picture::Content;
 use truepath_core::sheet::{Backdrop, Colour, Size};
 use truepath_media::pixels::{self, Pixels, Samples};
 
-use crate::treat::{Data, Treatment, to_light};
+use crate::treat::{Data, Treatment, meant, to_light};
 
 /// How pictures are made small.
 #[derive(Clone, Copy, Debug)]
@@ -78,8 +78,7 @@ pub fn small(pixels: Pixels, wish: Wish<'_>) -> Thumbnail {
         return Thumbnail { width, height, shade: Shade::Number(numbers) };
     }
     let side = |side: usize| u32::try_from(side).unwrap_or(u32::MAX);
-    let usual = if pixels.light == Light::Linear { Colour::Linear } else { Colour::Display };
-    let meant = wish.colour.unwrap_or(usual);
+    let meant = meant(pixels.light, wish.colour);
     let is_smaller = width <= pixels.width as usize && height <= pixels.height as usize;
     let size = (!is_smaller).then(|| Size { width: side(width), height: side(height) });
     // What is meant for display has no exposure.
@@ -269,10 +268,4 @@ impl Thumbnail {
             encoder.encode(&self.rgb(ends), side(self.width)?, side(self.height)?, jpeg_encoder::ColorType::Rgb);
         encoded.map(|()| out).map_err(|error| error.to_string())
     }
-}
-
-/// Whether pictures of a type are meant as light, so that an exposure applies to them.
-#[must_use]
-pub fn is_light(light: Light, colour: Option<Colour>) -> bool {
-    colour.map_or(light == Light::Linear, |colour| colour == Colour::Linear)
 }

@@ -56,8 +56,7 @@ impl Treatment {
     /// A picture as it is shown. `colour` is how its pixels are meant, where that is known.
     #[must_use]
     pub fn apply(&self, pixels: Pixels, colour: Option<Colour>) -> Treated {
-        let usual = if pixels.light == Light::Linear { Colour::Linear } else { Colour::Display };
-        let meant = colour.unwrap_or(usual);
+        let meant = meant(pixels.light, colour);
         let same_size = self.size.is_none_or(|size| (size.width, size.height) == (pixels.width, pixels.height));
         let opaque = !pixels.channels.alpha();
         // Nearly all frames are of 8 bits, opaque and as they are to be shown.
@@ -118,6 +117,12 @@ impl Treatment {
             pixel[3] = 1.0;
         }
     }
+}
+
+/// How pixels of a file type are meant: as it is said, else as the type usually has them.
+#[must_use]
+pub fn meant(light: Light, said: Option<Colour>) -> Colour {
+    said.unwrap_or(if light == Light::Linear { Colour::Linear } else { Colour::Display })
 }
 
 /// All pixels as numbers between 0 and 1, and beyond where a file holds such.

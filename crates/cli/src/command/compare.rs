@@ -54,6 +54,8 @@ pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
             );
         }
         deliver::may_write((out, args.replace), &sides.plans, around)?;
+        let files = sides.pairs.iter().flat_map(|pair| &pair.frames).flat_map(|(_, files)| files).map(String::as_str);
+        deliver::is_no_input(out, files, around)?;
     }
     let how = Comparing { tolerance, scaled: args.scaled || sides.scaled };
     let total = sides.pairs.iter().map(|pair| pair.frames.len() as u64).sum();
@@ -61,15 +63,12 @@ pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let one = |(frame, files): &(i64, [String; 2])| {
         let outcome = outcome(files, how);
         counter.add(1);
-        outcome.map(|outcome| Compared { frame: *frame, files: files.clone(), outcome })
+        Compared { frame: *frame, files: files.clone(), outcome }
     };
-    let row = |pair: &Pair| {
-        let frames = pair.frames.par_iter().map(one).collect::<Result<Vec<Compared>, Failure>>()?;
-        Ok(Row { label: pair.label.clone(), frames })
-    };
-    let rows = sides.pairs.iter().map(row).collect::<Result<Vec<Row>, Failure>>();
+    let row = |pair: &Pair| Row { label: pair.label.clone(), frames: pair.frames.par_iter().map(one).collect() };
+    let rows = sides.pairs.par_iter().map(row).collect();
     counter.end();
-    let comparison = Comparison { sides: sides.names, tolerance, rows: rows? };
+    let comparison = Comparison { sides: sides.names, tolerance, rows };
     if comparison.all().all(|(_, frame)| frame.outcome == Outcome::Neither) {
         let [before, after] = &comparison.sides;
         return Err(Failure::new(Cause::Refused, format!("no files found for {before} or {after}"))
@@ -100,9 +99,9 @@ fn tolerance(text: &str) -> Result<f64, Failure> {
     })
 }
 
-fn outcome(files: &[String; 2], how: Comparing) -> Result<Outcome, Failure> {
+fn outcome(files: &[String; 2], how: Comparing) -> Outcome {
     let there = [0, 1].map(|at| Path::new(&files[at]).symlink_metadata().is_ok());
-    Ok(match there {
+    match there {
         [false, false] => Outcome::Neither,
         [true, false] => Outcome::Only(Side::Before),
         [false, true] => Outcome::Only(Side::After),
@@ -114,7 +113,7 @@ fn outcome(files: &[String; 2], how: Comparing) -> Result<Outcome, Failure> {
                 Outcome::Both(Likeness::Unread(side, error.to_string()))
             }
         },
-    })
+    }
 }
 
 /// Finds what is compared with what; an exit code where a sheet is in the way, which has been told.

@@ -7,11 +7,13 @@ use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
 use serde_json::json;
 use truepath_core::catalogue;
 use truepath_core::picture::{Asked, Placed, Policy, Row as Neighbours};
+use truepath_core::sheet::Colour;
 use truepath_core::verify::{Seen, State};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::observe::Look;
 use truepath_pictures::contact::{Cell, Contact, Mark, Row};
-use truepath_pictures::thumbnail::{self, Thumbnail, Wish, is_light};
+use truepath_pictures::thumbnail::{self, Thumbnail, Wish};
+use truepath_pictures::treat::meant;
 
 use super::gallery::{self, Shot, Strip};
 use super::{deliver, encode};
@@ -63,6 +65,8 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if strips.is_empty() {
         return Err(Failure::new(Cause::Refused, "there are no pictures to show").help("`truepath names` lists them"));
     }
+    let shown = strips.iter().flat_map(|strip| &strip.shots).map(|shot| shot.path.as_str());
+    deliver::is_no_input(&args.out, shown, around)?;
     let is_alone = strips.len() == 1;
     let labels = strips.iter_mut().map(|strip| thinned(strip, args, is_alone)).collect();
     drawn(args, Wall { title, is_loose, strips, labels }, around)
@@ -170,7 +174,7 @@ fn drawn(args: &ContactArgs, wall: Wall, around: &Surroundings) -> Result<Exit, 
         shown.push(own.iter().map(|(_, shot, _)| shot.clone()).collect::<Vec<_>>());
         pictures.push(own.into_iter().map(|(picture, ..)| picture).collect::<Vec<_>>());
     }
-    if strips.iter().any(|strip| is_light(strip.light, strip.colour)) {
+    if strips.iter().any(|strip| meant(strip.light, strip.colour) == Colour::Linear) {
         contact.title += &format!("   exposure {:+}", args.exposure);
     }
     let png = contact.draw(layout, &pictures).png();
@@ -212,9 +216,8 @@ fn look(strip: &Strip, shot: &Shot, (within, stops): ((usize, usize), f32)) -> R
         }
         Err(why) => {
             // A state that says more already stays.
-            if matches!(shot.state, State::Good | State::Foreign | State::Odd | State::Unproven) {
-                shot.state = if shot.state == State::Unproven { State::Unproven } else { State::Broken };
-                shot.why = Some(why);
+            if matches!(shot.state, State::Good | State::Foreign | State::Odd) {
+                (shot.state, shot.why) = (State::Broken, Some(why));
             }
             (None, shot, None)
         }

@@ -36,6 +36,21 @@ pub fn may_write<'p>(
     }
 }
 
+/// Refuses the name of a file that is looked at, whatever it is to be replaced with.
+pub fn is_no_input<'f>(
+    out: &Path,
+    files: impl IntoIterator<Item = &'f str>,
+    around: &Surroundings,
+) -> Result<(), Failure> {
+    let whole = |path: &Path| from_system(&around.folder.join(path));
+    let own = whole(out);
+    match files.into_iter().any(|file| whole(Path::new(file)) == own) {
+        true => Err(Failure::new(Cause::Refused, format!("{} is one of the pictures themselves", out.display()))
+            .help("choose another name")),
+        false => Ok(()),
+    }
+}
+
 /// The folder of a file that is to be written.
 pub fn folder(out: &Path) -> &Path {
     out.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))

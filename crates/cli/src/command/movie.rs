@@ -11,7 +11,7 @@ use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::landing::{Disk, Moves};
 use truepath_exec::process::Stops;
 
-use super::encode;
+use super::{deliver, encode};
 use crate::args::{EncodeArgs, ExistingFiles, MovieArgs, MovieOptions, RunArgs};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
@@ -76,14 +76,8 @@ fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Ex
         return Err(Failure::unreadable("-o needs the names of pictures")
             .help("truepath movie 'shots/ferry.{frame:4}.png' --fps 24 -o ferry.mp4"));
     }
-    if !args.replace && out.symlink_metadata().is_ok() {
-        return Err(Failure::new(Cause::Refused, format!("{} is there already", out.display()))
-            .help("--replace writes over it"));
-    }
-    if let Some(folder) = out.parent().filter(|folder| !folder.as_os_str().is_empty() && !folder.is_dir()) {
-        return Err(Failure::new(Cause::Refused, format!("there is no folder {}", folder.display())));
-    }
-    let beside = out.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    deliver::may_write((out, args.replace), [], around)?;
+    let beside = deliver::folder(out);
     let folder = tempfile::Builder::new().prefix(".part-").tempdir_in(beside);
     let folder = folder.map_err(|error| Failure::machine("write in", beside, &error))?;
     let part = folder.path().join(out.file_name().unwrap_or_default());

@@ -1,6 +1,6 @@
 //! `stack`: the passes of a job that were rendered apart as one file per frame, and a list of them for compositing.
 
-use std::collections::HashSet;
+use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
@@ -23,7 +23,7 @@ use super::movie::unless_interrupted;
 use crate::args::StackArgs;
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, LoadOptions, Loaded};
+use crate::pipeline::{self, LoadOptions, Loaded, Queue};
 use crate::show::{self, HEAD, counter::Counter, paint, verdicts};
 
 /// States of files whose pixels are taken.
@@ -71,9 +71,7 @@ pub fn run(args: &StackArgs, around: &Surroundings) -> Result<Exit, Failure> {
     for (loaded, verdicts) in queue.sheets.iter().zip(&judged) {
         for (number, job) in loaded.plan.jobs.iter().enumerate() {
             let own = loaded.plan.series_of(number);
-            let passes: Vec<_> = own
-                .filter_map(|at| Some((&loaded.plan.series[at], verdicts.iter().find(|own| own.series == at)?)))
-                .collect();
+            let passes: Vec<_> = own.map(|at| (&loaded.plan.series[at], &verdicts[at])).collect();
             piles.push(Pile { loaded, job, out: None, whole: whole(&passes), passes });
         }
     }
@@ -81,7 +79,7 @@ pub fn run(args: &StackArgs, around: &Surroundings) -> Result<Exit, Failure> {
         for pile in &mut piles {
             pile.out = Some(place(pile, out, around)?);
         }
-        apart(&piles)?;
+        apart(&piles, &queue)?;
     }
     let all = piles
         .iter()
@@ -175,23 +173,22 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
 }
 
 /// Two combinations must not meet on one name, and none of them any file that is planned.
-fn apart(piles: &[Pile<'_>]) -> Result<(), Failure> {
-    let mut seen: Vec<(HashSet<String>, &str)> = Vec::new();
+fn apart(piles: &[Pile<'_>], queue: &Queue) -> Result<(), Failure> {
+    let mut names: BTreeSet<String> = BTreeSet::new();
     for pile in piles {
         let Some((pattern, _)) = &pile.out else { continue };
-        let names: HashSet<String> = pile.whole.iter().map(|frame| pattern.name(Number::new(frame))).collect();
-        if let Some((_, other)) = seen.iter().find(|(other, _)| !other.is_disjoint(&names)) {
-            let message = format!("{other} and {} would be written to the same files", pile.job.name);
-            return Err(Failure::new(Cause::Refused, message).help("add {job} or {camera} to the name"));
+        for name in pile.whole.iter().map(|frame| pattern.name(Number::new(frame))) {
+            if !names.insert(name.clone()) {
+                let message = format!("{} and another job would be written to the same files: {name}", pile.job.name);
+                return Err(Failure::new(Cause::Refused, message).help("add {job} or {camera} to the name"));
+            }
         }
-        let plans = || piles.iter().flat_map(|pile| pile.loaded.rivals.iter().chain([&pile.loaded.plan]));
-        if let Some(name) = names.iter().find(|name| plans().any(|plan| plan.is_named(name))) {
-            let message = format!("{name} is a file that the sheet plans");
-            return Err(Failure::new(Cause::Refused, message).help("choose another name"));
-        }
-        seen.push((names, &pile.job.name));
     }
-    Ok(())
+    let planned = names.iter().find(|name| queue.plans().any(|plan| plan.is_named(name)));
+    planned.map_or(Ok(()), |name| {
+        let message = format!("{name} is a file that the sheet plans");
+        Err(Failure::new(Cause::Refused, message).help("choose another name"))
+    })
 }
 
 /// Makes all files of one combination, each beside its name, read back and on the disk before it bears that.

@@ -1,6 +1,6 @@
 //! The pictures and movies of a report, as large as the page has room for.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::path::{Component, Path, PathBuf};
 
 use base64::Engine;
@@ -60,8 +60,7 @@ struct Pair {
 pub fn fill(page: &Page<'_>, queue: &Queue, (night, verdicts): (&mut Night, &[Vec<Verdict>]), shelf: &mut Shelf) {
     let around = page.around;
     night.movies.clear();
-    let mut embedded = 0;
-    let mut pairs = Vec::new();
+    let (mut embedded, mut strips) = (0, Vec::new());
     for (loaded, verdicts) in queue.sheets.iter().zip(verdicts) {
         for (mut part, path) in gather::movies(loaded, verdicts) {
             if part.state != State::Missing.name() {
@@ -69,21 +68,22 @@ pub fn fill(page: &Page<'_>, queue: &Queue, (night, verdicts): (&mut Night, &[Ve
             }
             night.movies.push(part);
         }
-        pairs.extend(paired(loaded, gallery::of_sheet(loaded, verdicts), page));
+        strips.push(gallery::of_sheet(loaded, verdicts));
     }
     // A job of which nothing is there has nothing to be leafed through.
-    let has_pictures = |pair: &Pair| pair.strip.shots.iter().any(|shot| shot.state != State::Missing);
-    let shown: HashSet<String> =
-        pairs.iter().filter(|pair| has_pictures(pair)).map(|pair| pair.strip.job.clone()).collect();
-    let mut jobs: Vec<&str> = Vec::new();
-    for job in pairs.iter().map(|pair| pair.strip.job.as_str()).filter(|job| shown.contains(*job)) {
-        if jobs.last() != Some(&job) {
-            jobs.push(job);
+    let mut jobs: Vec<String> = Vec::new();
+    for strip in strips.iter().flatten().filter(|own| own.shots.iter().any(|shot| shot.state != State::Missing)) {
+        if jobs.last() != Some(&strip.job) {
+            jobs.push(strip.job.clone());
         }
     }
     night.more_books = jobs.len().saturating_sub(MOST_BOOKS);
-    let kept: HashSet<String> = jobs.iter().take(MOST_BOOKS).map(|job| (*job).to_owned()).collect();
-    pairs.retain(|pair| kept.contains(&pair.strip.job));
+    jobs.truncate(MOST_BOOKS);
+    let mut pairs = Vec::new();
+    for (loaded, mut strips) in queue.sheets.iter().zip(strips) {
+        strips.retain(|strip| jobs.contains(&strip.job));
+        pairs.extend(paired(loaded, strips, page));
+    }
     let there = |pair: &Pair| {
         let own = pair.strip.shots.iter().filter(|shot| shot.state != State::Missing).count();
         own + pair.before.as_ref().map_or(0, |(_, files)| files.len())
