@@ -15,14 +15,14 @@ pub use looking::{CleanArgs, LooseOptions, VerifyArgs, VerifyForm};
 pub use parcel::{CollectArgs, PackArgs, ParcelArgs, RenderArgs};
 pub use pictures::{CompareArgs, ContactArgs, ReportArgs, Rows, StackArgs};
 
-/// Names, checks, runs and verifies headless renders: one sheet says what is rendered and where every file goes.
+/// Names, checks, runs and verifies headless renders. One sheet says what to render and where every file goes.
 #[derive(Debug, Parser)]
 #[command(
     name = "truepath",
     version,
     about,
     max_term_width = 100,
-    after_help = "Start with `truepath demo`, or with `truepath new` in a folder of your own."
+    after_help = "Start with `truepath demo`, or with `truepath new` in a folder that has a scene."
 )]
 pub struct Cli {
     /// Show what True Path itself does (twice for more)
@@ -33,44 +33,54 @@ pub struct Cli {
     pub command: Command,
 }
 
+/// Examples below `run --help`.
+const RUN_EXAMPLES: &str = "\
+Examples:
+  truepath run --frames first,middle,last   three test frames of every job
+  truepath run                              everything that is missing
+  truepath run --mode draft crossing        a draft of one job
+  truepath run --existing renew             also what the sheet changed since
+  truepath run --share                      on each machine of a farm";
+
 /// What to do.
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// Write the demo project and take it through the whole way
+    /// Write the demo project and run it through every step
     Demo(DemoArgs),
-    /// Write a starter sheet, commented, with the folders it names
+    /// Write a commented starter sheet and the folders that it names
     New(NewArgs),
     /// Show what will be written: pattern, first and last name, count, size, type
     Names(NamesArgs),
-    /// Find every mistake before the first frame
+    /// Find mistakes before the first frame is rendered
     Check(CheckArgs),
     /// Show the facts of a scene, and which of its files are missing
     Scene(SceneArgs),
     /// Show what file types and codecs can hold
-    Formats(FormatsArgs),
-    /// Tell which job, pass, version and frame a file belongs to, or which part of its name does not fit
+    Types(TypesArgs),
+    /// Show the job, pass, version and frame that a file belongs to, or which part of its name does not match
     Whose(WhoseArgs),
     /// Print the JSON Schema of sheet, adapter or machine file, for editors
     Schema(SchemaArgs),
-    /// Tell what a check looks for, why it matters, and how it is put right
+    /// Show what a check finds, why it matters, and how to fix it
     Explain(ExplainArgs),
-    /// Adapters: what there is, what one can carry, a new one, the proof
+    /// List, show, write and prove adapters, which describe how programs are called
     #[command(subcommand)]
     Adapter(AdapterArgs),
-    /// Write the command lines, as scripts, as JSON or for a cluster
+    /// Write the command lines as a script, as JSON or for a cluster
     Build(BuildArgs),
-    /// Render what is needed, here; go on where the last run stopped
+    /// Render what is needed on this machine; continue where the last run stopped
+    #[command(after_help = RUN_EXAMPLES)]
     Run(RunArgs),
-    /// Tell how long what is left will take, and how much room, from measured frames
+    /// Show how much time and disk space the rest will need, from measured frames
     Estimate(EstimateArgs),
-    /// Parcels for machines that share nothing with this one: pack them, render them there, collect what came out
+    /// Pack, render and collect parcels, for machines that share no disk with this one
     #[command(subcommand)]
     Parcel(ParcelArgs),
-    /// Show how far everything is: done, running and where, failed, missing
+    /// Show the state of every file: good, running and where, failed, missing
     Status(StatusArgs),
-    /// Show what the renderers of a job said: files, problems, the end of a failure
+    /// Show what the renderers of a job printed: files, problems, the end of a failure
     Log(LogArgs),
-    /// Compare what lies on disk with what was planned
+    /// Compare the files on disk with the plan
     Verify(VerifyArgs),
     /// Draw a contact sheet: thumbnails of all frames, or a row for each pass, camera or job
     Contact(ContactArgs),
@@ -78,16 +88,20 @@ pub enum Command {
     Compare(CompareArgs),
     /// Write an HTML page about the night: what is left, a map of all files, flipbooks, failures, times
     Report(ReportArgs),
-    /// Make room: put files of a mode, of old versions, of longer ranges or of dead runs away
+    /// Free disk space: put away files of a mode, old versions, left-over frames or stage folders
     Clean(CleanArgs),
-    /// Let the programs that a folder's adapters name be asked by commands that only look
+    /// Trust the adapters of a folder, so that check, names and status may start their programs
     Trust(TrustArgs),
-    /// Make the movies whose frames are complete, or a movie of any pictures
+    /// Make the movies whose frames are complete, or a movie from any pictures
     Movie(MovieArgs),
     /// Combine the passes of a job into one OpenEXR, TIFF or OpenRaster file per frame
     Stack(StackArgs),
-    /// Encode pictures as a movie: what `run`, `movie` and scripts call
+    /// Encode pictures as a movie (`run`, `movie` and scripts call this)
     Encode(EncodeArgs),
+    /// Print a script that completes names of jobs, passes, modes and checks in a shell
+    Completions(CompletionsArgs),
+    /// Write manual pages into a folder
+    Man(ManArgs),
     /// Looks at one picture, and ends well if that does not end it
     #[command(hide = true)]
     LookAt {
@@ -97,36 +111,41 @@ pub enum Command {
     /// Ends renderers when the run that started it is gone
     #[command(hide = true)]
     GuardRenderers,
-    /// The small renderer that ships with True Path
+    /// The small renderer that comes with True Path
     #[command(subcommand)]
     Understudy(truepath_understudy::Command),
 }
 
+/// Heading of the options that choose jobs, frames and settings.
+const CHOICE: &str = "Jobs, frames and settings";
+/// Heading of the options for several machines.
+const TOGETHER: &str = "Several machines and programs";
+
 /// What all commands that plan have in common.
 #[derive(Clone, Debug, Default, Args)]
 pub struct Common {
-    /// Jobs or combinations, such as crossing or 'crossing/*' (left out: all that are enabled)
+    /// Jobs, such as crossing or 'crossing/*' [default: all that are enabled]
     pub jobs: Vec<String>,
-    /// The sheet; several form one queue (left out: truepath.toml here or in the nearest folder above)
-    #[arg(short = 'f', long = "sheet", value_name = "FILE")]
+    /// The sheet; several form one queue [default: truepath.toml here or in the nearest folder above]
+    #[arg(short = 'f', long = "sheet", value_name = "FILE", help_heading = CHOICE)]
     pub sheet: Vec<PathBuf>,
-    /// Lay a mode over every job (repeatable, in this order)
-    #[arg(long, value_name = "NAME")]
+    /// Apply a mode to every job (repeatable; applied in this order)
+    #[arg(long, value_name = "NAME", help_heading = CHOICE)]
     pub mode: Vec<String>,
-    /// Of the jobs' own frames only these: 1-12, all/8, first,middle,last
-    #[arg(long, value_name = "EXPR", allow_hyphen_values = true)]
+    /// Only these of each job's frames: 1-12, all/8, first,middle,last
+    #[arg(long, value_name = "EXPR", allow_hyphen_values = true, help_heading = CHOICE)]
     pub frames: Option<String>,
     /// Only jobs with this camera (repeatable)
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", help_heading = CHOICE)]
     pub camera: Vec<String>,
     /// Only this pass (repeatable)
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", help_heading = CHOICE)]
     pub pass: Vec<String>,
-    /// Percent of the size
-    #[arg(long, value_name = "PERCENT")]
+    /// Render at this percentage of the size
+    #[arg(long, value_name = "PERCENT", help_heading = CHOICE)]
     pub scale: Option<String>,
-    /// Set any job setting: samples=16, vars.weather=fog (repeatable)
-    #[arg(long, value_name = "KEY=VALUE")]
+    /// Set a job setting: samples=16, vars.weather=fog (repeatable)
+    #[arg(long, value_name = "KEY=VALUE", help_heading = CHOICE)]
     pub set: Vec<String>,
     /// Print one JSON document
     #[arg(long)]
@@ -140,16 +159,16 @@ pub struct MovieOptions {
     /// Frames per second: 24, 24000/1001
     #[arg(long, value_name = "FPS")]
     pub fps: Option<String>,
-    /// The container (left out: by the extension)
+    /// The container [default: by the extension]
     #[arg(long = "type", value_name = "NAME")]
     pub kind: Option<String>,
-    /// The codec (left out: the usual one of the container)
+    /// The codec [default: the usual one of the container]
     #[arg(long, value_name = "NAME")]
     pub codec: Option<String>,
     /// 0 to 100
     #[arg(long, value_name = "NUMBER")]
     pub quality: Option<String>,
-    /// How hard the encoder tries for a smaller file: low, normal, high
+    /// How hard the encoder works for a smaller file: low, normal, high
     #[arg(long, value_name = "HOW")]
     pub effort: Option<String>,
     /// The chroma layout: 420, 422, 444
@@ -161,10 +180,10 @@ pub struct MovieOptions {
     /// rgb, or rgba to keep an alpha
     #[arg(long, value_name = "NAME")]
     pub channels: Option<String>,
-    /// A sound file
+    /// The sound file
     #[arg(long, value_name = "FILE")]
     pub audio: Option<PathBuf>,
-    /// Seconds by which the sound begins after the picture; below zero, how much of it is left out
+    /// Seconds by which the sound starts after the picture; negative cuts its beginning
     #[arg(long, value_name = "SECONDS", allow_hyphen_values = true)]
     pub audio_offset: Option<f64>,
     /// The codec of the sound
@@ -173,13 +192,13 @@ pub struct MovieOptions {
     /// 0 to 100
     #[arg(long, value_name = "NUMBER")]
     pub audio_quality: Option<String>,
-    /// Another size than that of the pictures: 1280x720
+    /// The size of the movie, such as 1280x720 [default: that of the pictures]
     #[arg(long, value_name = "SIZE")]
     pub size: Option<String>,
-    /// How the movie's pixels are meant: display or linear
+    /// How the movie's pixels are stored: display (display-encoded) or linear (scene-linear)
     #[arg(long, value_name = "HOW")]
     pub colour: Option<String>,
-    /// What lies behind transparent pixels: black, checker, #rrggbb
+    /// The background behind transparent pixels: black, checker, #rrggbb
     #[arg(long, value_name = "COLOUR")]
     pub over: Option<String>,
     /// A line below the picture, with {name}, {frame} and {timecode}
@@ -188,7 +207,7 @@ pub struct MovieOptions {
     /// The timecode of the first frame: 01:00:00:00
     #[arg(long, value_name = "TIMECODE")]
     pub start_timecode: Option<String>,
-    /// The adapter of the encoder (left out: the first that can do it)
+    /// The adapter of the encoder [default: the first that can make it]
     #[arg(long, value_name = "NAME")]
     pub encoder: Option<String>,
 }
@@ -196,19 +215,19 @@ pub struct MovieOptions {
 /// `encode`.
 #[derive(Clone, Debug, Default, Args)]
 pub struct EncodeArgs {
-    /// Names of pictures, one after another: shots/ferry.{frame:4}.png
+    /// Patterns of pictures, shown one after another: shots/ferry.{frame:4}.png
     #[arg(required = true)]
     pub patterns: Vec<String>,
-    /// The numbers that are there, once for each pattern
+    /// The frames that exist, once for each pattern
     #[arg(long, value_name = "EXPR", allow_hyphen_values = true)]
     pub frames: Vec<String>,
-    /// The numbers that are shown, once for each pattern: what is not there is stood in for by the one before
+    /// The frames to show, once for each pattern; a missing one repeats the frame before
     #[arg(long, value_name = "EXPR", allow_hyphen_values = true)]
     pub span: Vec<String>,
     /// The layer of each pattern's files
     #[arg(long, value_name = "NAME")]
     pub layer: Vec<String>,
-    /// How each pattern's pixels are meant: linear, display, or as their type says
+    /// How each pattern's pixels are stored: linear, display, or as usual for their type
     #[arg(long, value_name = "linear|display|type")]
     pub pixels: Vec<String>,
     /// The file to write
@@ -221,16 +240,16 @@ pub struct EncodeArgs {
 /// `movie`.
 #[derive(Clone, Debug, Args)]
 pub struct MovieArgs {
-    /// For pictures outside any sheet: the movie to write
+    /// The movie to write, for pictures outside any sheet
     #[arg(short, long, value_name = "FILE")]
     pub out: Option<PathBuf>,
-    /// Frames that are left out: refuse, hold the one before, or close up
+    /// What to do about gaps: refuse, hold (repeat the frame before) or close (skip them)
     #[arg(long, value_name = "HOW", requires = "out")]
     pub gaps: Option<String>,
-    /// Write over a file that is there
+    /// Overwrite an existing file
     #[arg(long)]
     pub replace: bool,
-    /// Go on with other movies after one has failed
+    /// Continue with other movies after one has failed
     #[arg(long)]
     pub keep_going: bool,
     #[command(flatten)]
@@ -242,7 +261,7 @@ pub struct MovieArgs {
 /// `demo`.
 #[derive(Debug, Args)]
 pub struct DemoArgs {
-    /// Where the project is written
+    /// The folder to write the project into
     #[arg(default_value = "night-ferry")]
     pub folder: PathBuf,
 }
@@ -250,10 +269,10 @@ pub struct DemoArgs {
 /// `new`.
 #[derive(Debug, Args)]
 pub struct NewArgs {
-    /// Where the sheet is written
+    /// The folder to write the sheet into
     #[arg(default_value = ".")]
     pub folder: PathBuf,
-    /// A studio's own sheet: the new one is laid over it and gives only what it leaves open
+    /// The sheet of a studio: the new one builds on it and gives only what it does not give
     #[arg(long, value_name = "FILE")]
     pub from: Option<PathBuf>,
 }
@@ -263,10 +282,10 @@ pub struct NewArgs {
 pub struct NamesArgs {
     #[command(flatten)]
     pub common: Common,
-    /// Print every path, one a line
+    /// Print every path, one per line
     #[arg(long, conflicts_with = "json")]
     pub all: bool,
-    /// Show where each value comes from, and what it was laid over
+    /// Show where each value comes from, and which values it replaces
     #[arg(long, conflicts_with_all = ["json", "all"])]
     pub why: bool,
     /// Show every token with its value
@@ -282,16 +301,16 @@ pub struct NamesArgs {
 pub struct CheckArgs {
     #[command(flatten)]
     pub common: Common,
-    /// Ask neither disk nor machine
+    /// Read the sheet and its adapters only; ask nothing of the disk and this machine
     #[arg(long)]
     pub offline: bool,
-    /// Let warnings count as errors
+    /// Count warnings as errors
     #[arg(long)]
     pub strict: bool,
-    /// How findings are printed (--json is --to json)
+    /// How to print findings (--json is the same as --to json)
     #[arg(long, value_name = "FORM", default_value = "text")]
     pub to: OutputForm,
-    /// Apply the remedies that are safe and certain, and show the change
+    /// Apply the fixes that are safe and certain, and show the change
     #[arg(long)]
     pub fix: bool,
 }
@@ -299,7 +318,7 @@ pub struct CheckArgs {
 /// How findings are printed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum OutputForm {
-    /// For people, each at its place in the sheet
+    /// For people, each finding at its place in the sheet
     Text,
     /// One JSON document
     Json,
@@ -313,7 +332,7 @@ pub struct SceneArgs {
     /// Scene files
     #[arg(required = true)]
     pub scenes: Vec<PathBuf>,
-    /// Frames per second, for scenes that know seconds only
+    /// Frames per second, for scenes that are timed in seconds
     #[arg(long)]
     pub fps: Option<String>,
     /// Print one JSON document
@@ -321,10 +340,10 @@ pub struct SceneArgs {
     pub json: bool,
 }
 
-/// `formats`.
+/// `types`.
 #[derive(Debug, Args)]
-pub struct FormatsArgs {
-    /// One type, codec or extension (left out: all, in short)
+pub struct TypesArgs {
+    /// A type, codec or extension [default: a list of all]
     pub name: Option<String>,
     /// Print one JSON document
     #[arg(long)]
@@ -334,13 +353,13 @@ pub struct FormatsArgs {
 /// `whose`.
 #[derive(Debug, Args)]
 pub struct WhoseArgs {
-    /// Files, spelt as on any system; they need not exist
+    /// Files, with paths of any system; they need not exist
     #[arg(required = true)]
     pub files: Vec<String>,
     /// The sheet; several form one queue
     #[arg(short = 'f', long = "sheet", value_name = "FILE")]
     pub sheet: Vec<PathBuf>,
-    /// Lay a mode over every job (repeatable)
+    /// Apply a mode to every job (repeatable)
     #[arg(long, value_name = "NAME")]
     pub mode: Vec<String>,
     /// Print one JSON document
@@ -351,7 +370,7 @@ pub struct WhoseArgs {
 /// `schema`.
 #[derive(Debug, Args)]
 pub struct SchemaArgs {
-    /// Of what
+    /// What it describes
     #[arg(default_value = "sheet")]
     pub of: Described,
 }
@@ -367,23 +386,50 @@ pub enum Described {
     Machine,
 }
 
+/// `completions`.
+#[derive(Debug, Args)]
+pub struct CompletionsArgs {
+    /// The shell
+    pub shell: Shell,
+}
+
+/// A shell that can complete.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Shell {
+    /// For ~/.bashrc: source <(truepath completions bash)
+    Bash,
+    /// For ~/.zshrc, after compinit: source <(truepath completions zsh)
+    Zsh,
+    /// For ~/.config/fish/config.fish: truepath completions fish | source
+    Fish,
+    /// For $PROFILE: truepath completions powershell | Out-String | Invoke-Expression
+    Powershell,
+}
+
+/// `man`.
+#[derive(Debug, Args)]
+pub struct ManArgs {
+    /// The folder to write the pages into
+    pub folder: PathBuf,
+}
+
 /// `explain`.
 #[derive(Debug, Args)]
 pub struct ExplainArgs {
-    /// The check's name (left out: the list of all checks)
+    /// The check's name [default: a list of all checks]
     pub check: Option<String>,
 }
 
 /// `adapter`.
 #[derive(Debug, Subcommand)]
 pub enum AdapterArgs {
-    /// Every adapter that can be named here, and where its program is
+    /// List the adapters that a sheet can use here, and where their programs are
     List(AdapterList),
-    /// What an adapter can carry and accept, and what not
+    /// Show which settings an adapter passes on, and what it accepts
     Show(AdapterOf),
     /// Write a commented starter
     New(AdapterNew),
-    /// Render two tiny frames for everything an adapter claims, in scratch, and tell what held
+    /// Render two tiny frames for everything that an adapter claims, and show which claims are true
     Prove(AdapterProve),
 }
 
@@ -410,13 +456,13 @@ pub struct AdapterOf {
 pub struct AdapterNew {
     /// The adapter's name
     pub name: String,
-    /// The program it drives (left out: that of its name)
+    /// The program that it calls [default: the adapter's name]
     #[arg(long, value_name = "PROGRAM")]
     pub program: Option<String>,
-    /// The program's own help, saved to a file (- for standard input): arguments for what is recognised in it
+    /// The program's own help, saved to a file (- for standard input), to find its arguments
     #[arg(long, value_name = "FILE")]
     pub from_help: Option<PathBuf>,
-    /// Where it is written
+    /// The folder to write it into
     #[arg(long, value_name = "DIR", default_value = "adapters")]
     pub folder: PathBuf,
 }
@@ -426,13 +472,13 @@ pub struct AdapterNew {
 pub struct AdapterProve {
     #[command(flatten)]
     pub of: AdapterOf,
-    /// The scene to render (left out: a small harbour, for adapters that read glTF)
+    /// The scene to render [default: a small harbour, for adapters that read glTF]
     #[arg(long, value_name = "FILE")]
     pub scene: Option<PathBuf>,
     /// The camera to render through
     #[arg(long, value_name = "NAME")]
     pub camera: Option<String>,
-    /// Any job setting that the program cannot do without (repeatable)
+    /// A job setting that the program needs (repeatable)
     #[arg(long, value_name = "KEY=VALUE")]
     pub set: Vec<String>,
 }
@@ -462,41 +508,41 @@ impl AnewValues {
 pub struct RunArgs {
     #[command(flatten)]
     pub common: Common,
-    /// What becomes of files that are there
-    #[arg(long, value_name = "HOW")]
+    /// What to do with files that exist
+    #[arg(long, value_name = "HOW", help_heading = "Rendering")]
     pub existing: Option<ExistingFiles>,
-    /// Look values up anew that are pinned: the version, the clock (with user and host), or all
-    #[arg(long, value_name = "WHAT", num_args = 0..=1, default_missing_value = "all")]
+    /// Look up pinned values again: the version, the clock (with user and host), or all
+    #[arg(long, value_name = "WHAT", num_args = 0..=1, default_missing_value = "all", help_heading = "Rendering")]
     pub anew: Option<AnewValues>,
     /// Renderers at a time
-    #[arg(long, value_name = "N")]
+    #[arg(long, value_name = "N", help_heading = "Rendering")]
     pub workers: Option<usize>,
-    /// Only these calls, by the names that `build --to json` gives them (repeatable)
-    #[arg(long, value_name = "ID")]
+    /// Only these calls, by their names in `build --to json` (repeatable)
+    #[arg(long, value_name = "ID", help_heading = TOGETHER)]
     pub only: Vec<String>,
-    /// Frames per call, instead of what the sheet says
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(i64).range(1..))]
+    /// Frames per call, instead of the sheet's value
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(i64).range(1..), help_heading = "Rendering")]
     pub chunk: Option<i64>,
     /// The order of calls
-    #[arg(long, value_name = "HOW", default_value = "sheet")]
+    #[arg(long, value_name = "HOW", default_value = "sheet", help_heading = "Rendering")]
     pub order: CallOrder,
-    /// Work on the sheet together with other processes and machines that say the same
-    #[arg(long, conflicts_with = "anew")]
+    /// Work on the sheet together with other processes and machines that use --share
+    #[arg(long, conflicts_with = "anew", help_heading = TOGETHER)]
     pub share: bool,
-    /// Make only what comes before the first frame: exported scenes
-    #[arg(long, conflicts_with_all = ["share", "only"])]
+    /// Only export the scenes; render nothing
+    #[arg(long, conflicts_with_all = ["share", "only"], help_heading = TOGETHER)]
     pub exports: bool,
-    /// Go on with a job of which nothing came out in its first calls
-    #[arg(long)]
+    /// Do not give up on a job whose first three calls produce nothing
+    #[arg(long, help_heading = "Rendering")]
     pub keep_going: bool,
     /// Write the page of `truepath report` at the start, every minute, and at the end
     #[arg(long, value_name = "FILE")]
     pub report: Option<PathBuf>,
-    /// Open the folder of the pictures at the end
+    /// Open the output folder at the end
     #[arg(long)]
     pub open: bool,
-    /// Allow settings of the command line that change the picture under final names
-    #[arg(long = "final")]
+    /// Allow command-line settings that change the picture to write final names
+    #[arg(long = "final", help_heading = "Rendering")]
     pub is_final: bool,
     /// Whether only movies are made: that is how `movie` runs.
     #[arg(skip)]
@@ -529,22 +575,22 @@ impl RunArgs {
 /// The order of calls.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum CallOrder {
-    /// As the sheet has them
+    /// In the order of the sheet
     Sheet,
-    /// First, last and middle frame of everything first, then the rest
-    Spread,
+    /// The first, last and middle frame of everything first, then the rest
+    EndsFirst,
 }
 
-/// What becomes of files that are there.
+/// What to do with files that exist.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum ExistingFiles {
-    /// Missing and cut-off frames are rendered, everything else stays
+    /// Render missing and broken frames, keep everything else
     Keep,
-    /// Frames that are not as planned are rendered again too
+    /// Also render again what is wrong or stale
     Renew,
-    /// All frames are rendered again
+    /// Render all frames again
     Replace,
-    /// Nothing starts where anything exists
+    /// Start nothing if any planned file exists
     Stop,
 }
 
@@ -553,12 +599,15 @@ pub enum ExistingFiles {
 pub struct StatusArgs {
     #[command(flatten)]
     pub common: Common,
-    /// Look again every second, until everything is done
+    /// Update every second until everything is done
     #[arg(long, conflicts_with_all = ["json", "why"])]
     pub watch: bool,
-    /// Tell what a frame was made of, and what differs now; two frames (12,48) are compared; `movie` for movies
+    /// Show what frame 12 was made from and what differs now; compare two frames (12,48); `movie` for movies
     #[arg(long, value_name = "FRAME", allow_hyphen_values = true, conflicts_with = "json")]
     pub why: Option<String>,
+    /// With --why: also everything that the frame was rendered from
+    #[arg(long, requires = "why")]
+    pub all: bool,
 }
 
 /// `trust`.
@@ -566,7 +615,7 @@ pub struct StatusArgs {
 pub struct TrustArgs {
     /// The folder of a sheet [default: that of the nearest truepath.toml]
     pub folder: Option<PathBuf>,
-    /// Trust it no longer
+    /// Stop trusting it
     #[arg(long)]
     pub forget: bool,
 }
@@ -574,7 +623,7 @@ pub struct TrustArgs {
 /// `log`.
 #[derive(Debug, Args)]
 pub struct LogArgs {
-    /// The job or combination, such as crossing or 'crossing/*'
+    /// The job, such as crossing or 'crossing/*'
     pub job: String,
     /// Only calls with any of these frames
     #[arg(allow_hyphen_values = true)]
@@ -582,7 +631,7 @@ pub struct LogArgs {
     /// The sheet; several form one queue
     #[arg(short = 'f', long = "sheet", value_name = "FILE")]
     pub sheet: Vec<PathBuf>,
-    /// Lay a mode over every job (repeatable)
+    /// Apply a mode to every job (repeatable)
     #[arg(long, value_name = "NAME")]
     pub mode: Vec<String>,
     /// Print one JSON document

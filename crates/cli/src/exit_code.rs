@@ -11,8 +11,8 @@ pub enum Exit {
     No = 1,
     /// The call or the sheet cannot be read.
     Unreadable = 2,
-    /// A program failed and frames are lacking.
-    Lacking = 3,
+    /// A program failed and frames are missing.
+    Incomplete = 3,
     /// This machine could not: disk full, no permission.
     Machine = 4,
     /// Interrupted.
@@ -24,7 +24,7 @@ impl From<Cause> for Exit {
         match cause {
             Cause::Refused => Exit::No,
             Cause::Unreadable => Exit::Unreadable,
-            Cause::Program => Exit::Lacking,
+            Cause::Program => Exit::Incomplete,
             Cause::Machine => Exit::Machine,
             Cause::Interrupted => Exit::Interrupted,
         }

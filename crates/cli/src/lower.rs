@@ -107,6 +107,25 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
     })
 }
 
+/// The variable in which a shell that asks what to complete says which one it is.
+pub const COMPLETE: &str = "TRUEPATH_COMPLETE";
+
+/// The command line that a shell asks about, where one does.
+pub fn asked_to_complete() -> Option<Vec<std::ffi::OsString>> {
+    shell_to_complete().map(|_| std::env::args_os().collect())
+}
+
+/// The shell that asks what to complete.
+pub fn shell_to_complete() -> Option<String> {
+    std::env::var(COMPLETE).ok().filter(|shell| !shell.is_empty())
+}
+
+/// Columns and rows of the terminal that standard error is, as it is at this moment: it may be resized under way.
+pub fn terminal_now() -> Option<(usize, usize)> {
+    let size = terminal_size::terminal_size_of(std::io::stderr());
+    size.map(|(columns, rows)| (usize::from(columns.0), usize::from(rows.0))).filter(|(columns, _)| *columns >= 20)
+}
+
 /// Sets up what True Path says about itself: `-v`, `-vv`, or `TRUEPATH_LOG` (such as `debug` or `truepath=debug`).
 pub fn tracing(verbose: u8) {
     use tracing_subscriber::filter::{LevelFilter, Targets};

@@ -3,6 +3,7 @@
 
 mod args;
 mod command;
+mod completing;
 mod exit_code;
 mod lower;
 mod pipeline;
@@ -18,6 +19,9 @@ use truepath_exec::failure::Failure;
 use exit_code::Exit;
 
 fn main() -> std::process::ExitCode {
+    if completing::answered() {
+        return std::process::ExitCode::SUCCESS;
+    }
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => {
@@ -45,7 +49,7 @@ fn main() -> std::process::ExitCode {
 
 fn run(command: Command) -> Result<Exit, Failure> {
     let around =
-        lower::surroundings().map_err(|error| Failure::machine("find out about", "the current folder", &error))?;
+        lower::surroundings().map_err(|error| Failure::machine("read", "the current folder", &error))?;
     match command {
         Command::Demo(args) => command::demo::run(&args, &around),
         Command::New(args) => command::new::run(&args, &around),
@@ -54,8 +58,8 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Scene(args) => command::scene::run(&args, &around),
         Command::Whose(args) => command::whose::run(&args, &around),
         Command::Schema(args) => command::schema::run(&args),
-        Command::Explain(args) => command::explain::run(&args),
-        Command::Formats(args) => command::formats::run(&args, &around),
+        Command::Explain(args) => command::explain::run(&args, around.out),
+        Command::Types(args) => command::types::run(&args, &around),
         Command::Adapter(args) => command::adapter::run(&args, &around),
         Command::Build(args) => command::build::run(&args, &around),
         Command::Run(args) => command::run::run(&args, &around),
@@ -72,6 +76,8 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Movie(args) => command::movie::run(&args, &around),
         Command::Stack(args) => command::stack::run(&args, &around),
         Command::Encode(args) => command::encode::run(&args, &around),
+        Command::Completions(args) => command::manual::completions(&args, &around),
+        Command::Man(args) => command::manual::man(&args),
         Command::LookAt { file } => {
             let looked = truepath_media::inspect_any(&file);
             looked.map(|_| Exit::Well).map_err(|error| Failure::machine("read", &file, &error))

@@ -173,7 +173,7 @@ fn the_events_of_a_run_are_its_journal() {
         let file = std::fs::read(project.path(&format!("renders/crossing/crossing_beauty.{frame:04}.png"))).unwrap();
         assert_eq!((series.as_str(), bytes, digest.len()), ("crossing/beauty", file.len() as u64, 64));
     }
-    assert!(matches!(kept.last(), Some(Event::Over { landed: 5, lacking: 0, outcome, .. }) if outcome == "complete"));
+    assert!(matches!(kept.last(), Some(Event::Over { landed: 5, missing: 0, outcome, .. }) if outcome == "complete"));
     assert_eq!(kept.iter().filter(|event| matches!(event, Event::Ended(Ended { code: Some(0), .. }))).count(), 3);
 }
 
@@ -195,9 +195,9 @@ fn a_failing_renderer_is_told_with_its_log_and_the_rest_goes_on() {
     project.write("scenes/crossing.bin", [0u8; 100]);
     let said = project.say("run").ended(3);
     assert!(
-        said.err.contains("again crossing_1-6 ended with 1; 0 files landed, lacking 1-6; see ")
+        said.err.contains("again crossing_1-6 ended with 1; 0 files landed, missing 1-6; see ")
             && said.err.contains("gave up crossing: nothing came out of 6 starts: ")
-            && said.err.contains("reaches beyond its buffer (--keep-going tries all)")
+            && said.err.contains("reaches beyond its buffer (--keep-going continues)")
             && said.err.contains("2 of 26 files landed"),
         "{}",
         said.err

@@ -48,9 +48,9 @@ fn a_program_that_cannot_start_and_a_target_that_goes_away_cost_no_other_job_a_f
         assert!(said.err.contains(words), "{what}: {}", said.err);
         // What was never started has no log to be looked at.
         let hint =
-            if what == "cannot start" { "Mend it: truepath run bad\n" } else { "see why with: truepath log bad " };
+            if what == "cannot start" { "Fix it: truepath run bad\n" } else { "see why with: truepath log bad " };
         assert!(said.err.contains(hint), "{what}: {}", said.err);
-        // Put right, the next run makes what is lacking and nothing else.
+        // Put right, the next run makes what is missing and nothing else.
         let good = project.stamps("renders/good");
         let _ = std::fs::remove_file(project.path("renders/bad"));
         project.write("bin/bad", format!("#!/bin/sh\nexec '{program}' \"$@\"\n"));

@@ -39,7 +39,7 @@ fn every_documented_sheet_is_sound() {
         let project = Project::with(&sheet);
         project.write("studio.toml", std::fs::read(root().join("docs/examples/studio.toml")).unwrap());
         let said = project.say("check --offline --strict");
-        assert!(said.out.starts_with("truepath.toml: nothing to complain about"), "{name}: {}", said.out);
+        assert!(said.out.starts_with("truepath.toml: no problems found"), "{name}: {}", said.out);
         project.say("names").ended(0);
     }
 }
@@ -95,7 +95,7 @@ fn help_names_every_command_and_the_readme_every_one_a_newcomer_needs() {
     let readme = std::fs::read_to_string(root().join("README.md")).unwrap();
     for command in [
         "demo", "new", "names", "check", "explain", "adapter", "build", "run", "verify", "scene", "whose", "schema",
-        "formats",
+        "types",
     ] {
         assert!(help.contains(&format!("\n  {command} ")), "{command}: {help}");
         assert!(readme.contains(command), "README: {command}");
@@ -109,7 +109,7 @@ fn a_new_sheet_over_the_studios_own_is_sound() {
     project.write("studio.toml", "[roots]\nout = \"/mnt/out\"\n[defaults]\nfps = 25\n");
     project.say("new --from studio.toml").ended(0);
     let clean = project.say("check --strict --offline").ended(0);
-    assert_eq!(clean.out, "truepath.toml: nothing to complain about\n");
+    assert_eq!(clean.out, "truepath.toml: no problems found\n");
     let series = project.say("names --json").json()["series"][0].clone();
     assert_eq!((&series["fps"], series["pattern"].as_str().unwrap().starts_with("/mnt/out/")), (&"25".into(), true));
     project.write("bad.toml", "[defaults]\nfps = \"many\"\n");

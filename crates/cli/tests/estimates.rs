@@ -54,11 +54,11 @@ fn an_estimate_comes_from_measured_frames_and_is_compared_with_what_happened() {
     project.say("run").ended(0);
     let after = project.say("estimate --json").ended(0).json();
     let run = &after["runs"][0];
-    let (expected, took) = (run["expected"].as_f64().unwrap(), run["took"].as_f64().unwrap());
+    let (estimated, took) = (run["estimated"].as_f64().unwrap(), run["took"].as_f64().unwrap());
     // The sum of what the frames were made to wait is the least that it can have taken.
     assert!(took >= (1..=40).map(SECONDS).sum::<f64>());
-    assert!((expected - seconds).abs() < 0.01 * seconds, "{expected} {seconds}");
-    assert!(low < seconds && seconds < high && (0.6..1.7).contains(&(took / expected)), "{took} {expected}");
+    assert!((estimated - seconds).abs() < 0.01 * seconds, "{estimated} {seconds}");
+    assert!(low < seconds && seconds < high && (0.6..1.7).contains(&(took / estimated)), "{took} {estimated}");
     let over: Vec<serde_json::Value> = project
         .files(".truepath/truepath/journal")
         .iter()
@@ -68,7 +68,7 @@ fn an_estimate_comes_from_measured_frames_and_is_compared_with_what_happened() {
         })
         .filter(|event| event["event"] == "over" && event["outcome"] == "complete")
         .collect();
-    assert_eq!(over[0]["expected"].as_f64(), Some((expected * 1000.0).round() / 1000.0));
+    assert_eq!(over[0]["estimated"].as_f64(), Some((estimated * 1000.0).round() / 1000.0));
 
     // Parts by cost, and by count in a project that knows nothing.
     let start = (took - (1..=40).map(SECONDS).sum::<f64>()) / 40.0;

@@ -90,7 +90,7 @@ fn a_starter_names_the_scene_it_finds_and_is_sound() {
     project.say("new").ended(0);
     let text = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
     assert!(text.contains("scene = \"scenes/arrival.gltf\"") && text.contains("camera = \"pier\""), "{text}");
-    assert_eq!(project.say("check --strict").ended(0).out, "truepath.toml: nothing to complain about\n");
+    assert_eq!(project.say("check --strict").ended(0).out, "truepath.toml: no problems found\n");
     project.call(&["run", "--frames", "1", "--set", "size=\"64x36\"", "--final"]).ended(0);
     project.say("new empty").ended(0);
     assert!(project.path("empty/renders").is_dir());

@@ -298,7 +298,7 @@ fn files_of_almost_the_right_name_are_named_taken_and_given_back() {
     project.say("verify --adopt").ended(1);
     project.write(&name("crossing_beauty.0001.png"), "somebody's own");
     let told = project.say("verify --adopt --undo").ended(1).out;
-    assert!(told.contains("it is not the file that was taken") && told.contains("3 files given back"), "{told}");
+    assert!(told.contains("it is not the file that was accepted") && told.contains("3 files given back"), "{told}");
     // Nothing is written over: a folder at a planned name stays, and so does the file that would go there.
     let other = Project::with(&SMALL.replace("1-24", "1-4"));
     other.say("run").ended(0);
@@ -365,7 +365,7 @@ fn room_is_made_of_what_may_go_and_of_nothing_else() {
     let all = bytes();
     let below = |text: &str| rendered(&project).into_iter().filter(|name| name.starts_with(text)).count();
     let refused = project.say("clean").ended(2).err;
-    assert!(refused.contains("nothing says what is to go") && refused.contains("--keep N"), "{refused}");
+    assert!(refused.contains("clean needs to know what to put away") && refused.contains("--keep N"), "{refused}");
     // To list is to touch nothing.
     for words in ["clean --mode draft", "clean --keep 2", "clean --left-over", "clean --stage", "clean --keep 1 --json"]
     {

@@ -82,7 +82,7 @@ fn states(project: &Project) -> Vec<String> {
 }
 
 /// Runs what `verify` offers, and finds all complete.
-fn mend(project: &Project) {
+fn fix(project: &Project) {
     let offered = project.say("verify --json").ended(1).json()["fix"].clone();
     for line in offered.as_array().unwrap() {
         let words: Vec<&str> = line.as_array().unwrap().iter().map(|word| word.as_str().unwrap()).collect();
@@ -149,25 +149,25 @@ fn a_movie_is_as_new_as_its_frames_its_sound_and_its_settings() {
     project.write("harbour.wav", sound(31));
     assert_eq!(states(&project), ["good", "good", "stale"], "{}", project.say("verify").out);
     assert!(project.say("verify").out.contains("its sound changed since it was made"));
-    mend(&project);
+    fix(&project);
     let after = project.stamps("renders");
     assert_eq!(before["crossing_quay.mp4"], after["crossing_quay.mp4"], "a good movie is left alone");
     let text = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
     project.write("truepath.toml", text.replace("codec = \"mjpeg\"", "codec = \"mjpeg\"\nquality = 50"));
     assert!(project.say("verify").ended(1).out.contains("quality 50, was not given"));
-    mend(&project);
+    fix(&project);
     // Not what landed: said, kept, and written over only by who says so.
     let mut bytes = std::fs::read(project.path("renders/crossing_quay.mp4")).unwrap();
     bytes.extend(b"\0\0\0\x09free!");
     project.write("renders/crossing_quay.mp4", bytes);
     assert_eq!(states(&project)[0], "changed");
     assert!(project.say("run").ended(1).err.contains("run --existing replace --only crossing-quay_movie-review"));
-    mend(&project);
-    // Other frames, another movie; and the run that mends the frames makes it.
+    fix(&project);
+    // Other frames, another movie; and the run that fixes the frames makes it.
     let old = std::fs::read(project.path("renders/crossing_quay.mp4")).unwrap();
     let text = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
     project.write("truepath.toml", text.replace("size = \"64x36\"", "size = \"64x36\"\nsamples = 1"));
-    mend(&project);
+    fix(&project);
     assert!(std::fs::read(project.path("renders/crossing_quay.mp4")).unwrap() != old);
     project.say("movie crossing --frames 1-3").ended(2);
 }
@@ -591,7 +591,7 @@ fn an_interrupt_leaves_nothing_and_a_bad_frame_is_named_whoever_encodes() {
     };
     assert!(
         plan("4096x2160", "adapter = \"built-in\"\n")
-            .contains("built-in does not make H.264 in MP4 of 8 bits, 4096x2160")
+            .contains("built-in cannot make H.264 in MP4 of 8 bits, 4096x2160")
     );
     assert!(plan("8x8", "adapter = \"built-in\"\n").contains("error[encoder-missing]"));
     assert!(!plan("4096x2160", "").contains("encoder-missing"));

@@ -156,7 +156,7 @@ fn four_parcels_come_back_in_any_order_lost_and_damaged() {
     let said = collect(&project, &[d, c]).ended(1);
     assert!(said.out.contains("12 files landed\n") && said.out.contains("9 files landed\n"), "{}", said.out);
     let changed =
-        "  crossing/quay/beauty 1-3: its bytes are not those that were rendered: changed, or cut off on the way\n";
+        "  crossing/quay/beauty 1-3: its bytes changed after it was rendered, or it was cut off on the way\n";
     assert!(said.out.contains(changed), "{}", said.out);
     assert!(
         said.out.contains("missing: crossing/mast/beauty 1-12, in crossing-mast_1-6, crossing-mast_7-12"),
@@ -186,7 +186,7 @@ fn four_parcels_come_back_in_any_order_lost_and_damaged() {
     std::fs::write(project.path("cut_1-6.tar.zst"), &bytes[..bytes.len() / 2]).unwrap();
     let said = collect(&project, &[&project.path("cut_1-6.tar.zst"), &again]);
     assert!(said.err.contains("cannot be unpacked"), "{}{}", said.out, said.err);
-    assert!(said.out.contains("all frames are there; make the movies: truepath movie"), "{}", said.out);
+    assert!(said.out.contains("all frames are good. Make the movies: truepath movie"), "{}", said.out);
     // The parcel that was lost is found again: it changes nothing.
     let said = collect(&project, &[a]).ended(0);
     assert!(said.out.contains("0 files landed, 12 there already"), "{}", said.out);

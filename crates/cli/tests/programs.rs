@@ -232,7 +232,7 @@ fn an_export_comes_first_and_only_when_its_scene_has_changed() {
     let said = script.say("adapter prove glb --scene scenes/tower.scn").ended(0);
     assert!(said.out.contains("makes {out_stem}.glb  held"), "{}", said.out);
     for (right, wrong, found) in [
-        ("export = \"glb\"", "export = \"understudy\"", "an export needs an exporter"),
+        ("export = \"glb\"", "export = \"understudy\"", "`export` must name an exporter"),
         ("export = \"glb\"", "export = \"glbb\"", "write \"glb\""),
     ] {
         script.write("truepath.toml", sheet.replace(right, wrong));

@@ -94,12 +94,12 @@ fn each_misbehaviour_has_its_own_words_and_its_own_state() {
         if code == 3 {
             let log = project.say("log crossing").ended(0).out;
             assert!(
-                log.contains("lacking") && log.contains("the end of") && log.contains("--misbehave"),
+                log.contains("missing") && log.contains("the end of") && log.contains("--misbehave"),
                 "{how}: {log}"
             );
             assert!(said.err.contains("see why with: truepath log crossing "), "{}", said.err);
         }
-        // The renderer is put right: what is lacking comes out, and nothing else is touched.
+        // The renderer is put right: what is missing comes out, and nothing else is touched.
         let before = project.stamps("renders");
         project.write(
             "adapters/odd.toml",
@@ -125,11 +125,11 @@ fn no_licence_is_waited_for_and_is_no_failure() {
 fn licences_are_counted() {
     let script = "mkdir seat || echo clash >> clash\n$RENDER\nrmdir seat";
     let project = scripted(
-        &SMALL.replace("[run]", "[run]\nworkers = 4\nslots = { seat = 1 }").replace("chunk = 6", "chunk = 2"),
+        &SMALL.replace("[run]", "[run]\nworkers = 4\nlicences = { seat = 1 }").replace("chunk = 6", "chunk = 2"),
         script,
     );
     let adapter = std::fs::read_to_string(project.path("adapters/scripted.toml")).unwrap();
-    project.write("adapters/scripted.toml", format!("{adapter}\n[needs]\nslots = [\"seat\"]\n"));
+    project.write("adapters/scripted.toml", format!("{adapter}\n[needs]\nlicences = [\"seat\"]\n"));
     project.say("run").ended(0);
     assert!(!project.path("clash").exists(), "two renderers had one seat");
     // Threads are shared out between the workers.
@@ -204,11 +204,11 @@ fn frames_are_stale_by_what_they_were_made_of_and_by_nothing_else() {
     assert!(why.contains("crossing/beauty frame 3  stale") && why.contains("\n  samples 9, was 4\n"), "{why}");
     let kept = project.say("run").ended(1).err;
     assert!(kept.contains("  stale crossing/beauty 1-4: samples 9, was 4\n"), "{kept}");
-    assert!(kept.contains("not complete: 0 of 4 files good. Mend it: truepath run --existing renew\n"), "{kept}");
+    assert!(kept.contains("not complete: 0 of 4 files good. Fix it: truepath run --existing renew\n"), "{kept}");
     project.say("run --existing renew --frames 2").ended(0);
     let compared = project.say("status --why 2,3").ended(0).out;
     assert!(
-        compared.contains("2 and 3 were made of different things") && compared.contains("samples: 9 in 2, 4 in 3"),
+        compared.contains("2 and 3 were made from different inputs") && compared.contains("samples: 9 in 2, 4 in 3"),
         "{compared}"
     );
     // The wall clock goes back by years: what landed later is still later.
@@ -230,7 +230,7 @@ fn frames_are_stale_by_what_they_were_made_of_and_by_nothing_else() {
     project.write(&name(1), &bytes);
     assert_eq!([state(&project, "changed"), state(&project, "good")], ["1", "2-4"]);
     let kept = project.say("run").ended(1).err;
-    assert!(kept.contains("Mend it: truepath run --existing replace --frames 1 crossing\n"), "{kept}");
+    assert!(kept.contains("Fix it: truepath run --existing replace --frames 1 crossing\n"), "{kept}");
     // Without journals everything is foreign, and whole all the same.
     std::fs::remove_dir_all(project.path(".truepath/truepath/journal")).unwrap();
     assert_eq!(state(&project, "foreign"), "1-4");
@@ -272,8 +272,8 @@ fn a_deep_look_finds_other_bytes_and_pictures_that_nobody_meant() {
     project.say("run").ended(0);
     let said = project.say("verify --deep").ended(0).out;
     assert!(said.contains("odd 1-3") && said.contains("it is black"), "{said}");
-    let twin = "it is one colour everywhere [picture-one-colour]; \
-                it shows the same, pixel by pixel, as the frame before [picture-repeated]";
+    let twin = "it has one colour everywhere [picture-one-colour]; \
+                it is identical to the frame before, pixel by pixel [picture-repeated]";
     assert!(said.contains(twin), "{said}");
     // Head and end are whole, what lies between is not.
     let name = "renders/crossing/crossing_beauty.0002.png";
@@ -397,7 +397,7 @@ fn the_order_can_be_spread_and_hopeless_jobs_are_left() {
     project.write("bin/xdg-open", "#!/bin/sh\necho \"$@\" > opened.tmp && mv opened.tmp opened");
     std::fs::set_permissions(project.path("bin/xdg-open"), std::fs::Permissions::from_mode(0o755)).unwrap();
     let path = format!("{}:{}", project.path("bin").display(), std::env::var("PATH").unwrap());
-    let words = ["run", "--order", "spread", "--json", "--open"];
+    let words = ["run", "--order", "ends-first", "--json", "--open"];
     let said = Said::from(project.command().args(words).env("PATH", path).output().unwrap()).ended(0).out;
     until("the file manager", || project.path("opened").exists());
     assert!(std::fs::read_to_string(project.path("opened")).unwrap().ends_with("renders/crossing\n"));
@@ -433,7 +433,7 @@ fn status_tells_from_the_journals_who_does_what() {
     let row = project.say("status --json").ended(1).json()["series"][0].clone();
     assert_eq!(row["running"], "", "who is dead does nothing: {row}");
     let said = project.say("status").ended(1).out;
-    assert!(said.contains(" of 90 files good. Mend it: truepath run\n"), "{said}");
+    assert!(said.contains(" of 90 files good. Fix it: truepath run\n"), "{said}");
     project.say("run").ended(0);
     assert!(project.say("status --watch").ended(0).out.ends_with("complete: 90 files as planned\n"));
     let log = project.say("log crossing 8 --json").ended(0).json();

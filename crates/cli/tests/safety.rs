@@ -258,7 +258,7 @@ fn looking_starts_nothing_that_a_folder_brought_along() {
     project.write("scenes/closed.scn", "opaque, and a third");
     project.say("names").ended(0);
     assert!(asked());
-    assert!(project.say("trust --forget").ended(0).out.contains("trusted no longer"));
+    assert!(project.say("trust --forget").ended(0).out.contains("no longer trusted"));
 }
 
 #[test]

@@ -144,7 +144,7 @@ fn a_terminal_has_one_block_that_goes_and_failures_that_stay() {
 #[test]
 fn the_catalogue_is_shown_whole_and_by_every_name() {
     let project = Project::with("");
-    let all = project.say("formats --json").ended(0).json();
+    let all = project.say("types --json").ended(0).json();
     let names = |key: &str| -> Vec<String> {
         all[key].as_array().unwrap().iter().map(|entry| entry["name"].as_str().unwrap().to_owned()).collect()
     };
@@ -152,14 +152,14 @@ fn the_catalogue_is_shown_whole_and_by_every_name() {
     assert_eq!(names("containers"), CONTAINERS.iter().map(|known| known.name).collect::<Vec<_>>());
     assert_eq!(names("codecs"), CODECS.iter().map(|known| known.name).collect::<Vec<_>>());
     assert_eq!(names("audio_codecs"), AUDIO_CODECS.iter().map(|known| known.name).collect::<Vec<_>>());
-    let overview = project.say("formats").ended(0).out;
+    let overview = project.say("types").ended(0).out;
     for key in ["types", "containers", "codecs", "audio_codecs"] {
         for entry in all[key].as_array().unwrap() {
             let name = entry["name"].as_str().unwrap();
             let row = format!("{name} ");
             assert!(overview.lines().any(|line| line.starts_with(&row)), "{name} in {overview}");
             // Asked by name, every fact has its line, and where it is written.
-            let one = project.say(&format!("formats {name}")).ended(0).out;
+            let one = project.say(&format!("types {name}")).ended(0).out;
             for (fact, value) in entry.as_object().unwrap() {
                 let value = match value {
                     serde_json::Value::String(text) => text.clone(),
@@ -178,11 +178,11 @@ fn the_catalogue_is_shown_whole_and_by_every_name() {
         channels          grey, grey-alpha, rgb, rgba\nlayers            yes\n\
         compressions      none, rle, zips, zip, piz, pxr24, b44, b44a, dwaa, dwab\nquality           no\nlossy             no\n\
         meant for         linear\nlargest           2147483647\nsource            OpenEXR file layout, version 2\n";
-    assert_eq!(project.say("formats EXR").ended(0).out, exr);
+    assert_eq!(project.say("types EXR").ended(0).out, exr);
     // An extension leads to its type, and a slip of the pen to the name.
-    assert!(project.say("formats jpg").ended(0).out.contains("name              jpeg\n"));
-    assert!(project.say("formats prorez").ended(2).err.contains("help: write prores\n"));
-    assert!(project.say("formats nothing-like-it").ended(2).err.contains("`truepath formats` lists them all"));
+    assert!(project.say("types jpg").ended(0).out.contains("name              jpeg\n"));
+    assert!(project.say("types prorez").ended(2).err.contains("help: write prores\n"));
+    assert!(project.say("types nothing-like-it").ended(2).err.contains("`truepath types` lists them all"));
 }
 
 #[test]
@@ -193,7 +193,7 @@ fn every_check_explains_itself() {
     for check in CHECKS {
         let row = list.lines().find(|line| line.split_whitespace().next() == Some(check.slug)).unwrap();
         assert!(row.contains(check.level.name()) && row.ends_with(check.summary), "{row}");
-        assert_eq!(row.contains(" fix "), check.mends, "{row}");
+        assert_eq!(row.contains(" fix "), check.fixes, "{row}");
         let page = std::fs::read_to_string(pages.join(format!("{}.md", check.slug))).unwrap();
         assert_eq!(project.call(&["explain", check.slug]).ended(0).out, page);
     }

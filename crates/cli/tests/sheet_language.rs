@@ -19,7 +19,7 @@ fn series(project: &Project, words: &str) -> Vec<serde_json::Value> {
 #[test]
 fn the_example_gives_four_jobs_eight_sequences_and_four_movies_and_no_finding() {
     let project = example();
-    assert_eq!(project.say("check --offline --strict").ended(0).out, "truepath.toml: nothing to complain about\n");
+    assert_eq!(project.say("check --offline --strict").ended(0).out, "truepath.toml: no problems found\n");
     let all = series(&project, "");
     let distinct =
         |key: &str| all.iter().map(|one| one[key].as_str().unwrap()).collect::<std::collections::BTreeSet<_>>().len();
@@ -218,7 +218,7 @@ fn scenes_by_a_pattern_give_a_job_each() {
     assert_eq!(names(""), ["arrival", "crossing"]);
     project.say("run").ended(0);
     project.say("verify").ended(0);
-    assert_eq!(project.say("check --offline").ended(0).out, "truepath.toml: nothing to complain about\n");
+    assert_eq!(project.say("check --offline").ended(0).out, "truepath.toml: no problems found\n");
     // A name of the job's own, a list with a pattern in it, and a scene that two patterns fit.
     let named = SMALL.replace("name = \"crossing\"\nscene = \"scenes/crossing.gltf\"", "name = \"all\"\neach = { scene = [\"scenes/arr*.gltf\", \"scenes/*.gltf\"], camera = [\"quay\", \"mast\"] }").replace("camera = \"quay\"\n", "").replace("{job}/{job}", "{job}/{scene}/{camera}");
     project.write("truepath.toml", named);
@@ -297,7 +297,7 @@ fn a_renderer_is_asked_once_for_what_only_it_can_read() {
     series(&project, "");
     assert_eq!(std::fs::read_to_string(project.path("asked.txt")).unwrap(), "asked\nasked\n");
     project.write("scenes/closed.scn", "another");
-    assert_eq!(project.say("check --offline").ended(0).out, "truepath.toml: nothing to complain about\n");
+    assert_eq!(project.say("check --offline").ended(0).out, "truepath.toml: no problems found\n");
     assert_eq!(std::fs::read_to_string(project.path("asked.txt")).unwrap(), "asked\nasked\n", "offline asks nobody");
     project.write("adapters/closed.toml", "adapter = 1\nname = \"closed\"\nprogramm = \"x\"\n");
     assert!(project.say("check").ended(1).out.contains("adapters/closed.toml:3:1"));
@@ -365,7 +365,7 @@ fn whose_knows_every_planned_name_and_says_what_does_not_fit() {
             "the version differs: v002, the sheet says v003",
         ),
         ("renders/nf010/v003/depht/nf010_mast_fog_depth_v003.0042.exr", "depht does not fit; this series has depth"),
-        ("/elsewhere/x.exr", "no name of this sheet is like it"),
+        ("/elsewhere/x.exr", "no name in this sheet is similar"),
     ] {
         let said = project.call(&["whose", path]).ended(1);
         assert!(said.out.contains(why), "{path}: {}", said.out);
@@ -456,7 +456,7 @@ fn a_new_sheet_has_a_job_for_every_scene_and_says_what_it_left_out() {
         }
         assert_eq!(said.matches("has the same name").count(), 1, "{said}");
         let said = project.say(&format!("check -f {folder}")).ended(0).out;
-        assert!(said.ends_with("nothing to complain about\n"), "{folder}: {said}");
+        assert!(said.ends_with("no problems found\n"), "{folder}: {said}");
         let names = project.say(&format!("names --json -f {folder}")).ended(0).json();
         let jobs: std::collections::BTreeSet<&str> =
             names["series"].as_array().unwrap().iter().map(|one| one["job"].as_str().unwrap()).collect();

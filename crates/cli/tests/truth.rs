@@ -1,4 +1,4 @@
-//! What is said is true: every command judges a file alike, every offered command mends and touches nothing else, and a
+//! What is said is true: every command judges a file alike, every offered command fixes and touches nothing else, and a
 //! plan comes out the same whether it is run, written as a script or handed to a queue.
 #![allow(clippy::unwrap_used)]
 
@@ -31,7 +31,7 @@ fn series(document: &Value) -> Vec<(String, BTreeMap<&'static str, String>)> {
 }
 
 /// Runs the commands that a document offers, in their order.
-fn mend(project: &Project, document: &Value) {
+fn fix(project: &Project, document: &Value) {
     let offered = document["fix"].as_array().unwrap();
     assert!(!offered.is_empty(), "{document:#}");
     for line in offered {
@@ -88,7 +88,7 @@ fn status_and_verify_judge_alike_and_what_they_offer_mends_and_touches_no_good_f
     let narrow = project.say("verify crossing/quay --frames 3 --json").ended(1).json();
     assert_eq!(narrow["fix"], serde_json::json!([["truepath", "run", "--frames", "3", "crossing/quay"]]));
     let before = project.stamps("renders");
-    mend(&project, &verified);
+    fix(&project, &verified);
     project.say("verify --json").ended(0);
     let after = project.stamps("renders");
     let touched: Vec<&String> =
@@ -101,8 +101,8 @@ fn status_and_verify_judge_alike_and_what_they_offer_mends_and_touches_no_good_f
     let (verified, status) =
         (project.say("verify --json").ended(1).json(), project.say("status --json").ended(1).json());
     assert_eq!((series(&verified), &verified["fix"]), (series(&status), &status["fix"]));
-    assert!(project.say("run").ended(1).err.contains("Mend it: truepath run --existing renew\n"));
-    mend(&project, &verified);
+    assert!(project.say("run").ended(1).err.contains("Fix it: truepath run --existing renew\n"));
+    fix(&project, &verified);
     project.say("status").ended(0);
 }
 
@@ -153,7 +153,7 @@ fn odd_pictures_are_a_warning_of_their_own_and_never_complete() {
     assert!(!said.contains("complete"), "{said}");
     assert!(said.contains("4 of 4 files as planned\n") && said.contains("note: 3 files are foreign"), "{said}");
     // Whoever put it there: it shows what its neighbour shows.
-    let words = "shows the same, pixel by pixel, as the frame before [picture-repeated]; no journal knows it";
+    let words = "shows the same, pixel by pixel, as the frame before [picture-repeated]; True Path has no record of it";
     assert!(said.contains(words), "{said}");
 }
 
@@ -395,7 +395,7 @@ fn a_setting_arrives_on_the_command_line_that_is_built_or_is_an_error() {
     };
     // Bits are given, and no argument has them: the program does nothing else.
     let (said, _) = check("", out, number);
-    assert!(said.contains("nothing to complain about"), "{said}");
+    assert!(said.contains("no problems found"), "{said}");
     // The list of an argument falls away, since another token in it has no value.
     let (said, _) = check("samples = 4", &format!("[\"--at\", \"{{samples}}:{{device}}\"], {out}"), number);
     assert!(said.contains("`samples` does not reach buoy in the job `crossing`"), "{said}");
@@ -405,7 +405,7 @@ fn a_setting_arrives_on_the_command_line_that_is_built_or_is_an_error() {
     // A word that is a list gives several arguments, in a renderer as in an encoder.
     let words = format!("{number}[words]\ncamera.quay = [\"--camera\", \"quay\"]\n");
     let (said, project) = check("", &format!("\"{{camera}}\", {out}"), &words);
-    assert!(said.contains("nothing to complain about"), "{said}");
+    assert!(said.contains("no problems found"), "{said}");
     let call = project.say("build --to json").ended(0).json()["calls"][0]["arguments"].to_string();
     assert!(call.contains("\"--camera\",\"quay\",\"--pass\""), "{call}");
     // Rules that fit a file in two ways.
@@ -482,7 +482,7 @@ fn an_adapter_is_proved_by_what_its_pictures_show() {
         "{same:?}"
     );
     let deaf = prove(&|text| text.replace("'^frame (?<frame>-?\\d+)'", "'^picture (?<frame>-?\\d+)'"));
-    assert_eq!(deaf, ["[log] is what it says: no line of any log fits progress"]);
+    assert_eq!(deaf, ["[log] matches what it prints: no line of any log fits progress"]);
     let blind = prove(&|text| {
         text.replace("[\"--camera\", \"{camera}\"]", "[\"--camera\", \"quay\", \"--set\", \"weather={camera}\"]")
     });

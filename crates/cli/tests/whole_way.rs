@@ -220,7 +220,7 @@ fn a_disk_that_cannot_ends_the_run_with_its_own_code() {
     let project = Project::with(SMALL);
     project.write("renders", "a file where a folder should be");
     let said = project.say("run").ended(4);
-    assert!(said.err.contains("a file stands there"), "{}", said.err);
+    assert!(said.err.contains("a file has this name"), "{}", said.err);
     std::fs::remove_file(project.path("renders")).unwrap();
     project.say("run").ended(0);
 }

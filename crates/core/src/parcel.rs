@@ -188,7 +188,7 @@ fn one(plan: &Plan, slice: &Slice, (job, name): (&Job, String), contents: &Conte
     own.insert("layers".to_owned(), text(if together { "together" } else { "apart" }));
     let mut passes = Vec::new();
     for series in &series {
-        let path = path(plan, series).ok_or_else(|| format!("{} lies below no root of the sheet", series.id))?;
+        let path = path(plan, series).ok_or_else(|| format!("{} is below no root of the sheet", series.id))?;
         if together {
             own.insert("path".to_owned(), text(&path));
         }
@@ -233,8 +233,8 @@ fn run(plan: &Plan) -> Value {
     own.insert("retries".to_owned(), Value::Integer(run.retries));
     own.extend(run.frame_timeout.map(|time| ("frame_timeout".to_owned(), span(time))));
     own.extend(run.silence.map(|time| ("silence".to_owned(), span(time))));
-    let slots = run.slots.iter().map(|(name, count)| (name.as_str(), Value::Integer(*count)));
-    own.insert("slots".to_owned(), table(slots));
+    let licences = run.licences.iter().map(|(name, count)| (name.as_str(), Value::Integer(*count)));
+    own.insert("licences".to_owned(), table(licences));
     Value::Table(own)
 }
 

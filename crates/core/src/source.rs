@@ -98,6 +98,12 @@ impl Sources {
         FileId(u16::try_from(self.files.len() - 1).unwrap_or(u16::MAX))
     }
 
+    /// How many texts there are.
+    #[must_use]
+    pub fn count(&self) -> u16 {
+        u16::try_from(self.files.len()).unwrap_or(u16::MAX)
+    }
+
     /// The text with a number.
     #[must_use]
     pub fn get(&self, file: FileId) -> &Source {

@@ -12,7 +12,7 @@ use crate::template::{Pattern, Piece};
 pub enum Owner {
     /// It belongs to a series: its number among pictures and movies, and the job's frame; none for a movie.
     Series(usize, Option<i64>),
-    /// It fits nowhere: why, and the series whose names are most like it.
+    /// It no match: why, and the series whose names are most like it.
     Nobody(String, Option<usize>),
 }
 
@@ -72,7 +72,7 @@ pub fn owner(path: &str, plan: &Plan) -> Owner {
     let near = all().filter_map(|(at, series)| Some((near_miss(path, plan, series)?, at))).min();
     match near {
         Some(((_, why), at)) => Owner::Nobody(why, Some(at)),
-        None => Owner::Nobody("no name of this sheet is like it".to_owned(), None),
+        None => Owner::Nobody("no name in this sheet is similar".to_owned(), None),
     }
 }
 
@@ -81,7 +81,7 @@ fn near_miss(path: &str, plan: &Plan, series: &Series) -> Option<(usize, String)
     if let Some(number) = series.pattern.read(path) {
         let frames = series.numbers()?;
         let job = &plan.jobs[series.job].name;
-        return Some((0, format!("frame {number} is not among the frames of {job}: {frames}")));
+        return Some((0, format!("{job} has no frame {number}: its frames are {frames}")));
     }
     if let Some(found) = frame_of(path, series) {
         let width = series.pattern.frame_width().unwrap_or(0);
@@ -95,7 +95,7 @@ fn near_miss(path: &str, plan: &Plan, series: &Series) -> Option<(usize, String)
     if series.pattern.folded().read(&folded(path)).is_some() {
         let planned = series.pattern.spelt();
         let (is, was) = first_difference(path, &planned);
-        return Some((2, format!("upper and lower case differ: {is} is written {was} here")));
+        return Some((2, format!("upper and lower case differ: {is} should be {was}")));
     }
     let planned = series.pattern.spelt();
     let (is, was) = first_difference(path, &planned);
@@ -104,13 +104,13 @@ fn near_miss(path: &str, plan: &Plan, series: &Series) -> Option<(usize, String)
         plain(path) != path && regex_of(series, &plain).is_some_and(|regex| regex.is_match(&plain(path)))
     });
     if version {
-        return Some((3, format!("the version differs: {is}, the sheet says {was}")));
+        return Some((3, format!("the version differs: {is}, the sheet has {was}")));
     }
     // A path that shares only its root is no neighbour; of the others the one with the fewest letters to change is.
     let root = series.root.and_then(|root| plan.roots[root].path.as_deref()).unwrap_or("");
     let like = series.name(series.frames.as_ref().and_then(|frames| frames.first()).unwrap_or(0));
     let distance = 4 + strsim::levenshtein(path, &like);
-    paths::is_below(path, root).then(|| (distance, format!("{is} does not fit; this series has {was}")))
+    paths::is_below(path, root).then(|| (distance, format!("{is} does not match; this series has {was}")))
 }
 
 /// The number as it stands where the frame should, when everything else fits.

@@ -174,8 +174,8 @@ fn journals_pins_and_claims() {
 {"event":"series","series":"crossing/beauty","pattern":"{renders}/a.{frame:4}.png","shift":0,"made":[["samples","16"]]}
 {"event":"started","call":"crossing_1-2","job":"crossing","series":["crossing/beauty"],"frames":"1-2","worker":1,"process":9,"born":"","log":"logs/a.log","t":0.5}
 {"event":"landed","series":"crossing/beauty","frame":7,"bytes":0,"digest":"af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262","call":"crossing_1-2"}
-{"event":"ended","call":"crossing_1-2","code":0,"ok":true,"files":1,"lacking":"2","seconds":1.5,"log":"logs/a.log","t":2.0}
-{"event":"over","landed":1,"lacking":1,"outcome":"incomplete","t":2.5}
+{"event":"ended","call":"crossing_1-2","code":0,"ok":true,"files":1,"missing":"2","seconds":1.5,"log":"logs/a.log","t":2.0}
+{"event":"over","landed":1,"missing":1,"outcome":"incomplete","t":2.5}
 "#;
     let pins = br#"{"jobs":{"crossing@draft":{"version":3,"first":{"v003":{"clock":{"year":2026,"month":11,"day":25,"hour":3,"minute":4,"second":5},"user":"a","host":"b"}}}}}"#;
     let claims = b"crossing_1-6.1\ncrossing_1-6.1.done\ncrossing_7-12.18446744073709551615\n";

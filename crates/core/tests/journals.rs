@@ -107,10 +107,10 @@ fn journal(plan: &Plan, turn: u64, steps: &[Step]) -> String {
             Step::Over => text.push_str(
                 &Event::Over {
                     landed: 0,
-                    lacking: 0,
+                    missing: 0,
                     outcome: "complete".to_owned(),
                     t: at as f64,
-                    expected: None,
+                    estimated: None,
                     took: None,
                 }
                 .line(),
@@ -280,10 +280,10 @@ proptest! {
         prop_assert_eq!(apart(&told), Frames::range(1, 12).minus(&verdict.in_any(&[State::Missing, State::Good])));
         prop_assert!(verdict.findings.iter().all(|(state, _, frames)| frames.minus(verdict.in_state(*state)).is_empty()));
         // Never a whole frame that is to be kept; always what is missing or broken.
-        let lacking = verdict.in_any(&[State::Missing, State::Broken]);
-        prop_assert_eq!(outstanding(verdict, Existing::Keep), lacking.clone());
-        prop_assert_eq!(outstanding(verdict, Existing::Stop), lacking.clone());
-        prop_assert_eq!(outstanding(verdict, Existing::Renew), lacking.union(&verdict.in_any(&[State::Wrong, State::Stale])));
+        let missing = verdict.in_any(&[State::Missing, State::Broken]);
+        prop_assert_eq!(outstanding(verdict, Existing::Keep), missing.clone());
+        prop_assert_eq!(outstanding(verdict, Existing::Stop), missing.clone());
+        prop_assert_eq!(outstanding(verdict, Existing::Renew), missing.union(&verdict.in_any(&[State::Wrong, State::Stale])));
         prop_assert_eq!(outstanding(verdict, Existing::Replace), Frames::range(1, 12));
         prop_assert_eq!(there(verdict), Frames::range(1, 12).minus(verdict.in_state(State::Missing)));
         // Seen with the journals, too, each frame is done, being worked on, given up or missing.
@@ -293,13 +293,13 @@ proptest! {
         let rows = tally(&plan, verdicts.clone(), &history, &is_alive);
         for row in &rows {
             let running = row.running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames));
-            let done = Frames::range(1, 12).minus(&lacking);
-            let idle = lacking.minus(&running).minus(&row.failed);
+            let done = Frames::range(1, 12).minus(&missing);
+            let idle = missing.minus(&running).minus(&row.failed);
             prop_assert_eq!(apart(&[&done, &running, &row.failed, &idle]), Frames::range(1, 12));
             let open = history.sessions.iter().filter(|session| is_alive(session)).flat_map(|session| &session.calls);
             let open = open.filter(|call| call.ended.is_none() && call.started.series[0] == plan.series[row.verdict.series].id);
             let asked: BTreeSet<i64> = open.flat_map(|call| call.started.frames.iter().collect::<Vec<_>>()).collect();
-            let asked: BTreeSet<i64> = asked.into_iter().filter(|frame| lacking.contains(*frame)).collect();
+            let asked: BTreeSet<i64> = asked.into_iter().filter(|frame| missing.contains(*frame)).collect();
             prop_assert_eq!(running.iter().collect::<BTreeSet<_>>(), asked);
         }
     }

@@ -1,4 +1,4 @@
-//! Movies without a disk: of which frames they are made, what tells one from another, how they are judged and mended.
+//! Movies without a disk: of which frames they are made, what tells one from another, how they are judged and fixed.
 #![allow(clippy::unwrap_used)]
 
 mod support;
@@ -167,7 +167,7 @@ fn whatever_differs_from_the_plan_is_named() {
         (Footage { fps: Fps::new(24_000, 1001), ..good.clone() }, "fps is 24000/1001, planned 24"),
         (Footage { fps: None, ..good.clone() }, "fps is unknown, planned 24"),
         (Footage { frames: 9, ..good.clone() }, "number of frames is 9, planned 10"),
-        (Footage { sound: None, ..good.clone() }, "there is no sound in it"),
+        (Footage { sound: None, ..good.clone() }, "it has no sound"),
         (Footage { sound: sound(|own| own.seconds += 0.05), ..good.clone() }, "sound lasts 0.467 s, planned 0.417 s"),
         (Footage { sound: sound(|own| own.codec = "aac".into()), ..good.clone() }, "audio codec is aac, planned pcm"),
         (
@@ -184,7 +184,7 @@ fn whatever_differs_from_the_plan_is_named() {
 }
 
 /// The commands for some states: of the pictures of the first job, and of each movie.
-fn mended(plan: &Plan, pictures: State, movies: [State; 3]) -> Vec<(bool, Existing, Vec<String>)> {
+fn fixed(plan: &Plan, pictures: State, movies: [State; 3]) -> Vec<(bool, Existing, Vec<String>)> {
     let standing = |state: State| match state {
         State::Missing => (Seen::Missing, Provenance::Fresh),
         State::Broken => (Seen::Broken("cut".into()), Provenance::Fresh),
@@ -224,33 +224,33 @@ fn what_is_offered_makes_movies_too_and_no_more_than_is_needed() {
     assert_eq!(order, ["crossing/quay/review", "crossing/mast/review", "crossing/mast/reel"]);
     let names = |list: &[&str]| list.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>();
     let (good, lost) = (State::Good, State::Missing);
-    assert_eq!(mended(&plan, good, [good; 3]), []);
-    // The run that mends the pictures makes their movie, too.
-    assert_eq!(mended(&plan, lost, [lost, good, good]), [(false, Existing::Keep, names(&["crossing/quay"]))]);
+    assert_eq!(fixed(&plan, good, [good; 3]), []);
+    // The run that fixes the pictures makes their movie, too.
+    assert_eq!(fixed(&plan, lost, [lost, good, good]), [(false, Existing::Keep, names(&["crossing/quay"]))]);
     assert_eq!(
-        mended(&plan, State::Stale, [State::Stale, good, good]),
+        fixed(&plan, State::Stale, [State::Stale, good, good]),
         [(false, Existing::Renew, names(&["crossing/quay"]))]
     );
     // Pictures are good: movies alone.
-    assert_eq!(mended(&plan, good, [lost, good, good]), [(true, Existing::Keep, names(&["crossing/quay"]))]);
+    assert_eq!(fixed(&plan, good, [lost, good, good]), [(true, Existing::Keep, names(&["crossing/quay"]))]);
     let both = names(&["arrival", "crossing/mast"]);
-    assert_eq!(mended(&plan, good, [good, good, State::Stale]), [(true, Existing::Keep, both.clone())]);
-    assert_eq!(mended(&plan, good, [good, good, State::Broken]), [(true, Existing::Keep, both.clone())]);
+    assert_eq!(fixed(&plan, good, [good, good, State::Stale]), [(true, Existing::Keep, both.clone())]);
+    assert_eq!(fixed(&plan, good, [good, good, State::Broken]), [(true, Existing::Keep, both.clone())]);
     // A reel of jobs whose pictures are not touched is not made by a run for another job.
     let expected = [(false, Existing::Keep, names(&["crossing/quay"])), (true, Existing::Keep, both.clone())];
-    assert_eq!(mended(&plan, lost, [lost, good, lost]), expected);
+    assert_eq!(fixed(&plan, lost, [lost, good, lost]), expected);
     // A reel of which only a part is rendered again is made after that.
     let reel = MOVIE_OF.replace("\"crossing\"", "[\"crossing/quay\", \"arrival\"]").replace("{job}_{camera}", "reel");
     let parted = plan_of(&format!("{MOVIE_OF}{}", reel.replace("\"review\"\nof", "\"reel\"\nof")));
     let after = (true, Existing::Keep, names(&["arrival", "crossing/quay"]));
-    assert_eq!(mended(&parted, lost, [lost, good, good]), [(false, Existing::Keep, names(&["crossing/quay"])), after]);
+    assert_eq!(fixed(&parted, lost, [lost, good, good]), [(false, Existing::Keep, names(&["crossing/quay"])), after]);
     // What somebody else changed is written over only by who says so.
     assert_eq!(
-        mended(&plan, good, [State::Changed, good, good]),
+        fixed(&plan, good, [State::Changed, good, good]),
         [(true, Existing::Replace, names(&["crossing-quay_movie-review"]))]
     );
     assert_eq!(
-        mended(&plan, good, [State::Wrong, good, good]),
+        fixed(&plan, good, [State::Wrong, good, good]),
         [(true, Existing::Replace, names(&["crossing-quay_movie-review"]))]
     );
 }

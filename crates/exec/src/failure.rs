@@ -61,10 +61,10 @@ impl Failure {
         if error.kind() == std::io::ErrorKind::NotFound {
             if !Path::new(&step.folder).is_dir() {
                 failure.message =
-                    format!("cannot start {}: {}, where it starts, is not there", step.program, step.folder);
+                    format!("cannot start {}: the folder {}, where it starts, does not exist", step.program, step.folder);
             } else if Path::new(&step.program).exists() {
                 // The system means what a script's first line names.
-                failure.message = format!("cannot start {}: what its first line names is not there", step.program);
+                failure.message = format!("cannot start {}: the program in its first line does not exist", step.program);
             }
         }
         failure
@@ -74,9 +74,9 @@ impl Failure {
     #[must_use]
     pub fn bug(panic: &(dyn std::any::Any + Send)) -> Failure {
         let text = panic.downcast_ref::<String>().map(String::as_str).or(panic.downcast_ref::<&str>().copied());
-        let message = format!("this is a fault of True Path itself: {}", text.unwrap_or("it left no words"));
+        let message = format!("this is a bug in True Path: {}", text.unwrap_or("no message"));
         Failure::new(Cause::Machine, message)
-            .help("no renderer was left running, and `truepath run` continues where a run stopped; -vv shows the place")
+            .help("no renderer was left running; `truepath run` continues where the run stopped; -vv shows the place")
     }
 
     /// Adds what to do.

@@ -79,7 +79,7 @@ impl Observation<'_> {
         };
         let failed = |error: std::io::Error| Failure::machine("read", &path, &error);
         if let Some(what) = disk::no_file(Path::new(&path)) {
-            let seen = Seen::Unreadable(format!("{what} stands there, not a file"));
+            let seen = Seen::Unreadable(format!("this is {what}, not a file"));
             return Ok(Verdict::gather((number, movie), (&[], policy), [(MOVIE, seen, Provenance::Fresh)]));
         }
         let about = match std::fs::metadata(&path) {
@@ -188,7 +188,7 @@ impl Observation<'_> {
         there.par_sort_unstable();
         let barred = |frame: &i64| -> Observed {
             let what = disk::no_file(Path::new(&series.name(*frame))).unwrap_or("something else");
-            (*frame, Seen::Unreadable(format!("{what} stands there, not a file")), Provenance::Fresh)
+            (*frame, Seen::Unreadable(format!("this is {what}, not a file")), Provenance::Fresh)
         };
         // Block by block: what was found of a million frames is large, what it comes to is small.
         let block = |block: &[(i64, Facts)]| block.par_iter().map(|one| look(*one)).collect::<Vec<Observed>>();
@@ -308,14 +308,14 @@ fn gone(series: &Series, history: &History, missing: &Frames) -> Vec<(String, Fr
 /// digest.
 fn changed(landed: Option<&Record>, digest: &[u8; 32]) -> Option<Provenance> {
     let other = landed.is_some_and(|landed| landed.digest != *digest && landed.digest != NO_DIGEST);
-    other.then(|| Provenance::Changed("its bytes are not those that landed".to_owned()))
+    other.then(|| Provenance::Changed("its bytes changed after True Path wrote it".to_owned()))
 }
 
 /// Something odd about one of the files that were found: only what is good in every other way is odd.
 fn note((at, mut odd): (usize, Oddity), found: &mut [Observed]) {
     let standing = &mut found[at].2;
     match standing {
-        Provenance::Foreign => odd.why += "; no journal knows it",
+        Provenance::Foreign => odd.why += "; True Path has no record of it",
         Provenance::Fresh => {}
         _ => return,
     }

@@ -60,7 +60,7 @@ impl Head {
             length: four(16),
         };
         if head.width == 0 || head.height == 0 || head.start < HEAD as u64 {
-            Err("its head is damaged".to_owned())
+            Err("its header is damaged".to_owned())
         } else {
             Ok(head)
         }
@@ -97,14 +97,14 @@ impl Head {
     /// Why its pixels are not read here.
     fn unread(&self) -> Option<String> {
         if self.runs {
-            return Some("its pixels stand in runs, which are not read here".to_owned());
+            return Some("its pixels are run-length encoded, which True Path cannot read".to_owned());
         }
         if self.channels().0.is_none() || self.kind == 52 {
-            return Some(format!("pixels of kind {} are not read here", self.kind));
+            return Some(format!("True Path cannot read pixels of kind {}", self.kind));
         }
         match (self.depth, self.packing) {
             (8 | 16 | 32, _) | (10 | 12, 1 | 2) => None,
-            (depth, packing) => Some(format!("samples of {depth} bits in packing {packing} are not read here")),
+            (depth, packing) => Some(format!("True Path cannot read samples of {depth} bits in packing {packing}")),
         }
     }
 }
@@ -154,7 +154,7 @@ pub fn read(mut bytes: impl Read + Seek, most: usize) -> Result<(Channels, Sampl
         return Err(why);
     }
     let (Some(channels), count) = head.channels() else { return Err(cut()) };
-    let too_large = || "it claims more memory than a picture of its size takes".to_owned();
+    let too_large = || "it asks for more memory than a picture of its size needs".to_owned();
     let length = bytes.seek(SeekFrom::End(0)).map_err(disk)?;
     let row_bytes = head.row(length).ok_or_else(cut)?;
     let size = usize::try_from(row_bytes).ok().filter(|size| *size <= most).ok_or_else(too_large)?;

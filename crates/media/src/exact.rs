@@ -105,9 +105,9 @@ impl Values {
 pub fn read(path: &Path) -> Result<Exact, Flaw> {
     let picture = match crate::probe(path).map_err(disk)? {
         Seen::Whole(picture) => picture,
-        Seen::Missing => return Err("it is not there".to_owned()),
+        Seen::Missing => return Err("it does not exist".to_owned()),
         Seen::Broken(why) | Seen::Unreadable(why) => return Err(why),
-        Seen::AsLanded | Seen::Movie(_) => return Err("it is no picture".to_owned()),
+        Seen::AsLanded | Seen::Movie(_) => return Err("it is not a picture".to_owned()),
     };
     if let Some(why) = &picture.unproven {
         return Err(why.clone());
@@ -218,10 +218,10 @@ fn tiff_pages(path: &Path, most: usize) -> Result<Vec<Plane>, Flaw> {
             }
             DecodingResult::F32(all) => spread(&all, count).into_iter().map(Values::Float).collect(),
             DecodingResult::F64(all) => spread(&all, count).into_iter().map(Values::Double).collect(),
-            _ => return Err("samples of this depth are not read here".to_owned()),
+            _ => return Err("True Path cannot read samples of this depth".to_owned()),
         };
         if values.iter().any(|values| values.len() != size.0 * size.1) {
-            return Err("a part of its pixels is not there".to_owned());
+            return Err("a part of its pixels is missing".to_owned());
         }
         all.extend(of(values));
         if !decoder.more_images() {

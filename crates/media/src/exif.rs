@@ -8,7 +8,7 @@ pub fn turned(notes: &[u8]) -> Option<String> {
 
 /// The same for the value of an orientation tag (TIFF 6.0, section 8: 1 is upright).
 pub fn words(orientation: u16) -> Option<String> {
-    (2..=8).contains(&orientation).then(|| format!("it is stored turned or mirrored (orientation {orientation})"))
+    (2..=8).contains(&orientation).then(|| format!("it is stored rotated or mirrored (orientation {orientation})"))
 }
 
 fn orientation(notes: &[u8]) -> Option<u16> {

@@ -24,9 +24,9 @@ pub struct Jpeg;
 /// What a start of frame says of its coding, where it is not read here: table B.1.
 fn unread(marker: u8) -> Option<&'static str> {
     match marker {
-        0xc3 => Some("it is coded without loss, which is not read here"),
-        0xc5..=0xc7 => Some("it is coded in a hierarchy of frames, which is not read here"),
-        0xc9..=0xcb | 0xcd..=0xcf => Some("it is coded arithmetically, which is not read here"),
+        0xc3 => Some("it is lossless JPEG, which True Path cannot read"),
+        0xc5..=0xc7 => Some("it is hierarchical JPEG, which True Path cannot read"),
+        0xc9..=0xcb | 0xcd..=0xcf => Some("it is JPEG with arithmetic coding, which True Path cannot read"),
         _ => None,
     }
 }
@@ -49,7 +49,7 @@ fn picture(marker: u8, frame: [u8; 6]) -> Picture {
             3 => Some(Channels::Rgb),
             _ => None,
         },
-        besides: if components == 4 { vec!["its colours are four inks".to_owned()] } else { Vec::new() },
+        besides: if components == 4 { vec!["its colours are CMYK".to_owned()] } else { Vec::new() },
         unproven: unread(marker).map(str::to_owned),
         ..Picture::plain("jpeg", u32::from(u16::from_be_bytes([w1, w2])), u32::from(u16::from_be_bytes([h1, h2])))
     }
@@ -83,7 +83,7 @@ impl Type for Jpeg {
         let mut picture = picture(marker, frame);
         picture.besides.extend(turned);
         if picture.width == 0 || picture.height == 0 {
-            return Err("its head claims a picture without pixels".to_owned());
+            return Err("its header gives a picture without pixels".to_owned());
         }
         if tail::<2>(bytes, length)? != [0xff, 0xd9] {
             // A movie's frame or a camera's may be followed by something; a renderer's is not.
@@ -207,8 +207,8 @@ impl<'b> Reader<'b> {
         self.sum.update(body);
         while let Some((head, rest)) = body.split_first() {
             let (class, id) = (usize::from(head >> 4), usize::from(head & 15));
-            let (table, rest) = Huffman::read(rest).ok_or("a table of codes is damaged")?;
-            *self.huffman.get_mut(class).and_then(|own| own.get_mut(id)).ok_or("a table of codes is damaged")? =
+            let (table, rest) = Huffman::read(rest).ok_or("a Huffman table is damaged")?;
+            *self.huffman.get_mut(class).and_then(|own| own.get_mut(id)).ok_or("a Huffman table is damaged")? =
                 Some(table);
             body = rest;
         }
@@ -217,7 +217,7 @@ impl<'b> Reader<'b> {
 
     fn define_steps(&mut self, mut body: &[u8]) -> Result<(), Flaw> {
         self.sum.update(body);
-        let damaged = || "a table of quantisation is damaged".to_owned();
+        let damaged = || "a quantisation table is damaged".to_owned();
         while let Some((head, rest)) = body.split_first() {
             let (wide, id) = (head >> 4, usize::from(head & 15));
             let size = if wide == 0 { 64 } else { 128 };
@@ -252,7 +252,7 @@ impl<'b> Reader<'b> {
         match &self.frame {
             None => Err("the file is cut off before its frame header".to_owned()),
             Some(frame) if !frame.is_whole() => {
-                Err("the file is cut off: a scan of the picture is not there".to_owned())
+                Err("the file is cut off: a scan of the picture is missing".to_owned())
             }
             Some(_) => Ok(()),
         }

@@ -158,7 +158,7 @@ fn unpacked(found: Found) -> std::io::Result<Looked> {
     if length > MOST_BYTES || !room {
         let mut hasher = blake3::Hasher::new();
         hasher.update_reader(file)?;
-        picture.unproven = Some(format!("it has {length} bytes, too many to be unpacked at once"));
+        picture.unproven = Some(format!("it has {length} bytes, too many to decode at once"));
         let digest = Some(*hasher.finalize().as_bytes());
         return Ok(Looked { digest, ..Looked::only(Seen::Whole(picture), length) });
     }
@@ -208,7 +208,7 @@ fn claimed(picture: &Picture) -> u64 {
 fn credible(picture: &Picture, length: u64) -> Result<(), Flaw> {
     if claimed(picture) > length.saturating_mul(UNPACKED).max(ALWAYS) {
         return Err(format!(
-            "its head claims {}x{} pixels, more than {length} bytes can hold",
+            "its header says {}x{} pixels, more than {length} bytes can hold",
             picture.width, picture.height
         ));
     }
@@ -234,7 +234,7 @@ fn found(path: &Path) -> std::io::Result<Result<Found, Seen>> {
     let tga = path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("tga"));
     let kind = HEADS.iter().find(|(magic, _)| head[..read_bytes].starts_with(magic)).map(|(_, kind)| *kind);
     let Some(kind) = kind.or(tga.then_some(&raw::Tga as &dyn Type)) else {
-        return Ok(Err(Seen::Broken("this is no picture of a known type".to_owned())));
+        return Ok(Err(Seen::Broken("this is not a picture of a known type".to_owned())));
     };
     Ok(match caught(|| rewind(&mut file).and_then(|()| kind.probe(&mut file, length))) {
         Ok(picture) => Ok(Found { file, length, kind, picture }),
@@ -258,7 +258,7 @@ fn opened(path: &Path) -> std::io::Result<Result<(File, u64), Seen>> {
 fn whole(path: &Path) -> Result<Vec<u8>, Flaw> {
     let (file, length) = open(path).map_err(disk)?;
     if length > MOST_BYTES {
-        return Err(format!("it has {length} bytes, too many to be unpacked at once"));
+        return Err(format!("it has {length} bytes, too many to decode at once"));
     }
     let mut bytes = Vec::new();
     file.take(length).read_to_end(&mut bytes).map_err(disk)?;
@@ -300,7 +300,7 @@ fn tail<const N: usize>(bytes: &mut Bytes, length: u64) -> Result<[u8; N], Flaw>
 }
 
 fn cut() -> Flaw {
-    "the file is cut off: a part of the picture is not there".to_owned()
+    "the file is cut off: a part of the picture is missing".to_owned()
 }
 
 /// What the system says of a file that cannot be read on; a decoder that wants more bytes than there are has one that is cut.
@@ -309,7 +309,7 @@ fn disk(error: std::io::Error) -> Flaw {
         std::io::ErrorKind::UnexpectedEof => cut(),
         // Decoders speak of damage in this way.
         std::io::ErrorKind::InvalidData | std::io::ErrorKind::InvalidInput | std::io::ErrorKind::Other => {
-            "its pixels are damaged: they do not unpack".to_owned()
+            "its pixels are damaged: they cannot be decompressed".to_owned()
         }
         _ => format!("it cannot be read: {error}"),
     }

@@ -68,9 +68,9 @@ impl Pixels {
 pub fn read(path: &Path, layer: Option<&str>) -> Result<Pixels, Flaw> {
     let picture = match crate::probe(path).map_err(disk)? {
         Seen::Whole(picture) => picture,
-        Seen::Missing => return Err("it is not there".to_owned()),
+        Seen::Missing => return Err("it does not exist".to_owned()),
         Seen::Broken(why) | Seen::Unreadable(why) => return Err(why),
-        Seen::AsLanded | Seen::Movie(_) => return Err("it is no picture".to_owned()),
+        Seen::AsLanded | Seen::Movie(_) => return Err("it is not a picture".to_owned()),
     };
     let length = std::fs::metadata(path).map_err(disk)?.len();
     crate::credible(&picture, length)?;
@@ -102,13 +102,13 @@ fn unpacked(path: &Path, layer: Option<&str>, picture: &Picture, most: usize) ->
         "bmp" => image(bytes()?, (ImageFormat::Bmp, most), plain),
         "tga" => image(bytes()?, (ImageFormat::Tga, most), plain),
         "hdr" => image(bytes()?, (ImageFormat::Hdr, most), plain),
-        other => Err(format!("pixels of {other} files are not read here")),
+        other => Err(format!("True Path cannot read pixels of {other} files")),
     }?;
-    if pixels.is_whole() { Ok(pixels) } else { Err("a part of its pixels is not there".to_owned()) }
+    if pixels.is_whole() { Ok(pixels) } else { Err("a part of its pixels is missing".to_owned()) }
 }
 
 fn damaged() -> Flaw {
-    "its pixels are damaged: they do not unpack".to_owned()
+    "its pixels are damaged: they cannot be decompressed".to_owned()
 }
 
 fn png(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
@@ -166,7 +166,7 @@ fn tiff(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -
         DecodingResult::F16(samples) => Samples::Float(samples.into_iter().map(f32::from).collect()),
         DecodingResult::F32(samples) => Samples::Float(samples),
         DecodingResult::F64(samples) => Samples::Float(samples.into_iter().map(|value| value as f32).collect()),
-        _ => return Err("samples of this depth are not read here".to_owned()),
+        _ => return Err("True Path cannot read samples of this depth".to_owned()),
     };
     let premultiplied = extra.is_some_and(|kinds| kinds.first() == Some(&1));
     Ok(Pixels { premultiplied, ..plain(channels, samples) })
@@ -180,7 +180,7 @@ pub(crate) fn tiff_channels(kind: tiff::ColorType) -> Result<Channels, Flaw> {
         tiff::ColorType::GrayA(_) | tiff::ColorType::Multiband { num_samples: 2, .. } => Ok(Channels::GreyAlpha),
         tiff::ColorType::RGB(_) => Ok(Channels::Rgb),
         tiff::ColorType::RGBA(_) => Ok(Channels::Rgba),
-        other => Err(format!("colours stored as {other:?} are not read here")),
+        other => Err(format!("True Path cannot read colours stored as {other:?}")),
     }
 }
 

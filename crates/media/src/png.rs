@@ -25,7 +25,7 @@ const FIRST: usize = 8 + 4 + 4 + 13 + 4;
 fn header(head: &[u8; FIRST]) -> Result<Picture, Flaw> {
     let four = |at: usize| u32::from_be_bytes([head[at], head[at + 1], head[at + 2], head[at + 3]]);
     if &head[8..16] != b"\0\0\0\x0dIHDR" || crc32fast::hash(&head[12..29]) != four(29) {
-        return Err("its head is damaged".to_owned());
+        return Err("its header is damaged".to_owned());
     }
     let (width, height, depth, kind) = (four(16), four(20), head[24], head[25]);
     let is_known = match kind {
@@ -41,11 +41,11 @@ fn header(head: &[u8; FIRST]) -> Result<Picture, Flaw> {
         || head[26..28] != [0, 0]
         || head[28] > 1
     {
-        return Err("its head is damaged".to_owned());
+        return Err("its header is damaged".to_owned());
     }
     let mut besides = Vec::new();
     if kind == 3 {
-        besides.push("its colours stand in a palette".to_owned());
+        besides.push("its colours are in a palette".to_owned());
     } else if depth < 8 {
         besides.push(format!("it has {depth} bits a sample"));
     }
@@ -123,7 +123,7 @@ impl Type for Png {
         decoder.set_transformations(png::Transformations::EXPAND);
         let mut reader = decoder.read_info().map_err(said)?;
         let size = reader.output_buffer_size().filter(|size| *size <= most);
-        let mut data = vec![0; size.ok_or("the picture is too large to be unpacked")?];
+        let mut data = vec![0; size.ok_or("the picture is too large to decode")?];
         let count = reader.info().animation_control().map_or(1, |control| control.num_frames.max(1));
         let info = reader.next_frame(&mut data).map_err(said)?;
         let content = shown(&data[..info.buffer_size()], (info.width, info.height), info.color_type, info.bit_depth);
@@ -163,13 +163,13 @@ fn chunks(bytes: &[u8]) -> Result<(usize, Vec<String>), Flaw> {
             return Err(format!("the checksum of its chunk {} is wrong", String::from_utf8_lossy(kind)));
         }
         match kind {
-            b"IHDR" if at > 8 => return Err("it has two heads".to_owned()),
+            b"IHDR" if at > 8 => return Err("it has two headers".to_owned()),
             b"acTL" if body.len() == 8 => {
                 notes.extend(frames(u32::from_be_bytes([body[0], body[1], body[2], body[3]])))
             }
             b"eXIf" => notes.extend(exif::turned(body)),
             // All of them follow each other, 5.6.
-            b"IDAT" if data > 0 && data != at => return Err("its pixels are torn apart by other chunks".to_owned()),
+            b"IDAT" if data > 0 && data != at => return Err("its pixel data is split by other chunks".to_owned()),
             b"IDAT" => data = end,
             b"IEND" => return Ok((end, notes)),
             _ => {}
@@ -182,7 +182,7 @@ fn chunks(bytes: &[u8]) -> Result<(usize, Vec<String>), Flaw> {
 pub fn said(error: png::DecodingError) -> Flaw {
     match error {
         png::DecodingError::IoError(error) => disk(error),
-        png::DecodingError::LimitsExceeded => "it claims more memory than a picture of its size takes".to_owned(),
-        _ => "its pixels are damaged: they do not unpack".to_owned(),
+        png::DecodingError::LimitsExceeded => "it asks for more memory than a picture of its size needs".to_owned(),
+        _ => "its pixels are damaged: they cannot be decompressed".to_owned(),
     }
 }

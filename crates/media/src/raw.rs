@@ -43,7 +43,7 @@ impl Type for Bmp {
             (four(&rest, 0), height, two(&rest, 10), four(&rest, 12), four(&rest, 16))
         };
         if width == 0 || height == 0 || ![1, 2, 4, 8, 16, 24, 32].contains(&depth) && ![4, 5].contains(&kind) {
-            return Err("its head is damaged".to_owned());
+            return Err("its header is damaged".to_owned());
         }
         // Rows are padded to four bytes; only run-length kinds are smaller, and those say their own size.
         let row = (u64::from(width) * u64::from(depth)).div_ceil(32) * 4;
@@ -52,7 +52,7 @@ impl Type for Bmp {
         at_least(length, data.and_then(|data| data.checked_add(start)))?;
         let mut besides = Vec::new();
         if depth <= 8 && kind < 4 {
-            besides.push("its colours stand in a palette".to_owned());
+            besides.push("its colours are in a palette".to_owned());
         } else if depth == 16 {
             besides.push("it has 16 bits a pixel".to_owned());
         }
@@ -79,11 +79,11 @@ impl Type for Tga {
             (3 | 11, 8) => (Some(Channels::Grey), Some(Bits::Eight), None),
             (3 | 11, 16) => (Some(Channels::GreyAlpha), Some(Bits::Eight), None),
             (2 | 10, 15 | 16) => (None, None, Some("it has 16 bits a pixel")),
-            (1 | 9, 8 | 15 | 16) => (None, None, Some("its colours stand in a palette")),
-            _ => return Err("this is no picture of a known type".to_owned()),
+            (1 | 9, 8 | 15 | 16) => (None, None, Some("its colours are in a palette")),
+            _ => return Err("this is not a picture of a known type".to_owned()),
         };
         if head[1] > 1 || palette != (head[1] == 1) && palette || width == 0 || height == 0 {
-            return Err("its head is damaged".to_owned());
+            return Err("its header is damaged".to_owned());
         }
         let start = 18 + u64::from(head[0]) + u64::from(two(5)) * u64::from(head[7]).div_ceil(8);
         let pixels = u64::from(width) * u64::from(height);
@@ -141,9 +141,9 @@ impl Type for Hdr {
         line.clear();
         bytes.by_ref().take(4096).read_line(&mut line).map_err(disk)?;
         let words: Vec<&str> = line.split_whitespace().collect();
-        let [_, height, _, width] = words[..] else { return Err("the size is missing in its head".to_owned()) };
+        let [_, height, _, width] = words[..] else { return Err("the size is missing in its header".to_owned()) };
         let (Ok(width), Ok(height)) = (width.parse::<u32>(), height.parse::<u32>()) else {
-            return Err("the size in its head cannot be read".to_owned());
+            return Err("the size in its header cannot be read".to_owned());
         };
         // Even the shortest runs take a byte for every 127 pixels.
         at_least(length, Some(u64::from(height)))?;
@@ -209,7 +209,7 @@ fn unpacked(bytes: &[u8], (format, most): (ImageFormat, usize), picture: &mut Pi
     let image = match reader.decode() {
         Ok(image) => image,
         Err(ImageError::Unsupported(_)) => {
-            picture.unproven = Some("the way in which its pixels are stored is not read here".to_owned());
+            picture.unproven = Some("its pixels are stored in a way that True Path cannot read".to_owned());
             return Ok(Content::default());
         }
         Err(error) => return Err(said(error)),
@@ -226,8 +226,8 @@ fn unpacked(bytes: &[u8], (format, most): (ImageFormat, usize), picture: &mut Pi
 pub fn said(error: ImageError) -> Flaw {
     match error {
         ImageError::IoError(error) => disk(error),
-        ImageError::Limits(_) => "it claims more memory than a picture of its size takes".to_owned(),
-        ImageError::Unsupported(_) => "the way in which its pixels are stored is not read here".to_owned(),
-        _ => "its pixels are damaged: they do not unpack".to_owned(),
+        ImageError::Limits(_) => "it asks for more memory than a picture of its size needs".to_owned(),
+        ImageError::Unsupported(_) => "its pixels are stored in a way that True Path cannot read".to_owned(),
+        _ => "its pixels are damaged: they cannot be decompressed".to_owned(),
     }
 }

@@ -14,7 +14,7 @@ pub fn sound(path: &Path) -> Sound {
     let mut file = match crate::opened(path) {
         Err(error) => return Sound::Unread(error.to_string()),
         Ok(Err(Seen::Broken(why))) => return Sound::Unread(why),
-        Ok(Err(_)) => return Sound::Unread("no such file".to_owned()),
+        Ok(Err(_)) => return Sound::Unread("this file does not exist".to_owned()),
         Ok(Ok((file, _))) => file,
     };
     match file.read(&mut head) {

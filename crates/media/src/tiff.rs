@@ -40,7 +40,7 @@ impl Type for Tiff {
             }
         }
         if pages > 1 {
-            picture.besides.push(format!("it holds {pages} pages"));
+            picture.besides.push(format!("it has {pages} pages"));
         }
         Ok(picture)
     }
@@ -59,7 +59,7 @@ impl Type for Tiff {
                 Ok(pixels) => pixels,
                 Err(TiffError::UnsupportedError(_)) => {
                     let of = if at == 0 { String::new() } else { format!(" of page {}", at + 1) };
-                    picture.unproven = Some(format!("the way in which the pixels{of} are stored is not read here"));
+                    picture.unproven = Some(format!("the pixels{of} are stored in a way that True Path cannot read"));
                     return Ok(first.unwrap_or_default());
                 }
                 Err(error) => return Err(said(error)),
@@ -74,7 +74,7 @@ impl Type for Tiff {
                 Ok(()) => {}
                 Err(TiffError::UnsupportedError(_)) => {
                     picture.unproven =
-                        Some(format!("the colours of page {} are stored in a way that is not read here", at + 2));
+                        Some(format!("the colours of page {} are stored in a way that True Path cannot read", at + 2));
                     break;
                 }
                 Err(error) => return Err(said(error)),
@@ -104,9 +104,9 @@ fn page<R: Read + Seek>(decoder: &mut Decoder<R>) -> Result<Picture, Flaw> {
     let mut besides = Vec::from_iter(turned.and_then(exif::words));
     // PhotometricInterpretation: TIFF 6.0, sections 5, 16, 21 and 23.
     let is_other = match colours {
-        Some(3) => Some("its colours stand in a palette"),
-        Some(5) => Some("its colours are four inks"),
-        Some(6) => Some("its colours are brightness and two differences"),
+        Some(3) => Some("its colours are in a palette"),
+        Some(5) => Some("its colours are CMYK"),
+        Some(6) => Some("its colours are YCbCr"),
         Some(8..=10) => Some("its colours are CIE Lab"),
         _ => None,
     };
@@ -149,7 +149,7 @@ fn page<R: Read + Seek>(decoder: &mut Decoder<R>) -> Result<Picture, Flaw> {
         },
         compression,
         besides,
-        unproven: kind.is_none().then(|| "its colours are stored in a way that is not read here".to_owned()),
+        unproven: kind.is_none().then(|| "its colours are stored in a way that True Path cannot read".to_owned()),
         ..Picture::plain("tiff", width, height)
     })
 }
@@ -164,10 +164,10 @@ fn parts<R: Read + Seek>(decoder: &mut Decoder<R>, length: u64) -> Result<(), Fl
         if offsets.len() != counts.len()
             || offsets.iter().zip(&counts).any(|(at, size)| at.saturating_add(*size) > length || *at == 0)
         {
-            return Err("the file is cut off: a part of the picture lies beyond its end".to_owned());
+            return Err("the file is cut off: a part of the picture is beyond its end".to_owned());
         }
     }
-    if any { Ok(()) } else { Err("its head names no place for its pixels".to_owned()) }
+    if any { Ok(()) } else { Err("its header gives no place for its pixels".to_owned()) }
 }
 
 /// Unpacks every strip or tile of a page whose channels lie one after the other: as a whole only the first comes out.
@@ -213,9 +213,9 @@ pub fn said(error: TiffError) -> Flaw {
     match error {
         TiffError::IoError(error) => disk(error),
         TiffError::LimitsExceeded | TiffError::IntSizeError => {
-            "it claims more memory than a picture of its size takes".to_owned()
+            "it asks for more memory than a picture of its size needs".to_owned()
         }
-        TiffError::UnsupportedError(_) => "the way in which its pixels are stored is not read here".to_owned(),
+        TiffError::UnsupportedError(_) => "its pixels are stored in a way that True Path cannot read".to_owned(),
         _ => "its tags or its pixels are damaged".to_owned(),
     }
 }

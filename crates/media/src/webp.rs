@@ -17,7 +17,7 @@ impl Type for WebP {
         let mut head = [0; 12];
         bytes.read_exact(&mut head).map_err(|_| cut())?;
         if &head[8..] != b"WEBP" {
-            return Err("this is no picture of a known type".to_owned());
+            return Err("this is not a picture of a known type".to_owned());
         }
         let end = u64::from(u32::from_le_bytes([head[4], head[5], head[6], head[7]])) + 8;
         if end > length {
@@ -47,7 +47,7 @@ impl Type for WebP {
         let mut decoder = WebPDecoder::new(Cursor::new(bytes)).map_err(said)?;
         decoder.set_memory_limit(most);
         let size = decoder.output_buffer_size().filter(|size| *size <= most);
-        let mut pixels = vec![0; size.ok_or("the picture is too large to be unpacked")?];
+        let mut pixels = vec![0; size.ok_or("the picture is too large to decode")?];
         if decoder.is_animated() {
             for _ in 0..decoder.num_frames() {
                 decoder.read_frame(&mut pixels).map_err(said)?;
@@ -95,7 +95,7 @@ impl Chunks {
             b"VP8 " if size >= 10 => {
                 let head = start(10)?;
                 if head[3..6] != [0x9d, 1, 0x2a] {
-                    return Err("its head is damaged".to_owned());
+                    return Err("its header is damaged".to_owned());
                 }
                 let side = |at: usize| u32::from(u16::from_le_bytes([head[at], head[at + 1]]) & 0x3fff);
                 self.size.get_or_insert((side(6), side(8)));
@@ -105,7 +105,7 @@ impl Chunks {
             b"VP8L" if size >= 5 => {
                 let head = start(5)?;
                 if head[0] != 0x2f {
-                    return Err("its head is damaged".to_owned());
+                    return Err("its header is damaged".to_owned());
                 }
                 let bits = u32::from_le_bytes([head[1], head[2], head[3], head[4]]);
                 self.size.get_or_insert(((bits & 0x3fff) + 1, (bits >> 14 & 0x3fff) + 1));
@@ -131,11 +131,11 @@ impl Chunks {
 
     fn picture(self) -> Result<Picture, Flaw> {
         let (Some((width, height)), Some(compression)) = (self.size, self.compression) else {
-            return Err("the file is cut off: its picture is not there".to_owned());
+            return Err("the file is cut off: its picture is missing".to_owned());
         };
         let mut besides = Vec::from_iter(self.turned);
         if self.frames > 0 {
-            besides.push(format!("it holds {} frames", self.frames));
+            besides.push(format!("it has {} frames", self.frames));
         }
         Ok(Picture {
             bits: Some(Bits::Eight),
@@ -153,8 +153,8 @@ impl Chunks {
 pub fn said(error: DecodingError) -> Flaw {
     match error {
         DecodingError::IoError(error) => disk(error),
-        DecodingError::MemoryLimitExceeded => "it claims more memory than a picture of its size takes".to_owned(),
-        DecodingError::ImageTooLarge => "the picture is too large to be unpacked".to_owned(),
-        _ => "its pixels are damaged: they do not unpack".to_owned(),
+        DecodingError::MemoryLimitExceeded => "it asks for more memory than a picture of its size needs".to_owned(),
+        DecodingError::ImageTooLarge => "the picture is too large to decode".to_owned(),
+        _ => "its pixels are damaged: they cannot be decompressed".to_owned(),
     }
 }

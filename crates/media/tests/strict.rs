@@ -117,7 +117,7 @@ fn restart_markers_have_an_order() {
     assert!(markers.len() > 3);
     let mut swapped = bytes.clone();
     swapped.swap(markers[1] + 1, markers[2] + 1);
-    assert_eq!(broken(look(&folder.write("a.jpg", &swapped))), "its restart markers are out of their order");
+    assert_eq!(broken(look(&folder.write("a.jpg", &swapped))), "its restart markers are out of order");
     let mut lost = bytes.clone();
     lost.drain(markers[0]..markers[1]);
     broken(look(&folder.write("b.jpg", &lost)));
@@ -187,7 +187,7 @@ fn every_checksum_of_png_counts_and_other_kinds_are_named() {
                 &noise(1)[..16 * 8].iter().map(|at| at % 4).collect::<Vec<_>>(),
                 |encoder| encoder.set_palette([1, 2, 3].repeat(4)),
             ),
-            "its colours stand in a palette",
+            "its colours are in a palette",
         ),
         (png(png::ColorType::Grayscale, png::BitDepth::One, &noise(1)[..16], |_| {}), "it has 1 bits a sample"),
         (

@@ -1,14 +1,14 @@
 //! The line of text below a picture.
 
 use truepath_pictures::letters;
-use truepath_pictures::treat::{Data, Treated};
+use truepath_pictures::conversion::{Data, Converted};
 
 /// White letters on a dark ground, as displayed.
 const GROUND: f32 = 0.08;
 const LETTERS: f32 = 0.9;
 
 /// Puts a line below a picture: `height` rows more. What does not fit is left out at its right.
-pub fn burn(frame: &mut Treated, text: &str, height: usize) {
+pub fn burn(frame: &mut Converted, text: &str, height: usize) {
     let line = letters::line(text, (frame.width, height));
     let values = line.cover.iter().map(|share| GROUND + (LETTERS - GROUND) * share);
     let count = frame.count;

@@ -2,7 +2,7 @@
 
 use truepath_core::sheet::Format;
 
-use truepath_pictures::treat::{Data, Treated};
+use truepath_pictures::conversion::{Data, Converted};
 
 /// One encoded frame.
 #[derive(Clone, Debug, Default)]
@@ -19,7 +19,7 @@ pub trait Encoder {
     ///
     /// # Errors
     /// When the encoder refuses it: why.
-    fn frame(&mut self, frame: &Treated) -> Result<Coded, String>;
+    fn frame(&mut self, frame: &Converted) -> Result<Coded, String>;
 
     /// What players have to know before the first frame: the configuration record of the codec.
     fn record(&self) -> Vec<u8> {
@@ -42,9 +42,9 @@ impl Jpeg {
 }
 
 impl Encoder for Jpeg {
-    fn frame(&mut self, frame: &Treated) -> Result<Coded, String> {
-        let Data::Eight(data) = &frame.data else { return Err("JPEG holds 8 bits".to_owned()) };
-        let size = |side: usize| u16::try_from(side).map_err(|_| "a frame is larger than JPEG holds".to_owned());
+    fn frame(&mut self, frame: &Converted) -> Result<Coded, String> {
+        let Data::Eight(data) = &frame.data else { return Err("JPEG can hold 8 bits only".to_owned()) };
+        let size = |side: usize| u16::try_from(side).map_err(|_| "a frame is larger than JPEG allows".to_owned());
         let mut bytes = Vec::new();
         let mut encoder = jpeg_encoder::Encoder::new(&mut bytes, self.quality);
         encoder.set_sampling_factor(jpeg_encoder::SamplingFactor::R_4_2_0);
@@ -129,8 +129,8 @@ impl H264 {
 
 #[cfg(feature = "h264")]
 impl Encoder for H264 {
-    fn frame(&mut self, frame: &Treated) -> Result<Coded, String> {
-        let Data::Eight(data) = &frame.data else { return Err("this encoder takes 8 bits".to_owned()) };
+    fn frame(&mut self, frame: &Converted) -> Result<Coded, String> {
+        let Data::Eight(data) = &frame.data else { return Err("this encoder takes 8 bits only".to_owned()) };
         let (width, height) = (frame.width, frame.height);
         if width % 2 != 0 || height % 2 != 0 {
             return Err(format!("H.264 with 4:2:0 needs an even size; this is {width}x{height}"));
@@ -161,7 +161,7 @@ impl Encoder for H264 {
             }
         }
         if bytes.is_empty() {
-            return Err("the H.264 encoder left a frame out".to_owned());
+            return Err("the H.264 encoder skipped a frame".to_owned());
         }
         Ok(Coded { bytes, key })
     }

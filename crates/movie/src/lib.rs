@@ -1,4 +1,4 @@
-//! Movies out of pictures. Frames are read, treated and encoded on all cores, a part of the movie on each, and put into their
+//! Movies out of pictures. Frames are read, converted and encoded on all cores, a part of the movie on each, and put into their
 //! container in their order; so much is in memory as the cores are at work on, however long the movie is.
 
 pub mod burn;
@@ -19,7 +19,7 @@ use truepath_core::sheet::{Colour, Format, Fps};
 use truepath_core::template::{Lookup, Pattern, Template, Value, expand_text};
 
 use encode::{Coded, Encoder};
-use truepath_pictures::treat::{Treated, Treatment};
+use truepath_pictures::conversion::{Converted, Conversion};
 
 /// Frames of an H.264 movie that are encoded together; each such part can be played on its own.
 pub const PART: usize = 48;
@@ -47,7 +47,7 @@ pub struct Movie {
     /// The file.
     pub out: PathBuf,
     /// What is done with every frame.
-    pub treatment: Treatment,
+    pub conversion: Conversion,
     /// The line below the picture; `{name}`, `{frame}` and `{timecode}` are those of the frame.
     pub burn: Option<Template>,
     /// The rate.
@@ -89,18 +89,18 @@ impl Movie {
         all
     }
 
-    /// One frame, read and treated. `last` is the frame before, where the same worker made it.
-    fn frame(&self, at: usize, shown: Shown, last: &mut Option<(Shown, Treated)>) -> Result<Treated, String> {
+    /// One frame, read and converted. `last` is the frame before, where the same worker made it.
+    fn frame(&self, at: usize, shown: Shown, last: &mut Option<(Shown, Converted)>) -> Result<Converted, String> {
         let source = &self.sources[shown.source];
         let path = source.pattern.name(truepath_core::frames::Number::new(shown.picture));
         let again =
             last.as_ref().filter(|(before, _)| (before.source, before.picture) == (shown.source, shown.picture));
         let plain = match again {
-            Some((_, treated)) => treated.clone(),
+            Some((_, converted)) => converted.clone(),
             None => {
                 let pixels = truepath_media::pixels::read(Path::new(&path), source.layer.as_deref());
                 let pixels = pixels.map_err(|why| format!("{path}: {why}"))?;
-                self.treatment.apply(pixels, source.colour)
+                self.conversion.apply(pixels, source.colour)
             }
         };
         let mut frame = plain.clone();
@@ -128,7 +128,7 @@ impl Movie {
     ///
     /// # Errors
     /// When that cannot be read.
-    pub fn first(&self) -> Result<Treated, String> {
+    pub fn first(&self) -> Result<Converted, String> {
         let shown = self.shown();
         let first = *shown.first().ok_or("there is no frame to show")?;
         self.frame(0, first, &mut None)
@@ -285,7 +285,7 @@ pub struct Kind<'k> {
 pub fn write(movie: &Movie, kind: Kind<'_>, told: &dyn Fn(usize)) -> Result<(), String> {
     let Kind { container, codec, format, sound } = kind;
     let first = movie.first()?;
-    let linear = movie.treatment.colour == Colour::Linear;
+    let linear = movie.conversion.colour == Colour::Linear;
     let part = if codec == "h264" { PART } else { 8 };
     let side = |side: usize| u32::try_from(side).unwrap_or(u32::MAX);
     let head = mux::Head {
@@ -311,14 +311,14 @@ pub fn write(movie: &Movie, kind: Kind<'_>, told: &dyn Fn(usize)) -> Result<(), 
             "mjpeg" => Ok(Box::new(encode::Jpeg::new(format))),
             #[cfg(feature = "h264")]
             "h264" => Ok(Box::new(encode::H264::new(format, movie.fps.value(), linear)?)),
-            other => Err(format!("{other} is not built in here")),
+            other => Err(format!("{other} is not built in")),
         }
     };
     let mut hand_on = |coded: &[Coded], own: &[u8]| {
         if record.is_empty() {
             record = own.to_vec();
         } else if record != own {
-            return Err("the encoder changed its mind between two parts".to_owned());
+            return Err("the encoder gave two parts different settings".to_owned());
         }
         file.part(coded).map_err(disk)
     };

@@ -4,13 +4,13 @@ use std::io::Write;
 use std::path::Path;
 
 use crate::encode::{Coded, Encoder};
-use truepath_pictures::treat::{Data, Treated};
+use truepath_pictures::conversion::{Data, Converted};
 
 /// Pixels as they are, the low byte of 16 bits first.
 pub struct Raw;
 
 impl Encoder for Raw {
-    fn frame(&mut self, frame: &Treated) -> Result<Coded, String> {
+    fn frame(&mut self, frame: &Converted) -> Result<Coded, String> {
         let bytes = match &frame.data {
             Data::Eight(data) => data.clone(),
             Data::Sixteen(data) => data.iter().flat_map(|value| value.to_le_bytes()).collect(),
@@ -23,7 +23,7 @@ impl Encoder for Raw {
 pub struct Picture;
 
 impl Encoder for Picture {
-    fn frame(&mut self, frame: &Treated) -> Result<Coded, String> {
+    fn frame(&mut self, frame: &Converted) -> Result<Coded, String> {
         let mut bytes = Vec::new();
         let side = |side: usize| u32::try_from(side).unwrap_or(u32::MAX);
         let mut encoder = png::Encoder::new(&mut bytes, side(frame.width), side(frame.height));

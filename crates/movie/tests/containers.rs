@@ -12,7 +12,7 @@ use truepath_core::template::{Lookup, Pattern, Template, Value, expand};
 use truepath_core::verify::{Footage, Seen};
 use truepath_movie::sound::Sound;
 use truepath_movie::{Kind, Movie, Source, write};
-use truepath_pictures::treat::Treatment;
+use truepath_pictures::conversion::Conversion;
 
 fn pattern(folder: &Path) -> Pattern {
     let template = Template::parse(&format!("{}/f.{{frame:4}}.png", folder.display())).unwrap();
@@ -38,7 +38,7 @@ fn movie(folder: &Path, name: &str, fps: Fps, count: i64) -> Movie {
     Movie {
         sources: vec![source],
         out: folder.join(name),
-        treatment: Treatment { colour: Colour::Display, over, alpha: false, deep: false, size: None, stops: 0.0 },
+        conversion: Conversion { colour: Colour::Display, over, alpha: false, deep: false, size: None, stops: 0.0 },
         burn: None,
         fps,
         start: Timecode::parse("01:00:00:00", fps.frames.div_ceil(fps.seconds)),

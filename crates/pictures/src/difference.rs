@@ -16,7 +16,7 @@ const BELOW_WHITE: f64 = 0.95;
 /// When they have other sizes.
 pub fn picture(a: &Exact, b: &Exact, within: (usize, usize), apart: Apart<'_>) -> Result<(Thumbnail, f64), String> {
     if (a.width, a.height) != (b.width, b.height) {
-        return Err("they are of other sizes".to_owned());
+        return Err("they have different sizes".to_owned());
     }
     let from = (a.width as usize, a.height as usize);
     let (width, height) = fit(from, within);

@@ -1,4 +1,4 @@
-//! Pictures out of pictures: treated as a screen shows them, drawn side by side, compared, and stacked.
+//! Pictures out of pictures: converted as a screen shows them, drawn side by side, compared, and stacked.
 //!
 //! Nothing here knows a sheet or a plan: paths and pixels in, pixels and files out.
 
@@ -9,4 +9,4 @@ pub mod letters;
 pub mod pairs;
 pub mod stack;
 pub mod thumbnail;
-pub mod treat;
+pub mod conversion;

@@ -10,7 +10,7 @@ use truepath_core::sheet::{Backdrop, Colour, Size};
 use truepath_media::exact::{self, Exact, Plane, Values};
 use truepath_media::pixels;
 
-use crate::treat::{Data, Treatment, to_display};
+use crate::conversion::{Data, Conversion, to_display};
 
 /// How two files are compared.
 #[derive(Clone, Copy, Debug, Default)]
@@ -34,7 +34,7 @@ pub enum Likeness {
     OtherSize((u32, u32), (u32, u32)),
     /// They hold other channels: those that only one of them has, before and after.
     OtherChannels(Vec<String>, Vec<String>),
-    /// Their bytes differ, and one of them cannot be unpacked: which, and why.
+    /// Their bytes differ, and one of them cannot be decoded: which, and why.
     Unread(Side, String),
 }
 
@@ -120,7 +120,7 @@ fn aligned(mut a: Exact, mut b: Exact) -> (Exact, Exact) {
 
 /// A picture as displayed, in a size.
 fn shown(path: &Path, size: Size) -> Result<Exact, String> {
-    let treatment = Treatment {
+    let conversion = Conversion {
         colour: Colour::Display,
         over: Backdrop::Colour([0; 3]),
         alpha: true,
@@ -128,12 +128,12 @@ fn shown(path: &Path, size: Size) -> Result<Exact, String> {
         size: Some(size),
         stops: 0.0,
     };
-    let treated = treatment.apply(pixels::read(path, None)?, None);
-    let Data::Sixteen(data) = treated.data else { return Err("it cannot be brought to another size".to_owned()) };
+    let converted = conversion.apply(pixels::read(path, None)?, None);
+    let Data::Sixteen(data) = converted.data else { return Err("it cannot be scaled".to_owned()) };
     let plane = |(at, name): (usize, &str)| Plane {
         name: name.to_owned(),
         origin: (0, 0),
-        size: (treated.width, treated.height),
+        size: (converted.width, converted.height),
         values: Values::Sixteen(data.iter().skip(at).step_by(4).copied().collect()),
     };
     let planes = ["R", "G", "B", "A"].into_iter().enumerate().map(plane).collect();
@@ -329,6 +329,6 @@ pub fn picture(
     how: Comparing,
     within: (usize, usize),
 ) -> Result<(crate::thumbnail::Thumbnail, f64), String> {
-    let (a, b) = both(before, after, how.scaled).map_err(|_| "one of them cannot be unpacked".to_owned())?;
+    let (a, b) = both(before, after, how.scaled).map_err(|_| "one of them cannot be decoded".to_owned())?;
     crate::difference::picture(&a, &b, within, &|a, b, x, y| far(sample(a, x, y), sample(b, x, y)))
 }

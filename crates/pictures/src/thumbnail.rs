@@ -8,7 +8,7 @@ use truepath_core::picture::Content;
 use truepath_core::sheet::{Backdrop, Colour, Size};
 use truepath_media::pixels::{self, Pixels, Samples};
 
-use crate::treat::{Data, Treatment, meant, to_light};
+use crate::conversion::{Data, Conversion, meant, to_light};
 
 /// How pictures are made small.
 #[derive(Clone, Copy, Debug)]
@@ -83,13 +83,13 @@ pub fn small(pixels: Pixels, wish: Wish<'_>) -> Thumbnail {
     let size = (!is_smaller).then(|| Size { width: side(width), height: side(height) });
     // What is meant for display has no exposure.
     let stops = if meant == Colour::Linear { wish.stops } else { 0.0 };
-    let treatment =
-        Treatment { colour: Colour::Display, over: Backdrop::Checker, alpha: false, deep: false, size, stops };
-    let treated = match is_smaller {
-        true => treatment.apply(reduced(&pixels, meant, (width, height)), Some(Colour::Linear)),
-        false => treatment.apply(pixels, wish.colour),
+    let conversion =
+        Conversion { colour: Colour::Display, over: Backdrop::Checker, alpha: false, deep: false, size, stops };
+    let converted = match is_smaller {
+        true => conversion.apply(reduced(&pixels, meant, (width, height)), Some(Colour::Linear)),
+        false => conversion.apply(pixels, wish.colour),
     };
-    let Data::Eight(data) = treated.data else { return nothing((width, height)) };
+    let Data::Eight(data) = converted.data else { return nothing((width, height)) };
     Thumbnail { width, height, shade: Shade::Colour(data) }
 }
 
@@ -215,7 +215,7 @@ fn averaged(samples: &[f32], from: (usize, usize), to: (usize, usize)) -> Vec<f3
     (0..to.1).flat_map(|y| (0..to.0).map(move |x| (x, y))).map(|(x, y)| patch(x, y)).collect()
 }
 
-/// So large a share of all numbers lies below the lower end and above the upper one: single values do not make all others
+/// So large a share of all numbers lies below the lower end and above the upper one: single values cannot make all others
 /// look alike.
 const BEYOND: f64 = 0.01;
 

@@ -146,7 +146,7 @@ fn jpeg(path: &Path, layer: &Layer, pixels: &[Pixel], picture: &Picture) -> Resu
         Channels::GreyAlpha | Channels::Rgba => return Err(stop(&"JPEG holds no alpha")),
     };
     if layer.options.bits.is_some_and(|bits| bits != Bits::Eight) {
-        return Err(stop(&"JPEG holds 8 bits"));
+        return Err(stop(&"JPEG can hold 8 bits only"));
     }
     let bytes = eight(&samples(layer, channels, pixels, picture, false));
     let encoder = jpeg_encoder::Encoder::new(create(path)?, layer.options.quality.unwrap_or(90).max(1));

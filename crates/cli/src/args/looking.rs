@@ -11,19 +11,19 @@ use super::Common;
 pub struct VerifyArgs {
     #[command(flatten)]
     pub common: Common,
-    /// Decode every picture, compare it with what landed, and look for black, flat alpha, numbers that are none, twins
+    /// Decode every picture, compare its bytes with what landed, and report black frames, constant alpha, NaN or infinite values, and frames identical to the one before
     #[arg(long)]
     pub deep: bool,
-    /// Compare the bytes of what has landed with what landed, and decode nothing
+    /// Compare the bytes of every file with what landed, and decode nothing
     #[arg(long, conflicts_with = "deep")]
     pub sums: bool,
-    /// Take whole files that nobody here rendered for frames: those that bear a planned name, or almost
+    /// Accept whole files that True Path did not render, if they have a planned name, or almost
     #[arg(long, conflicts_with_all = ["deep", "sums", "json", "to"])]
     pub adopt: bool,
-    /// Give back what was taken last
+    /// Undo the last --adopt
     #[arg(long, requires = "adopt")]
     pub undo: bool,
-    /// For people, or as JUnit XML for a build server
+    /// Text for people, or JUnit XML for a build server
     #[arg(long, value_name = "FORM", default_value = "text", conflicts_with = "json")]
     pub to: VerifyForm,
     /// Files that no sheet plans
@@ -45,25 +45,25 @@ pub enum VerifyForm {
 pub struct CleanArgs {
     #[command(flatten)]
     pub common: Common,
-    /// Files of versions but the newest N of each job
+    /// Files of old versions: keep the newest N of each job
     #[arg(long, value_name = "N")]
     pub keep: Option<usize>,
-    /// Frames of a longer range that still lie there
+    /// Frames on disk outside the planned range
     #[arg(long)]
     pub left_over: bool,
-    /// Stage folders and checkpoints of runs that are over
+    /// Stage folders and checkpoints of finished runs
     #[arg(long)]
     pub stage: bool,
-    /// Do it: without, it is only listed
+    /// Do it; without --yes, files are only listed
     #[arg(long)]
     pub yes: bool,
-    /// Put files into this folder, on the same disk (left out: .truepath/removed below their root)
+    /// The folder to move files into, on the same disk [default: .truepath/removed below their root]
     #[arg(long, value_name = "DIR")]
     pub to: Option<PathBuf>,
     /// Bring back what was put away last
     #[arg(long, conflicts_with_all = ["yes", "removed"])]
     pub undo: bool,
-    /// List what was put away; with --yes, free its room for good
+    /// List what was put away; with --yes, delete it for good
     #[arg(long)]
     pub removed: bool,
 }
@@ -72,13 +72,13 @@ pub struct CleanArgs {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Without a sheet")]
 pub struct LooseOptions {
-    /// Look into files of this name, such as 'shots/ferry.{frame:4}.exr' (repeatable; --frames says which are expected)
+    /// Verify files of this pattern, such as 'shots/ferry.{frame:4}.exr' (repeatable; --frames gives the frames that should exist)
     #[arg(long, value_name = "PATTERN", conflicts_with_all = ["sheet", "mode", "jobs"])]
     pub pattern: Vec<String>,
-    /// Find the sequences, pictures and movies in this folder, and look into them
+    /// Find the sequences, pictures and movies in this folder, and verify them
     #[arg(long, value_name = "DIR", conflicts_with_all = ["sheet", "mode", "jobs"])]
     pub folder: Option<PathBuf>,
-    /// The size that pictures should have, such as 1280x720; without it, that of most
+    /// The size that pictures should have, such as 1280x720 [default: the size of most]
     #[arg(long, value_name = "WxH")]
     pub size: Option<String>,
     /// A file type that pictures may have (repeatable)

@@ -13,7 +13,7 @@ pub enum ParcelArgs {
     Pack(PackArgs),
     /// Render parcels on this machine
     Render(RenderArgs),
-    /// Check what came out of parcels, land it in the project, and tell what is still missing
+    /// Check the files of rendered parcels, land them in the project, and show what is still missing
     Collect(CollectArgs),
 }
 
@@ -22,19 +22,19 @@ pub enum ParcelArgs {
 pub struct PackArgs {
     #[command(flatten)]
     pub common: Common,
-    /// How many parcels; they take about equally long (left out: one for each job)
+    /// How many parcels, of about equal time [default: one per job]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub parts: Option<u64>,
-    /// The folder that they are written into
+    /// The folder to write them into
     #[arg(short, long, value_name = "DIR")]
     pub output: PathBuf,
-    /// Only what is not there yet, or is broken
+    /// Only what is missing or broken
     #[arg(long)]
     pub missing: bool,
     /// Write each as one file, .tar.zst
     #[arg(long)]
     pub archive: bool,
-    /// Allow settings of the command line that change the picture under final names
+    /// Allow command-line settings that change the picture to write final names
     #[arg(long = "final")]
     pub is_final: bool,
 }
@@ -53,19 +53,19 @@ pub struct RenderArgs {
 /// `parcel collect`.
 #[derive(Debug, Args)]
 pub struct CollectArgs {
-    /// Parcels, or folders that hold some
+    /// Parcels, or folders that contain parcels
     #[arg(required = true)]
     pub parcels: Vec<PathBuf>,
-    /// The sheet that they were packed from (left out: truepath.toml here or in the nearest folder above)
+    /// The sheet that they were packed from [default: truepath.toml here or in the nearest folder above]
     #[arg(short = 'f', long = "sheet", value_name = "FILE")]
     pub sheet: Option<PathBuf>,
-    /// Lay a mode over every job, as when they were packed (repeatable)
+    /// Apply a mode to every job, as when they were packed (repeatable)
     #[arg(long, value_name = "NAME")]
     pub mode: Vec<String>,
-    /// Set any job setting, as when they were packed (repeatable)
+    /// Set a job setting, as when they were packed (repeatable)
     #[arg(long, value_name = "KEY=VALUE")]
     pub set: Vec<String>,
-    /// Percent of the size, as when they were packed
+    /// Render at this percentage of the size, as when they were packed
     #[arg(long, value_name = "PERCENT")]
     pub scale: Option<String>,
 }

@@ -14,7 +14,7 @@ pub struct ContactArgs {
     /// The picture to write, such as contact.png
     #[arg(short = 'o', long, value_name = "FILE")]
     pub out: PathBuf,
-    /// Only every Nth frame of each row (default: all frames of a single row, eight of each of several)
+    /// Only every Nth frame of each row [default: all frames of a single row, eight frames of each of several rows]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     pub every: Option<u32>,
     /// Pictures side by side
@@ -52,7 +52,7 @@ pub enum Rows {
 pub struct CompareArgs {
     /// Jobs with --version, --mode or --passes; without: two jobs, two folders, or two patterns such as 'old/x.{frame:4}.exr'
     pub what: Vec<String>,
-    /// The sheet (left out: truepath.toml here or in the nearest folder above)
+    /// The sheet [default: truepath.toml here or in the nearest folder above]
     #[arg(short = 'f', long = "sheet", value_name = "FILE")]
     pub sheet: Option<PathBuf>,
     /// Two versions; one alone is compared with the version in the sheet

@@ -66,7 +66,7 @@ pub fn run(args: &VerifyArgs, queue: &mut Queue, around: &Surroundings) -> Resul
     out.push_str(&format!("{} {verb}\n", counted(count, "file")));
     if count > 0 && !args.undo {
         let undo = super::again("verify --adopt --undo", &args.common);
-        out.push_str(&format!("Look again: {}. Undo it: {undo}\n", super::again("verify", &args.common)));
+        out.push_str(&format!("Verify them: {}. Undo: {undo}\n", super::again("verify", &args.common)));
     }
     show::print(&out)?;
     Ok(if told.left.is_empty() { Exit::Well } else { Exit::No })

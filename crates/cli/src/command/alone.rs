@@ -10,7 +10,7 @@ use crate::pipeline::Loaded;
 
 /// A sheet that nobody else works on.
 pub struct Alone {
-    /// Where it is written down what is done.
+    /// The folder to write it into down what is done.
     pub journal: Journal,
     /// Day and time as they stand in the names of folders.
     pub stamp: String,
@@ -21,8 +21,8 @@ pub struct Alone {
 pub fn alone(loaded: &Loaded, around: &Surroundings) -> Result<Alone, Failure> {
     let lock = loaded.state.lock(&around.host, false)?;
     if let Some(other) = claims::others(&loaded.state).first() {
-        let message = format!("process {} on {} shares this sheet", other.worker.process, other.worker.host);
-        let help = "wait for it or end it; if its machine is gone, `truepath run` clears up after it";
+        let message = format!("process {} on {} is rendering this sheet with --share", other.worker.process, other.worker.host);
+        let help = "wait for it or end it; if its machine has crashed, `truepath run` takes over";
         return Err(Failure::new(Cause::Machine, message).help(help));
     }
     let now = around.now();

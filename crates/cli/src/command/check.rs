@@ -2,7 +2,7 @@
 
 use truepath_core::diagnostic::Level;
 
-use super::mend;
+use super::fixing;
 use crate::args::{CheckArgs, OutputForm};
 use truepath_exec::failure::Failure;
 
@@ -11,22 +11,22 @@ use crate::lower::Surroundings;
 use crate::pipeline::{self, LoadOptions};
 use crate::show;
 
-/// Shows every finding with its place, its reason and its remedy; mends first what is certain, when asked to.
+/// Shows every finding with its place, its reason and its remedy; fixes first what is certain, when asked to.
 pub fn run(args: &CheckArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let form = if args.common.json { OutputForm::Json } else { args.to };
     let queue = if args.fix {
-        let mended = mend::mend(&args.common, around, args.offline)?;
+        let fixed = fixing::fix(&args.common, around, args.offline)?;
         match form {
-            OutputForm::Text => show::print(&mend::told(&mended, around.out))?,
-            OutputForm::Json | OutputForm::Sarif => show::tell(&mend::told(&mended, around.err)),
+            OutputForm::Text => show::print(&fixing::told(&fixed, around.out))?,
+            OutputForm::Json | OutputForm::Sarif => show::tell(&fixing::told(&fixed, around.err)),
         }
-        mended.queue
+        fixed.queue
     } else {
         pipeline::load(&args.common, around, LoadOptions { offline: args.offline, ..LoadOptions::default() })?
     };
     let (stopped, name) = (queue.stopped(), super::sheet_names(&queue, around));
     let findings = queue.findings();
-    let warned = args.strict && findings.iter().any(|f| f.level == Level::Warning && f.meant.is_none());
+    let warned = args.strict && findings.iter().any(|f| f.level == Level::Warning && f.allowed.is_none());
     match form {
         OutputForm::Text => show::print(&show::diagnostics::text(&findings, &queue.sources, &name, around.out)),
         OutputForm::Json => {

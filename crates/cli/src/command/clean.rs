@@ -66,8 +66,8 @@ pub fn run(args: &CleanArgs, around: &Surroundings) -> Result<Exit, Failure> {
         return removed(args, &queue, around);
     }
     if args.common.mode.is_empty() && args.keep.is_none() && !args.left_over && !args.stage {
-        let help = "say --mode NAME (files of a mode), --keep N (versions but the newest N), --left-over or --stage";
-        return Err(Failure::unreadable("nothing says what is to go").help(help));
+        let help = "give --mode NAME (files of a mode), --keep N (old versions), --left-over or --stage";
+        return Err(Failure::unreadable("clean needs to know what to put away").help(help));
     }
     // The final names, and those of every mode: nothing of theirs is taken for something else's.
     let guard = pipeline::load(&finals, around, LoadOptions::default())?;
@@ -95,7 +95,7 @@ fn belongs_elsewhere(path: &str, guard: &Queue, needed: &BTreeSet<String>, own: 
             sheet.rivals.iter().chain([&sheet.plan]).filter(|plan| plan.mode != own.mode || own.mode.is_none());
         if let Some(other) = others.into_iter().find(|plan| plan.is_named(path)) {
             let of = other.mode.as_ref().map_or("the finals".to_owned(), |mode| format!("mode {mode}"));
-            return Some(format!("it is one of {of}, too"));
+            return Some(format!("it also belongs to {of}"));
         }
     }
     needed.contains(path).then(|| "a scene needs it".to_owned())
@@ -146,7 +146,7 @@ fn planned(list: &mut List, at: usize, guard: &Queue, around: &Surroundings) -> 
         let plan = &list.queues[at].sheets[sheet].plan;
         let why = plan.mode.as_ref().map_or("of an older version".to_owned(), |mode| format!("of mode {mode}"));
         for verdict in judged {
-            let there = verdict.expected.minus(&verdict.in_any(&[State::Missing, State::Unreadable]));
+            let there = verdict.planned.minus(&verdict.in_any(&[State::Missing, State::Unreadable]));
             let series = plan.output(verdict.series);
             let other = |path: &str| belongs_elsewhere(path, guard, &needed, plan);
             let files = sized((plan, series), there.iter(), &other, &mut list.kept);
@@ -157,7 +157,7 @@ fn planned(list: &mut List, at: usize, guard: &Queue, around: &Surroundings) -> 
     Ok(())
 }
 
-/// Frames of a longer range that still lie there.
+/// Frames on disk outside the planned range.
 fn left_over(list: &mut List, around: &Surroundings) -> Result<(), Failure> {
     let queue = &list.queues[0];
     let needed = inputs(queue);
@@ -175,7 +175,7 @@ fn left_over(list: &mut List, around: &Surroundings) -> Result<(), Failure> {
     Ok(())
 }
 
-/// Stage folders and checkpoints of runs that are over.
+/// Stage folders and checkpoints of finished runs.
 fn stages(list: &mut List) {
     for (at, sheet) in list.queues[0].sheets.iter().enumerate() {
         let sessions = &sheet.ground.history.sessions;
@@ -279,10 +279,10 @@ fn tell_or_do(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<Ex
         }
         for folder in &list.folders {
             let path = folder.path.display();
-            out.push_str(&format!("  {path}\n      {}, of a run that is over\n", told_bytes(folder.bytes as f64)));
+            out.push_str(&format!("  {path}\n      {}, of a finished run\n", told_bytes(folder.bytes as f64)));
         }
         for line in &list.kept {
-            out.push_str(&format!("  stays  {line}\n"));
+            out.push_str(&format!("  kept  {line}\n"));
         }
         show::print(&out)?;
     }
@@ -293,11 +293,11 @@ fn tell_or_do(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<Ex
         };
     let size = told_bytes(all as f64);
     if files + list.folders.len() == 0 {
-        show::tell("nothing is to go\n");
+        show::tell("nothing to put away\n");
         return Ok(Exit::Well);
     }
     if !args.yes {
-        show::tell(&format!("{what}, {size}: nothing was touched; say it again with --yes to put them away\n"));
+        show::tell(&format!("{what}, {size}. Nothing was changed; run it again with --yes to put them away\n"));
         return Ok(Exit::Well);
     }
     let left = put_all_away(args, list, around)?;
@@ -306,7 +306,7 @@ fn tell_or_do(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<Ex
     }
     let (undo, free) =
         (super::again("clean --undo", &args.common), super::again("clean --removed --yes", &args.common));
-    show::tell(&format!("{what}, {size} put away. Bring them back: {undo}. Free the room for good: {free}\n"));
+    show::tell(&format!("{what}, {size} put away. Bring them back: {undo}. Delete them for good: {free}\n"));
     Ok(if left.is_empty() { Exit::Well } else { Exit::No })
 }
 
@@ -397,9 +397,9 @@ fn removed(args: &CleanArgs, queue: &Queue, around: &Surroundings) -> Result<Exi
         for (path, _) in &folders {
             std::fs::remove_dir_all(path).map_err(|error| Failure::machine("remove", path, &error))?;
         }
-        show::tell(&format!("{size} freed for good\n"));
+        show::tell(&format!("{size} deleted for good\n"));
     } else {
-        show::tell(&format!("{size}: nothing was touched; say it again with --yes to free them for good\n"));
+        show::tell(&format!("{size}. Nothing was changed; run it again with --yes to delete them for good\n"));
     }
     Ok(Exit::Well)
 }

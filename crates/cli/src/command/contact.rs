@@ -13,7 +13,7 @@ use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::observe::Look;
 use truepath_pictures::contact::{Cell, Contact, Mark, Row};
 use truepath_pictures::thumbnail::{self, Thumbnail, Wish};
-use truepath_pictures::treat::meant;
+use truepath_pictures::conversion::meant;
 
 use super::gallery::{self, Shot, Strip};
 use super::{deliver, encode};

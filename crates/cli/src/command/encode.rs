@@ -21,7 +21,7 @@ use truepath_core::verify::{Picture, Seen};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_movie::pipe::{self, Unfed};
 use truepath_movie::{Kind, Movie, Source, sound};
-use truepath_pictures::treat::{Data, Treatment};
+use truepath_pictures::conversion::{Data, Conversion};
 
 use crate::args::{EncodeArgs, MovieOptions};
 use crate::exit_code::Exit;
@@ -122,7 +122,7 @@ fn outside(asked: &Asked, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Fail
         size,
         fps: movie.fps,
         pixels,
-        colour: movie.treatment.colour,
+        colour: movie.conversion.colour,
         audio: audio.as_ref().map(|(path, offset)| (path.as_str(), *offset)),
         start: movie.start,
         container: asked.container,
@@ -193,8 +193,8 @@ pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure>
     let container = container.or(catalogue::by_extension(extension)).filter(|known| known.is_container());
     let container = container.ok_or_else(|| {
         let known: Vec<&str> = catalogue::CONTAINERS.iter().map(|known| known.extensions[0]).collect();
-        refused(format!("{} is no movie", args.out.display()))
-            .help(format!("end its name with one of {}", known.join(", ")))
+        refused(format!("{} has no movie extension", args.out.display()))
+            .help(format!("use one of {}", known.join(", ")))
     })?;
     let codec = format.codec.as_ref().map(|codec| codec.value.as_str()).or(container.codecs.first().copied());
     let codec = codec.and_then(catalogue::codec).filter(|codec| container.codecs.contains(&codec.name));
@@ -204,11 +204,11 @@ pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure>
     })?;
     let fps = value(
         options.fps.as_deref().ok_or_else(|| {
-            refused("nothing says how many frames a second there are".to_owned()).help("write --fps 24")
+            refused("the frame rate is not known".to_owned()).help("add --fps 24")
         })?,
         "fps",
     )?;
-    let Setting::Fps(fps) = fps else { return Err(refused("--fps is no rate".to_owned())) };
+    let Setting::Fps(fps) = fps else { return Err(refused("--fps is not a frame rate".to_owned())) };
     let size = match options.size.as_deref().map(|size| value(size, "size")).transpose()? {
         Some(Setting::Size(size)) => Some(size),
         _ => None,
@@ -216,22 +216,22 @@ pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure>
     let mut sources =
         args.patterns.iter().enumerate().map(|(at, text)| source(args, at, text)).collect::<Result<Vec<_>, _>>()?;
     if let Some(empty) = sources.iter().zip(&args.patterns).find(|(source, _)| source.numbers.is_empty()) {
-        return Err(Failure::new(Cause::Refused, format!("no frame of {} is asked for", empty.1)));
+        return Err(Failure::new(Cause::Refused, format!("--frames leaves no frame of {}", empty.1)));
     }
     for source in &mut sources {
         if source.span.first() < source.numbers.first() {
-            return Err(refused("a movie cannot begin before its first frame".to_owned()));
+            return Err(refused("a movie cannot start before its first frame".to_owned()));
         }
     }
     let start = match &options.start_timecode {
         Some(text) => Some(Timecode::parse(text, fps.frames.div_ceil(fps.seconds)).ok_or_else(|| {
-            refused(format!("{text} is no timecode at {fps} frames per second")).help("write it as 01:00:00:00")
+            refused(format!("{text} is not a timecode at {fps} frames per second")).help("write it as 01:00:00:00")
         })?),
         None => None,
     };
     let over = match options.over.as_deref() {
         Some(text) => Backdrop::parse(text)
-            .ok_or_else(|| refused(format!("--over {text} is no colour")).help("write black, checker or #rrggbb"))?,
+            .ok_or_else(|| refused(format!("--over {text} is not a colour")).help("write black, checker or #rrggbb"))?,
         None => Backdrop::Colour([0; 3]),
     };
     let burn = options.burn.as_deref().map(Template::parse).transpose();
@@ -240,7 +240,7 @@ pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure>
     let mut movie = Movie {
         sources,
         out: args.out.clone(),
-        treatment: Treatment { colour, over, alpha: false, deep: false, size, stops: 0.0 },
+        conversion: Conversion { colour, over, alpha: false, deep: false, size, stops: 0.0 },
         burn,
         fps,
         start,
@@ -248,14 +248,14 @@ pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure>
     // Alpha is kept where the codec holds one and frames have it, unless something is said to lie behind them.
     let pictures: Vec<Picture> = movie.sources.iter().filter_map(first_picture).collect();
     let of_frames = pictures.iter().any(|picture| picture.channels.is_some_and(|channels| channels.alpha()));
-    movie.treatment.alpha = told::has_alpha(&format, codec, of_frames && options.over.is_none());
-    movie.treatment.deep = !matches!(told::bits(&format, codec), Bits::Eight);
+    movie.conversion.alpha = told::has_alpha(&format, codec, of_frames && options.over.is_none());
+    movie.conversion.deep = !matches!(told::bits(&format, codec), Bits::Eight);
     let line = |height: u32| if movie.burn.is_some() { film::burn_height(height) } else { 0 };
     let size = size.or(pictures.first().map(|picture| Size { width: picture.width, height: picture.height }));
     let size = size.map(|size| Size { height: size.height + line(size.height), ..size });
     let audio = options.audio.as_ref().map(|path| (around.folder.join(path), options.audio_offset.unwrap_or(0.0)));
     let sound = audio.as_ref().map(|(path, _)| from_system(path));
-    let alpha = movie.treatment.alpha;
+    let alpha = movie.conversion.alpha;
     let wish = Wish { container, codec, format: &format, size, alpha, audio: sound.as_deref() };
     let (encoder, program) = encoder(options.encoder.as_deref(), &wish, around)?;
     let planned = Planned {
@@ -283,14 +283,14 @@ fn encoder(name: Option<&str>, wish: &Wish<'_>, around: &Surroundings) -> Result
     let adapter = match (chosen, name) {
         (Some(adapter), _) if wish.can(adapter) => adapter,
         (None, Some(name)) => {
-            let help = "`truepath adapter list` shows which there are";
+            let help = "`truepath adapter list` shows all";
             return Err(Failure::unreadable(format!("there is no encoder `{name}`")).help(help));
         }
         (_, name) => {
             let who = name.unwrap_or("no encoder");
-            let does = if name.is_some() { "does not make" } else { "makes" };
-            let message = format!("{who} {does} {codec} in {container} as it is asked for");
-            let help = format!("`truepath adapter show {}` lists what it does", name.unwrap_or(BUILT_IN_ENCODERS[0]));
+            let does = if name.is_some() { "cannot make" } else { "makes" };
+            let message = format!("{who} {does} {codec} in {container} with these options");
+            let help = format!("`truepath adapter show {}` lists what it can make", name.unwrap_or(BUILT_IN_ENCODERS[0]));
             return Err(Failure::new(Cause::Refused, message).help(help));
         }
     };
@@ -331,7 +331,7 @@ pub fn frames(text: &str) -> Result<Frames, Failure> {
     let expr =
         FrameExpr::parse(text).map_err(|error| Failure::unreadable(format!("--frames {text}: {}", error.message)))?;
     expr.frames(None, None)
-        .ok_or_else(|| Failure::unreadable(format!("--frames {text} speaks of a job, and there is none")))
+        .ok_or_else(|| Failure::unreadable(format!("--frames {text} refers to a job's frames, and there is no job")))
 }
 
 /// The numbers of one pattern: as they are given, else those of the files that are there.
@@ -346,11 +346,11 @@ pub fn numbers(args: &EncodeArgs, at: usize, text: &str) -> Result<Frames, Failu
 pub fn pattern(text: &str) -> Result<Pattern, Failure> {
     let text = text.replace('\\', "/");
     let template = Template::parse(&text).map_err(|error| {
-        Failure::unreadable(format!("{text} is no pattern of names: {}", error.message)).help(error.help)
+        Failure::unreadable(format!("{text} is not a file pattern: {}", error.message)).help(error.help)
     })?;
     if let Some(token) = template.tokens().find(|token| token.name != "frame") {
         return Err(
-            Failure::unreadable(format!("there is no token `{}` here", token.name)).help("{frame} is the only one")
+            Failure::unreadable(format!("there is no token `{}` here", token.name)).help("{frame} is the only token here")
         );
     }
     let value = |name: &str| if name == "frame" { Lookup::Value(Value::Frame) } else { Lookup::Unknown };
@@ -369,14 +369,14 @@ pub fn numbers_there(pattern: &Pattern) -> Result<Frames, Failure> {
     }
     let (folder, file) = pattern.split_folder();
     let folder = folder.fixed().ok_or_else(|| {
-        Failure::unreadable("frame numbers in folders are not looked for").help("say which there are: --frames 1-96")
+        Failure::unreadable("frame numbers in folder names are not searched").help("give them: --frames 1-96")
     })?;
     let path = if folder.is_empty() { Path::new(".") } else { Path::new(&folder) };
     let files = truepath_exec::disk::files(path).map_err(|error| Failure::machine("list", path, &error))?;
     let numbers: Vec<i64> =
         files.of(&file, &truepath_exec::threads::Cores).into_iter().map(|(_, number)| number.value()).collect();
     if numbers.is_empty() {
-        return Err(Failure::new(Cause::Refused, format!("there is no file of the name {}", pattern.spelt())));
+        return Err(Failure::new(Cause::Refused, format!("no file matches {}", pattern.spelt())));
     }
     Ok(Frames::from_any(numbers))
 }
@@ -386,7 +386,7 @@ fn colour(text: &str) -> Result<Option<Colour>, Failure> {
         "linear" => Ok(Some(Colour::Linear)),
         "display" => Ok(Some(Colour::Display)),
         "type" => Ok(None),
-        _ => Err(Failure::unreadable(format!("`{text}` is no way in which pixels are meant"))
+        _ => Err(Failure::unreadable(format!("`{text}` is not a way to store pixels"))
             .help("write linear or display")),
     }
 }

@@ -125,7 +125,7 @@ fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> Strin
     let machines = counted(i64::try_from(args.machines).unwrap_or(i64::MAX), "machine");
     let workers = counted(i64::try_from(own.workers).unwrap_or(i64::MAX), "worker");
     match own.seconds {
-        Some((_, _, high)) if high <= 0.0 => out.push_str("nothing is left to render\n"),
+        Some((_, _, high)) if high <= 0.0 => out.push_str("nothing to render\n"),
         Some((usual, low, high)) => out.push_str(&format!(
             "with {machines} of {workers}: about {} ({} to {})\n",
             span(usual),
@@ -133,7 +133,7 @@ fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> Strin
             span(high)
         )),
         None => out.push_str(&format!(
-            "no frame was measured yet; render some to find out: {}\n",
+            "no frame has been measured yet. Measure some: {}\n",
             super::again("estimate --measure first,middle,last", &args.common)
         )),
     }
@@ -146,8 +146,8 @@ fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> Strin
     for run in own.runs.iter().rev().take(3).rev() {
         let at = run.at.get(..16).unwrap_or(&run.at).replace('T', " ");
         out.push_str(&format!(
-            "run of {at}: expected {} of one renderer, took {}\n",
-            span(run.expected),
+            "run of {at}: estimated {}, took {}\n",
+            span(run.estimated),
             span(run.took)
         ));
     }
@@ -174,7 +174,7 @@ fn document(args: &EstimateArgs, all: &[Estimate<'_>]) -> Value {
     });
     let sum = |of: fn(&(f64, f64, f64)) -> f64| all.iter().map(|own| own.seconds.as_ref().map(of)).sum::<Option<f64>>();
     let runs = all.iter().flat_map(|own| &own.runs);
-    let runs = runs.map(|run| json!({ "at": run.at, "expected": run.expected, "took": run.took }));
+    let runs = runs.map(|run| json!({ "at": run.at, "estimated": run.estimated, "took": run.took }));
     json!({
         "truepath": 1,
         "machines": args.machines,

@@ -62,11 +62,11 @@ pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
         }
         sets.extend(sequences(folder)?);
         if sets.is_empty() {
-            show::tell(&format!("there is no picture and no movie in {}\n", folder.display()));
+            show::tell(&format!("no picture and no movie in {}\n", folder.display()));
             return Ok(Exit::No);
         }
     }
-    let counter = Counter::new("looking at files", around.err);
+    let counter = Counter::new("reading files", around.err);
     let looked: Vec<Examined> = sets.iter().map(|set| look(set, &expected, (args.deep, &counter))).collect();
     counter.end();
     if args.to == VerifyForm::Junit {
@@ -76,7 +76,7 @@ pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
     } else {
         show::print(&loose::text(&looked, around.out))?;
     }
-    Ok(if looked.iter().all(|set| set.lacking() == 0) { Exit::Well } else { Exit::No })
+    Ok(if looked.iter().all(|set| set.bad() == 0) { Exit::Well } else { Exit::No })
 }
 
 /// What files are held against, beside each other.
@@ -91,13 +91,13 @@ impl Expected {
             let sides =
                 text.split_once('x').and_then(|(width, height)| Some((width.parse().ok()?, height.parse().ok()?)));
             let size = sides.map(|(width, height)| Size { width, height });
-            size.ok_or_else(|| Failure::unreadable(format!("--size {text} is no size such as 1280x720")))
+            size.ok_or_else(|| Failure::unreadable(format!("--size {text} is not a size such as 1280x720")))
         });
         for name in &options.kind {
             if catalogue::by_name(name).is_none() {
                 let known: Vec<&str> = catalogue::types().map(|known| known.name).collect();
                 return Err(Failure::unreadable(format!("there is no file type `{name}`"))
-                    .help(format!("there are {}", known.join(", "))));
+                    .help(format!("choose from {}", known.join(", "))));
             }
         }
         Ok(Expected { size: size.transpose()?, types: options.kind.clone() })
@@ -268,7 +268,7 @@ fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Ex
 /// What stands at a path.
 fn seen(path: &Path, deep: bool) -> Looked {
     if let Some(what) = disk::no_file(path) {
-        return Seen::Unreadable(format!("{what} stands there, not a file")).into();
+        return Seen::Unreadable(format!("this is {what}, not a file")).into();
     }
     let extension = path.extension().unwrap_or_default().to_string_lossy().into_owned();
     let is_movie = catalogue::by_extension(&extension).is_some_and(|known| known.is_container());

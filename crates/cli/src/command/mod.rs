@@ -13,11 +13,12 @@ pub mod demo;
 pub mod encode;
 pub mod estimate;
 pub mod explain;
-pub mod formats;
+
 mod gallery;
 pub mod log;
 mod loose;
-pub mod mend;
+pub mod fixing;
+pub mod manual;
 pub mod movie;
 pub mod names;
 pub mod new;
@@ -30,6 +31,7 @@ pub mod schema;
 pub mod stack;
 pub mod status;
 pub mod trust;
+pub mod types;
 pub mod verify;
 pub mod whose;
 
@@ -51,7 +53,7 @@ use crate::show;
 /// Prints findings to standard error, for commands whose answer is something else. Nothing found is nothing said.
 fn tell_findings(queue: &Queue, around: &Surroundings) {
     let findings = queue.findings();
-    if findings.iter().any(|finding| finding.meant.is_none()) {
+    if findings.iter().any(|finding| finding.allowed.is_none()) {
         show::tell(&show::diagnostics::text(&findings, &queue.sources, &sheet_names(queue, around), around.err));
     }
 }
@@ -89,8 +91,8 @@ fn guard_calls(plan: &Plan, files: impl Iterator<Item = i64>) -> Result<(), Fail
     if calls <= MOST_CALLS {
         return Ok(());
     }
-    let message = format!("this plan has about {calls} calls, and {MOST_CALLS} are the most that can be kept");
-    Err(Failure::new(Cause::Refused, message).help("ask for fewer frames (--frames), or raise chunk under [run]"))
+    let message = format!("this plan has about {calls} calls; at most {MOST_CALLS} are allowed");
+    Err(Failure::new(Cause::Refused, message).help("give fewer frames (--frames), or raise `chunk` under [run]"))
 }
 
 /// How a command ends that compares the disk with a plan which nobody can know: nothing is planned, not all names are known, or
@@ -111,7 +113,7 @@ fn is_of_typed(finding: &Finding, queue: &Queue) -> bool {
         Some(at) => queue.sources.get(at.at.file).name.starts_with("--"),
         None => finding.check == "name-unknown",
     };
-    typed && finding.level == Level::Error && finding.meant.is_none()
+    typed && finding.level == Level::Error && finding.allowed.is_none()
 }
 
 /// A command of ours with the sheet, the jobs and the settings of this call, ready to be pasted.
@@ -203,16 +205,16 @@ fn guard_final(loaded: &Loaded, is_final: bool) -> Result<(), Failure> {
     if !loaded.retouched || is_final {
         return Ok(());
     }
-    let message = "these settings change the picture, and the files would bear the final names";
+    let message = "these settings change the picture, and the files would have the final names";
     Err(Failure::unreadable(message)
-        .help("lay a mode with a path of its own over it (--mode NAME), or say --final if that is meant"))
+        .help("use a mode with its own path (--mode NAME), or add --final if this is intended"))
 }
 
 /// Running and building need a renderer for every job.
 fn need_adapters(loaded: &Loaded) -> Result<(), Failure> {
     match loaded.plan.jobs.iter().find(|job| job.adapter.as_deref().is_none()) {
         Some(job) => Err(Failure::unreadable(format!(
-            "the job `{}` has no adapter: nothing says which renderer to call",
+            "the job `{}` has no adapter, so no renderer is known",
             job.name
         ))
         .help("write adapter = \"understudy\" in the job or in [defaults]")),

@@ -30,11 +30,11 @@ pub fn run(args: &MovieArgs, around: &Surroundings) -> Result<Exit, Failure> {
 fn of_sheet(args: &MovieArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if let Some(option) = given(&args.options) {
         return Err(Failure::unreadable(format!("--{option} is for pictures outside any sheet"))
-            .help("name the file to write with -o, or write it into the [[movie]] of the sheet"));
+            .help("add -o FILE, or write it into the [[movie]] of the sheet"));
     }
     if args.common.frames.is_some() {
-        return Err(Failure::unreadable("a movie of some of its frames would bear the whole movie's name")
-            .help("write `frames` into its [[movie]], or make one beside the sheet: truepath movie PATTERN --frames EXPR -o FILE"));
+        return Err(Failure::unreadable("a movie of a part of the frames would have the name of the whole movie")
+            .help("write `frames` into its [[movie]], or make one outside the sheet: truepath movie PATTERN --frames EXPR -o FILE"));
     }
     let run = RunArgs {
         existing: args.replace.then_some(ExistingFiles::Replace),
@@ -73,7 +73,7 @@ fn given(options: &MovieOptions) -> Option<&'static str> {
 /// A movie of any pictures: made beside its name, read, and only then given it.
 fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Exit, Failure> {
     if args.common.jobs.is_empty() {
-        return Err(Failure::unreadable("-o needs the names of pictures")
+        return Err(Failure::unreadable("-o needs patterns of pictures")
             .help("truepath movie 'shots/ferry.{frame:4}.png' --fps 24 -o ferry.mp4"));
     }
     deliver::may_write((out, args.replace), [], around)?;
@@ -130,8 +130,8 @@ fn spans(args: &MovieArgs, wanted: &EncodeArgs) -> Result<Vec<String>, Failure> 
     let gaps = args.gaps.as_deref().unwrap_or("refuse");
     if !GAPS.iter().any(|(name, _)| *name == gaps) {
         let near = nearest(gaps, GAPS.iter().map(|(name, _)| *name)).unwrap_or("hold");
-        return Err(Failure::unreadable(format!("--gaps {gaps} means nothing"))
-            .help(format!("write {near}; there are refuse, hold and close")));
+        return Err(Failure::unreadable(format!("--gaps {gaps} is not valid"))
+            .help(format!("write {near}; the values are refuse, hold and close")));
     }
     let mut spans = Vec::new();
     for (at, pattern) in wanted.patterns.iter().enumerate() {
@@ -142,7 +142,7 @@ fn spans(args: &MovieArgs, wanted: &EncodeArgs) -> Result<Vec<String>, Failure> 
         if gaps == "refuse" && !missing.is_empty() {
             let message = format!("{pattern} has gaps: {missing} are not there");
             return Err(Failure::new(Cause::Refused, message)
-                .help("--gaps hold shows the frame before for as long, --gaps close leaves them out"));
+                .help("--gaps hold repeats the frame before, --gaps close skips them"));
         }
         spans.push(if gaps == "hold" { whole.to_string() } else { numbers.to_string() });
     }
@@ -152,7 +152,7 @@ fn spans(args: &MovieArgs, wanted: &EncodeArgs) -> Result<Vec<String>, Failure> 
 /// Reads a movie that was just made, and compares it with what was asked for.
 fn looked(asked: &encode::Asked, part: &Path) -> Result<Box<Footage>, Failure> {
     let refused = |why: String| {
-        Failure::new(Cause::Program, format!("what {} made is not as asked for: {why}", asked.encoder.name))
+        Failure::new(Cause::Program, format!("the movie from {} is not as requested: {why}", asked.encoder.name))
     };
     match truepath_media::movie::probe(part).map_err(|error| Failure::machine("read", part, &error))? {
         Seen::Movie(footage) => match asked.planned.differences(&footage) {
@@ -166,7 +166,7 @@ fn looked(asked: &encode::Asked, part: &Path) -> Result<Box<Footage>, Failure> {
 
 fn said(footage: &Footage) -> String {
     let frames = counted(i64::try_from(footage.frames).unwrap_or(i64::MAX), "frame");
-    let fps = footage.fps.map_or(String::new(), |fps| format!(" at {fps} a second"));
+    let fps = footage.fps.map_or(String::new(), |fps| format!(" at {fps} per second"));
     let sound = footage.sound.as_ref().map(|sound| format!(", {} sound", sound.codec)).unwrap_or_default();
     format!("{frames}{fps}, {}x{}, {} in {}{sound}", footage.width, footage.height, footage.codec, footage.container)
 }

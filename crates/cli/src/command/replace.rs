@@ -11,7 +11,7 @@ pub fn replace(path: &Path, old: &str, new: &str) -> Result<(), Failure> {
     let failed = |error: &std::io::Error| Failure::machine("write", path, error);
     let now = truepath_exec::disk::read(path, truepath_exec::disk::MOST_TEXT).map_err(|error| failed(&error))?;
     if now != old.as_bytes() {
-        let message = format!("{} was changed by somebody else in this moment", path.display());
+        let message = format!("{} was changed by another program at the same time", path.display());
         return Err(Failure::new(Cause::Machine, message).help("run the same command again"));
     }
     let folder = path.parent().unwrap_or(Path::new("."));

@@ -23,7 +23,7 @@ pub fn run(args: &SceneArgs, around: &Surroundings) -> Result<Exit, Failure> {
             let fps =
                 frames.parse().ok().zip(seconds.parse().ok()).and_then(|(frames, seconds)| Fps::new(frames, seconds));
             Some(fps.ok_or_else(|| {
-                Failure::unreadable(format!("--fps {text} is neither a whole number nor a fraction such as 24000/1001"))
+                Failure::unreadable(format!("--fps {text} is not a whole number or a fraction such as 24000/1001"))
             })?)
         }
     };
@@ -85,7 +85,7 @@ fn text(path: &Path, read: &load::Read, missing: &[String], (fps, around): (Opti
     }
     let length = match (frames(facts, fps), facts.seconds) {
         (Some(frames), _) => frames,
-        (None, Some(seconds)) => format!("{seconds} seconds; --fps tells how many frames that is"),
+        (None, Some(seconds)) => format!("{seconds} seconds; add --fps to see frames"),
         (None, None) => unknown(),
     };
     let rate = match (facts.fps, fps) {

@@ -86,7 +86,7 @@ pub fn run(args: &StackArgs, around: &Surroundings) -> Result<Exit, Failure> {
         .map(|pile| if pile.out.is_some() { stacked(pile, args.replace, around) } else { Ok(Done::default()) });
     let all = all.collect::<Result<Vec<Done>, Failure>>()?;
     let complete = |(pile, done): (&Pile<'_>, &Done)| {
-        pile.out.is_none() || (done.other.is_empty() && done.failed.is_empty() && lacking(pile).is_empty())
+        pile.out.is_none() || (done.other.is_empty() && done.failed.is_empty() && missing(pile).is_empty())
     };
     if args.common.json {
         let jobs: Vec<Value> = piles.iter().zip(&all).map(|(pile, done)| document(pile, done)).collect();
@@ -110,7 +110,7 @@ fn whole(passes: &[(&Series, &Verdict)]) -> Frames {
 }
 
 /// The frames that are planned and lack a pass.
-fn lacking(pile: &Pile<'_>) -> Frames {
+fn missing(pile: &Pile<'_>) -> Frames {
     let planned = pile.passes.iter().filter_map(|(series, _)| series.frames.clone());
     planned.reduce(|both, own| both.union(&own)).unwrap_or_default().minus(&pile.whole)
 }
@@ -140,9 +140,9 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
     if let Some(trouble) = troubles.first() {
         let why = match trouble.kind {
             TroubleKind::NoValue => format!("{{{}}} has no value in {}", trouble.token, job.name),
-            _ => format!("{{{}}} cannot stand in it", trouble.token),
+            _ => format!("{{{}}} cannot be used in it", trouble.token),
         };
-        return Err(unreadable(&why).help("`truepath names --tokens` lists what there is"));
+        return Err(unreadable(&why).help("`truepath names --tokens` lists the tokens"));
     }
     let spelt = pattern.spelt();
     let extension = spelt.rsplit_once('.').map_or("", |(_, extension)| extension);
@@ -161,7 +161,7 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
     let frames = passes[0].0.frames.as_ref().map_or(0, Frames::count);
     if pattern.frame_width().is_none() && frames > 1 {
         let message = format!("{text} has no frame number, and {} has {frames} frames", job.name);
-        return Err(refused(message).help("write {frame:4} into it"));
+        return Err(refused(message).help("put {frame:4} into it"));
     }
     let whole = around.folder.join(pattern.name(Number::new(1)));
     let mut absolute = Pattern::default();
@@ -307,11 +307,11 @@ fn text(pile: &Pile<'_>, done: &Done, around: &Surroundings) -> String {
     for (frame, why) in &done.failed {
         line("failed", format!("{frame}: {why}"));
     }
-    let lacking = lacking(pile);
-    if !lacking.is_empty() {
+    let missing = missing(pile);
+    if !missing.is_empty() {
         line(
             "skipped",
-            format!("{}: a pass is missing or broken; see truepath verify", verdicts::cut(&lacking.to_string())),
+            format!("{}: a pass is missing or broken; see truepath verify", verdicts::cut(&missing.to_string())),
         );
     }
     out
@@ -335,7 +335,7 @@ fn document(pile: &Pile<'_>, done: &Done) -> Value {
         let failed = done.failed.iter().map(|(frame, why)| json!({ "frame": frame, "why": why }));
         json!({
             "pattern": pattern.spelt(), "written": list(&done.made), "unchanged": list(&done.kept), "different": list(&done.other),
-            "failed": failed.collect::<Vec<_>>(), "skipped": lacking(pile).to_string(),
+            "failed": failed.collect::<Vec<_>>(), "skipped": missing(pile).to_string(),
         })
     });
     let size = pile.passes.first().and_then(|(series, _)| series.size);

@@ -28,9 +28,12 @@ use crate::show::status::{self, Stand};
 /// How often a watched status is looked up anew.
 const AGAIN: Duration = Duration::from_secs(1);
 
+/// Lines at the end of a watched status that are shown whatever else fits.
+const CLOSING: usize = 3;
+
 /// Shows every series: states as `verify` has them, running and where, failed, and times. With --why, what frames are made of.
 pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
-    let mut drawn = 0;
+    let mut block = show::Block::default();
     let mut last = String::new();
     loop {
         let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
@@ -38,7 +41,7 @@ pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
             return Ok(exit);
         }
         if let Some(frames) = &args.why {
-            return why(frames, &queue, around);
+            return why((frames, args.all), &queue, around);
         }
         let all = (0..queue.sheets.len()).map(|at| look(&queue, at, around));
         let all = all.collect::<Result<Vec<Stand>, Failure>>()?;
@@ -51,14 +54,10 @@ pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
             if args.common.json { show::print_exact(&text) } else { show::print(&text) }?;
             return Ok(exit);
         }
-        if around.out.terminal {
-            let back = if drawn > 0 {
-                format!("{}{}", show::control(&format!("{drawn}A")), show::control("J"))
-            } else {
-                String::new()
-            };
-            show::print(&format!("{back}{text}"))?;
-            drawn = text.lines().count();
+        if around.out.terminal && around.err.terminal {
+            let lines: Vec<String> = text.lines().map(str::to_owned).collect();
+            // The last lines say how all stands and what to do.
+            block.draw(&lines, CLOSING);
         } else if text != last {
             show::print(&format!("{}{text}", if last.is_empty() { "" } else { "\n" }))?;
             last = text;
@@ -133,29 +132,29 @@ fn text(args: &StatusArgs, queue: &Queue, all: &[Stand], around: &Surroundings) 
 }
 
 /// What some frames were made of, and would be made of now.
-fn why(text: &str, queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
+fn why((text, all): (&str, bool), queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
     let of_movies = text == "movie";
     let text = if of_movies { "1" } else { text };
     let frames =
         FrameExpr::parse(text).ok().and_then(|frames| frames.frames(None, None)).filter(|frames| frames.count() > 0);
     let frames: Frames = frames.ok_or_else(|| {
-        Failure::unreadable(format!("`{text}` are no frames")).help("write one frame, or two to compare: 12 or 12,48")
+        Failure::unreadable(format!("`{text}` is not a list of frames")).help("write one frame, or two to compare: 12 or 12,48")
     })?;
     let mut found = false;
     for (at, loaded) in queue.sheets.iter().enumerate() {
         for verdict in
             queue.verdicts(at, Look::Heads, around)?.into_iter().filter(|verdict| verdict.is_movie == of_movies)
         {
-            let own = verdict.expected.intersect(&frames);
+            let own = verdict.planned.intersect(&frames);
             if !own.is_empty() {
                 found = true;
                 let now = loaded.ground.made_of.get(verdict.series).and_then(Option::as_ref);
-                show::print(&status::why(loaded, (&verdict, &own), now, around.out))?;
+                show::print(&status::why(loaded, (&verdict, &own), (now, all), around.out))?;
             }
         }
     }
     if !found {
-        return Err(Failure::unreadable(format!("no series of this plan has frame {frames}"))
+        return Err(Failure::unreadable(format!("no job has frame {frames}"))
             .help("`truepath names` lists them"));
     }
     Ok(Exit::Well)

@@ -27,7 +27,7 @@ pub fn run(args: &TrustArgs, around: &Surroundings) -> Result<Exit, Failure> {
         let was = brought.forget();
         show::print(&format!(
             "{}: {}\n",
-            if was { "trusted no longer" } else { "it was not trusted" },
+            if was { "no longer trusted" } else { "it was not trusted" },
             brought.words()
         ))?;
         return Ok(Exit::Well);
@@ -37,6 +37,6 @@ pub fn run(args: &TrustArgs, around: &Surroundings) -> Result<Exit, Failure> {
         return Ok(Exit::Well);
     }
     brought.trust()?;
-    show::print(&format!("trusted: {}\nan adapter that changes is to be trusted again\n", brought.words()))?;
+    show::print(&format!("trusted: {}\nafter a change to an adapter, trust it again\n", brought.words()))?;
     Ok(Exit::Well)
 }

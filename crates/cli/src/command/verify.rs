@@ -11,18 +11,18 @@ use crate::lower::Surroundings;
 use crate::pipeline::{self, LoadOptions};
 use crate::show;
 
-/// Shows every series and every frame that is not good, and ends with the command that would mend it.
+/// Shows every series and every frame that is not good, and ends with the command that would fix it.
 pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if !args.loose.pattern.is_empty() || args.loose.folder.is_some() {
         if args.sums || args.adopt {
-            return Err(Failure::unreadable("--sums and --adopt are for files that a sheet plans")
-                .help("leave them out, or name the sheet with -f and leave out --pattern and --folder"));
+            return Err(Failure::unreadable("--sums and --adopt need a sheet")
+                .help("remove them, or give the sheet with -f and remove --pattern and --folder"));
         }
         return super::loose::run(args, around);
     }
     if args.loose.size.is_some() || !args.loose.kind.is_empty() {
         return Err(Failure::unreadable("--size and --type are for files outside any sheet")
-            .help("name them with --pattern or --folder; a sheet says itself what it plans"));
+            .help("add --pattern or --folder; for a sheet, size and type come from the sheet"));
     }
     let mut queue = pipeline::load(&args.common, around, LoadOptions::default())?;
     if let Some(exit) = super::not_to_be_judged(&queue, around) {

@@ -98,9 +98,9 @@ impl<'s> Shelf<'s> {
                 break;
             };
             if chain.iter().any(|known| known.file == next.file) {
-                let message = format!("the adapter `{}` is based on itself", like.value);
-                let words = Words::new(message, "this `like` makes the circle");
-                findings.add("adapter-missing", Some(like.at), None, words.help("remove `like` from one of them"));
+                let message = format!("the adapter `{}` is `like` itself", like.value);
+                let words = Words::new(message, "this `like` leads back to it");
+                findings.add("adapter-missing", Some(like.at), None, words.help("remove one `like` of this circle"));
                 break;
             }
             chain.push(next);

@@ -3,6 +3,7 @@
 use std::io::{Read as _, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
+use truepath_core::adapter::unsaved;
 use truepath_core::diagnostic::Findings;
 use truepath_core::resolve::paths::{from_system, is_absolute};
 use truepath_core::scene::{self, Facts, Unread};
@@ -22,8 +23,8 @@ pub fn find_sheets(named: &[PathBuf], folder: &Path) -> Result<Vec<PathBuf>, Fai
         // A sheet that is reached through a link has one state folder, that beside itself.
         let real = found.map(|found| dunce::canonicalize(&found).unwrap_or(found));
         return real.map(|found| vec![found]).ok_or_else(|| {
-            Failure::unreadable(format!("there is no {SHEET} in {} or above", folder.display()))
-                .help("`truepath new` writes one, -f FILE names one, `truepath demo` shows the whole way")
+            Failure::unreadable(format!("there is no {SHEET} in {} or any folder above it", folder.display()))
+                .help("write one with `truepath new`, give one with -f FILE, or see an example with `truepath demo`")
         });
     }
     let find = |named: &PathBuf| {
@@ -118,7 +119,7 @@ pub fn facts(scene: &Path) -> std::io::Result<Read> {
         }
         Err(Unread::Damaged(why)) => (Facts::default(), "", Some(why)),
         Err(Unread::OtherFormat) => {
-            (Facts::default(), "nothing here reads this format, and there is no facts file", None)
+            (Facts::default(), "this scene type cannot be read, and there is no facts file", None)
         }
     };
     let path = scene.with_file_name(format!("{name}.facts.toml"));
@@ -202,20 +203,20 @@ pub fn missing(scene: &Path, facts: &Facts) -> Vec<String> {
     facts.files().filter(|name| resource(scene, name).is_none()).cloned().collect()
 }
 
-/// A copy beside a scene that a program saved by itself, or that an editor still holds, and that is newer than the scene.
-pub fn newer(scene: &Path) -> Option<PathBuf> {
+/// An unsaved copy beside a scene, by the names that an adapter declares, that is newer than the scene.
+pub fn newer(scene: &Path, names: &[String]) -> Option<PathBuf> {
     let changed = |path: &Path| path.metadata().and_then(|about| about.modified()).ok();
     let name = scene.file_name()?.to_string_lossy().into_owned();
-    let (stem, extension) = name.rsplit_once('.').unwrap_or((&name, ""));
-    let copies = [
-        format!("{name}~"),
-        format!("#{name}#"),
-        format!(".{name}.swp"),
-        format!("{name}.autosave"),
-        format!("{stem}.autosave.{extension}"),
-        format!("{stem}_autosave.{extension}"),
-        format!("{stem}.recovered.{extension}"),
-    ];
     let saved = changed(scene)?;
-    copies.iter().map(|copy| scene.with_file_name(copy)).find(|copy| changed(copy).is_some_and(|copied| copied > saved))
+    let is_newer = |copy: &PathBuf| changed(copy).is_some_and(|copied| copied > saved);
+    let copies = |pattern: &String| -> Vec<PathBuf> {
+        if !pattern.contains('*') {
+            return vec![scene.with_file_name(unsaved::of_scene(pattern, &name))];
+        }
+        let entries = scene.parent().and_then(|folder| folder.read_dir().ok());
+        let entries = entries.into_iter().flatten().filter_map(Result::ok).map(|entry| entry.path());
+        let fits = |path: &PathBuf| path.file_name().is_some_and(|own| unsaved::fits(pattern, &name, &own.to_string_lossy()));
+        entries.filter(fits).collect()
+    };
+    names.iter().flat_map(copies).find(is_newer)
 }

@@ -11,6 +11,7 @@ pub mod trust;
 mod versions;
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 
@@ -24,7 +25,7 @@ use truepath_core::resolve::{self, Job, Stacked};
 use truepath_core::scene::Facts;
 use truepath_core::sheet::machine::MachineFile;
 use truepath_core::sheet::{Key, Settings, Sheet, System};
-use truepath_core::source::{FileId, Sources};
+use truepath_core::source::{FileId, Place, Sources};
 use truepath_core::template::Lookup;
 use truepath_core::verify::Verdict;
 
@@ -62,6 +63,8 @@ pub struct Loaded {
     pub stacked: Vec<Stacked>,
     /// The sheet with all that was laid below it.
     pub written: Sheet,
+    /// The numbers of the texts that were laid below it: sheets that others may share.
+    below: Range<u16>,
     /// The adapters of its jobs.
     pub adapters: Arc<Adapters>,
     /// The sheet's path.
@@ -112,6 +115,22 @@ impl Loaded {
         !self.findings.iter().any(|finding| finding.check == NOT_TOML)
     }
 
+    /// Its findings. One about a single job points at that job, also where its cause is in a sheet that others share.
+    fn found(&self) -> Vec<Finding> {
+        let mut found = self.findings.clone().sorted();
+        let is_shared = |at: Place| self.below.contains(&at.file.0);
+        for finding in found.iter_mut().filter(|finding| finding.more == 0) {
+            let Some(name) = finding.job.as_deref().filter(|_| finding.at.as_ref().is_some_and(|at| is_shared(at.at))) else {
+                continue;
+            };
+            let job = self.plan.jobs.iter().find(|job| job.name == name).map(|job| job.at);
+            if let Some(at) = job.filter(|at| !is_shared(*at)) {
+                finding.point_at(at);
+            }
+        }
+        found
+    }
+
     /// How a call ends that was stopped by what was found, or nothing when nothing stops it.
     pub fn stopped(&self) -> Option<Exit> {
         match (self.is_readable(), self.findings.has_errors()) {
@@ -132,14 +151,14 @@ impl Queue {
     pub fn stopped_here(&self) -> Option<Exit> {
         let stopped = self.stopped()?;
         let errors = self.sheets.iter().flat_map(|sheet| sheet.findings.iter());
-        let mut errors = errors.filter(|finding| finding.level == Level::Error && finding.meant.is_none());
+        let mut errors = errors.filter(|finding| finding.level == Level::Error && finding.allowed.is_none());
         let here = errors.all(|finding| find(finding.check).is_some_and(|check| check.here_only));
         Some(if stopped == Exit::No && here { Exit::Machine } else { stopped })
     }
 
     /// The verdicts on all that a sheet's plan writes, movies last.
     pub fn verdicts(&self, at: usize, look: Look, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-        let counter = Counter::new("looking at files", around.err);
+        let counter = Counter::new("reading files", around.err);
         let told = |files: u64| counter.add(files);
         let sheet = &self.sheets[at];
         let beside: Vec<&Plan> = self.plans().collect();
@@ -156,7 +175,7 @@ impl Queue {
 
     /// All findings in the order of the sheets.
     pub fn findings(&self) -> Vec<Finding> {
-        self.sheets.iter().flat_map(|sheet| sheet.findings.clone().sorted()).collect()
+        self.sheets.iter().flat_map(Loaded::found).collect()
     }
 }
 
@@ -181,7 +200,7 @@ pub fn program_of(adapter: &Adapter, around: &Surroundings) -> Result<PathBuf, S
 /// How a call wants its sheets loaded.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct LoadOptions<'w> {
-    /// Ask neither disk nor machine: only sheets, and adapters beside them, are read.
+    /// Read the sheet and its adapters only; ask nothing of the disk and this machine: only sheets, and adapters beside them, are read.
     pub offline: bool,
     /// What is looked up anew, whatever is pinned.
     pub anew: Anew,
@@ -233,6 +252,7 @@ struct Draft {
     path: PathBuf,
     state: StateFolder,
     sheet: Sheet,
+    below: Range<u16>,
     stacked: Vec<Stacked>,
     plan: Plan,
     /// All enabled jobs without a mode first, then every mode that could write over their names.
@@ -259,6 +279,7 @@ impl Request<'_> {
         let mut home = read::home(&path, &state, self.around, self.way.offline);
         home.system = self.way.system.unwrap_or(home.system);
         let mut sheet = self.sheet(&path, sources, &mut home, &mut Vec::new())?;
+        let below = sheet.file.0 + 1..sources.count();
         read::fill_scenes(&mut sheet, &home, &mut self.findings);
         let configuration = self.around.configuration.as_deref().filter(|_| !self.way.offline);
         let mut adapters = adapters::adapters(&path, configuration, (self.around, sources), &mut self.findings);
@@ -348,6 +369,7 @@ impl Request<'_> {
             own_path,
             pins: pins.clone(),
             sheet,
+            below,
         })
     }
 }
@@ -412,6 +434,7 @@ impl Draft {
             rivals: self.rivals,
             stacked: self.stacked,
             written: self.sheet,
+            below: self.below,
             adapters: self.adapters,
             sheet: self.path,
             state: self.state,
@@ -435,7 +458,7 @@ fn selected(common: &Common, sheets: &mut [Loaded]) {
             let known: Vec<&str> = sheets.iter().flat_map(|sheet| &sheet.stacked).map(|job| job.job.as_str()).collect();
             let near = truepath_core::diagnostic::nearest(name, known);
             let help = near.map_or("`truepath names` lists them".to_owned(), |near| format!("write {near}"));
-            said.push(Words::new(format!("no job is called `{name}`"), "").help(help));
+            said.push(Words::new(format!("there is no job `{name}`"), "").help(help));
         }
     }
     if said.is_empty() && sheets.iter().all(|sheet| sheet.plan.series.is_empty() && sheet.plan.movies.is_empty()) {

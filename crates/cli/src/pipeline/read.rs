@@ -1,9 +1,10 @@
 //! Everything that is read for a plan: the command line, sheets with those below them, adapters, scenes.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use truepath_core::adapter::Adapter;
 use truepath_core::check::Machine;
 use truepath_core::diagnostic::{Findings, Words};
 use truepath_core::plan::Adapters;
@@ -53,7 +54,7 @@ impl Request<'_> {
         let mut sheet = sheet::parse::sheet(file, &sources.get(file).text, &mut self.findings);
         if !says_sheet && self.findings.iter().any(|finding| finding.check == super::NOT_TOML) {
             // Nothing of a file is shown that is no sheet.
-            return Err(Failure::unreadable(format!("{} is no sheet: it is no TOML", path.display()))
+            return Err(Failure::unreadable(format!("{} is not a sheet: it is not TOML", path.display()))
                 .help("a sheet is a text of TOML whose first line is `sheet = 1`; `truepath new` writes one"));
         }
         above.push(path.to_owned());
@@ -62,8 +63,8 @@ impl Request<'_> {
             let wanted = paths::absolute(&from.value, from.at, home);
             let found = dunce::canonicalize(&wanted).ok().filter(|found| !above.contains(found));
             let Some(found) = found else {
-                let label = if Path::new(&wanted).exists() { "this sheet lies above" } else { "no such file" };
-                let words = Words::new(format!("{wanted} cannot be laid below this sheet"), label);
+                let label = if Path::new(&wanted).exists() { "this sheet includes itself" } else { "this file does not exist" };
+                let words = Words::new(format!("{wanted} cannot be included"), label);
                 self.findings.add(
                     "from-missing",
                     Some(from.at),
@@ -74,7 +75,7 @@ impl Request<'_> {
             };
             // Nothing of a file that is no sheet is shown: anybody's may be named here.
             if !load::is_sheet(&found) {
-                let words = Words::new(format!("{wanted} cannot be laid below this sheet"), "this file is no sheet");
+                let words = Words::new(format!("{wanted} cannot be included"), "this file is not a sheet");
                 let help = "a sheet is a text of TOML with tables such as [roots], [defaults] or [[job]]";
                 self.findings.add("from-missing", Some(from.at), None, words.help(help));
                 continue;
@@ -101,13 +102,14 @@ impl Request<'_> {
         if self.way.offline {
             return (facts, machine);
         }
-        let scenes: BTreeSet<String> = stacked
-            .iter()
-            .filter_map(|job| {
-                Some(paths::absolute(job.settings.text(&Key::Scene)?, job.settings.place(&Key::Scene)?, home))
-            })
-            .collect();
-        for scene in scenes {
+        // Each scene once, with the adapter of the first job that has it.
+        let mut scenes: BTreeMap<String, Option<&Adapter>> = BTreeMap::new();
+        for job in stacked {
+            let Some((scene, at)) = job.settings.text(&Key::Scene).zip(job.settings.place(&Key::Scene)) else { continue };
+            let adapter = job.settings.text(&Key::Adapter).and_then(|name| known.adapters.get(name));
+            scenes.entry(paths::absolute(scene, at, home)).or_insert(adapter);
+        }
+        for (scene, adapter) in scenes {
             let path = Path::new(&scene);
             match load::facts(path) {
                 Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
@@ -122,7 +124,8 @@ impl Request<'_> {
                         let file = sources.add(load::short(&path, &self.around.folder), text);
                         scene::beside::read(file, &sources.get(file).text, &mut self.findings);
                     }
-                    machine.newer.extend(load::newer(path).map(|copy| (scene.clone(), text(&copy))));
+                    let unsaved = adapter.map_or(&[][..], |adapter| &adapter.unsaved);
+                    machine.newer.extend(load::newer(path, unsaved).map(|copy| (scene.clone(), text(&copy))));
                     let lost = load::missing(path, &read.facts);
                     if !lost.is_empty() {
                         machine.resources.insert(scene.clone(), lost);
@@ -130,7 +133,7 @@ impl Request<'_> {
                     let told = if read.source.starts_with("read") || read.damaged.is_some() {
                         None
                     } else {
-                        self.told(stacked, path, known)
+                        adapter.and_then(|adapter| self.told(adapter, path, known))
                     };
                     let known = match told {
                         Some(Ok(told)) => read.facts.or(told),
@@ -155,14 +158,8 @@ impl Request<'_> {
     }
 
     /// What the renderer of a scene's job tells about it; `None` where it cannot be asked.
-    fn told(&self, stacked: &[Stacked], scene: &Path, known: &Known<'_>) -> Option<Result<Facts, String>> {
-        let Known { home, state, adapters, machine } = *known;
-        let path = text(scene);
-        let own = |job: &&Stacked| {
-            let scene = job.settings.text(&Key::Scene).zip(job.settings.place(&Key::Scene));
-            scene.is_some_and(|(scene, at)| paths::absolute(scene, at, home) == path)
-        };
-        let adapter = adapters.get(stacked.iter().find(own)?.settings.text(&Key::Adapter)?)?;
+    fn told(&self, adapter: &Adapter, scene: &Path, known: &Known<'_>) -> Option<Result<Facts, String>> {
+        let Known { home, state, machine, .. } = *known;
         if adapter.facts.is_empty() || adapter.unasked {
             return None;
         }

@@ -178,15 +178,15 @@ impl Survey<'_> {
                 Ok(_) => {}
             }
             let env = adapter.needs.env.iter().filter(|name| !lower::is_set(name));
-            let mut lacking: Vec<String> = env.map(|name| format!("the environment variable {name}")).collect();
+            let mut missing: Vec<String> = env.map(|name| format!("the environment variable {name}")).collect();
             for file in &adapter.needs.files {
                 let path = folder.join(file.replacen('~', &plan.home.user.clone().unwrap_or_default(), 1));
                 if !path.exists() {
-                    lacking.push(format!("the file {file}"));
+                    missing.push(format!("the file {file}"));
                 }
             }
-            if !lacking.is_empty() {
-                machine.needs.insert(name.to_owned(), lacking);
+            if !missing.is_empty() {
+                machine.needs.insert(name.to_owned(), missing);
             }
         }
     }
@@ -204,12 +204,12 @@ fn in_the_way(folder: &Path, roots: &[PathBuf]) -> Option<(String, String)> {
     match there.metadata() {
         Ok(about) if about.is_dir() => {}
         Ok(_) => return said(there, "a file is where a folder is needed".to_owned()),
-        Err(error) => return said(there, format!("a link leads nowhere ({error})")),
+        Err(error) => return said(there, format!("a link to a file that does not exist ({error})")),
     }
     let real = real?;
     let is_inside = roots.iter().any(|root| real.starts_with(root) || root.starts_with(&real));
     (!is_inside && !roots.is_empty())
-        .then(|| (from_system(there), format!("a link leads out of every root, to {}", real.display())))
+        .then(|| (from_system(there), format!("a link that leads out of every root, to {}", real.display())))
 }
 
 /// Whether a program is one that only Windows starts: a script for it can be built anywhere.

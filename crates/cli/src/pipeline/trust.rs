@@ -76,7 +76,7 @@ impl Brought {
     /// Writes down that it is trusted.
     pub fn trust(&self) -> Result<(), Failure> {
         let Some(kept) = &self.kept else {
-            return Err(Failure::new(Cause::Machine, "this user has no configuration folder to write it down in")
+            return Err(Failure::new(Cause::Machine, "this user has no configuration folder")
                 .help("set HOME or XDG_CONFIG_HOME"));
         };
         let folder = kept.parent().unwrap_or(Path::new("."));
@@ -123,9 +123,9 @@ impl Brought {
     pub fn refuse_strangers(&self) -> Result<(), Failure> {
         match &self.stranger {
             Some((path, owner)) if !self.is_trusted() => {
-                let words = format!("{} belongs to {owner}, who decides what would be started", path.display());
+                let words = format!("{} belongs to {owner}, and its adapters decide which programs are started", path.display());
                 Err(Failure::new(Cause::Machine, words).help(format!(
-                    "look at the sheet and its adapters, then: truepath trust {}",
+                    "read the sheet and its adapters, then run: truepath trust {}",
                     self.folder.display()
                 )))
             }

@@ -1,5 +1,7 @@
 //! Findings as compiler-grade text.
 
+use std::collections::HashMap;
+
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Patch, Renderer, Snippet};
 use truepath_core::diagnostic::{Finding, Level as Grave};
@@ -11,22 +13,74 @@ use crate::lower::Screen;
 /// Bytes from one place to another that is still shown with it.
 const NEAR: u32 = 8 * 1024;
 
-/// All findings, and a closing line that counts them.
+/// Places of one cause that are named.
+const MOST_PLACES: usize = 4;
+
+/// All findings, and a closing line that counts them. What many jobs have in common is shown once.
 pub fn text(findings: &[Finding], sources: &Sources, sheet: &str, screen: Screen) -> String {
     let renderer = if screen.colour { Renderer::styled() } else { Renderer::plain() };
     let decor = if screen.unicode { DecorStyle::Unicode } else { DecorStyle::Ascii };
     let renderer = renderer.decor_style(decor).term_width(screen.width);
     let mut out = String::new();
-    for finding in findings.iter().filter(|finding| finding.meant.is_none()) {
+    let found: Vec<&Finding> = findings.iter().filter(|finding| finding.allowed.is_none()).collect();
+    for block in blocks(&found) {
         // What was written into it is clean: all sequences are those of its colours.
-        out.push_str(&own(&renderer.render(&groups(finding, sources))));
+        out.push_str(&own(&renderer.render(&groups(&block, sources))));
         out.push_str("\n\n");
     }
     out.push_str(&closing(findings, sheet, screen));
     out
 }
 
-fn groups<'f>(finding: &'f Finding, sources: &'f Sources) -> Vec<Group<'f>> {
+/// Findings that say the same of several jobs, each block in the place of its first one.
+fn blocks<'f>(findings: &[&'f Finding]) -> Vec<Vec<&'f Finding>> {
+    let mut blocks: Vec<Vec<&Finding>> = Vec::new();
+    let mut known: HashMap<(&str, Grave, String), usize> = HashMap::new();
+    for finding in findings {
+        let at = *known.entry((finding.check, finding.level, without_job(finding))).or_insert(blocks.len());
+        match blocks.get_mut(at) {
+            Some(block) => block.push(finding),
+            None => blocks.push(vec![finding]),
+        }
+    }
+    blocks
+}
+
+/// What a finding says, whichever job it says it of.
+fn without_job(finding: &Finding) -> String {
+    let Some(name) = &finding.job else { return finding.message.clone() };
+    let entry = name.split('/').next().unwrap_or(name);
+    finding.message.replace(&format!("`{name}`"), "`job`").replace(&format!("`{entry}`"), "`job`")
+}
+
+/// How often the cause of a block is met again, and where.
+fn again(block: &[&Finding], sources: &Sources) -> Option<String> {
+    let (first, rest) = block.split_first()?;
+    let line = |finding: &Finding| {
+        let at = finding.at.as_ref()?;
+        let (from, _) = sources.lines(at.at);
+        Some(format!("{}:{}", clean(&sources.get(at.at.file).name), from.line))
+    };
+    // Two places in one line have one cause.
+    let mut places: Vec<String> = rest.iter().filter_map(|other| line(other)).collect();
+    places.retain(|place| Some(place) != line(first).as_ref());
+    places.dedup();
+    let elsewhere: usize = if places.is_empty() { 0 } else { rest.iter().map(|other| other.more).sum() };
+    let text = match (first.more + elsewhere + places.len(), first.again) {
+        (0, 0) => return None,
+        (0, again) => format!("same problem {} in this job", counted(again as i64, "more time")),
+        (jobs, _) => {
+            let what = if first.job.is_some() { "more job" } else { "more place" };
+            format!("same problem in {}", counted(jobs as i64, what))
+        }
+    };
+    let named = places[..places.len().min(MOST_PLACES)].join(", ");
+    let rest = if places.len() > MOST_PLACES { ", ..." } else { "" };
+    Some(if named.is_empty() { text } else { format!("{text}: {named}{rest}") })
+}
+
+fn groups<'f>(block: &[&'f Finding], sources: &'f Sources) -> Vec<Group<'f>> {
+    let Some(finding) = block.first().copied() else { return Vec::new() };
     let level = match finding.level {
         Grave::Error => Level::ERROR,
         Grave::Warning => Level::WARNING,
@@ -55,10 +109,8 @@ fn groups<'f>(finding: &'f Finding, sources: &'f Sources) -> Vec<Group<'f>> {
         }
         None => Group::with_title(title),
     };
-    if finding.more > 0 {
-        main = main.element(
-            Level::NOTE.message(format!("and {} of the same cause", counted(finding.more as i64, "more job"))),
-        );
+    if let Some(again) = again(block, sources) {
+        main = main.element(Level::NOTE.message(again));
     }
     let Some(help) = &finding.help else { return vec![main] };
     match &finding.fix {
@@ -83,7 +135,7 @@ fn span(at: Place, lines: &Excerpt<'_>) -> std::ops::Range<usize> {
 }
 
 fn closing(findings: &[Finding], sheet: &str, screen: Screen) -> String {
-    let (meant, found): (Vec<&Finding>, Vec<&Finding>) = findings.iter().partition(|finding| finding.meant.is_some());
+    let (allowed, found): (Vec<&Finding>, Vec<&Finding>) = findings.iter().partition(|finding| finding.allowed.is_some());
     let count = |level: Grave| found.iter().filter(|finding| finding.level == level).count() as i64;
     let (errors, warnings, notes) = (count(Grave::Error), count(Grave::Warning), count(Grave::Note));
     let parts = [(errors, "error", BAD), (warnings, "warning", ODD), (notes, "note", anstyle::Style::new())];
@@ -92,17 +144,17 @@ fn closing(findings: &[Finding], sheet: &str, screen: Screen) -> String {
         .filter(|(n, ..)| *n > 0)
         .map(|(n, name, style)| paint(screen, *style, counted(*n, name)))
         .collect();
-    let meant = match meant.len() {
+    let allowed = match allowed.len() {
         0 => String::new(),
-        n => format!(" ({} meant)", counted(n as i64, "finding")),
+        n => format!(" ({} allowed)", counted(n as i64, "finding")),
     };
     // The gravest is named, not the one that happens to stand first.
     let gravest = [Grave::Error, Grave::Warning, Grave::Note].into_iter();
     let gravest = gravest.filter_map(|level| found.iter().find(|finding| finding.level == level)).next();
     match gravest {
-        None => format!("{}{meant}\n", paint(screen, GOOD, format!("{sheet}: nothing to complain about"))),
+        None => format!("{}{allowed}\n", paint(screen, GOOD, format!("{sheet}: no problems found"))),
         Some(first) => {
-            format!("{} in {sheet}{meant}. More about one: truepath explain {}\n", parts.join(", "), first.check)
+            format!("{} in {sheet}{allowed}. Learn more: truepath explain {}\n", parts.join(", "), first.check)
         }
     }
 }

@@ -4,7 +4,6 @@ use serde_json::{Map, Value, json};
 use truepath_core::diagnostic::{Finding, Level, find};
 use truepath_core::frames::Frames;
 use truepath_core::plan::{Plan, Series, SeriesKind};
-use truepath_core::sheet::Version;
 use truepath_core::source::{Place, Sources};
 use truepath_core::verify::{Near, Outcome, STATES, State, Verdict};
 use truepath_core::whose::Owner;
@@ -91,15 +90,15 @@ pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) 
             "fix": finding.fix.as_ref().map(|fix| json!({ "at": at(fix.at), "write": fix.write })),
             "more": finding.more,
             "asks_machine": find(finding.check).is_some_and(|check| check.asks_machine),
-            "because": finding.meant,
+            "because": finding.allowed,
         })
     };
-    let (meant, found): (Vec<&Finding>, Vec<&Finding>) = findings.iter().partition(|finding| finding.meant.is_some());
+    let (meant, found): (Vec<&Finding>, Vec<&Finding>) = findings.iter().partition(|finding| finding.allowed.is_some());
     let count = |level: Level| found.iter().filter(|finding| finding.level == level).count();
     json!({
         "truepath": 1,
         "findings": found.iter().map(|finding| one(finding)).collect::<Vec<_>>(),
-        "meant": meant.iter().map(|finding| one(finding)).collect::<Vec<_>>(),
+        "allow": meant.iter().map(|finding| one(finding)).collect::<Vec<_>>(),
         "errors": count(Level::Error), "warnings": count(Level::Warning),
     })
 }
@@ -119,7 +118,7 @@ pub fn verdict(plan: &Plan, verdict: &Verdict) -> Value {
     };
     let mut document = json!({
         "series": series.id, "job": plan.jobs[series.job].name, "pass": pass(plan, series), "kind": kind(series),
-        "planned": verdict.expected.to_string(),
+        "planned": verdict.planned.to_string(),
     });
     let good_first = STATES.iter().rev().take(1).chain(&STATES[..STATES.len() - 1]);
     for (name, state) in good_first {
@@ -169,11 +168,7 @@ pub fn whose(queue: &Queue, answers: &[Answer<'_>]) -> Value {
         let series = plan.output(*at);
         let mut document = name(plan, series);
         let job = &plan.jobs[series.job];
-        let version = match job.version {
-            Some(Version::Number(version)) => Some(version),
-            Some(_) => queue.sheets[*sheet].pins.version(&job.job, queue.sheets[*sheet].plan.pin_mode.as_deref()),
-            None => None,
-        };
+        let version = plan.version_of(job);
         let values = document["values"].take();
         json!({
             "path": path, "series": series.id, "job": job.name, "camera": document["camera"], "values": values,

@@ -4,7 +4,7 @@ use quick_xml::Writer;
 use quick_xml::events::BytesText;
 use truepath_core::frames::Frames;
 use truepath_core::plan::Plan;
-use truepath_core::verify::{LACKING, State, Verdict};
+use truepath_core::verify::{NOT_GOOD, State, Verdict};
 
 use super::{clean, verdicts};
 
@@ -14,10 +14,10 @@ pub struct Case {
     pub class: String,
     /// Its name.
     pub name: String,
-    /// In one line what is lacking; none where nothing is.
+    /// In one line what is bad; none where nothing is.
     pub message: Option<String>,
-    /// Why files are lacking, a line each.
-    pub lacking: Vec<String>,
+    /// Why files are bad, a line each.
+    pub bad: Vec<String>,
     /// What is to be looked at, a line each.
     pub other: Vec<String>,
 }
@@ -52,7 +52,7 @@ fn write(writer: &mut Writer<Vec<u8>>, case: &Case) -> std::io::Result<()> {
     element.write_inner_content(|writer| {
         if let Some(message) = &case.message {
             let element = writer.create_element("failure").with_attribute(("message", &*clean(message)));
-            element.with_attribute(("type", "incomplete")).write_text_content(BytesText::new(&lines(&case.lacking)))?;
+            element.with_attribute(("type", "incomplete")).write_text_content(BytesText::new(&lines(&case.bad)))?;
         }
         if !case.other.is_empty() {
             writer.create_element("system-out").write_text_content(BytesText::new(&lines(&case.other)))?;
@@ -65,18 +65,18 @@ fn write(writer: &mut Writer<Vec<u8>>, case: &Case) -> std::io::Result<()> {
 /// One series or movie of a plan.
 pub fn case(plan: &Plan, verdict: &Verdict) -> Case {
     let series = plan.output(verdict.series);
-    let (mut lacking, mut other) = (Vec::new(), Vec::new());
+    let (mut bad, mut other) = (Vec::new(), Vec::new());
     let missing = verdict.in_state(State::Missing);
     let missing = (!missing.is_empty()).then_some((State::Missing, "not there", missing));
     let found = verdict.findings.iter().map(|(state, why, frames)| (*state, why.as_str(), frames));
     for (state, why, frames) in missing.into_iter().chain(found) {
-        let list = if LACKING.contains(&state) || state == State::Unreadable { &mut lacking } else { &mut other };
+        let list = if NOT_GOOD.contains(&state) || state == State::Unreadable { &mut bad } else { &mut other };
         list.push(line(plan, verdict, (state, why, frames)));
     }
-    let count = verdict.files(&LACKING) + verdict.files(&[State::Unreadable]);
-    let message = format!("{count} of {} files are not good", verdict.expected.count());
+    let count = verdict.files(&NOT_GOOD) + verdict.files(&[State::Unreadable]);
+    let message = format!("{count} of {} files are not good", verdict.planned.count());
     let message = verdict.is_lacking().then_some(message);
-    Case { class: plan.home.sheet.clone(), name: series.id.clone(), message, lacking, other }
+    Case { class: plan.home.sheet.clone(), name: series.id.clone(), message, bad, other }
 }
 
 fn line(plan: &Plan, verdict: &Verdict, (state, why, frames): (State, &str, &Frames)) -> String {

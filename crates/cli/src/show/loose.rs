@@ -46,7 +46,7 @@ impl Examined {
 
     /// How many files are neither good nor merely odd.
     #[must_use]
-    pub fn lacking(&self) -> i64 {
+    pub fn bad(&self) -> i64 {
         let bad = self
             .found
             .iter()
@@ -88,27 +88,27 @@ pub fn text(looked: &[Examined], screen: Screen) -> String {
         out.push_str(&paint(screen, QUIET, format!("  and {} more; --json lists them all\n", bad.len() - MOST_LINES)));
     }
     let all: i64 = looked.iter().map(|set| set.wanted.count()).sum();
-    let closing = match looked.iter().map(Examined::lacking).sum::<i64>() {
+    let closing = match looked.iter().map(Examined::bad).sum::<i64>() {
         0 => paint(screen, GOOD, format!("complete: {}", counted(all, "file"))),
-        lacking => paint(screen, BAD, format!("not complete: {} of {} good", all - lacking, counted(all, "file"))),
+        bad => paint(screen, BAD, format!("not complete: {} of {} good", all - bad, counted(all, "file"))),
     };
     out + &format!("\n{closing}\n")
 }
 
 /// A set as a test of a build server.
 pub fn case(set: &Examined) -> Case {
-    let (mut lacking, mut other) = (Vec::new(), Vec::new());
+    let (mut bad, mut other) = (Vec::new(), Vec::new());
     if !set.missing.is_empty() {
-        lacking.push(format!("missing {}: not there", set.missing));
+        bad.push(format!("missing {}: not there", set.missing));
     }
     for found in set.found.iter().filter(|found| found.state != State::Good) {
         let line = format!("{} {}: {}", found.state.name(), found.path, found.why);
         let is_bad = !matches!(found.state, State::Odd | State::Unproven);
-        if is_bad { lacking.push(line) } else { other.push(line) }
+        if is_bad { bad.push(line) } else { other.push(line) }
     }
-    let count = set.lacking();
+    let count = set.bad();
     let message = (count > 0).then(|| format!("{count} of {} files are not good", set.wanted.count()));
-    Case { class: "files".to_owned(), name: set.pattern.clone(), message, lacking, other }
+    Case { class: "files".to_owned(), name: set.pattern.clone(), message, bad, other }
 }
 
 /// The same as a document.
@@ -123,6 +123,6 @@ pub fn document(looked: &[Examined]) -> Value {
         row["findings"] = told.collect::<Vec<_>>().into();
         row
     };
-    let outcome = if looked.iter().any(|set| set.lacking() > 0) { "incomplete" } else { "complete" };
+    let outcome = if looked.iter().any(|set| set.bad() > 0) { "incomplete" } else { "complete" };
     json!({ "truepath": 1, "files": looked.iter().map(one).collect::<Vec<_>>(), "outcome": outcome })
 }

@@ -1,5 +1,6 @@
 //! Drawing: the only place that knows colours and widths, which are handed to it.
 
+mod block;
 pub mod compare;
 pub mod counter;
 pub mod diagnostics;
@@ -26,16 +27,21 @@ use anstyle::{AnsiColor, Style};
 
 use truepath_exec::failure::Failure;
 
+pub use block::Block;
+
 use crate::lower::Screen;
 
-/// Red, for what is lost.
-pub const BAD: Style = AnsiColor::Red.on_default().bold();
-/// Yellow, for what wants a look.
+// Light red and blue: pairs that most colour-blind eyes tell apart, on dark and on light terminals. The sign beside a state
+// says the same without any colour.
+
+/// Light red, for what is missing or failed.
+pub const BAD: Style = AnsiColor::BrightRed.on_default().bold();
+/// Yellow, for what should be looked at.
 pub const ODD: Style = AnsiColor::Yellow.on_default().bold();
-/// Green, for what is well.
-pub const GOOD: Style = AnsiColor::Green.on_default().bold();
-/// Cyan, for the part of a name that changes.
-pub const MARK: Style = AnsiColor::Cyan.on_default().bold();
+/// Light blue, for what is good.
+pub const GOOD: Style = AnsiColor::BrightBlue.on_default().bold();
+/// Cyan, for the part of a name that changes, and for hints.
+pub const MARK: Style = AnsiColor::Cyan.on_default();
 /// For headings.
 pub const HEAD: Style = Style::new().bold();
 /// For what can be skipped.
@@ -48,7 +54,7 @@ pub fn width(text: &str) -> usize {
 
 /// A text with blanks after it, up to a number of columns.
 pub fn pad(text: &str, columns: usize) -> String {
-    format!("{text}{}", " ".repeat(columns.saturating_sub(width(text))))
+    format!("{text}{}", " ".repeat(columns.saturating_sub(width(&plain(text)))))
 }
 
 /// Text in a style, where colours may be used.
@@ -58,6 +64,23 @@ pub fn paint(screen: Screen, style: Style, text: impl std::fmt::Display) -> Stri
         format!("{}{text}{}", code(style.to_string()), code(format!("{style:#}")))
     } else {
         text.to_string()
+    }
+}
+
+/// A state: its words in its style, and its sign before them.
+pub fn state(screen: Screen, style: Style, text: impl std::fmt::Display) -> String {
+    paint(screen, style, format!("{}{text}", sign(screen, style)))
+}
+
+/// The sign of a style, with a blank behind it; nothing for what is neither good nor bad.
+fn sign(screen: Screen, style: Style) -> &'static str {
+    match (style, screen.unicode) {
+        (GOOD, true) => "\u{2713} ",
+        (GOOD, false) => "+ ",
+        (ODD, _) => "! ",
+        (BAD, true) => "\u{2717} ",
+        (BAD, false) => "x ",
+        _ => "",
     }
 }
 
@@ -143,6 +166,58 @@ pub fn failure(failure: &Failure) {
     tell(&format!("error: {failure}\n{help}"));
 }
 
+/// The row of a table: what stands in its columns, then parts of free length. Parts for which a terminal has no room go to
+/// lines of their own.
+pub fn in_columns(columns: &str, parts: &[String], screen: Screen) -> String {
+    let line = format!("{columns}  {}", parts.join("  "));
+    if !screen.terminal || width(&plain(&line)) <= screen.width {
+        return format!("{}\n", line.trim_end());
+    }
+    let mut out = format!("{}\n", columns.trim_end());
+    parts.iter().for_each(|part| out.push_str(&format!("    {part}\n")));
+    out
+}
+
+/// A text without escape sequences, as wide as it is seen.
+pub fn plain(text: &str) -> String {
+    let text = text.replace(introducer(), "\x1b[");
+    let mut escape = false;
+    let seen = |letter: &char| {
+        escape |= *letter == '\x1b';
+        let is_seen = !escape;
+        escape &= !letter.is_ascii_alphabetic();
+        is_seen
+    };
+    text.chars().filter(seen).collect()
+}
+
+/// Text in lines of at most so many columns, each but the first indented.
+pub fn wrapped(text: &str, columns: usize, indent: usize) -> String {
+    let indent = " ".repeat(indent);
+    let options = textwrap::Options::new(columns.max(indent.len() + 20)).subsequent_indent(&indent);
+    textwrap::fill(text, options.break_words(false).word_splitter(textwrap::WordSplitter::NoHyphenation))
+}
+
+/// A text that fits into so many columns: the middle is left out, so that both ends can be read.
+pub fn fitted(text: &str, columns: usize, screen: Screen) -> String {
+    if width(text) <= columns {
+        return text.to_owned();
+    }
+    let dots = if screen.unicode { "\u{2026}" } else { "..." };
+    let room = columns.saturating_sub(width(dots));
+    let fits = |room: usize| {
+        let mut used = 0;
+        move |letter: &char| {
+            used += unicode_width::UnicodeWidthChar::width(*letter).unwrap_or(0);
+            used <= room
+        }
+    };
+    let head: String = text.chars().take_while(fits(room / 2)).collect();
+    let tail: Vec<char> = text.chars().rev().take_while(fits(room - room / 2)).collect();
+    let tail: String = tail.into_iter().rev().collect();
+    format!("{head}{dots}{tail}")
+}
+
 /// `1 frame`, `2 frames`.
 pub fn counted(count: impl Into<i64>, one: &str) -> String {
     let count = count.into();
@@ -151,7 +226,7 @@ pub fn counted(count: impl Into<i64>, one: &str) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::{BAD, control, paint, shown};
+    use super::{BAD, control, fitted, paint, shown, width};
     use crate::lower::Screen;
 
     #[test]
@@ -160,6 +235,19 @@ mod tests {
         let hostile = "a\x1b[31mb\x1b]0;title\x07\r\u{9b}2J\u{202e}c\td\n";
         let said = shown(&format!("{}{}{hostile}", control("2K"), paint(screen, BAD, hostile)));
         let spelt = "a\\x1b[31mb\\x1b]0;title\\x07\\x0d\\u{9b}2J\\u{202e}c\td\n";
-        assert_eq!(said, format!("\x1b[2K\x1b[1m\x1b[31m{spelt}\x1b[0m{spelt}"));
+        assert_eq!(said, format!("\x1b[2K\x1b[1m\x1b[91m{spelt}\x1b[0m{spelt}"));
+    }
+
+    #[test]
+    fn a_text_that_is_cut_keeps_both_ends_and_fits() {
+        let screen = Screen { colour: false, terminal: true, width: 80, unicode: true };
+        for text in ["renders/crossing/crossing_quay_beauty.0001.exr", "åäö", "夜の港を渡るフェリー_01.exr", ""] {
+            for columns in 1..60 {
+                let cut = fitted(text, columns, screen);
+                assert!(width(&cut) <= columns.max(1), "{cut} in {columns}");
+                assert!(width(text) > columns || cut == text);
+                assert!(columns < 8 || text.len() < 3 || cut.ends_with(&text[text.len() - 3..]), "{cut}");
+            }
+        }
     }
 }

@@ -13,6 +13,9 @@ use truepath_core::verify::{STATES, State, Verdict};
 use super::{HEAD, MARK, ODD, QUIET, counted, paint};
 use crate::lower::Screen;
 
+/// Columns before a name that has a line of its own.
+const NAME_INDENT: usize = 6;
+
 /// Every job with its series.
 pub fn text(plan: &Plan, unpinned: &Wanted, now: DateTime, screen: Screen) -> String {
     let mut out = String::new();
@@ -26,7 +29,7 @@ pub fn text(plan: &Plan, unpinned: &Wanted, now: DateTime, screen: Screen) -> St
         }
         let left = left_to_scene(job);
         if !left.is_empty() {
-            out.push_str(&format!("  {}\n", paint(screen, QUIET, format!("left to the scene: {}", left.join(", ")))));
+            out.push_str(&format!("  {}\n", paint(screen, QUIET, format!("not set, the scene decides: {}", left.join(", ")))));
         }
         if let Some(line) = pinned(plan, job, now) {
             out.push_str(&format!("  {}\n", paint(screen, QUIET, line)));
@@ -103,13 +106,13 @@ fn would_be(unpinned: &Wanted) -> Vec<String> {
             .map(|(name, _)| *name)
             .collect();
     if !looked.is_empty() {
-        lines.push(format!("{} are what they would be now; the first run or build fixes them", looked.join(", ")));
+        lines.push(format!("{} have the values of now; the first run or build pins them", looked.join(", ")));
     }
     let jobs = unpinned.jobs.iter().filter(|(_, own)| own.version.is_some()).map(|(job, _)| job.as_str());
     let jobs: Vec<&str> = jobs.collect();
     if !jobs.is_empty() {
         lines.push(format!(
-            "the version of {} is what it would be now; the first run or build fixes it",
+            "the version of {} is that of now; the first run or build pins it",
             jobs.join(", ")
         ));
     }
@@ -145,11 +148,18 @@ fn row(plan: &Plan, job: &Job, series: &Series, (widest, screen): (usize, Screen
     if !series.is_known() {
         return format!("{head}  {}\n", paint(screen, ODD, "no name yet: see the findings"));
     }
-    let room = screen.width.saturating_sub(2 + widest + 2 + 16 + 2);
+    let before = 2 + widest + 2 + 16 + 2;
+    // On a narrow terminal a name has a line of its own.
+    let is_narrow = screen.terminal && screen.width < 100;
+    let before = if is_narrow { NAME_INDENT } else { before };
+    let room = screen.width.saturating_sub(before);
     let below = series.pattern.below(&plan.home.folder).unwrap_or_else(|| series.pattern.clone());
     let pattern = marked(&shortened(&below, room, screen), screen);
-    let mut out = format!("{head}  {pattern}\n");
-    let indent = " ".repeat(2 + widest + 2 + 16 + 2);
+    let indent = " ".repeat(before);
+    let mut out = match is_narrow {
+        true => format!("{}\n{indent}{pattern}\n", head.trim_end()),
+        false => format!("{head}  {pattern}\n"),
+    };
     if let Some(film) = series.film.as_deref() {
         out.push_str(&paint(screen, QUIET, format!("{indent}{}\n", shown(film, series))));
     }
@@ -187,7 +197,8 @@ fn shortened(pattern: &Pattern, room: usize, screen: Screen) -> Pattern {
         Pattern::joined(&own.collect::<Vec<_>>())
     };
     let fits = (2..parts.len()).map(tail).find(|short| width(short) <= room);
-    fits.unwrap_or_else(|| Pattern::joined(&[dots.clone(), file.clone()]))
+    // The root is never left out: it says which disk is filled.
+    fits.unwrap_or_else(|| Pattern::joined(&[first.clone(), dots.clone(), file.clone()]))
 }
 
 /// A pattern with its holes painted.

@@ -8,11 +8,12 @@ use truepath_core::plan::Plan;
 use truepath_core::run::event::{Ended, Event, Started};
 use truepath_core::run::pace::{Load, Pace};
 
-use super::{BAD, GOOD, HEAD, ODD, QUIET, control, counted, paint, spelt, tell};
+use super::{BAD, Block, GOOD, HEAD, ODD, QUIET, counted, fitted, paint, state, tell};
 use crate::lower::Screen;
 
-/// Width of the bar.
+/// Widest bar, and the one beside which the rate is still shown.
 const BAR: usize = 30;
+const MIN_BAR: usize = 10;
 
 /// A run being shown.
 pub struct Progress {
@@ -35,7 +36,7 @@ pub struct Progress {
     failures: Vec<Event>,
     stopping: bool,
     since: Instant,
-    lines: usize,
+    block: Block,
 }
 
 /// How a run is shown.
@@ -102,7 +103,7 @@ impl Progress {
             failures: Vec::new(),
             stopping: false,
             since: Instant::now(),
-            lines: 0,
+            block: Block::default(),
         }
     }
 
@@ -167,7 +168,7 @@ impl Progress {
             Event::Failed { .. } | Event::GaveUp { .. } => self.failures.push(event.clone()),
             _ => {}
         }
-        if let Some(line) = self.attention(event, self.screen) {
+        if let Some(line) = self.attention(event, Screen { colour: false, ..self.screen }) {
             self.attention = Some(line);
             self.troubles += 1;
         }
@@ -203,7 +204,7 @@ impl Progress {
             }
             // Whatever it leads to is told when the call has ended.
             Event::Refused { .. } => {}
-            Event::Interrupted => tell("ending: each renderer finishes its frame; once more ends them at once\n"),
+            Event::Interrupted => tell("stopping: each renderer finishes its frame; Ctrl-C again stops them at once\n"),
             Event::Ended(Ended { call, files: 0, .. }) if self.waiting.contains(call) => {}
             Event::Ended(Ended { call, files, seconds, .. }) => {
                 if let Some(line) = self.attention(event, plain) {
@@ -243,40 +244,20 @@ impl Progress {
 
     /// Draws the block over the last one.
     fn draw(&mut self) {
-        if self.way != Display::Block {
-            return;
+        if self.way == Display::Block {
+            let lines = self.lines();
+            self.block.draw(&lines, 1);
         }
-        let lines = self.block();
-        let mut out = if self.lines > 0 { control(&format!("{}A", self.lines)) } else { String::new() };
-        for line in &lines {
-            out.push_str(&format!("{}{}{line}\n", control("G"), control("2K")));
-        }
-        // What is left of a longer block before.
-        for _ in lines.len()..self.lines {
-            out.push_str(&format!("{}\n", control("2K")));
-        }
-        if self.lines > lines.len() {
-            out.push_str(&control(&format!("{}A", self.lines - lines.len())));
-        }
-        tell(&out);
-        self.lines = lines.len();
     }
 
-    fn block(&self) -> Vec<String> {
+    fn lines(&self) -> Vec<String> {
         let screen = self.screen;
-        let share = self.done as f64 / self.total.max(1) as f64;
-        let full = ((share * BAR as f64) as usize).min(BAR);
-        let (on, off) = if screen.unicode { ("\u{2501}", "\u{2500}") } else { ("=", "-") };
-        let bar = format!("{}{}", paint(screen, GOOD, on.repeat(full)), paint(screen, QUIET, off.repeat(BAR - full)));
-        let rate = self.done as f64 / self.since.elapsed().as_secs_f64().max(0.001);
-        let left = if self.stopping {
-            paint(screen, ODD, "ending: each renderer finishes its frame; Ctrl-C again ends them at once")
-        } else {
-            let left = self.left().map(|left| format!("   {left} left")).unwrap_or_default();
-            format!("{rate:.1} a second{left}")
-        };
-        let title = paint(screen, HEAD, &self.title);
-        let mut lines = vec![format!("{title}  {bar}  {} of {}   {left}", self.done, counted(self.total, "file"))];
+        let columns = Block::columns();
+        let mut lines = vec![self.head(columns)];
+        if self.stopping {
+            let words = "stopping: each renderer finishes its frame; Ctrl-C again stops them at once";
+            lines.push(paint(screen, ODD, words));
+        }
         let widest = self.at_work.values().map(|work| super::width(&work.what)).max().unwrap_or(0);
         for (worker, work) in &self.at_work {
             let on = span(work.since.elapsed().as_secs_f64().floor());
@@ -296,16 +277,35 @@ impl Progress {
             let more = if self.troubles > 1 { format!("  ({} in all)", self.troubles) } else { String::new() };
             // `truepath log` finds the file; here it would only be cut off.
             let line = line.split("; see /").next().unwrap_or(line);
-            lines.push(format!("  {}  {line}{}", paint(screen, ODD, "!"), paint(screen, QUIET, more)));
+            let room = columns.saturating_sub(2 + more.len());
+            lines.push(format!("  {}{}", paint(screen, ODD, fitted(line, room, screen)), paint(screen, QUIET, more)));
         }
-        lines.iter().map(|line| clip(&spelt(line), screen.width.saturating_sub(1))).collect()
+        lines
+    }
+
+    /// The first line: what is never cut off are the count and the time left. The rate is left out where there is no room,
+    /// then the bar gets shorter.
+    fn head(&self, columns: usize) -> String {
+        let screen = self.screen;
+        let count = format!("{} of {}", self.done, counted(self.total, "file"));
+        let left = self.left().map(|left| format!(", {left} left")).unwrap_or_default();
+        let rate = self.done as f64 / self.since.elapsed().as_secs_f64().max(0.001);
+        let rate = format!(", {rate:.1} per second");
+        let title = fitted(&self.title, columns / 4, screen);
+        let fixed = super::width(&title) + 2 + 2 + super::width(&count) + super::width(&left);
+        let room = columns.saturating_sub(fixed);
+        let (rate, room) = if room >= MIN_BAR + rate.len() { (rate.as_str(), room - rate.len()) } else { ("", room) };
+        let bar = room.min(BAR);
+        let full = ((self.done as f64 / self.total.max(1) as f64 * bar as f64) as usize).min(bar);
+        let (on, off) = if screen.unicode { ("\u{2501}", "\u{2500}") } else { ("=", "-") };
+        let bar = format!("{}{}", paint(screen, GOOD, on.repeat(full)), paint(screen, QUIET, off.repeat(bar - full)));
+        format!("{}  {bar}  {count}{left}{rate}", paint(screen, HEAD, title))
     }
 
     /// Takes the block away.
     pub fn end(&mut self) {
-        if self.way == Display::Block && self.lines > 0 {
-            tell(&format!("{}{}", control(&format!("{}A", self.lines)), control("J")));
-            self.lines = 0;
+        if self.way == Display::Block {
+            self.block.end();
         }
     }
 
@@ -326,36 +326,36 @@ fn measure(pace: &mut Pace, loads: &mut [Load], part: &Load, took: Duration) {
 pub fn attention(event: &Event, screen: Screen) -> Option<String> {
     Some(match event {
         Event::Refused { series, frame, why, .. } => {
-            format!("{} {series} frame {frame}: {why}", paint(screen, BAD, "not landed"))
+            format!("{} {series} frame {frame}: {why}", state(screen, BAD, "not landed"))
         }
         Event::Stray { call, files, paths } => {
             let (count, path) = (counted(*files, "file"), paths.first().map_or("", String::as_str));
-            format!("{} {call} wrote {count} that nobody planned, left in stage: {path}", paint(screen, ODD, "stray"))
+            format!("{} {call} wrote {count} that the sheet does not plan, kept in stage: {path}", state(screen, ODD, "stray"))
         }
         Event::Rewritten { series, frame, .. } => {
-            let what = "was written again after it had landed; the later file stands";
-            format!("{} {series} frame {frame} {what}", paint(screen, ODD, "odd"))
+            let what = "was written again after it had landed; the later file was kept";
+            format!("{} {series} frame {frame} {what}", state(screen, ODD, "odd"))
         }
-        Event::Ended(Ended { call, code, files, lacking, log, why, .. }) if !lacking.is_empty() => {
+        Event::Ended(Ended { call, code, files, missing, log, why, .. }) if !missing.is_empty() => {
             let how = why.as_ref().map(|why| format!("was ended: {why}")).unwrap_or_else(|| how_ended(*code));
             let landed = counted(*files, "file");
-            format!("{} {call} {how}; {landed} landed, lacking {lacking}; see {log}", paint(screen, ODD, "again"))
+            format!("{} {call} {how}; {landed} landed, missing {missing}; see {log}", state(screen, ODD, "again"))
         }
         Event::Ended(Ended { call, code, ok: false, log, .. }) if *code != Some(0) => {
             let how = how_ended(*code);
-            format!("{} {call} {how} though all its frames landed; see {log}", paint(screen, ODD, "odd"))
+            format!("{} {call} {how}, but all its frames landed; see {log}", state(screen, ODD, "odd"))
         }
-        Event::Full { why, .. } => format!("{} {why}; calls for it wait", paint(screen, BAD, "no room")),
-        Event::Waiting { call, line } => format!("{} {call}: {line}", paint(screen, ODD, "waiting")),
+        Event::Full { why, .. } => format!("{} {why}; its calls wait", state(screen, BAD, "no room")),
+        Event::Waiting { call, line } => format!("{} {call}: {line}", state(screen, ODD, "waiting")),
         Event::Lost { call } => {
-            format!("{} {call} was taken over by another worker while this one was silent", paint(screen, ODD, "lost"))
+            format!("{} {call} was taken over by another member while this one was silent", state(screen, ODD, "lost"))
         }
         Event::Failed { series, frames, why, .. } => {
             let frame = if frames.count() == 1 { "frame" } else { "frames" };
-            format!("{} {} {frame} {frames}: {why}", paint(screen, BAD, "failed"), series.join(" "))
+            format!("{} {} {frame} {frames}: {why}", state(screen, BAD, "failed"), series.join(" "))
         }
         Event::GaveUp { job, why } => {
-            format!("{} {job}: {why}; the rest of it is left", paint(screen, BAD, "gave up"))
+            format!("{} {job}: {why}; the rest of this job is skipped", state(screen, BAD, "gave up"))
         }
         _ => return None,
     })
@@ -374,18 +374,4 @@ pub fn span(seconds: f64) -> String {
         60..3600 => format!("{} min {} s", whole / 60, whole % 60),
         _ => format!("{} h {} min", whole / 3600, whole % 3600 / 60),
     }
-}
-
-/// A line cut to a width; escape sequences take no room.
-fn clip(line: &str, width: usize) -> String {
-    let (mut out, mut used, mut escape) = (String::new(), 0, false);
-    for c in line.chars() {
-        escape |= c == '\x1b';
-        if escape || used < width {
-            out.push(c);
-        }
-        used += usize::from(!escape);
-        escape &= !c.is_ascii_alphabetic();
-    }
-    out
 }

@@ -91,7 +91,7 @@ fn result(finding: &Finding, rules: &[&Check], (sources, sheet, folder): (&Sourc
         let what = finding.help.as_deref().unwrap_or("apply the remedy");
         result["fixes"] = json!([{ "description": { "text": what }, "artifactChanges": [change] }]);
     }
-    if let Some(because) = &finding.meant {
+    if let Some(because) = &finding.allowed {
         result["suppressions"] = json!([{ "kind": "inSource", "justification": because }]);
     }
     result

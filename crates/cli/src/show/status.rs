@@ -11,7 +11,7 @@ use truepath_core::verify::{STATES, State, Verdict};
 
 use super::progress::span;
 use super::verdicts::{closing as closing_of_verdicts, cut, states};
-use super::{BAD, GOOD, HEAD, MARK, ODD, QUIET, paint};
+use super::{BAD, GOOD, HEAD, MARK, ODD, QUIET, paint, state};
 use crate::lower::{Screen, Surroundings};
 use crate::pipeline::Loaded;
 
@@ -35,23 +35,39 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
     let widest = outputs.map(|series| super::width(&series.id)).max().unwrap_or(0).max("series".len());
     let head = format!("{:widest$}  {:>13}  {:>10}  {:>10}  state", "series", "good", "spent", "left");
     let mut out = format!("{}\n", paint(screen, HEAD, head));
-    for row in &stand.rows {
-        let verdict = &row.verdict;
-        let good = format!("{} of {}", verdict.in_state(State::Good).count(), verdict.expected.count());
-        let left = match row.left {
-            Some(left) if verdict.is_lacking() => span(left),
-            _ => String::new(),
-        };
-        let spent = if row.spent > 0.0 { span(row.spent) } else { String::new() };
+    let row = |name: &str, good: &str, spent: f64, left: Option<f64>| {
+        let spent = if spent > 0.0 { span(spent) } else { String::new() };
+        format!("{}  {good:>13}  {spent:>10}  {:>10}", super::pad(name, widest), left.map(span).unwrap_or_default())
+    };
+    let left = |row: &SeriesStatus| row.left.filter(|_| row.verdict.is_lacking());
+    for series in &stand.rows {
+        let verdict = &series.verdict;
+        let good = format!("{} of {}", verdict.in_state(State::Good).count(), verdict.planned.count());
         let mut parts = states(verdict, screen);
-        for (name, frames, style) in [("running", row.busy(), MARK), ("failed", row.failed.clone(), BAD)] {
+        for (name, frames, style) in [("running", series.busy(), MARK), ("failed", series.failed.clone(), BAD)] {
             if !frames.is_empty() {
-                parts.push(paint(screen, style, format!("{name} {}", cut(&frames.to_string()))));
+                parts.push(state(screen, style, format!("{name} {}", cut(&frames.to_string()))));
             }
         }
-        let state = if parts.is_empty() { paint(screen, GOOD, "complete") } else { parts.join("  ") };
+        if parts.is_empty() {
+            parts.push(state(screen, GOOD, "complete"));
+        }
         let id = &plan.output(verdict.series).id;
-        out.push_str(&format!("{}  {good:>13}  {spent:>10}  {left:>10}  {state}\n", super::pad(id, widest)));
+        out.push_str(&super::in_columns(&row(id, &good, series.spent, left(series)), &parts, screen));
+    }
+    if stand.rows.len() > 1 {
+        let sum = |of: &dyn Fn(&SeriesStatus) -> i64| stand.rows.iter().map(of).sum::<i64>();
+        let good = sum(&|row| row.verdict.in_state(State::Good).count());
+        let good = format!("{good} of {}", sum(&|row| row.verdict.planned.count()));
+        let spent = stand.rows.iter().map(|row| row.spent).sum();
+        // Movies have no time of their own: they are short beside their frames.
+        let open = stand.rows.iter().filter(|row| row.verdict.is_lacking() && !row.verdict.is_movie);
+        let known: Vec<f64> = open.clone().filter_map(|row| row.left).collect();
+        let all = known.len() == open.count();
+        let total = (!known.is_empty()).then(|| known.iter().sum());
+        let note = if all || known.is_empty() { String::new() } else { "and what was not measured yet".to_owned() };
+        let line = row("total", &good, spent, total);
+        out.push_str(&super::in_columns(&paint(screen, HEAD, line), &[note], screen));
     }
     let mut lines: Vec<String> = Vec::new();
     for row in &stand.rows {
@@ -120,7 +136,7 @@ fn cluster(stand: &Stand, screen: Screen) -> String {
     out
 }
 
-/// The closing lines: what `verify` says, with the log of what failed. While anything runs, nothing needs mending yet.
+/// The closing lines: what `verify` says, with the log of what failed. While anything runs, nothing needs fixing yet.
 pub fn closing(rows: &[&SeriesStatus], (log, fixes): (Option<String>, &[String]), screen: Screen) -> String {
     let running = rows.iter().any(|row| !row.running.is_empty());
     let verdicts: Vec<&Verdict> = rows.iter().map(|row| &row.verdict).collect();
@@ -165,7 +181,7 @@ pub fn json<'p>(
 pub fn why(
     loaded: &Loaded,
     (verdict, frames): (&Verdict, &Frames),
-    now: Option<&Fingerprint>,
+    (now, all): (Option<&Fingerprint>, bool),
     screen: Screen,
 ) -> String {
     let series = loaded.plan.output(verdict.series);
@@ -176,11 +192,11 @@ pub fn why(
     for frame in frames.iter() {
         let (name, number) = (series.name(frame), series.number(frame));
         let bytes = std::fs::metadata(&name).map_or(0, |about| about.len());
-        let state = STATES
+        let own = STATES
             .iter()
-            .find(|(_, state)| verdict.in_state(*state).contains(frame))
+            .find(|(_, own)| verdict.in_state(*own).contains(frame))
             .map_or(State::Missing, |found| found.1);
-        let word = paint(screen, super::verdicts::style(state), state.name());
+        let word = state(screen, super::verdicts::style(own), own.name());
         out.push_str(&format!(
             "{} frame {frame}  {word}  {}\n",
             paint(screen, HEAD, &series.id),
@@ -189,9 +205,9 @@ pub fn why(
         let then = past(landed, number, bytes).map(|(record, _)| history.made(&record));
         let differences = now.zip(then).map(|(now, then)| now.differences(then));
         match (&then, &differences) {
-            (None, _) => out.push_str("  no journal knows it\n"),
-            (Some(_), None) => out.push_str("  what it would be made of now cannot be looked up\n"),
-            (Some(_), Some(list)) if list.is_empty() => out.push_str("  made of what it would be made of now\n"),
+            (None, _) => out.push_str("  True Path has no record of it\n"),
+            (Some(_), None) => out.push_str("  its present inputs cannot be read\n"),
+            (Some(_), Some(list)) if list.is_empty() => out.push_str("  rendered from the same scene with the same settings\n"),
             (Some(_), Some(list)) => {
                 list.iter().for_each(|one| out.push_str(&format!("  {}\n", paint(screen, ODD, one))));
             }
@@ -202,17 +218,20 @@ pub fn why(
         let first = Fingerprint { parts: first.to_vec() };
         let differences = first.differences(second);
         let (a, b) = (frames.first().unwrap_or(0), frames.last().unwrap_or(0));
-        let said = if differences.is_empty() { "of the same" } else { "of different things" };
+        let said = if differences.is_empty() { "from the same inputs" } else { "from different inputs" };
         out.push_str(&format!("  {a} and {b} were made {said}\n"));
         for one in differences {
             let spelt = |value: &Option<String>| value.clone().unwrap_or_else(|| "not given".to_owned());
             out.push_str(&format!("    {}: {} in {a}, {} in {b}\n", one.name, spelt(&one.is), spelt(&one.was)));
         }
     }
+    if !all {
+        return out;
+    }
     let parts = now.map(|now| now.parts.as_slice()).or(made.first().copied()).unwrap_or_default();
     let widest = parts.iter().map(|(name, _)| super::width(name)).max().unwrap_or(0);
     for (name, value) in parts {
-        let value = if value == UNKNOWN { "not known here, not compared".to_owned() } else { shortened(value) };
+        let value = if value == UNKNOWN { "not defined, not compared".to_owned() } else { shortened(value) };
         out.push_str(&paint(screen, QUIET, format!("  {}  {value}\n", super::pad(name, widest))));
     }
     out

@@ -5,7 +5,7 @@ use truepath_core::frames::Frames;
 use truepath_core::plan::{Plan, Series};
 use truepath_core::verify::{Near, Outcome, STATES, State, Verdict};
 
-use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint};
+use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint, state as signed};
 use crate::lower::Screen;
 
 /// Lines of one kind before the rest is only counted.
@@ -20,13 +20,10 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
     for verdict in verdicts {
         let series = plan.output(verdict.series);
         let states = states(verdict, screen);
-        let state = if states.is_empty() { paint(screen, GOOD, "complete") } else { states.join("  ") };
-        out.push_str(&format!(
-            "{}  {:>7}  {:>7}  {state}\n",
-            super::pad(&series.id, widest),
-            verdict.expected.count(),
-            verdict.in_state(State::Good).count()
-        ));
+        let states = if states.is_empty() { vec![signed(screen, GOOD, "complete")] } else { states };
+        let good = verdict.in_state(State::Good).count();
+        let columns = format!("{}  {:>7}  {good:>7}", super::pad(&series.id, widest), verdict.planned.count());
+        out.push_str(&super::in_columns(&columns, &states, screen));
     }
     let (mut lines, mut files) = (Vec::new(), Vec::new());
     for verdict in verdicts {
@@ -43,10 +40,10 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
         }
         for (note, frames) in &verdict.notes {
             let frames = cut(&frames.to_string());
-            let head = paint(screen, QUIET, format!("{:10}", "note"));
+            let head = paint(screen, QUIET, format!("{:12}", "note"));
             let note = paint(screen, QUIET, note);
             lines.push(format!(
-                "  {head}  {}  {frames}\n              {note}\n",
+                "  {head}  {}  {frames}\n                {note}\n",
                 relative(plan, &series.pattern.spelt())
             ));
             files.push(0);
@@ -56,7 +53,7 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
             files.push(count);
         }
         for path in verdict.stray.iter().take(MOST_LINES) {
-            lines.push(format!("  {}  {}\n", paint(screen, ODD, "stray     "), relative(plan, path)));
+            lines.push(format!("  {}  {}\n", super::pad(&signed(screen, ODD, "stray"), 12), relative(plan, path)));
             files.push(1);
         }
         let more = verdict.stray.len().saturating_sub(MOST_LINES);
@@ -80,7 +77,7 @@ pub fn states(verdict: &Verdict, screen: Screen) -> Vec<String> {
         let frames = verdict.in_state(*state);
         let shown = *state != State::Good && !frames.is_empty();
         let frames = if verdict.is_movie { String::new() } else { format!(" {}", cut(&frames.to_string())) };
-        shown.then(|| paint(screen, style(*state), format!("{name}{frames}")))
+        shown.then(|| signed(screen, style(*state), format!("{name}{frames}")))
     };
     STATES.iter().filter_map(told).collect()
 }
@@ -88,47 +85,47 @@ pub fn states(verdict: &Verdict, screen: Screen) -> Vec<String> {
 /// The closing lines: how all stands, the commands that make it complete, and what is to be looked at.
 pub fn closing(verdicts: &[&Verdict], fixes: &[String], screen: Screen) -> String {
     let files = |states: &[State]| verdicts.iter().map(|verdict| verdict.files(states)).sum::<i64>();
-    let planned: i64 = verdicts.iter().map(|verdict| verdict.expected.count()).sum();
+    let planned: i64 = verdicts.iter().map(|verdict| verdict.planned.count()).sum();
     let whole = files(&[State::Good, State::Foreign, State::Odd, State::Unproven]);
     let mut out = match (Outcome::of(verdicts.iter().copied()), fixes) {
         (Outcome::Complete, _) => {
-            paint(screen, GOOD, format!("complete: {} as planned", counted(planned, "file"))) + "\n"
+            signed(screen, GOOD, format!("complete: {} as planned", counted(planned, "file"))) + "\n"
         }
         (Outcome::AsPlanned, _) => {
-            paint(screen, GOOD, format!("{whole} of {} as planned", counted(planned, "file"))) + "\n"
+            signed(screen, GOOD, format!("{whole} of {} as planned", counted(planned, "file"))) + "\n"
         }
         (Outcome::Incomplete, fixes) => {
             let good = files(&[State::Good, State::Foreign]);
-            let bad = paint(screen, BAD, format!("not complete: {good} of {} good", counted(planned, "file")));
+            let bad = signed(screen, BAD, format!("not complete: {good} of {} good", counted(planned, "file")));
             match fixes {
                 [] => format!("{bad}\n"),
-                [one] => format!("{bad}. Mend it: {one}\n"),
-                several => format!("{bad}. Mend it, in this order:\n  {}\n", several.join("\n  ")),
+                [one] => format!("{bad}. Fix it: {one}\n"),
+                several => format!("{bad}. Fix it, in this order:\n  {}\n", several.join("\n  ")),
             }
         }
     };
     let odd = files(&[State::Odd]);
     if odd > 0 {
-        let words = format!("{} odd, most likely not what was meant: look at the pictures", is_or_are(odd, "file"));
-        out.push_str(&format!("{}: {words}\n", paint(screen, ODD, "warning")));
+        let words = format!("{} odd, probably not intended: look at the pictures", is_or_are(odd, "file"));
+        out.push_str(&format!("{}: {words}\n", signed(screen, ODD, "warning")));
     }
     let unproven = files(&[State::Unproven]);
     if unproven > 0 {
         let words =
-            format!("{} unproven: their pixels are stored in a way that is not read here", is_or_are(unproven, "file"));
-        out.push_str(&format!("{}: {words}\n", paint(screen, ODD, "warning")));
+            format!("{} not proven: their pixels are stored in a way that True Path cannot read", is_or_are(unproven, "file"));
+        out.push_str(&format!("{}: {words}\n", signed(screen, ODD, "warning")));
     }
     let near: i64 = verdicts.iter().map(|verdict| i64::try_from(verdict.near.len()).unwrap_or(i64::MAX)).sum();
     if near > 0 {
         let words =
-            format!("{} almost the name of a missing one; `truepath verify --adopt` takes them", has_or_have(near));
-        out.push_str(&format!("{}: {words}\n", paint(screen, ODD, "near")));
+            format!("{} almost the name of a missing one; `truepath verify --adopt` accepts them", has_or_have(near));
+        out.push_str(&format!("{}: {words}\n", signed(screen, ODD, "near")));
     }
     let foreign = files(&[State::Foreign]);
     if foreign > 0 {
         let of = if foreign == 1 { "it is" } else { "they are" };
         let words = format!(
-            "{} foreign: no journal knows what {of} made of; `truepath verify --adopt` takes them",
+            "{} foreign: True Path has no record of {of}; `truepath verify --adopt` accepts them",
             is_or_are(foreign, "file")
         );
         out.push_str(&format!("{}: {words}\n", paint(screen, QUIET, "note")));
@@ -154,8 +151,8 @@ fn line(plan: &Plan, screen: Screen, series: &Series, found: (State, &Frames, &s
         1 => relative(plan, &series.name(first)),
         _ => format!("{}  {}", relative(plan, &series.pattern.spelt()), cut(&frames.to_string())),
     };
-    let why = if why.is_empty() { String::new() } else { format!("\n              {}", paint(screen, QUIET, why)) };
-    format!("  {}  {path}{why}\n", paint(screen, style(state), format!("{:10}", state.name())))
+    let why = if why.is_empty() { String::new() } else { format!("\n                {}", paint(screen, QUIET, why)) };
+    format!("  {}  {path}{why}\n", super::pad(&signed(screen, style(state), state.name()), 12))
 }
 
 /// Files that bear almost the name of a missing frame: a line for each way in which they differ.
@@ -172,9 +169,9 @@ fn near_lines(verdict: &Verdict, screen: Screen) -> Vec<(String, i64)> {
         let frames = Frames::from_any(list.iter().map(|near| near.frame).collect());
         let (from, to) = list.first().map_or(("", ""), |near| (near.from.as_str(), near.to.as_str()));
         let which = if count > 1 { format!(", and so on for {}", cut(&frames.to_string())) } else { String::new() };
-        let head = paint(screen, ODD, format!("{:10}", "near"));
+        let head = super::pad(&signed(screen, ODD, "near"), 12);
         let why = paint(screen, QUIET, format!("its name differs by {why}"));
-        (format!("  {head}  {from} for {to}{which}\n              {why}\n"), count)
+        (format!("  {head}  {from} for {to}{which}\n                {why}\n"), count)
     };
     by_why.into_iter().map(line).collect()
 }

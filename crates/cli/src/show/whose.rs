@@ -1,10 +1,10 @@
 //! Whose file it is, a line or two per file.
 
-use truepath_core::plan::Plan;
+use truepath_core::plan::{Plan, Series, SeriesKind};
 use truepath_core::resolve::paths;
 use truepath_core::whose::Owner;
 
-use super::{BAD, GOOD, QUIET, paint};
+use super::{BAD, GOOD, QUIET, paint, state};
 use crate::lower::Screen;
 use crate::pipeline::Queue;
 
@@ -32,19 +32,36 @@ pub fn text(queue: &Queue, answers: &[Answer<'_>], screen: Screen) -> String {
         };
         match owner {
             Owner::Series(at, frame) => {
-                let id = &plan.output(*at).id;
-                let frame = frame.map(|frame| format!(" frame {frame}")).unwrap_or_default();
-                out.push_str(&format!("{}  {path}{sheet}\n", paint(screen, GOOD, format!("{id}{frame}"))));
+                let head = state(screen, GOOD, belongs(plan, plan.output(*at), *frame));
+                out.push_str(&format!("{head}  {path}{sheet}\n"));
             }
             Owner::Nobody(why, near) => {
                 let near = near.map(|at| format!(" (nearest: {})", plan.output(at).id)).unwrap_or_default();
                 out.push_str(&format!(
                     "{}  {path}\n  {why}{}{sheet}\n",
-                    paint(screen, BAD, "fits nowhere"),
+                    state(screen, BAD, "no match"),
                     paint(screen, QUIET, near)
                 ));
             }
         }
     }
     out
+}
+
+/// What a file is, in words: job, pass, version, mode and frame.
+fn belongs(plan: &Plan, series: &Series, frame: Option<i64>) -> String {
+    let job = &plan.jobs[series.job];
+    let mut parts = match series.kind {
+        SeriesKind::Movie => vec![format!("movie {}", series.id)],
+        _ => {
+            let passes = plan.labels(series);
+            let word = if passes.len() == 1 { "pass" } else { "passes" };
+            vec![job.name.clone(), format!("{word} {}", passes.join("+"))]
+        }
+    };
+    let version = plan.version_of(job);
+    parts.extend(version.map(|version| format!("version {version}")));
+    parts.extend(plan.mode.as_ref().map(|mode| format!("mode {mode}")));
+    parts.extend(frame.map(|frame| format!("frame {frame}")));
+    parts.join(", ")
 }

@@ -29,7 +29,7 @@ fn table(job: &Stacked, sources: &Sources, screen: Screen) -> String {
             let below =
                 history.iter().rev().skip(1).flatten().map(|given| format!("{} ({})", given.value, place(given)));
             let over: Vec<String> = below.collect();
-            let value = winner.as_ref().map_or_else(|| "left to the scene".to_owned(), |given| shown(key, given));
+            let value = winner.as_ref().map_or_else(|| "not set, the scene decides".to_owned(), |given| shown(key, given));
             (key.to_string(), value, winner.as_ref().map(place).unwrap_or_default(), over.join(", "))
         })
         .collect();
@@ -51,7 +51,7 @@ fn table(job: &Stacked, sources: &Sources, screen: Screen) -> String {
     let usual = [Key::Camera, Key::Frames, Key::Fps, Key::Size, Key::Samples, Key::Colour];
     let left: Vec<&str> = known.filter(|(_, key)| usual.contains(key)).map(|(name, _)| *name).collect();
     if !left.is_empty() {
-        out.push_str(&paint(screen, QUIET, format!("  nobody gives {}: left to the scene\n", left.join(", "))));
+        out.push_str(&paint(screen, QUIET, format!("  not set, the scene decides: {}\n", left.join(", "))));
     }
     out.push('\n');
     out

@@ -20,7 +20,7 @@ struct Pass {
     quality: Option<String>,
 }
 
-/// What was asked for, whatever the habit.
+/// The request for, whatever the habit.
 #[derive(Default)]
 struct Asked {
     scene: String,

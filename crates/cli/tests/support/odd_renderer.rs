@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use truepath_core::frames::FrameExpr;
 
-/// What was asked for.
+/// The request for.
 struct Asked {
     how: String,
     at: i64,

@@ -56,7 +56,7 @@ pub fn list_token(template: &Template) -> Option<&Token> {
 pub struct Condition {
     /// Systems, by name; any where there are none.
     pub systems: Vec<String>,
-    /// Tokens that have to have a value.
+    /// Tokens that must have a value.
     pub given: Vec<String>,
     /// Tokens that must have none.
     pub absent: Vec<String>,

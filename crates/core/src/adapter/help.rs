@@ -12,7 +12,7 @@ struct HelpOption {
     takes_value: bool,
     /// Whether its value is joined with `=`.
     is_joined: bool,
-    /// What it is for.
+    /// What it does.
     about: String,
     /// The line as it was printed.
     line: String,

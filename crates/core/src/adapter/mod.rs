@@ -7,6 +7,7 @@ mod native;
 mod parse;
 mod reach;
 pub mod schema;
+pub mod unsaved;
 mod written_file;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -110,7 +111,7 @@ pub struct Adapter {
     pub pass_item: Option<Spanned<Template>>,
     /// Passes that it knows; empty where nothing says which there are.
     pub known_passes: Vec<String>,
-    /// What stands for the frame in `{out}`; when left out, adapters called once per frame are given the final name, and
+    /// What stands for the frame in `{out}`; when left out, adapters this adapter calls it once per frame are given the final name, and
     /// for all others there is no number.
     pub number: Option<NumberStyle>,
     /// What it really writes, relative to the stage folder.
@@ -119,12 +120,14 @@ pub struct Adapter {
     pub also: Vec<Spanned<Template>>,
     /// What it writes besides, and is kept beside the call's log.
     pub keep: Vec<Spanned<Template>>,
-    /// The program's own words for our values, by token.
+    /// The program's own words for values, by token.
     pub words: BTreeMap<String, BTreeMap<String, Word>>,
     /// What it can read and write.
     pub accepts: Accepts,
     /// Arguments that make it print the facts of a scene as one JSON object; empty where it cannot.
     pub facts: Vec<Template>,
+    /// Names of unsaved copies that its program keeps beside a scene: [`unsaved::fits`].
+    pub unsaved: Vec<String>,
     /// What it needs.
     pub needs: Needs,
     /// Its environment.
@@ -275,17 +278,17 @@ pub struct Accepts {
     pub largest: BTreeMap<String, Size>,
 }
 
-/// What is looked at before anything runs.
+/// What must be there before anything runs.
 #[derive(Clone, Debug, Default)]
 pub struct Needs {
-    /// Environment variables that have to be set.
+    /// Environment variables that must be set.
     pub env: Vec<String>,
-    /// Files that have to be there.
+    /// Files that must exist.
     pub files: Vec<String>,
-    /// Commands that have to end with exit code 0.
+    /// Commands that must end with exit code 0.
     pub run: Vec<Vec<String>>,
     /// Licences, counted by the machine file and `[run]`.
-    pub slots: Vec<String>,
+    pub licences: Vec<String>,
 }
 
 /// Regular expressions for lines of the log.

@@ -12,7 +12,7 @@ pub struct Native {
     pub values: Vec<String>,
     /// What is handed over when a job gives nothing.
     pub default: Option<String>,
-    /// What it is for.
+    /// What it does.
     pub help: Option<String>,
     /// Arguments that hand it over, in place of `native`.
     pub arguments: Vec<Spanned<Template>>,

@@ -44,10 +44,10 @@ fn roots(sink: &mut Sink<'_, '_>, machine: &Machine) {
         let found = match ground {
             RootState { there: false, .. } if !inside => Some(("root-not-there", wording::disk::root_not_there(path))),
             RootState { there: true, folder: false, .. } => {
-                Some(("root-not-writable", wording::disk::root_not_writable(path, "a file stands there")))
+                Some(("root-not-writable", wording::disk::root_not_writable(path, "a file has this name")))
             }
             RootState { writable: false, .. } => {
-                Some(("root-not-writable", wording::disk::root_not_writable(path, "this user may not write there")))
+                Some(("root-not-writable", wording::disk::root_not_writable(path, "this user has no permission to write there")))
             }
             RootState { empty: true, system_disk: true, .. } if mount => {
                 Some(("root-not-mounted", wording::disk::root_not_mounted(path)))

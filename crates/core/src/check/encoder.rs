@@ -31,7 +31,7 @@ pub fn check(sink: &mut Sink<'_, '_>, series: &Series, movie: &Movie) {
                 return;
             }
             Some(adapter) if adapter.kind != AdapterKind::Encoder => {
-                let words = wording::renderer::wrong_kind(adapter, "a movie needs an encoder");
+                let words = wording::renderer::wrong_kind(adapter, "a movie must name an encoder");
                 sink.add("adapter-missing", Some(named.at), job, words);
                 return;
             }

@@ -14,7 +14,7 @@ mod scene;
 mod sheet;
 mod size;
 mod spelling;
-mod treatment;
+mod colour;
 mod types;
 mod wording;
 
@@ -27,7 +27,7 @@ use crate::resolve::Job;
 use crate::run::fingerprint::Fingerprint;
 use crate::run::history::History;
 use crate::sheet::read::part_of;
-use crate::sheet::{MeantEntry, Sheet};
+use crate::sheet::{AllowEntry, Sheet};
 use crate::source::{Place, Spanned};
 use crate::threads::Threads;
 use crate::verify::Files;
@@ -55,7 +55,7 @@ pub struct Input<'i> {
     pub whole: bool,
 }
 
-/// What was asked of disk and machine. Paths are absolute.
+/// The request of disk and machine. Paths are absolute.
 #[derive(Clone, Debug, Default)]
 pub struct Machine {
     /// Scenes that are not there.
@@ -105,7 +105,7 @@ pub struct RootState {
     pub there: bool,
     /// Whether it is a folder.
     pub folder: bool,
-    /// Whether this user can write to it, or, where it is not there, to the nearest folder above.
+    /// Whether this user can write to it, or, where it does not exist, to the nearest folder above.
     pub writable: bool,
     /// Whether nothing lies in it.
     pub empty: bool,
@@ -138,7 +138,7 @@ pub fn check(input: Input<'_>, findings: &mut Findings) {
     frames::check(&mut sink);
     size::check(&mut sink);
     types::check(&mut sink);
-    treatment::check(&mut sink);
+    colour::check(&mut sink);
     scene::check(&mut sink);
     renderer::check(&mut sink);
     places::check(&mut sink);
@@ -147,15 +147,15 @@ pub fn check(input: Input<'_>, findings: &mut Findings) {
     settle(input, findings);
 }
 
-/// The last word on all that was found: left out offline, meant, given its level by the sheet.
+/// The last word on all that was found: left out offline, allowed, given its level by the sheet.
 fn settle(input: Input<'_>, findings: &mut Findings) {
     if input.machine.is_none() {
         findings.forget_machine();
     }
-    let meant = &input.sheet.meant;
-    let mut used = vec![false; meant.len()];
-    findings.mean(|finding| {
-        let fits = |entry: &MeantEntry| {
+    let allowed = &input.sheet.allow;
+    let mut used = vec![false; allowed.len()];
+    findings.allow(|finding| {
+        let fits = |entry: &AllowEntry| {
             let job = entry.job.as_ref().is_none_or(|job| {
                 let own = finding.job.as_deref();
                 own.is_some_and(|own| {
@@ -164,15 +164,15 @@ fn settle(input: Input<'_>, findings: &mut Findings) {
             });
             entry.check.value == finding.check && job
         };
-        let at = meant.iter().position(fits)?;
+        let at = allowed.iter().position(fits)?;
         used[at] = true;
-        Some(meant[at].because.clone())
+        Some(allowed[at].because.clone())
     });
-    for (entry, _) in meant.iter().zip(&used).filter(|(entry, used)| !**used && entry.at.file == input.sheet.file) {
+    for (entry, _) in allowed.iter().zip(&used).filter(|(entry, used)| !**used && entry.at.file == input.sheet.file) {
         // Offline nothing can be said about what only the machine knows; nor about jobs that were not asked for.
         let asked = input.machine.is_some() || !find(&entry.check.value).is_some_and(|check| check.asks_machine);
         if asked && input.whole && input.plan.mode.is_none() {
-            findings.add("meant-unneeded", Some(entry.check.at), None, wording::sheet::meant_unneeded(entry));
+            findings.add("allow-unneeded", Some(entry.check.at), None, wording::sheet::allow_unneeded(entry));
         }
     }
     for rule in &input.sheet.checks {

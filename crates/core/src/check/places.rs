@@ -126,7 +126,7 @@ fn never(sink: &mut Sink<'_, '_>, series: &Series) {
                 "never-folder",
                 at,
                 job,
-                wording::places::never_folder(folder, &path).also(never.at, "forbidden here"),
+                wording::places::never_folder(folder, &path).also(never.at, "excluded here"),
             );
         }
     }

@@ -33,7 +33,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
             continue;
         };
         if adapter.kind != AdapterKind::Renderer {
-            sink.add("adapter-missing", at, job, wording::renderer::wrong_kind(adapter, "a job needs a renderer"));
+            sink.add("adapter-missing", at, job, wording::renderer::wrong_kind(adapter, "a job must name a renderer"));
             continue;
         }
         exporter(sink, job);
@@ -75,7 +75,7 @@ fn exporter(sink: &mut Sink<'_, '_>, job: &Job) {
             sink.add("adapter-missing", at, job, wording::renderer::adapter_missing(name, near, at));
         }
         Some(adapter) if adapter.kind != AdapterKind::Exporter => {
-            let words = wording::renderer::wrong_kind(adapter, "an export needs an exporter");
+            let words = wording::renderer::wrong_kind(adapter, "`export` must name an exporter");
             sink.add("adapter-missing", at, job, words);
         }
         Some(_) => here(sink, job, name),

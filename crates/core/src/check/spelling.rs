@@ -63,11 +63,11 @@ fn reserved(part: &str) -> Option<&'static str> {
             .is_some_and(|rest| rest.len() == 1 && rest.as_bytes()[0].is_ascii_digit() && rest != "0")
     };
     if DEVICES.contains(&stem.as_str()) || numbered("com") || numbered("lpt") {
-        Some("Windows keeps this name for a device, whatever extension follows")
+        Some("Windows reserves this name for a device, with any extension")
     } else if part.contains(['<', '>', '"', '|', '?', '*', ':', '\\']) {
         Some("Windows takes none of < > : \" | ? * and the backslash in a name")
     } else if part.ends_with(['.', ' ']) {
-        Some("Windows drops a dot or a blank at the end")
+        Some("Windows removes a dot or a space at the end")
     } else {
         None
     }

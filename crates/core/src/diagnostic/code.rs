@@ -37,7 +37,7 @@ pub struct Check {
     /// Whether the sheet is right and this machine cannot do it.
     pub here_only: bool,
     /// Whether its remedy is safe and certain, so that `--fix` applies it.
-    pub mends: bool,
+    pub fixes: bool,
     /// Whether it looks into files that were rendered: `verify` and `run` find it, `check` never does.
     pub of_files: bool,
     /// Its page, in Markdown.
@@ -47,7 +47,7 @@ pub struct Check {
 /// What a line of the registry may say after its summary.
 mod mark {
     pub const MACHINE: u8 = 1;
-    pub const MENDS: u8 = 2;
+    pub const FIXES: u8 = 2;
     pub const HERE: u8 = 4 | MACHINE;
     pub const FILES: u8 = 8;
 }
@@ -63,7 +63,7 @@ macro_rules! checks {
                 summary: $summary,
                 asks_machine: MARKS & mark::MACHINE != 0,
                 here_only: MARKS & mark::HERE == mark::HERE,
-                mends: MARKS & mark::MENDS != 0,
+                fixes: MARKS & mark::FIXES != 0,
                 of_files: MARKS & mark::FILES != 0,
                 page: include_str!(concat!("../../../../docs/checks/", $slug, ".md")),
             }
@@ -74,7 +74,7 @@ macro_rules! checks {
 checks! {
     // The text.
     Error "not-toml" "a sheet that is not valid TOML"
-    Error "unknown-key" "a key that does not exist" + MENDS
+    Error "unknown-key" "a key that does not exist" + FIXES
     Error "value-not-understood" "a value of the wrong kind or out of range"
     Error "template-not-understood" "a path template that cannot be read"
     Error "frames-not-understood" "a frame expression that cannot be read"
@@ -82,11 +82,11 @@ checks! {
     Error "from-missing" "a sheet in `from` that is missing, or that includes itself"
     Error "name-unknown" "a format, base, mode or job that is not defined"
     Error "mode-against-each" "a mode that sets a value which a job lists under `each`"
-    Error "each-too-large" "a job whose lists under `each` multiply to more than 50,000 combinations"
+    Error "each-too-large" "a job entry whose lists under `each` multiply to more than 50,000 jobs"
     Error "job-twice" "two jobs with the same name"
     Note "fps-rounded" "a rounded frame rate, such as 23.976, that is read as the exact fraction"
     // One name, one file.
-    Error "frame-token-missing" "many frames with one name, because the name has no frame number" + MENDS
+    Error "frame-token-missing" "many frames with one name, because the name has no frame number" + FIXES
     Error "names-meet" "two series that share a file name"
     Warning "names-alike" "names that differ only by case or by Unicode's spelling"
     Error "folder-wanted" "a file name that another series uses as a folder"
@@ -94,21 +94,21 @@ checks! {
     Error "output-is-input" "an output that would overwrite a scene or one of its files"
     Error "frame-token-in-movie" "a frame number in the name of a movie"
     // Names.
-    Error "token-unknown" "a token that is not defined" + MENDS
+    Error "token-unknown" "a token that is not defined" + FIXES
     Error "token-without-value" "a token that has no value for this job"
     Error "token-value-unfit" "a value that cannot stand in a path"
     Error "root-missing" "a root without a path for this system" + MACHINE
     Error "name-reserved" "names or characters that a system of the policy does not allow"
     Error "part-too-long" "file and folder names over 255 bytes"
     Error "path-too-long" "paths that are longer than a system of the policy allows"
-    Error "extension-missing" "a path without a file extension" + MENDS
-    Error "extension-differs" "a file extension that belongs to another file type" + MENDS
-    Warning "extension-doubled" "a file extension that appears twice" + MENDS
+    Error "extension-missing" "a path without a file extension" + FIXES
+    Error "extension-differs" "a file extension that belongs to another file type" + FIXES
+    Warning "extension-doubled" "a file extension that appears twice" + FIXES
     Warning "part-empty" "a part of a path that is empty because its token has no value"
-    Warning "frame-not-separated" "a frame number in a name directly beside a letter or digit" + MENDS
-    Warning "padding-narrow" "a frame number with more digits than its padding" + MENDS
-    Warning "numbers-touch" "a version or frame number directly beside another digit in a name" + MENDS
-    Warning "tokens-touch" "two tokens with nothing between them, so that names cannot be read back" + MENDS
+    Warning "frame-not-separated" "a frame number in a name directly beside a letter or digit" + FIXES
+    Warning "padding-narrow" "a frame number with more digits than its padding" + FIXES
+    Warning "numbers-touch" "a version or frame number directly beside another digit in a name" + FIXES
+    Warning "tokens-touch" "two tokens with nothing between them, so that names cannot be read back" + FIXES
     Warning "clock-too-fine" "hours, minutes or seconds in an output path"
     Warning "version-not-in-path" "a job with a version whose path does not contain the version"
     Error "policy-spelling" "a part of a path that the policy's spelling does not allow"
@@ -128,7 +128,7 @@ checks! {
     Note "scene-span-not-covered" "frames of the scene that the job does not render" + MACHINE
     // Size.
     Error "size-not-held" "a picture larger than the file type allows"
-    Error "size-odd" "a width or height that is not a multiple of the codec's chroma block" + MENDS
+    Error "size-odd" "a width or height that is not a multiple of the codec's chroma block" + FIXES
     Error "region-outside" "a region outside the picture"
     Error "region-odd" "a region whose size is not a multiple of the codec's chroma block"
     Warning "size-rounded" "a size that is not a whole number of pixels after scale"
@@ -152,8 +152,8 @@ checks! {
     Warning "data-squeezed" "a data pass in a lossy file or in 8 bits"
     Warning "display-in-linear-type" "display-encoded colours in a file type that programs read as scene-linear"
     Warning "linear-in-display-type" "scene-linear colours in a file type that programs read as display-encoded"
-    Warning "movie-untreated" "a movie of scene-linear pictures without `colour = \"display\"`"
-    Warning "treatments-look-alike" "one pass written both scene-linear and display-encoded, under names that look alike"
+    Warning "movie-left-linear" "a movie of scene-linear pictures without `colour = \"display\"`"
+    Warning "colours-look-alike" "one pass written both scene-linear and display-encoded, under names that look alike"
     Warning "types-mixed" "different picture types in one folder of a job"
     // The renderer.
     Warning "adapter-not-given" "a job without an adapter"
@@ -210,7 +210,7 @@ checks! {
     Warning "audio-rate-unusual" "a sample rate that the audio codec does not have, or that is not usual for movies" + MACHINE
     Note "sequence-without-movie" "a job without a movie in a sheet that makes movies of other jobs"
     // Rendered pictures.
-    Warning "picture-unproven" "a picture whose pixels are stored in a way that is not read here" + FILES
+    Warning "picture-unproven" "a picture whose pixels are stored in a way that True Path cannot read" + FILES
     Warning "picture-black" "a colour picture in which every sample is zero" + FILES
     Warning "picture-one-colour" "a picture in which every pixel has the same colour, and which is not black" + FILES
     Warning "picture-not-finite" "a picture with NaN or infinite values" + FILES
@@ -226,7 +226,7 @@ checks! {
     Warning "leave-unneeded" "a setting in `leave` that no lower layer sets"
     Note "entry-unused" "a base, a format or a pass entry of this sheet that nothing uses"
     Note "mode-changes-nothing" "a mode that changes nothing in any job"
-    Note "meant-unneeded" "an entry under `[[meant]]` that matches no finding"
+    Note "allow-unneeded" "an entry under `[[allow]]` that matches no finding"
 }
 
 /// The check of a name.

@@ -1,14 +1,14 @@
 //! Findings as plain data: what a check has to say, where, and what to write instead. How they look is decided elsewhere.
 
 pub mod code;
-pub mod mend;
+pub mod fix;
 
 use std::collections::HashSet;
 
 use crate::source::{Place, Spanned};
 pub use code::{CHECKS, Check, Level, find};
 
-/// A text that would mend the finding, put in place of what stands at `at`.
+/// A text that would fix the finding, put in place of what stands at `at`.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Fix {
     /// What is replaced; an empty range inserts.
@@ -32,14 +32,16 @@ pub struct Finding {
     pub also: Vec<Spanned<String>>,
     /// What to write or do.
     pub help: Option<String>,
-    /// The change that mends it, where one is certain.
+    /// The change that fixes it, where one is certain.
     pub fix: Option<Fix>,
     /// The combination it is about.
     pub job: Option<String>,
     /// How many more jobs the same cause hits.
     pub more: usize,
-    /// Why the sheet says that this is meant; such a finding is kept and not counted.
-    pub meant: Option<String>,
+    /// How often the same cause hits its own job again.
+    pub again: usize,
+    /// Why the sheet allows it; such a finding is kept and not counted.
+    pub allowed: Option<String>,
 }
 
 /// The words of a finding, before its level is known.
@@ -53,7 +55,7 @@ pub struct Words {
     pub help: Option<String>,
     /// Other places.
     pub also: Vec<Spanned<String>>,
-    /// The change that mends it.
+    /// The change that fixes it.
     pub fix: Option<Fix>,
 }
 
@@ -70,7 +72,7 @@ impl Words {
         self
     }
 
-    /// Adds a change that mends it.
+    /// Adds a change that fixes it.
     #[must_use]
     pub fn fix(mut self, at: Place, write: impl Into<String>) -> Words {
         self.fix = Some(Fix { at, write: write.into() });
@@ -100,10 +102,10 @@ impl Findings {
         }
     }
 
-    /// Marks the findings that are meant, each with the reason that `why` gives.
-    pub fn mean(&mut self, mut why: impl FnMut(&Finding) -> Option<String>) {
+    /// Marks the findings that are allowed, each with the reason that `why` gives.
+    pub fn allow(&mut self, mut why: impl FnMut(&Finding) -> Option<String>) {
         for finding in &mut self.list {
-            finding.meant = why(finding);
+            finding.allowed = why(finding);
         }
     }
 
@@ -134,7 +136,8 @@ impl Findings {
             fix: words.fix,
             job: job.map(str::to_owned),
             more: 0,
-            meant: None,
+            again: 0,
+            allowed: None,
         });
     }
 
@@ -151,26 +154,29 @@ impl Findings {
     /// Whether any of them is an error.
     #[must_use]
     pub fn has_errors(&self) -> bool {
-        self.list.iter().any(|finding| finding.level == Level::Error && finding.meant.is_none())
+        self.list.iter().any(|finding| finding.level == Level::Error && finding.allowed.is_none())
     }
 
-    /// The findings in the order of their places, those without one last. What one cause does to many jobs is one
-    /// finding that counts the other jobs.
+    /// The findings, the gravest first, then in the order of their places, those without one last. What one cause does at
+    /// one place is one finding that counts the other jobs.
     #[must_use]
     pub fn sorted(mut self) -> Vec<Finding> {
-        let place = |finding: &Finding| finding.at.as_ref().map_or((1, None), |at| (0, Some(at.at)));
-        self.list.sort_by(|a, b| place(a).cmp(&place(b)).then(a.check.cmp(b.check)));
+        let place = |finding: &Finding| finding.at.as_ref().map_or((1, None), |at| (0, Some((at.at, at.value.clone()))));
+        self.list.sort_by(|a, b| {
+            b.level.cmp(&a.level).then_with(|| place(a).cmp(&place(b))).then_with(|| a.check.cmp(b.check))
+        });
         let mut sorted: Vec<Finding> = Vec::new();
         let mut jobs: HashSet<Option<String>> = HashSet::new();
         for finding in self.list {
             match sorted.last_mut() {
                 Some(kept)
                     if kept.check == finding.check
-                        && kept.meant == finding.meant
-                        && (kept.job != finding.job || kept.message == finding.message)
+                        && kept.allowed == finding.allowed
                         && place(kept) == place(&finding)
                         && (kept.at.is_some() || kept.message == finding.message) =>
                 {
+                    let is_own = kept.job == finding.job;
+                    kept.again += usize::from(is_own && kept.message != finding.message);
                     kept.more += usize::from(jobs.insert(finding.job));
                 }
                 _ => {
@@ -185,6 +191,16 @@ impl Findings {
     /// The findings as they came.
     pub fn iter(&self) -> impl Iterator<Item = &Finding> {
         self.list.iter()
+    }
+}
+
+impl Finding {
+    /// Points at the place of its job instead: for a finding about one job whose cause is in a sheet that many jobs share.
+    /// The cause is kept as a second place.
+    pub fn point_at(&mut self, job: Place) {
+        if let Some(cause) = self.at.replace(Spanned::new("in this job".to_owned(), job)) {
+            self.also.insert(0, cause);
+        }
     }
 }
 

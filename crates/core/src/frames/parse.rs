@@ -77,7 +77,7 @@ impl FrameExpr {
         let except = left_out.map_or(Ok(Vec::new()), |(text, base)| parse_list(text, base))?;
         let expr = FrameExpr { parts, except };
         if !expr.needs_scene() && !expr.needs_own() && expr.frames(None, None).is_none() {
-            let message = format!("its steps interleave, and such frames are counted out up to {MOST_TANGLED} only");
+            let message = format!("its steps overlap, and such a list may have at most {MOST_TANGLED} frames");
             return Err(FrameError { message, range: 0..text.len() });
         }
         Ok(expr)
@@ -172,7 +172,7 @@ fn parse_part(text: &str) -> Result<Part, String> {
         .parse::<i64>()
         .ok()
         .filter(|n| (1..=MOST).contains(n))
-        .ok_or("after '/' stands every how many frames, a number from 1")?;
+        .ok_or("the step after '/' is a whole number from 1 up")?;
     if let Some((_, what)) = WORDS.iter().find(|(name, _)| *name == body) {
         return Ok(Part { what: *what, every });
     }
@@ -181,7 +181,7 @@ fn parse_part(text: &str) -> Result<Part, String> {
     let (first, last) = (parse_frame(first)?, parse_frame(last)?);
     if first > last {
         return Err(format!(
-            "'{body}' runs backwards; frames are always taken in ascending order: write {last}-{first}"
+            "'{body}' goes backwards; frames are always in ascending order: write {last}-{first}"
         ));
     }
     Ok(Part { what: What::Range(first, last), every })
@@ -191,9 +191,9 @@ fn parse_frame(text: &str) -> Result<i64, String> {
     let digits = text.strip_prefix('-').unwrap_or(text);
     if digits.is_empty() || !digits.bytes().all(|b| b.is_ascii_digit()) {
         return Err(format!(
-            "'{text}' is no frame; frames are written like 7, 1-96, 1-96/4, -12--4 or 1-96 except 40-44"
+            "'{text}' is not a frame; write frames like 7, 1-96, 1-96/4, -12--4 or 1-96 except 40-44"
         ));
     }
     let frame = text.parse::<i64>().ok().filter(|frame| (-MOST..=MOST).contains(frame));
-    frame.ok_or_else(|| format!("frame {text} is beyond plus or minus {MOST}"))
+    frame.ok_or_else(|| format!("frame {text} is outside -{MOST} to {MOST}"))
 }

@@ -19,7 +19,7 @@ impl<'de> Deserialize<'de> for Frames {
             return Ok(Frames::none());
         }
         let frames = FrameExpr::parse(&text).map_err(|error| D::Error::custom(error.message))?;
-        frames.frames(None, None).ok_or_else(|| D::Error::custom("frames of a scene that is not known here"))
+        frames.frames(None, None).ok_or_else(|| D::Error::custom("frames of a scene that is not defined"))
     }
 }
 

@@ -104,11 +104,11 @@ impl Delivered {
                 }
             }
             Argument::Group(list) if argument.is_of_pass() => {
-                let lacking = list.iter().find_map(|inner| match inner {
-                    Argument::Always(template) => Some((template.at, lacking(template, filling)?)),
+                let missing = list.iter().find_map(|inner| match inner {
+                    Argument::Always(template) => Some((template.at, missing(template, filling)?)),
                     Argument::Group(_) => None,
                 });
-                self.dropped.extend(lacking);
+                self.dropped.extend(missing);
             }
             Argument::Group(_) => {}
         }
@@ -133,7 +133,7 @@ impl Delivered {
 
     /// Follows an argument that has to have its values.
     pub fn always(&mut self, template: &Spanned<Template>, filling: &Filling<'_>) {
-        match lacking(template, filling) {
+        match missing(template, filling) {
             None => self.add(template, filling),
             Some(token) => self.without_value.push((template.at, token)),
         }
@@ -141,7 +141,7 @@ impl Delivered {
 
     /// Follows a template that is left out when it lacks a value.
     pub fn optional(&mut self, template: &Spanned<Template>, filling: &Filling<'_>) {
-        if lacking(template, filling).is_none() {
+        if missing(template, filling).is_none() {
             self.add(template, filling);
         }
     }
@@ -161,7 +161,7 @@ impl Delivered {
 
 /// The first token of a template that has no value.
 #[must_use]
-pub fn lacking(template: &Spanned<Template>, filling: &Filling<'_>) -> Option<String> {
+pub fn missing(template: &Spanned<Template>, filling: &Filling<'_>) -> Option<String> {
     if list_token(&template.value).is_some() || filling.one(template).is_some() {
         return None;
     }

@@ -11,7 +11,7 @@ use super::spread::Delivered;
 /// A file with its text.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct FileText {
-    /// Where it is written.
+    /// The folder to write it into.
     pub path: String,
     /// All of it.
     pub text: String,

@@ -24,7 +24,7 @@ pub enum Kind {
     Block,
     /// The file is far smaller or larger than both neighbours.
     FileSize,
-    /// Its pixels are stored in a way that is not read here.
+    /// Its pixels are stored in a way that True Path cannot read.
     Unproven,
 }
 
@@ -139,7 +139,7 @@ pub fn alone(content: &Content, asked: Asked) -> Vec<Oddity> {
     let mut found = Vec::new();
     let mut say = |kind, why: String| found.push(Oddity { kind, why });
     if content.no_number || content.infinite && asked.colour {
-        say(Kind::NotFinite, "it holds numbers that are not finite".to_owned());
+        say(Kind::NotFinite, "it has NaN or infinite values".to_owned());
     }
     if !asked.colour || content.samples == 0 {
         return found;
@@ -147,7 +147,7 @@ pub fn alone(content: &Content, asked: Asked) -> Vec<Oddity> {
     if content.colour == Some((0.0, 0.0)) {
         say(Kind::Black, "it is black".to_owned());
     } else if content.one_colour {
-        say(Kind::OneColour, "it is one colour everywhere".to_owned());
+        say(Kind::OneColour, "it has one colour everywhere".to_owned());
     }
     if let Some((low, high)) = content.alpha.filter(|(low, high)| asked.alpha && low == high) {
         let _ = high;
@@ -174,7 +174,7 @@ pub fn beside(shown: Shown<'_>, neighbours: [Option<Shown<'_>>; 2], asked: Asked
         && asked.colour
         && content.digest().is_some_and(|digest| before.content.digest() == Some(digest))
     {
-        say(Kind::Repeated, "it shows the same, pixel by pixel, as the frame before".to_owned());
+        say(Kind::Repeated, "it is identical to the frame before, pixel by pixel".to_owned());
     }
     let [Some(before), Some(after)] = neighbours else { return found };
     let factor = policy.limit(Kind::FileSize).max(1.0);
@@ -183,7 +183,7 @@ pub fn beside(shown: Shown<'_>, neighbours: [Option<Shown<'_>>; 2], asked: Asked
     // Neighbours that are as far from each other are a change of the scene.
     if large < small * factor.sqrt().max(1.5) && small >= 1024.0 && (own * factor < small || own > large * factor) {
         let how = if own < small { "smaller" } else { "larger" };
-        say(Kind::FileSize, format!("its file is far {how} than those before and after it"));
+        say(Kind::FileSize, format!("its file is far {how} than the files before and after it"));
     }
     if !asked.colour {
         return found;
@@ -193,7 +193,7 @@ pub fn beside(shown: Shown<'_>, neighbours: [Option<Shown<'_>>; 2], asked: Asked
     let (Some(to_before), Some(to_after), Some(around)) = distances else { return found };
     let near = to_before.min(to_after);
     if near >= JUMP && near >= policy.limit(Kind::Jump) * around.max(1.5) {
-        say(Kind::Jump, "it differs far more from its neighbours than they do from each other".to_owned());
+        say(Kind::Jump, "it differs far more from its neighbours than they differ from each other".to_owned());
     } else if let Some(block) = block([before.content, content, after.content], around, policy.limit(Kind::Block)) {
         say(Kind::Block, format!("a block of it is {block} the frames before and after it"));
     }

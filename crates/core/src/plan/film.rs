@@ -19,7 +19,7 @@ pub struct Film {
     pub audio: Option<String>,
     /// Seconds by which the sound begins later.
     pub audio_offset: f64,
-    /// How its pixels are meant.
+    /// How its pixels are stored: linear (scene-linear) or display (display-encoded).
     pub colour: Colour,
     /// What lies behind transparent frames.
     pub over: Option<Backdrop>,

@@ -45,7 +45,7 @@ pub struct Plan {
     pub roots: Vec<ResolvedRoot>,
     /// Where the sheet is at home.
     pub home: Home,
-    /// How it is run.
+    /// How calls are run.
     pub run: RunSettings,
     /// What the sheet says of odd pictures.
     pub policy: Policy,
@@ -60,7 +60,7 @@ pub struct RunSettings {
     pub chunk: i64,
     /// How often a failed call is tried again.
     pub retries: i64,
-    /// What becomes of files that are there.
+    /// What to do with files that exist.
     pub existing: Existing,
     /// How long one frame may take.
     pub frame_timeout: Option<Duration>,
@@ -77,7 +77,7 @@ pub struct RunSettings {
     /// How long a worker may give none until its calls are taken over.
     pub takeover: Duration,
     /// How many licences there are, by name.
-    pub slots: BTreeMap<String, i64>,
+    pub licences: BTreeMap<String, i64>,
     /// What is asked of a cluster's scheduler.
     pub cluster: ClusterEntry,
 }
@@ -96,7 +96,7 @@ impl From<&RunEntry> for RunSettings {
             after: entry.after.clone().unwrap_or_default(),
             heartbeat: entry.heartbeat.unwrap_or(Duration::from_secs(15)),
             takeover: entry.takeover.unwrap_or(Duration::from_secs(90)),
-            slots: entry.slots.clone(),
+            licences: entry.licences.clone(),
             cluster: entry.cluster.clone(),
         }
     }
@@ -254,6 +254,12 @@ impl Plan {
     #[must_use]
     pub fn output(&self, at: usize) -> &Series {
         self.series.get(at).unwrap_or_else(|| &self.movies[at - self.series.len()])
+    }
+
+    /// The version that a job's names have, looked up where the sheet does not give a number.
+    #[must_use]
+    pub fn version_of(&self, job: &Job) -> Option<i64> {
+        job.version_number(&self.pins, self.pin_mode.as_deref())
     }
 
     /// What the passes in the files of a series are called in names.

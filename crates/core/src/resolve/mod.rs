@@ -10,6 +10,7 @@ use std::sync::Arc;
 use crate::catalogue::FileType;
 use crate::diagnostic::{Findings, Words};
 use crate::frames::{FrameExpr, Frames, Shift};
+use crate::pins::Pins;
 use crate::scene::Facts;
 use crate::sheet::machine::MachineFile;
 use crate::sheet::{
@@ -55,7 +56,7 @@ pub struct ResolvedRoot {
     pub name: String,
     /// Absolute; `None` where the sheet gives no path for this system.
     pub path: Option<String>,
-    /// Where it is written.
+    /// The folder to write it into.
     pub at: Place,
 }
 
@@ -82,7 +83,7 @@ pub struct Job {
     pub region: Option<String>,
     /// The version, looked up or not.
     pub version: Option<Version>,
-    /// Percent of the size.
+    /// Render at this percentage of the size.
     pub scale: f64,
     /// Width of a pixel over its height.
     pub pixel_aspect: Option<f64>,
@@ -92,7 +93,7 @@ pub struct Job {
     pub threads: Option<i64>,
     /// The device to render on.
     pub device: Option<String>,
-    /// How often a long still is saved under way.
+    /// How often a long still saves a checkpoint.
     pub checkpoint: Option<Checkpoint>,
     /// Whether it is rendered unless it is named.
     pub enabled: bool,
@@ -133,6 +134,15 @@ pub struct Job {
 }
 
 impl Job {
+    /// The version as a number, pinned or looked up where the sheet gives none.
+    #[must_use]
+    pub fn version_number(&self, pins: &Pins, mode: Option<&str>) -> Option<i64> {
+        match self.version? {
+            Version::Number(version) => Some(version),
+            _ => pins.version(&self.job, mode),
+        }
+    }
+
     /// The region in whole pixels of the final size: x, y, width, height. `None` where there is none, or where it is in
     /// percent of a size that is not known.
     #[must_use]
@@ -180,7 +190,7 @@ pub struct Pass {
     pub label: String,
     /// What it is.
     pub kind: PassKind,
-    /// How its pixels are meant.
+    /// How its pixels are stored: linear (scene-linear) or display (display-encoded).
     pub colour: Option<Colour>,
     /// Where that is written.
     pub colour_at: Option<Place>,
@@ -365,8 +375,8 @@ fn own_frames(job: &Job, span: Option<&Frames>, findings: &mut Findings) -> Opti
     let mut frames = match job.given.value(&Key::Frames) {
         Some(Setting::Frames(expr)) if expr.needs_own() => {
             let words = Words::new(
-                "`frames` of a job cannot speak of its own frames",
-                "all, first, middle and last belong on the command line",
+                "`frames` of a job cannot use words that refer to its own frames",
+                "all, first, middle and last can be used on the command line and in modes",
             );
             findings.add("frames-not-understood", job.given.place(&Key::Frames), Some(&job.name), words);
             return None;
@@ -396,14 +406,14 @@ fn narrowed(
         let beyond = wanted.minus(&frames);
         if !beyond.is_empty() {
             let words = Words::new(
-                format!("frames {beyond} are not among the frames of `{}`", job.name),
-                format!("the job has {frames}"),
+                format!("the job `{}` has no frames {beyond}", job.name),
+                format!("its frames are {frames}"),
             );
             findings.add(
                 "frames-cut",
                 Some(expr.at),
                 Some(&job.name),
-                words.help("only the job's own frames are taken; the sheet says which those are"),
+                words.help("give frames that the job has, or change `frames` in the sheet"),
             );
         }
         frames = wanted.intersect(&frames);
@@ -418,13 +428,13 @@ fn pass(sheet: &Sheet, job: &Job, entry: &PassEntry, formats: &[Arc<Format>], fi
         .or_else(|| Some(Spanned::new(job.given.text(&Key::Format)?.to_owned(), job.given.place(&Key::Format)?)));
     let format = wanted.as_ref().and_then(|name| formats.iter().find(|format| format.name.value == name.value));
     if let (Some(name), None) = (&wanted, format) {
-        let mut words = Words::new(format!("there is no format `{}`", name.value), "nothing is called so");
+        let mut words = Words::new(format!("there is no format `{}`", name.value), "not defined");
         words = match crate::diagnostic::nearest(
             &name.value,
             sheet.formats.iter().map(|format| format.name.value.as_str()),
         ) {
             Some(near) => words.help(format!("write \"{near}\"")).fix(name.at, near),
-            None => words.help(format!("give it a table: [formats.{}]", name.value)),
+            None => words.help(format!("define it under [formats.{}]", name.value)),
         };
         findings.add("name-unknown", Some(name.at), Some(&job.name), words);
     }

@@ -98,8 +98,8 @@ fn leaves(all: &[Stacked], modes: &[String], findings: &mut Findings) {
     }
     // A mode that is called gives back what some jobs have; others may be waiting for other modes.
     for (at, (_, key)) in useful.into_iter().filter(|(_, (useful, _))| !useful && modes.is_empty()) {
-        let words = Words::new(format!("`{key}` is given back, and nothing below gives it"), "nothing to give back");
-        findings.add("leave-unneeded", Some(at), None, words.help("take it out"));
+        let words = Words::new(format!("`leave` names `{key}`, which no lower layer sets"), "this key is not set");
+        findings.add("leave-unneeded", Some(at), None, words.help("remove it"));
     }
 }
 
@@ -115,8 +115,8 @@ fn above(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut Findi
                 let words = Words::new(format!("there is no mode `{name}`"), "");
                 let help = match near {
                     Some(near) => format!("write --mode {near}"),
-                    None if known.is_empty() => format!("give it a table: [modes.{name}]"),
-                    None => format!("there are {}", known.join(", ")),
+                    None if known.is_empty() => format!("define it under [modes.{name}]"),
+                    None => format!("choose from {}", known.join(", ")),
                 };
                 findings.add("name-unknown", None, None, words.help(help));
             }
@@ -144,25 +144,25 @@ fn each_is_known(entry: &JobEntry, own: &Settings, above: &[Arc<Settings>], find
                 own.values.keys().map(|key| if let Key::Var(name) = key { name.clone() } else { key.to_string() });
             let known: Vec<String> = known.chain(KEYS.iter().map(|(name, _)| (*name).to_owned())).collect();
             let words = Words::new(
-                format!("`each` varies `{name}`, which is neither a setting nor a variable"),
-                "nothing reads this",
+                format!("`each` varies `{name}`, which is not a setting or a variable"),
+                "this key is not read",
             );
             let words = match nearest(name, known.iter().map(String::as_str)) {
                 Some(near) => words.help(format!("write `{near}`")).fix(at, near),
-                None => words.help(format!("give it a value that holds otherwise: vars.{name} = \"...\"")),
+                None => words.help(format!("define it as a variable: vars.{name} = \"...\"")),
             };
             findings.add("unknown-key", Some(at), None, words);
         }
         for given in above.iter().filter_map(|layer| layer.get(&key)).filter(|given| given.layer == Layer::Mode) {
             let words = Words::new(
-                format!("this mode sets `{key}`, which a job has under `each`"),
-                "all its combinations would become one",
+                format!("this mode sets `{key}`, which a job lists under `each`"),
+                "all jobs of this `each` would have one value",
             );
             findings.add(
                 "mode-against-each",
                 given.at,
                 None,
-                words.also(at, "varied here").help("leave it out of the mode"),
+                words.also(at, "listed here").help("remove it from the mode"),
             );
         }
     }
@@ -207,17 +207,17 @@ fn bases(sheet: &Sheet, like: &Spanned<String>, findings: &mut Findings) -> Vec<
     let mut next = Some(like);
     while let Some(name) = next {
         let Some(base) = sheet.bases.iter().find(|base| base.name.value == name.value) else {
-            let mut words = Words::new(format!("there is no base `{}`", name.value), "nothing is called so");
+            let mut words = Words::new(format!("there is no base `{}`", name.value), "not defined");
             words = match nearest(&name.value, sheet.bases.iter().map(|base| base.name.value.as_str())) {
                 Some(near) => words.help(format!("write \"{near}\"")).fix(name.at, near),
-                None => words.help(format!("give it a table: [bases.{}]", name.value)),
+                None => words.help(format!("define it under [bases.{}]", name.value)),
             };
             findings.add("name-unknown", Some(name.at), None, words);
             break;
         };
         if seen.contains(&base.name.value.as_str()) {
-            let words = Words::new(format!("base `{}` is based on itself", name.value), "this closes the circle");
-            findings.add("name-unknown", Some(name.at), None, words.help("let the lowest base have no `like`"));
+            let words = Words::new(format!("the base `{}` is `like` itself", name.value), "this `like` leads back to it");
+            findings.add("name-unknown", Some(name.at), None, words.help("remove one `like` of this circle"));
             break;
         }
         seen.push(&base.name.value);
@@ -240,11 +240,11 @@ fn is_too_large(entry: &JobEntry, findings: &mut Findings) -> bool {
     }
     let lists: Vec<String> = axes.iter().map(|(_, values)| values.len().to_string()).collect();
     let words = Words::new(
-        format!("`each` gives {} = {count} combinations, and a job has {MOST_COMBINATIONS} at most", lists.join(" x ")),
-        "this list multiplies all others",
+        format!("`each` gives {} = {count} jobs, and at most {MOST_COMBINATIONS} are allowed", lists.join(" x ")),
+        "the lists under `each` multiply",
     );
     let at = axes.last().map_or(entry.at, |(key, _)| key.at);
-    findings.add("each-too-large", Some(at), None, words.help("vary less in one job, or give rows: each = [{ ... }]"));
+    findings.add("each-too-large", Some(at), None, words.help("use shorter lists, or give rows: each = [{ ... }]"));
     true
 }
 
@@ -294,12 +294,12 @@ fn twins(all: &[Stacked], findings: &mut Findings) {
     let mut seen: HashMap<&str, &Stacked> = HashMap::new();
     for stacked in all {
         if let Some(first) = seen.insert(&stacked.name, stacked) {
-            let words = Words::new(format!("two jobs are called `{}`", stacked.name), "the second one");
+            let words = Words::new(format!("two jobs have the name `{}`", stacked.name), "the second one");
             findings.add(
                 "job-twice",
                 Some(stacked.at),
                 Some(&stacked.name),
-                words.also(first.at, "the first one").help("give one of them another name"),
+                words.also(first.at, "the first one").help("rename one of them"),
             );
         }
     }

@@ -54,11 +54,7 @@ pub fn lookup(seen: TokenScope<'_>, name: &str) -> Lookup {
 
 /// The moment of the first run of the job's version.
 fn moment(seen: TokenScope<'_>) -> Moment {
-    let version = match seen.job.version {
-        Some(Version::Number(version)) => Some(version),
-        Some(_) => seen.pins.version(&seen.job.job, seen.pin_mode),
-        None => None,
-    };
+    let version = seen.job.version_number(seen.pins, seen.pin_mode);
     seen.pins.moment(&seen.job.job, seen.pin_mode, version)
 }
 
@@ -79,11 +75,9 @@ fn built_in(seen: TokenScope<'_>, name: &str) -> Option<Option<Value>> {
         "adapter" => text(job.adapter.clone()),
         "region" => text(job.region.clone()),
         "version" => match job.version {
-            Some(Version::Number(version)) => Some(Value::Version(version)),
             // Where versions are still to be looked for, the hole stands for any.
-            Some(_) if seen.looking => Some(Value::AnyVersion),
-            Some(_) => seen.pins.version(&job.job, seen.pin_mode).map(Value::Version),
-            None => None,
+            Some(Version::Next | Version::Latest) if seen.looking => Some(Value::AnyVersion),
+            _ => job.version_number(seen.pins, seen.pin_mode).map(Value::Version),
         },
         "type" => text(pass.file_type.map(|known| known.name.to_owned())),
         "ext" => text(pass.file_type.map(|known| known.extensions[0].to_owned())),

@@ -29,7 +29,7 @@ pub struct Costs {
     runs: Vec<Judged>,
 }
 
-/// A run that is over, and what was expected of it.
+/// A run that is over, and what was estimated of it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Judged {
     /// What its stage folders end with.
@@ -39,7 +39,7 @@ pub struct Judged {
     /// Seconds of renderers that it took for the frames that it made.
     pub took: f64,
     /// Seconds that the runs before it let expect for the same frames.
-    pub expected: f64,
+    pub estimated: f64,
 }
 
 /// What some work takes.
@@ -88,7 +88,7 @@ impl Costs {
 
     /// Compares what a run took with what is known before it.
     fn judge(&mut self, session: &Session, known: &HashMap<&str, &Series>) {
-        let (mut took, mut expected) = (0.0, 0.0);
+        let (mut took, mut estimated) = (0.0, 0.0);
         for call in &session.calls {
             for (series, frames, each) in measured(call) {
                 let Some(series) = known.get(plain(series)) else { continue };
@@ -97,11 +97,11 @@ impl Costs {
                     continue;
                 };
                 took += each * frames.len() as f64;
-                expected += own;
+                estimated += own;
             }
         }
-        if expected > 0.0 && took > 0.0 {
-            self.runs.push(Judged { tag: session.began.tag.clone(), at: session.began.at.clone(), took, expected });
+        if estimated > 0.0 && took > 0.0 {
+            self.runs.push(Judged { tag: session.began.tag.clone(), at: session.began.at.clone(), took, estimated });
         }
     }
 
@@ -181,7 +181,7 @@ impl Costs {
         self.memory
     }
 
-    /// What runs took, beside what was to be expected of each; in the order in which they began.
+    /// What runs took, beside what was to be estimated of each; in the order in which they began.
     #[must_use]
     pub fn runs(&self) -> &[Judged] {
         &self.runs
@@ -191,7 +191,7 @@ impl Costs {
     /// runs; without any, it is 1 with a wide range.
     #[must_use]
     pub fn bias(&self) -> (f64, f64, f64) {
-        let mut factors: Vec<f64> = self.runs.iter().rev().take(8).map(|run| run.took / run.expected).collect();
+        let mut factors: Vec<f64> = self.runs.iter().rev().take(8).map(|run| run.took / run.estimated).collect();
         factors.sort_by(f64::total_cmp);
         let (Some(low), Some(high)) = (factors.first(), factors.last()) else { return (1.0, 0.7, 1.5) };
         let (lower, upper) = (factors[(factors.len() - 1) / 2], factors[factors.len() / 2]);

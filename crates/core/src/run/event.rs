@@ -148,14 +148,14 @@ pub enum Event {
         /// Files landed, over all series.
         landed: i64,
         /// Files that did not.
-        lacking: i64,
+        missing: i64,
         /// `complete`, `incomplete` or `interrupted`.
         outcome: String,
         /// Seconds since the journal began.
         t: f64,
         /// Seconds of renderers that earlier runs let expect for what has landed, where anything was measured before.
         #[serde(default, skip_serializing_if = "Option::is_none")]
-        expected: Option<f64>,
+        estimated: Option<f64>,
         /// Seconds of renderers that it took.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         took: Option<f64>,
@@ -351,7 +351,7 @@ pub struct Ended {
     /// Files that landed.
     pub files: i64,
     /// Frames of which a file did not land.
-    pub lacking: Frames,
+    pub missing: Frames,
     /// Seconds it took.
     pub seconds: f64,
     /// Where its output is written down.

@@ -15,7 +15,7 @@ pub fn outstanding(verdict: &Verdict, existing: Existing) -> Frames {
         }
         Existing::Keep | Existing::Stop => verdict.in_any(&[State::Missing, State::Broken]),
         Existing::Renew => verdict.in_any(&[State::Missing, State::Broken, State::Wrong, State::Stale]),
-        Existing::Replace => verdict.expected.clone(),
+        Existing::Replace => verdict.planned.clone(),
     }
 }
 
@@ -27,7 +27,7 @@ pub fn with_movies(plan: &Plan, need: &mut [Frames], verdicts: &[Verdict]) {
             film.clips.iter().any(|clip| need.get(clip.series).is_some_and(|need| !need.is_disjoint(&clip.frames)))
         });
         if let (Some(need), Some(verdict), true) = (need.get_mut(at), verdicts.get(at), touched) {
-            *need = verdict.expected.clone();
+            *need = verdict.planned.clone();
         }
     }
 }
@@ -35,5 +35,5 @@ pub fn with_movies(plan: &Plan, need: &mut [Frames], verdicts: &[Verdict]) {
 /// Frames at whose names anything stands.
 #[must_use]
 pub fn standing(verdict: &Verdict) -> Frames {
-    verdict.expected.minus(verdict.in_state(State::Missing))
+    verdict.planned.minus(verdict.in_state(State::Missing))
 }

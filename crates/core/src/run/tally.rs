@@ -93,23 +93,23 @@ pub fn tally(
     }
     let row = |verdict: Verdict| {
         let series = plan.output(verdict.series);
-        let lacking = verdict.in_any(&[State::Missing, State::Broken]);
+        let missing = verdict.in_any(&[State::Missing, State::Broken]);
         let running = open.get(series.id.as_str()).into_iter().flatten().map(|(session, call)| Running {
             host: history.sessions[*session].began.host.clone(),
             task: history.sessions[*session].began.task.clone(),
             worker: call.started.worker,
-            frames: call.started.frames.intersect(&lacking),
+            frames: call.started.frames.intersect(&missing),
             since: call.started.t,
             session: *session,
         });
         let running: Vec<Running> = running.collect();
         let busy = running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames));
-        let failed = failed.get(series.id.as_str()).map(|own| own.intersect(&lacking).minus(&busy));
+        let failed = failed.get(series.id.as_str()).map(|own| own.intersect(&missing).minus(&busy));
         let failed = failed.unwrap_or_default();
         let load = Load {
             kind: series.id.clone(),
             pixels: pixels.get(series.id.as_str()).copied().unwrap_or(0.0),
-            frames: lacking.count() as f64,
+            frames: missing.count() as f64,
         };
         SeriesStatus {
             failed,

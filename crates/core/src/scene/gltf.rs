@@ -13,7 +13,7 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
     // Some damaged lengths make the parser panic: that is damage, too.
     let parsed = std::panic::catch_unwind(|| gltf::Gltf::from_slice_without_validation(bytes));
     let file =
-        parsed.map_err(|_| "its lengths contradict each other".to_owned())?.map_err(|error| error.to_string())?;
+        parsed.map_err(|_| "the lengths in it contradict each other".to_owned())?.map_err(|error| error.to_string())?;
     let root = file.document.as_json();
     let mut cameras = Vec::new();
     for node in &root.nodes {

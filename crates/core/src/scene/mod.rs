@@ -108,7 +108,7 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Facts, Unread> {
         Some("usd" | "usda" | "usdc") if bytes.starts_with(b"PXR-USDC") => usdc::read(bytes).map_err(Unread::Damaged),
         Some("usd") if bytes.starts_with(b"#usda") => usda::read(bytes).map_err(Unread::Damaged),
         Some("usd") if bytes.starts_with(b"PK") => usdz::read(bytes).map_err(Unread::Damaged),
-        Some("usd") => Err(Unread::Damaged("it is USD neither as text nor in binary".to_owned())),
+        Some("usd") => Err(Unread::Damaged("it is neither USD text nor USD binary".to_owned())),
         Some("usdc") => usdc::read(bytes).map_err(Unread::Damaged),
         Some("usdz") => usdz::read(bytes).map_err(Unread::Damaged),
         _ => Err(Unread::OtherFormat),

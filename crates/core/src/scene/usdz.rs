@@ -57,7 +57,7 @@ fn layer(archive: &mut ZipArchive<Cursor<&[u8]>>, name: &str, most: usize) -> Re
     file.by_ref().take(most as u64).read_to_end(&mut bytes).map_err(|error| format!("{name}: {error}"))?;
     match read_scene(name, &bytes) {
         // A package in a package is not looked into.
-        _ if name.to_ascii_lowercase().ends_with(".usdz") => Err(format!("{name} is a package itself")),
+        _ if name.to_ascii_lowercase().ends_with(".usdz") => Err(format!("{name} is a package inside a package")),
         Ok(facts) => Ok(facts),
         Err(Unread::Damaged(why)) => Err(format!("{name}: {why}")),
         Err(Unread::OtherFormat) => Err(format!("{name} is not USD")),

@@ -11,11 +11,11 @@ pub const KEYS: [(&str, &str); 9] = [
     ("account", "The account that they are charged to."),
     ("constraint", "Features that a node must have, as the scheduler writes them."),
     ("licences", "How many licences each task takes from the scheduler, by name."),
-    ("time", "The longest a task may take, such as 2h; left out, it follows from measured frames."),
-    ("memory", "Memory of a task, such as 8 GB; left out, it follows from what renderers were seen to hold."),
+    ("time", "The longest a task may take, such as 2h; by default it follows from measured frames."),
+    ("memory", "Memory of a task, such as 8 GB; by default it follows from the memory that renderers used."),
     ("threads", "Cores of a task."),
     ("at_once", "How many tasks may run at a time."),
-    ("options", "More options of sbatch, each as it stands on its command line: [\"--qos=night\"]."),
+    ("options", "More options for sbatch, as on its command line: [\"--qos=night\"]."),
 ];
 
 /// `[run.cluster]`, as written.
@@ -69,7 +69,7 @@ impl Reader<'_> {
                 "partition" => entry.partition = self.text(raw, name).map(|text| text.value),
                 "account" => entry.account = self.text(raw, name).map(|text| text.value),
                 "constraint" => entry.constraint = self.text(raw, name).map(|text| text.value),
-                "licences" => entry.licences = self.slots(raw),
+                "licences" => entry.licences = self.licences(raw),
                 "time" => entry.time = self.duration(raw, name),
                 "memory" => entry.memory = self.bytes(raw, name),
                 "threads" => entry.threads = self.whole(raw, name, 1).map(|n| n.value),
@@ -85,7 +85,7 @@ impl Reader<'_> {
     fn options(&mut self, raw: &Raw<'_>, key: &str) -> Option<Vec<String>> {
         let all = self.texts(raw, key)?;
         for text in all.iter().filter(|text| !text.value.starts_with('-')) {
-            self.bad(text.at, key, "a list of options, each one word that begins with a minus", "this does not");
+            self.bad(text.at, key, "a list of options, each one word that begins with a minus", "this does not begin with a minus");
         }
         Some(all.into_iter().map(|text| text.value).collect())
     }

@@ -9,27 +9,27 @@ use crate::source::{Place, Spanned};
 
 use super::parse::COLOURS;
 use super::read::{Raw, Reader, number};
-use super::{Backdrop, CheckRule, GAPS, Key, Layer, MeantEntry, MovieEntry, Setting, Sheet};
+use super::{Backdrop, CheckRule, GAPS, Key, Layer, AllowEntry, MovieEntry, Setting, Sheet};
 
 /// The keys of a movie and what each means.
 pub const MOVIE_KEYS: [(&str, &str); 17] = [
     ("name", "The movie's name."),
     (
         "of",
-        "The job whose frames it shows, a movie for each of its combinations; a list of them is one movie after another.",
+        "The job entry whose frames it shows: one movie for each of its jobs. A list gives one movie that shows them one after another.",
     ),
     ("pass", "The pass it shows; the job's first when left out."),
     ("frames", "Which of the job's frames; all when left out."),
     ("format", "A named set of file options."),
-    ("colour", "linear or display: how its pixels are meant."),
+    ("colour", "linear (scene-linear) or display (display-encoded): how its pixels are stored."),
     ("path", "The template of its path."),
     ("fps", "Its rate; the job's when left out."),
     ("audio", "Its sound file; the job's when left out."),
-    ("audio_offset", "Seconds by which the sound begins after the picture; below zero, how much of it is left out."),
-    ("gaps", "Frames that are left out: refuse, hold the frame before, or close up."),
+    ("audio_offset", "Seconds by which the sound starts after the picture; a negative number cuts its beginning."),
+    ("gaps", "What to do about gaps: refuse, hold (repeat the frame before) or close (skip them)."),
     ("size", "Its size; that of the frames when left out."),
     ("scale", "Percent of the frames' size."),
-    ("over", "What lies behind transparent frames: black, checker or #rrggbb."),
+    ("over", "The background behind transparent frames: black, checker or #rrggbb."),
     ("burn", "A line of text below the picture, with tokens; {name}, {frame} and {timecode} are those of each frame."),
     ("start_timecode", "The timecode of its first frame, hh:mm:ss:ff."),
     ("adapter", "Its encoder; the first that can do it when left out."),
@@ -39,11 +39,11 @@ pub const MOVIE_KEYS: [(&str, &str); 17] = [
 pub const LEVELS: [(&str, Option<Level>); 4] =
     [("off", None), ("note", Some(Level::Note)), ("warning", Some(Level::Warning)), ("error", Some(Level::Error))];
 
-/// The keys of an entry under `[[meant]]` and what each means.
-pub const MEANT_KEYS: [(&str, &str); 3] = [
-    ("check", "The check whose finding is meant."),
-    ("job", "The job or combination, * and ? allowed; all when left out."),
-    ("because", "Why it is meant."),
+/// The keys of an entry under `[[allow]]` and what each means.
+pub const ALLOW_KEYS: [(&str, &str); 3] = [
+    ("check", "The check whose finding is allowed."),
+    ("job", "The job or job entry; * and ? are wildcards; all when left out."),
+    ("because", "Why it is allowed."),
 ];
 
 impl Reader<'_> {
@@ -125,7 +125,7 @@ impl Reader<'_> {
                             text.at,
                             "over",
                             "black, checker or a colour such as \"#102030\"",
-                            "this is none of them",
+                            "this is not one of these",
                         );
                     }
                 }
@@ -133,7 +133,7 @@ impl Reader<'_> {
                 "start_timecode" => {
                     let text = self.text(raw, "start_timecode");
                     if let Some(text) = text.as_ref().filter(|text| !Timecode::is_spelt(&text.value)) {
-                        self.bad(text.at, "start_timecode", "a timecode such as \"01:00:00:00\"", "this is none");
+                        self.bad(text.at, "start_timecode", "a timecode such as \"01:00:00:00\"", "this is not one");
                     }
                     movie.start_timecode = text.filter(|text| Timecode::is_spelt(&text.value));
                 }
@@ -155,8 +155,8 @@ impl Reader<'_> {
         Some(Spanned::new(pick(&given.value)?, given.at?))
     }
 
-    /// A `[[meant]]`.
-    pub(super) fn meant(&mut self, raw: &Raw<'_>) -> Option<MeantEntry> {
+    /// A `[[allow]]`.
+    pub(super) fn allow(&mut self, raw: &Raw<'_>) -> Option<AllowEntry> {
         let table = self.table(raw, "meant")?;
         let at = Place::new(self.file, raw.span());
         let (mut check, mut job, mut because) = (None, None, None);
@@ -165,25 +165,25 @@ impl Reader<'_> {
                 "check" => check = self.text(raw, "check"),
                 "job" => job = self.text(raw, "job"),
                 "because" => because = self.text(raw, "because"),
-                _ => self.unknown(key, "[[meant]]", &MEANT_KEYS.map(|(name, _)| name)),
+                _ => self.unknown(key, "[[allow]]", &ALLOW_KEYS.map(|(name, _)| name)),
             }
         }
         for (key, given) in [("check", check.is_some()), ("because", because.is_some())] {
-            self.needed(table, &Spanned::new("meant entry", at), key, given);
+            self.needed(table, &Spanned::new("allow entry", at), key, given);
         }
         let check = check?;
         if !CHECKS.iter().any(|known| known.slug == check.value) {
             self.no_check(&check);
             return None;
         }
-        Some(MeantEntry { check, job, because: because?.value, at })
+        Some(AllowEntry { check, job, because: because?.value, at })
     }
 
     /// A key that an entry cannot do without.
     fn needed(&mut self, table: &DeTable<'_>, entry: &Spanned<&str>, key: &str, given: bool) {
         let (what, at) = (entry.value, entry.at);
         if !given && !table.iter().any(|(name, _)| name.get_ref() == key) {
-            let words = Words::new(format!("this {what} has no `{key}`"), format!("this {what}"))
+            let words = Words::new(format!("`{key}` is missing in this {what}"), format!("this {what}"))
                 .help(format!("write {key} = \"...\""));
             self.findings.add("key-missing", Some(at), None, words);
         }
@@ -212,7 +212,7 @@ impl Reader<'_> {
                         Some(limit) => rule.limit = Some(limit),
                         None => {
                             let at = reader.at(raw);
-                            reader.bad(at, "limit", "a number above zero", "this is none");
+                            reader.bad(at, "limit", "a number above zero", "this is not one");
                         }
                     },
                     _ => reader.unknown(
@@ -228,7 +228,7 @@ impl Reader<'_> {
 
     /// A name that no check bears.
     pub(super) fn no_check(&mut self, name: &Spanned<String>) {
-        let mut words = Words::new(format!("there is no check `{}`", name.value), "nothing is called so");
+        let mut words = Words::new(format!("there is no check `{}`", name.value), "not defined");
         if let Some(near) = nearest(&name.value, CHECKS.iter().map(|check| check.slug)) {
             words = words.help(format!("write `{near}`")).fix(name.at, near);
         }

@@ -13,8 +13,8 @@ use super::read::{Raw, Reader};
 pub const KEYS: [(&str, &str); 4] = [
     ("programs", "Full paths of programs, by the name that an adapter gives."),
     ("roots", "Folders of roots on this machine, by name."),
-    ("workers", "Renderers at a time on this machine, unless the call says otherwise."),
-    ("slots", "How many licences this machine may use at a time, by name; a sheet may allow fewer."),
+    ("workers", "Renderers at a time on this machine, unless --workers is given."),
+    ("licences", "How many licences this machine may use at a time, by name; a sheet may allow fewer."),
 ];
 
 /// What is where on this machine.
@@ -27,7 +27,7 @@ pub struct MachineFile {
     /// Renderers at a time.
     pub workers: Option<i64>,
     /// Licences that this machine may use at a time, by name.
-    pub slots: BTreeMap<String, i64>,
+    pub licences: BTreeMap<String, i64>,
 }
 
 /// Reads a machine file; mistakes are findings.
@@ -38,7 +38,7 @@ pub fn machine(file: FileId, text: &str, findings: &mut Findings) -> MachineFile
     for (key, raw) in &table {
         match key.get_ref().as_ref() {
             "workers" => machine.workers = reader.whole(raw, "workers", 1).map(|workers| workers.value),
-            "slots" => machine.slots = reader.slots(raw),
+            "licences" => machine.licences = reader.licences(raw),
             "programs" => {
                 machine.programs =
                     named(&mut reader, raw, "programs").into_iter().map(|(name, path)| (name, path.value)).collect()

@@ -52,8 +52,8 @@ pub struct Sheet {
     pub policy: Policy,
     /// `[checks]`.
     pub checks: Vec<CheckRule>,
-    /// `[[meant]]`.
-    pub meant: Vec<MeantEntry>,
+    /// `[[allow]]`.
+    pub allow: Vec<AllowEntry>,
     /// `[run]`.
     pub run: RunEntry,
 }
@@ -202,7 +202,7 @@ pub struct MovieEntry {
     pub frames: Option<Spanned<FrameExpr>>,
     /// Its file options.
     pub format: Option<Spanned<String>>,
-    /// How its pixels are meant.
+    /// How its pixels are stored: linear (scene-linear) or display (display-encoded).
     pub colour: Option<Spanned<Colour>>,
     /// Its path.
     pub path: Option<Spanned<Arc<Template>>>,
@@ -289,14 +289,14 @@ pub struct CheckRule {
     pub limit: Option<f64>,
 }
 
-/// A finding that is meant, as written under `[[meant]]`.
+/// A finding that is meant, as written under `[[allow]]`.
 #[derive(Clone, Debug)]
-pub struct MeantEntry {
+pub struct AllowEntry {
     /// The check.
     pub check: Spanned<String>,
     /// The job or combination, `*` and `?` allowed; all when left out.
     pub job: Option<Spanned<String>>,
-    /// Why it is meant.
+    /// Why it is allowed.
     pub because: String,
     /// The entry.
     pub at: Place,
@@ -367,11 +367,11 @@ impl JobEntry {
 pub struct Policy {
     /// Roots that outputs lie below; all roots when left out.
     pub within: Option<Vec<Spanned<String>>>,
-    /// Folders that outputs never lie in.
+    /// Folders that no output may be in.
     pub never: Vec<Spanned<String>>,
     /// A regular expression for each part of a path below its root.
     pub spelling: Option<Spanned<String>>,
-    /// Tokens that each path carries.
+    /// Tokens that every path must have.
     pub tokens: Vec<Spanned<String>>,
     /// Systems that names are made for; all when left out.
     pub systems: Option<Vec<System>>,
@@ -386,7 +386,7 @@ pub enum Existing {
     Renew,
     /// All are rendered again.
     Replace,
-    /// Nothing starts where anything exists.
+    /// Start nothing if any planned file exists.
     Stop,
 }
 
@@ -416,7 +416,7 @@ pub struct RunEntry {
     pub chunk: Option<i64>,
     /// How often a failed call is tried again.
     pub retries: Option<i64>,
-    /// What becomes of files that are there.
+    /// What to do with files that exist.
     pub existing: Option<Existing>,
     /// How long one frame may take.
     pub frame_timeout: Option<Duration>,
@@ -433,7 +433,7 @@ pub struct RunEntry {
     /// How long a worker may give none until its calls are taken over.
     pub takeover: Option<Duration>,
     /// How many licences there are, by name.
-    pub slots: BTreeMap<String, i64>,
+    pub licences: BTreeMap<String, i64>,
     /// `[run.cluster]`.
     pub cluster: ClusterEntry,
 }
@@ -469,7 +469,7 @@ impl Sheet {
                 systems: policy.systems.or(low.systems),
             },
             checks: below.checks.into_iter().chain(self.checks).collect(),
-            meant: below.meant.into_iter().chain(self.meant).collect(),
+            allow: below.allow.into_iter().chain(self.allow).collect(),
             run: RunEntry {
                 workers: self.run.workers.or(below.run.workers),
                 chunk: self.run.chunk.or(below.run.chunk),
@@ -482,7 +482,7 @@ impl Sheet {
                 after: self.run.after.or(below.run.after),
                 heartbeat: self.run.heartbeat.or(below.run.heartbeat),
                 takeover: self.run.takeover.or(below.run.takeover),
-                slots: below.run.slots.into_iter().chain(self.run.slots).collect(),
+                licences: below.run.licences.into_iter().chain(self.run.licences).collect(),
                 cluster: self.run.cluster.over(below.run.cluster),
             },
         }

@@ -32,7 +32,7 @@ pub(crate) fn toml_table<'i>(file: FileId, text: &'i str, findings: &mut Finding
     let (table, errors) = DeTable::parse_recoverable(text);
     for error in errors {
         let at = Place::new(file, error.span().unwrap_or(0..0));
-        findings.add("not-toml", Some(at), None, Words::new(format!("this is not TOML: {}", error.message()), "here"));
+        findings.add("not-toml", Some(at), None, Words::new(format!("the file is not valid TOML: {}", error.message()), "here"));
     }
     table.into_inner()
 }
@@ -101,7 +101,7 @@ impl Reader<'_> {
         for name in names {
             match Key::parse(&name.value) {
                 Some(key) => keys.push((key, Some(name.at))),
-                None => self.bad(name.at, "leave", "a list of job settings", "there is no such setting"),
+                None => self.bad(name.at, "leave", "a list of job settings", "this setting does not exist"),
             }
         }
         keys
@@ -143,7 +143,7 @@ impl Reader<'_> {
     fn bounded(&mut self, raw: &Raw<'_>, key: &str, least: i64) -> Option<i64> {
         let found = self.whole(raw, key, least)?;
         if found.value > MOST {
-            self.bad(found.at, key, &format!("a whole number of at most {MOST}"), "this is more");
+            self.bad(found.at, key, &format!("a whole number of at most {MOST}"), "this is too large");
             return None;
         }
         Some(found.value)
@@ -170,7 +170,7 @@ impl Reader<'_> {
         let found = number(raw).filter(|number| number.is_finite() && *number > 0.0);
         if found.is_none() {
             let at = self.at(raw);
-            self.bad(at, key, "a number above 0", "this is not");
+            self.bad(at, key, "a number above 0", "this is not one");
         }
         found.map(Setting::Number)
     }
@@ -181,7 +181,7 @@ impl Reader<'_> {
             Some("latest") => Version::Latest,
             Some(_) => {
                 let at = self.at(raw);
-                self.bad(at, "version", "a whole number, \"next\" or \"latest\"", "this is none of them");
+                self.bad(at, "version", "a whole number, \"next\" or \"latest\"", "this is not one of these");
                 return None;
             }
             None => Version::Number(self.whole(raw, "version", 0)?.value),
@@ -205,7 +205,7 @@ impl Reader<'_> {
             && numbers[2] > 0.0
             && numbers[3] > 0.0;
         if !fits {
-            self.bad(text.at, "region", "x,y,w,h within the picture, in pixels or in percent", "this is not");
+            self.bad(text.at, "region", "x,y,w,h within the picture, in pixels or in percent", "this is not one");
         }
         fits.then_some(Setting::Text(text.value))
     }
@@ -232,7 +232,7 @@ impl Reader<'_> {
         let known = [("23.976", 24), ("23.98", 24), ("29.97", 30), ("47.952", 48), ("59.94", 60), ("119.88", 120)];
         if let Some((decimal, whole)) = known.iter().find(|(decimal, _)| *decimal == written) {
             let exact = format!("{}/1001", whole * 1000);
-            let words = Words::new(format!("{decimal} frames per second are taken as {exact}"), "a rounded rate");
+            let words = Words::new(format!("{decimal} frames per second is read as {exact}"), "this rate is rounded");
             self.findings.add("fps-rounded", Some(at), None, words.help(format!("write fps = \"{exact}\"")));
             return Fps::new(whole * 1000, 1001).map(Setting::Fps);
         }
@@ -240,7 +240,7 @@ impl Reader<'_> {
         let fps = frames.trim().parse().ok().zip(seconds.trim().parse().ok());
         let fps = fps.and_then(|(frames, seconds)| Fps::new(frames, seconds));
         if fps.is_none() {
-            let words = Words::new("`fps` has to be a whole number or a fraction", "this is neither");
+            let words = Words::new("`fps` must be a whole number or a fraction", "this is not one");
             self.findings.add("value-not-understood", Some(at), None, words.help("write 24 or \"24000/1001\""));
         }
         fps.map(Setting::Fps)
@@ -254,7 +254,7 @@ impl Reader<'_> {
             .split_once('x')
             .and_then(|(width, height)| Some(Size { width: side(width)?, height: side(height)? }));
         if size.is_none() {
-            self.bad(text.at, "size", "width x height in pixels, such as \"1280x720\"", "this is not");
+            self.bad(text.at, "size", "width x height in pixels, such as \"1280x720\"", "this is not one");
         }
         size.map(Setting::Size)
     }

@@ -38,7 +38,7 @@ impl Reader<'_> {
 
     /// A value that is not of the kind it has to be.
     pub fn bad(&mut self, at: Place, key: &str, wanted: &str, got: &str) {
-        let words = Words::new(format!("`{key}` has to be {wanted}"), got.to_owned());
+        let words = Words::new(format!("`{key}` must be {wanted}"), got.to_owned());
         self.findings.add("value-not-understood", Some(at), None, words);
     }
 
@@ -62,7 +62,7 @@ impl Reader<'_> {
         let at = self.at(raw);
         match raw.get_ref().as_str() {
             Some("") => {
-                self.bad(Place::new(self.file, raw.span()), key, "text that is not empty", "there is nothing in it");
+                self.bad(Place::new(self.file, raw.span()), key, "text that is not empty", "this text is empty");
                 None
             }
             Some(text) => Some(Spanned::new(text.to_owned(), at)),
@@ -85,8 +85,8 @@ impl Reader<'_> {
             return Some(Spanned::new(*value, at));
         }
         let mut words = Words::new(
-            format!("`{key}` has to be one of {}", names().collect::<Vec<_>>().join(", ")),
-            "this is none of them",
+            format!("`{key}` must be one of {}", names().collect::<Vec<_>>().join(", ")),
+            "this is not one of these",
         );
         if let Some(near) = nearest(&written, names()) {
             words = words.help(format!("write {near}"));
@@ -106,7 +106,7 @@ impl Reader<'_> {
         match integer(raw) {
             Some(number) if number >= least => Some(Spanned::new(number, at)),
             Some(_) => {
-                self.bad(at, key, &wanted, "this is less");
+                self.bad(at, key, &wanted, "this is too small");
                 None
             }
             None => {
@@ -161,12 +161,12 @@ impl Reader<'_> {
         let at = Place::new(self.file, key.span());
         let (name, place) =
             (key.get_ref(), if table.is_empty() { "at the top of a sheet".to_owned() } else { format!("in {table}") });
-        let mut words = Words::new(format!("unknown key `{name}` {place}"), "nothing reads this");
+        let mut words = Words::new(format!("unknown key `{name}` {place}"), "this key is not read");
         words = match nearest(name, known.iter().copied()) {
             Some(near) => words.help(format!("write `{near}`")).fix(at, near),
             None => {
                 let sorted: BTreeSet<&str> = known.iter().copied().collect();
-                words.help(format!("known here: {}", sorted.into_iter().collect::<Vec<_>>().join(", ")))
+                words.help(format!("the keys here are {}", sorted.into_iter().collect::<Vec<_>>().join(", ")))
             }
         };
         self.findings.add("unknown-key", Some(at), None, words);

@@ -3,7 +3,7 @@
 
 use serde_json::{Map, Value, json};
 
-use super::entries::{LEVELS, MEANT_KEYS, MOVIE_KEYS};
+use super::entries::{LEVELS, ALLOW_KEYS, MOVIE_KEYS};
 use super::parse::{COLOURS, LAYERS};
 use super::setting::{self, KEYS, SettingRow, ValueKind};
 use super::tables::{FORMAT_KEYS, RUN_KEYS};
@@ -56,12 +56,12 @@ pub fn sheet() -> Value {
         "bases",
         table_of(object(with(&[("like", text("The base below this one."))]), "A base."), "Named starting points."),
     );
-    let is_final = json!({ "type": "boolean", "description": "The mode means the final names." });
+    let is_final = json!({ "type": "boolean", "description": "The mode writes the final names." });
     add(
         "modes",
         table_of(object(with(&[("final", is_final)]), "A mode."), "Settings laid over every job for one call."),
     );
-    let each = json!({ "description": "Combinations: a table of lists for every combination, or a list of tables for a row each.",
+    let each = json!({ "description": "Several jobs from one entry: a table of lists gives a job for every combination of values, a list of tables gives a job for every row.",
         "anyOf": [{ "type": "object", "additionalProperties": { "type": "array", "minItems": 1 },
             "properties": { "scene": { "anyOf": [{ "type": "array", "minItems": 1 }, text("A pattern such as scenes/*.gltf: a job for each scene.")] } } }, { "type": "array", "items": { "type": "object" } }] });
     let job = with(&[("name", text("The job's name.")), ("like", text("The base it starts from.")), ("each", each)]);
@@ -76,10 +76,10 @@ pub fn sheet() -> Value {
         let table = object(table.collect(), "Its level and its limit.");
         (check.slug.to_owned(), described(&json!({ "anyOf": [levels, table] }), check.summary))
     };
-    add("checks", object(CHECKS.iter().map(rule).collect(), "Levels of checks."));
+    add("checks", object(CHECKS.iter().map(rule).collect(), "Levels and limits of checks."));
     add(
-        "meant",
-        json!({ "type": "array", "items": meant(), "description": "Findings that are meant, with the reason." }),
+        "allow",
+        json!({ "type": "array", "items": allow(), "description": "Findings that are allowed, with the reason." }),
     );
     add("run", run());
     json!({
@@ -108,7 +108,7 @@ fn settings() -> Map<String, Value> {
     for row in setting::tables() {
         all.insert(row.name.to_owned(), table_of(kind(row.kind), row.meaning));
     }
-    all.insert("leave".to_owned(), texts("Settings given back to the scene."));
+    all.insert("leave".to_owned(), texts("Settings that are left to the scene."));
     all
 }
 
@@ -154,7 +154,7 @@ fn pass() -> Value {
     let keys = [
         ("name", text("The renderer's pass.")),
         ("as", text("What it is called in names.")),
-        ("colour", one_of(["linear", "display"], "How its pixels are meant.")),
+        ("colour", one_of(["linear", "display"], "How its pixels are stored: linear (scene-linear) or display (display-encoded).")),
         ("format", text("Its own format.")),
         ("path", text("Its own path.")),
     ];
@@ -216,29 +216,29 @@ fn movie() -> Value {
     movie
 }
 
-fn meant() -> Value {
+fn allow() -> Value {
     let schema = |name: &str, what: &str| match name {
         "check" => one_of(CHECKS.iter().map(|check| check.slug), what),
         _ => text(what),
     };
-    let keys = MEANT_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what)));
-    let mut meant = object(keys.collect(), "A finding that is meant.");
-    meant["required"] = json!(["check", "because"]);
-    meant
+    let keys = ALLOW_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what)));
+    let mut entry = object(keys.collect(), "A finding that is allowed.");
+    entry["required"] = json!(["check", "because"]);
+    entry
 }
 
 fn policy() -> Value {
     let systems = json!({ "type": "array", "items": { "enum": SYSTEMS.map(|(name, _)| name) }, "description": "Systems that names are made for." });
     let keys = [
-        ("within", texts("Roots that outputs lie below.")),
-        ("never", texts("Folders that outputs never lie in.")),
+        ("within", texts("Roots that all outputs must be below.")),
+        ("never", texts("Folders that no output may be in.")),
         ("spelling", text("A regular expression for each part of a path below its root.")),
-        ("tokens", texts("Tokens that each path carries.")),
+        ("tokens", texts("Tokens that every path must have.")),
         ("systems", systems),
     ];
     object(
         keys.into_iter().map(|(name, schema)| (name.to_owned(), schema)).collect(),
-        "Where outputs lie and how they are called.",
+        "Rules for output paths and names.",
     )
 }
 
@@ -246,7 +246,7 @@ fn run() -> Value {
     let schema = |name: &str, what: &str| match name {
         "workers" | "chunk" => json!({ "type": "integer", "minimum": 1, "description": what }),
         "retries" => json!({ "type": "integer", "minimum": 0, "description": what }),
-        "slots" => counts(what),
+        "licences" => counts(what),
         "cluster" => cluster(what),
         "existing" => one_of(EXISTING.iter().map(|(name, _)| *name), what),
         "after" => {
@@ -255,7 +255,7 @@ fn run() -> Value {
         "log_limit" => bytes(what),
         _ => json!({ "type": "string", "pattern": SPAN, "description": what }),
     };
-    object(RUN_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), "How it is run.")
+    object(RUN_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), "How calls are run.")
 }
 
 fn cluster(what: &str) -> Value {
@@ -285,7 +285,7 @@ fn counts(what: &str) -> Value {
 pub fn machine() -> Value {
     let schema = |name: &str, what: &str| match name {
         "workers" => json!({ "type": "integer", "minimum": 1, "description": what }),
-        "slots" => counts(what),
+        "licences" => counts(what),
         _ => table_of(text("A full path."), what),
     };
     let keys = machine::KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what)));

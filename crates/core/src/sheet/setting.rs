@@ -135,7 +135,7 @@ macro_rules! settings {
                     },)*
                     Key::Var(_) => table("vars", Carrier::Variables, "Tokens of your own."),
                     Key::Env(_) => table("env", Carrier::Own, "Environment of the renderer and of its exporter."),
-                    Key::Native(_) => table("native", Carrier::Natives, "Settings that only the renderer understands."),
+                    Key::Native(_) => table("native", Carrier::Natives, "Native settings: those that only this renderer has."),
                 }
             }
         }
@@ -178,8 +178,8 @@ settings! {
     Shift "shift" Moved Name Carrier::Own, "Added to the frame number in names only."
     Format "format" Text Picture Carrier::Parts, "A named set of file options."
     Layers "layers" Layers Picture Carrier::Parts, "apart: a file per pass; together: one file with all."
-    Colour "colour" Colour Picture Carrier::Tokens(&["colour"]), "linear or display: how the pixels are meant."
-    Passes "passes" Passes Picture Carrier::Parts, "The components of the picture to write."
+    Colour "colour" Colour Picture Carrier::Tokens(&["colour"]), "linear (scene-linear) or display (display-encoded): how the pixels are stored."
+    Passes "passes" Passes Picture Carrier::Parts, "The passes (components of the picture) to write."
     Path "path" Path Name Carrier::Own, "The template of the output path."
     Version "version" Version Name Carrier::Own, "A number, next or latest."
     Adapter "adapter" Text Picture Carrier::Own, "How the renderer is driven."
@@ -187,9 +187,9 @@ settings! {
     Samples "samples" Count Picture Carrier::Tokens(&["samples"]), "Samples per pixel."
     Threads "threads" Count Neither Carrier::Tokens(&["threads"]), "Threads the renderer may use."
     Device "device" Text Neither Carrier::Tokens(&["device"]), "The device to render on."
-    Checkpoint "checkpoint" Checkpoint Neither Carrier::Tokens(&["checkpoint"]), "How often a long still is saved under way."
+    Checkpoint "checkpoint" Checkpoint Neither Carrier::Tokens(&["checkpoint"]), "How often a long still saves a checkpoint."
     Audio "audio" Text Movie Carrier::Movies, "A sound file for movies."
-    Enabled "enabled" Flag Neither Carrier::Own, "false: the job is left out unless named."
+    Enabled "enabled" Flag Neither Carrier::Own, "false: the job is rendered only when it is named."
 }
 
 impl Key {
@@ -234,11 +234,11 @@ pub enum Setting {
     Path(Arc<Template>),
     /// A version.
     Version(Version),
-    /// How often a long still is saved under way.
+    /// How often a long still saves a checkpoint.
     Checkpoint(Checkpoint),
 }
 
-/// How often a long still is saved under way.
+/// How often a long still saves a checkpoint.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Checkpoint {
     /// From one to the next.

@@ -22,21 +22,21 @@ const MOST_SECONDS: u64 = 1_000_000_000;
 
 pub(super) const TABLES: &[&str] = &[
     "sheet", "from", "project", "roots", "formats", "passes", "defaults", "bases", "modes", "job", "movie", "policy",
-    "checks", "meant", "run",
+    "checks", "allow", "run",
 ];
 
 /// The keys of a format and what each means.
 pub const FORMAT_KEYS: [(&str, &str); 10] = [
-    ("type", "The file type, as `truepath formats` lists them."),
+    ("type", "The file type, as `truepath types` lists them."),
     ("bits", "The depth of a sample: 8, 10, 12, 16, 32, half or float."),
     ("channels", "grey, grey-alpha, rgb or rgba."),
-    ("compression", "The type's own word for a compression."),
+    ("compression", "The compression, in the type's own word."),
     ("quality", "0 to 100, the same scale for every lossy type."),
     ("codec", "The codec of a movie."),
     ("chroma", "The chroma layout of a movie: 420, 422 or 444."),
     (
         "effort",
-        "How hard a movie's encoder tries for a smaller file: low, normal or high, the same scale for every codec.",
+        "How hard the encoder works for a smaller file: low, normal or high, the same scale for every codec.",
     ),
     ("audio_codec", "The codec of a movie's sound."),
     ("audio_quality", "The quality of a movie's sound, 0 to 100."),
@@ -47,19 +47,19 @@ pub const RUN_KEYS: [(&str, &str); 13] = [
     ("workers", "Renderers at a time."),
     ("chunk", "Frames per call of the renderer."),
     ("retries", "How often a failed call is tried again."),
-    ("existing", "What becomes of files that are there: keep, renew, replace or stop."),
+    ("existing", "What to do with files that exist: keep, renew, replace or stop."),
     ("frame_timeout", "How long one frame may take, such as 30m."),
     ("silence", "How long a renderer may say nothing and finish no frame, such as 20m."),
-    ("log_limit", "How large the log of a call may grow before its middle is left out: 64 MB unless said."),
-    ("space_wait", "How long calls wait for room on a full disk before the rest is left: 60s unless said."),
+    ("log_limit", "How large the log of a call may grow before its middle is left out; 64 MB by default."),
+    ("space_wait", "How long calls wait for space on a full disk before the run stops; 60s by default."),
     (
         "after",
         "Commands to run once the plan is over, as lists of words; {outcome} is complete, incomplete or interrupted.",
     ),
-    ("heartbeat", "How often a worker of run --share gives a sign of life: 15s unless said."),
-    ("takeover", "How long such a worker may give none until others take its calls over: 90s unless said."),
-    ("slots", "How many licences there are, by the name that an adapter gives under [needs] slots."),
-    ("cluster", "What is asked of a cluster's scheduler by build --to slurm."),
+    ("heartbeat", "How often a member of run --share gives a sign of life; 15s by default."),
+    ("takeover", "After how long without a sign of life the other members take over its calls; 90s by default."),
+    ("licences", "How many licences there are, by the name that an adapter gives in `licences` under [needs]."),
+    ("cluster", "What build --to slurm requests from the cluster."),
 ];
 
 impl Reader<'_> {
@@ -106,9 +106,9 @@ impl Reader<'_> {
                 },
                 "policy" => self.policy(raw, sheet),
                 "checks" => self.checks(raw, sheet),
-                "meant" => match raw.get_ref().as_array() {
-                    Some(entries) => sheet.meant = entries.iter().filter_map(|raw| self.meant(raw)).collect(),
-                    None => self.wrong_kind(raw, "meant", "written as [[meant]], with two brackets"),
+                "allow" => match raw.get_ref().as_array() {
+                    Some(entries) => sheet.allow = entries.iter().filter_map(|raw| self.allow(raw)).collect(),
+                    None => self.wrong_kind(raw, "allow", "written as [[allow]], with two brackets"),
                 },
                 "run" => self.run(raw, sheet),
                 _ => self.unknown(name, "", TABLES),
@@ -134,8 +134,8 @@ impl Reader<'_> {
     fn language(&mut self, raw: &Raw<'_>) {
         if let Some(version) = self.whole(raw, "sheet", 1).filter(|version| version.value != LANGUAGE) {
             let words = Words::new(
-                format!("this sheet is written in version {} of the language", version.value),
-                "only version 1 is known here",
+                format!("this sheet is written for version {} of the language", version.value),
+                "this True Path reads version 1",
             );
             self.findings.add(
                 "value-not-understood",
@@ -209,7 +209,7 @@ impl Reader<'_> {
     fn percent(&mut self, raw: &Raw<'_>, key: &str) -> Option<Spanned<i64>> {
         let found = self.whole(raw, key, 0)?;
         if found.value > 100 {
-            self.bad(found.at, key, "a whole number from 0 to 100", "this is more");
+            self.bad(found.at, key, "a whole number from 0 to 100", "this is too large");
             return None;
         }
         Some(found)
@@ -286,7 +286,7 @@ impl Reader<'_> {
                 "after" => sheet.run.after = self.commands(raw, "after"),
                 "heartbeat" => sheet.run.heartbeat = self.duration(raw, "heartbeat"),
                 "takeover" => sheet.run.takeover = self.duration(raw, "takeover"),
-                "slots" => sheet.run.slots = self.slots(raw),
+                "licences" => sheet.run.licences = self.licences(raw),
                 "cluster" => sheet.run.cluster = self.cluster(raw),
                 _ => self.unknown(key, "[run]", &RUN_KEYS.map(|(name, _)| name)),
             }
@@ -294,8 +294,8 @@ impl Reader<'_> {
     }
 
     /// Counts of licences by name.
-    pub(super) fn slots(&mut self, raw: &Raw<'_>) -> BTreeMap<String, i64> {
-        let Some(table) = self.table(raw, "slots") else { return BTreeMap::new() };
+    pub(super) fn licences(&mut self, raw: &Raw<'_>) -> BTreeMap<String, i64> {
+        let Some(table) = self.table(raw, "licences") else { return BTreeMap::new() };
         let count = |(name, raw): (&toml::Spanned<std::borrow::Cow<'_, str>>, &Raw<'_>), reader: &mut Self| {
             Some((name.get_ref().to_string(), reader.whole(raw, name.get_ref(), 1)?.value))
         };
@@ -307,7 +307,7 @@ impl Reader<'_> {
         let text = self.text(raw, key)?;
         let count = text.value.parse::<ByteSize>().ok().map(|count| count.as_u64()).filter(|count| *count > 0);
         if count.is_none() {
-            self.bad(text.at, key, "a size such as \"64 MB\" or \"500 kB\"", "this is not");
+            self.bad(text.at, key, "a size such as \"64 MB\" or \"500 kB\"", "this is not one");
         }
         count
     }
@@ -318,7 +318,7 @@ impl Reader<'_> {
         let span = text.value.parse::<SignedDuration>().ok().and_then(|span| Duration::try_from(span).ok());
         let span = span.filter(|span| !span.is_zero() && span.as_secs() < MOST_SECONDS);
         if span.is_none() {
-            self.bad(text.at, key, "a span of time such as \"90s\", \"30m\" or \"2h\"", "this is not");
+            self.bad(text.at, key, "a span of time such as \"90s\", \"30m\" or \"2h\"", "this is not one");
         }
         span
     }
@@ -346,7 +346,7 @@ impl Reader<'_> {
                         "token-unknown",
                         Some(at),
                         None,
-                        Words::new(message, "not known here").help("{outcome} is the only one"),
+                        Words::new(message, "not defined").help("{outcome} is the only token here"),
                     );
                 }
             }

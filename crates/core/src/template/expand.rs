@@ -159,13 +159,13 @@ fn unfit(text: &str) -> Option<&'static str> {
     if text.is_empty() {
         Some("is empty")
     } else if text.contains(['/', '\\']) {
-        Some("holds a separator")
+        Some("contains a slash or backslash")
     } else if text.contains(':') {
-        Some("holds a colon")
+        Some("contains a colon")
     } else if text.chars().any(char::is_control) {
-        Some("holds a control character")
+        Some("contains a control character")
     } else if text.starts_with(char::is_whitespace) || text.ends_with(char::is_whitespace) {
-        Some("begins or ends with a blank")
+        Some("begins or ends with a space")
     } else if text.starts_with('.') || text.ends_with('.') {
         Some("begins or ends with a dot")
     } else {

@@ -27,16 +27,16 @@ pub(super) fn parts(text: &str) -> Result<Vec<Part>, TemplateError> {
             at = next + 2;
         } else if sign == "}" {
             return Err(error(
-                "a closing brace without an opening one",
-                "write }} for a brace that stands for itself",
+                "this closing brace has no opening brace",
+                "write }} for a plain brace",
                 next..next + 1,
             ));
         } else {
             let end = text[next..].find('}').map(|found| next + found);
             let end = end.ok_or_else(|| {
                 error(
-                    "this brace is never closed",
-                    "close the token with }, or write {{ for a brace that stands for itself",
+                    "this brace is not closed",
+                    "close the token with }, or write {{ for a plain brace",
                     next..next + 1,
                 )
             })?;
@@ -72,7 +72,7 @@ fn token(body: &str, range: Range<usize>) -> Result<Token, TemplateError> {
     let legal = |c: char| c.is_alphanumeric() || c == '_' || c == '-' || c == '.' || c == '+';
     if name.is_empty() || !name.chars().all(legal) {
         return Err(error(
-            format!("'{{{body}}}' is no token"),
+            format!("'{{{body}}}' is not a token"),
             "a token is a name in braces, such as {camera}, {frame:4} or {_camera}",
             range,
         ));
@@ -95,8 +95,8 @@ fn read_form(text: &str, range: &Range<usize>) -> Result<Form, TemplateError> {
         while let Some(c) = rest.next() {
             if c == '%' && !rest.next().is_some_and(|c| "YmdHMSj".contains(c)) {
                 return Err(error(
-                    format!("'{text}' is no clock form"),
-                    "the clock forms are %Y %m %d %H %M %S %j",
+                    format!("'{text}' is not a time form"),
+                    "the time forms are %Y %m %d %H %M %S %j",
                     range.clone(),
                 ));
             }
@@ -107,8 +107,8 @@ fn read_form(text: &str, range: &Range<usize>) -> Result<Form, TemplateError> {
         let onto = zero.parse().ok().zip(hundred.parse().ok()).map(|(zero, hundred)| Form::Onto(zero, hundred));
         return onto.ok_or_else(|| {
             error(
-                format!("'{text}' is no scale"),
-                "a scale is written as what 0 and what 100 become: 51..0",
+                format!("'{text}' is not a scale"),
+                "a scale gives the values for quality 0 and 100, such as 51..0",
                 range.clone(),
             )
         });
@@ -116,8 +116,8 @@ fn read_form(text: &str, range: &Range<usize>) -> Result<Form, TemplateError> {
     let width = text.parse().ok().filter(|width| (1..=18).contains(width) && !text.starts_with('0'));
     width.map(Form::Width).ok_or_else(|| {
         error(
-            format!("'{text}' is no width"),
-            "after the colon stands how many digits at least, 1 to 18",
+            format!("'{text}' is not a width"),
+            "the number after the colon is the least count of digits, 1 to 18",
             range.clone(),
         )
     })

@@ -40,7 +40,7 @@ fn troubles_carry_their_place_and_kind() {
         [
             (0..6, TroubleKind::Unknown),
             (6..12, TroubleKind::NoValue),
-            (12..19, TroubleKind::Unfit("Fähre / Nacht".into(), "holds a separator")),
+            (12..19, TroubleKind::Unfit("Fähre / Nacht".into(), "contains a slash or backslash")),
             (19..29, TroubleKind::Form)
         ]
     );

@@ -32,13 +32,13 @@ pub struct Fix {
 pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<Fix> {
     let pictures = || verdicts.iter().filter(|verdict| !verdict.is_movie);
     let again = [State::Wrong, State::Stale];
-    let lacking = [State::Missing, State::Broken, State::Wrong, State::Stale];
+    let missing = [State::Missing, State::Broken, State::Wrong, State::Stale];
     let mut all = Vec::new();
     // What is there and good stays in both of these, so that they need no frames.
-    if pictures().any(|verdict| verdict.files(&lacking) > 0) {
+    if pictures().any(|verdict| verdict.files(&missing) > 0) {
         let existing =
             if pictures().any(|verdict| verdict.files(&again) > 0) { Existing::Renew } else { Existing::Keep };
-        let jobs = jobs(plan, pictures().filter(|verdict| verdict.files(&lacking) > 0));
+        let jobs = jobs(plan, pictures().filter(|verdict| verdict.files(&missing) > 0));
         all.push(Fix { existing, jobs, passes: Vec::new(), frames: None, movies: false, only: Vec::new() });
     }
     // A file that is no longer what landed is only made again where that is said of its very frame and pass.
@@ -67,7 +67,7 @@ pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<Fix> {
     all
 }
 
-/// The movies that the runs for pictures do not make: those of pictures that are good already, those whose frames are made
+/// The movies that the runs for pictures cannot make: those of pictures that are good already, those whose frames are made
 /// again one by one, and those that have to be written over.
 fn movies(plan: &Plan, verdicts: &[Verdict], all: &mut Vec<Fix>) {
     let by_pictures = all.first().filter(|fix| fix.frames.is_none()).cloned();

@@ -41,7 +41,7 @@ pub struct Picture {
     pub stored: Option<String>,
     /// What it has beside what a plan can ask for: a palette, several pages, bytes behind its end.
     pub besides: Vec<String>,
-    /// Why its pixels cannot be unpacked, where they are stored in a way that is not read here.
+    /// Why its pixels cannot be unpacked, where they are stored in a way that True Path cannot read.
     pub unproven: Option<String>,
 }
 
@@ -145,7 +145,7 @@ pub enum Provenance {
     Changed(String),
     /// No journal knows it.
     Foreign,
-    /// It is what landed, or no journal knows it, and it is most likely not what was meant: why.
+    /// It is what landed, or True Path has no record of it, and it is most likely not what was meant: why.
     Odd(Oddity),
 }
 
@@ -164,9 +164,9 @@ pub enum State {
     Stale,
     /// Not what landed.
     Changed,
-    /// As planned as far as its head tells; its pixels are stored in a way that is not read here.
+    /// As planned as far as its head tells; its pixels are stored in a way that True Path cannot read.
     Unproven,
-    /// Whole, but no journal knows it.
+    /// Whole, but True Path has no record of it.
     Foreign,
     /// As planned, and yet most likely not what was meant.
     Odd,
@@ -189,7 +189,7 @@ pub const STATES: [(&str, State); 10] = [
 ];
 
 /// The states of files that have to be made, or made again.
-pub const LACKING: [State; 5] = [State::Missing, State::Broken, State::Wrong, State::Stale, State::Changed];
+pub const NOT_GOOD: [State; 5] = [State::Missing, State::Broken, State::Wrong, State::Stale, State::Changed];
 
 impl State {
     /// Its name.
@@ -223,7 +223,7 @@ fn differences(series: &Series, labels: &[&str], picture: &Picture) -> Vec<Strin
     let mut found = Vec::new();
     let mut compare = |what: &str, planned: Option<String>, is: String| {
         if planned.as_ref().is_some_and(|planned| *planned != is) {
-            found.push(format!("{what} is {is}, planned {}", planned.unwrap_or_default()));
+            found.push(format!("{what} is {is}, should be {}", planned.unwrap_or_default()));
         }
     };
     compare("type", series.file_type.map(|known| known.name.to_owned()), picture.file_type.to_owned());
@@ -284,14 +284,14 @@ fn settled(seen: (State, Option<String>), standing: Provenance, policy: &Policy)
     match (seen, standing) {
         (_, Provenance::Stale(why)) => (State::Stale, Some(why)),
         (_, Provenance::Changed(why)) => (State::Changed, Some(why)),
-        // To render it again would give the same: it is not for True Path to mend.
+        // To render it again would give the same: it is not for True Path to fix.
         ((State::Unproven, Some(why)), _) | (_, Provenance::Odd(Oddity { kind: Kind::Unproven, why })) => {
             let state =
                 if policy.level(Kind::Unproven) == Some(Level::Error) { State::Unreadable } else { State::Unproven };
             (state, Some(why))
         }
         (_, Provenance::Odd(odd)) => by_policy(State::Odd, odd.kind, odd.why),
-        (_, Provenance::Foreign) => (State::Foreign, Some("no journal knows it".to_owned())),
+        (_, Provenance::Foreign) => (State::Foreign, Some("True Path has no record of it".to_owned())),
         (good, Provenance::Fresh) => good,
     }
 }
@@ -337,10 +337,10 @@ pub struct Verdict {
     /// Index into the plan's outputs: its series, then its movies.
     pub series: usize,
     /// Frames planned; a movie is frame [`MOVIE`].
-    pub expected: Frames,
+    pub planned: Frames,
     /// Whether it is one of a movie.
     pub is_movie: bool,
-    /// Frames by state, in the order of [`STATES`]; together they are those expected.
+    /// Frames by state, in the order of [`STATES`]; together they are those planned.
     states: [Frames; STATES.len()],
     /// Files in the series' folders that bear a name of its pattern but no planned frame.
     pub stray: Vec<String>,
@@ -366,7 +366,7 @@ impl Verdict {
         found: impl IntoIterator<Item = Observed>,
     ) -> Verdict {
         let is_movie = series.kind == SeriesKind::Movie;
-        let expected = if is_movie { Frames::one(MOVIE) } else { series.frames.clone().unwrap_or_default() };
+        let planned = if is_movie { Frames::one(MOVIE) } else { series.frames.clone().unwrap_or_default() };
         let mut frames: [Vec<i64>; STATES.len()] = Default::default();
         let mut reasons: BTreeMap<(State, String), Vec<i64>> = BTreeMap::new();
         let mut notes: BTreeMap<String, Vec<i64>> = BTreeMap::new();
@@ -391,11 +391,11 @@ impl Verdict {
         if series.is_known() {
             let there = states.iter().skip(1).fold(Frames::none(), |sum, own| sum.union(own));
             // A billion frames that are missing are one run.
-            states[State::Missing as usize] = expected.minus(&there);
+            states[State::Missing as usize] = planned.minus(&there);
         }
         let findings = reasons.into_iter().map(|((state, why), frames)| (state, why, Frames::from_any(frames)));
         let notes = notes.into_iter().map(|(note, frames)| (note, Frames::from_any(frames))).collect();
-        Verdict { series: index, expected, is_movie, states, notes, findings: findings.collect(), ..Verdict::default() }
+        Verdict { series: index, planned, is_movie, states, notes, findings: findings.collect(), ..Verdict::default() }
     }
 
     /// The frames of one state.
@@ -419,6 +419,6 @@ impl Verdict {
     /// Whether any file is missing, unreadable, broken, not as planned, made of something else, or no longer what landed.
     #[must_use]
     pub fn is_lacking(&self) -> bool {
-        self.files(&LACKING) > 0 || self.files(&[State::Unreadable]) > 0
+        self.files(&NOT_GOOD) > 0 || self.files(&[State::Unreadable]) > 0
     }
 }

@@ -65,7 +65,7 @@ impl Planned {
             if let (Some(planned), Some(is)) = (planned, is)
                 && planned != is
             {
-                found.push(format!("{what} is {is}, planned {planned}"));
+                found.push(format!("{what} is {is}, should be {planned}"));
             }
         };
         let with = |alpha: bool| if alpha { "with alpha" } else { "without alpha" }.to_owned();
@@ -81,15 +81,15 @@ impl Planned {
         compare("it", self.alpha.map(with), footage.alpha.map(with));
         compare("timecode", self.timecode.clone(), footage.timecode.clone());
         match (self.sound, &footage.sound) {
-            (Some(true), None) => found.push("there is no sound in it".to_owned()),
-            (Some(false), Some(_)) => found.push("there is sound in it, planned without".to_owned()),
+            (Some(true), None) => found.push("it has no sound".to_owned()),
+            (Some(false), Some(_)) => found.push("it has sound, should have none".to_owned()),
             (Some(true), Some(sound)) => {
                 let frame = self.fps.map_or(0.05, |fps| 1.0 / fps.value());
                 if let Some(planned) = self.seconds().filter(|planned| (planned - sound.seconds).abs() > frame) {
-                    found.push(format!("sound lasts {:.3} s, planned {planned:.3} s", sound.seconds));
+                    found.push(format!("sound lasts {:.3} s, should last {planned:.3} s", sound.seconds));
                 }
                 if let Some(codec) = self.audio_codec.as_ref().filter(|codec| **codec != sound.codec) {
-                    found.push(format!("audio codec is {}, planned {codec}", sound.codec));
+                    found.push(format!("audio codec is {}, should be {codec}", sound.codec));
                 }
             }
             _ => {}

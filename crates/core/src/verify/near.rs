@@ -78,7 +78,7 @@ fn moved(series: &Series, file: &Pattern, missing: &Frames, mut beyond: Vec<(i64
     else {
         return Vec::new();
     };
-    let why = format!("frames {there} rather than {missing}");
+    let why = format!("frames {there} instead of {missing}");
     let one = |(frame, name): (i64, &str)| {
         let frame = frame + by;
         Near { frame, from: name.to_owned(), to: file.name(series.number(frame)), why: why.clone() }

@@ -48,7 +48,7 @@ pub fn adopt(plan: &Plan, adoption: &Adoption<'_>, journal: &Journal) -> Result<
         return Ok(Some(why));
     }
     let Some(digest) = looked.digest else { return Ok(Some("it cannot be read".to_owned())) };
-    let taken = || Ok(Some(format!("something stands at {target}")));
+    let taken = || Ok(Some(format!("there is already something at {target}")));
     if from.is_some() && Path::new(&target).symlink_metadata().is_ok() {
         return taken();
     }
@@ -97,7 +97,7 @@ pub fn give_back(
         _ => false,
     };
     if !same {
-        return Ok(Some("it is not the file that was taken".to_owned()));
+        return Ok(Some("it is not the file that was accepted".to_owned()));
     }
     journal.announce(series, None)?;
     if !from.is_empty() {
@@ -105,7 +105,7 @@ pub fn give_back(
         match Disk.rename(Path::new(&target), Path::new(&old), false) {
             Ok(()) => {}
             Err(error) if error.kind() == ErrorKind::AlreadyExists => {
-                return Ok(Some(format!("something stands at {old}")));
+                return Ok(Some(format!("there is already something at {old}")));
             }
             Err(error) => return Err(Failure::machine("rename", &target, &error)),
         }

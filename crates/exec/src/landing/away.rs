@@ -55,10 +55,10 @@ fn moved(from: &Path, to: &Path) -> Result<Option<String>, Failure> {
     match Disk.rename(from, to, false) {
         Ok(()) => Ok(None),
         Err(error) if error.kind() == ErrorKind::AlreadyExists => {
-            Ok(Some(format!("something stands at {}", to.display())))
+            Ok(Some(format!("there is already something at {}", to.display())))
         }
         Err(error) if error.kind() == ErrorKind::CrossesDevices => {
-            let help = "name a folder with --to that lies on the same disk: files are moved, never copied";
+            let help = "give a folder on the same disk with --to: files are moved, never copied";
             Err(Failure::machine("move", from, &error).help(help))
         }
         Err(error) => Err(Failure::machine("move", from, &error)),
@@ -86,7 +86,7 @@ pub fn put_away(
     Ok(why)
 }
 
-/// Brings a file back that was put away, with its landing. Why not, where it is not there or its name is taken. `place` is
+/// Brings a file back that was put away, with its landing. Why not, where it does not exist or its name is taken. `place` is
 /// where its series lies, as journals keep it: it may be one that no plan has any more.
 ///
 /// # Errors
@@ -100,7 +100,7 @@ pub fn bring_back(
 ) -> Result<Option<String>, Failure> {
     let from = PathBuf::from(found(&away.gone.to, plan));
     if !from.is_file() {
-        return Ok(Some(format!("it is not at {} any more", from.display())));
+        return Ok(Some(format!("it is no longer at {}", from.display())));
     }
     if let Some(why) = moved(&from, Path::new(&named(&found(place, plan), away.number)))? {
         return Ok(Some(why));

@@ -128,7 +128,7 @@ pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Resu
         return Ok(Fate::Refused(format!("the renderer left {what}, not a file")));
     }
     if let Some(what) = no_file(landing.target) {
-        return Ok(Fate::Refused(format!("{what} stands at {}, and stays as it is", landing.target.display())));
+        return Ok(Fate::Refused(format!("{what} is at {}, and was not changed", landing.target.display())));
     }
     let before = stamp(landing.staged).unwrap_or_default();
     let planned =
@@ -150,7 +150,7 @@ pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Resu
     }
     let protected = |about: std::fs::Metadata| about.is_file() && about.permissions().readonly();
     if landing.over && landing.target.symlink_metadata().is_ok_and(protected) {
-        return Ok(Fate::Refused(format!("{} is write-protected, and stays as it is", landing.target.display())));
+        return Ok(Fate::Refused(format!("{} is write-protected, and was not changed", landing.target.display())));
     }
     // Some systems sync only what is open for writing.
     let file = match File::options().read(true).write(cfg!(windows)).open(landing.staged) {

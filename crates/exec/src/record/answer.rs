@@ -52,7 +52,7 @@ pub fn ask(
     let code = process::run(&programs, &start, &mut hearing).map_err(failed)?;
     if let Some(why) = hearing.ended {
         return Err(match why {
-            Why::Late => format!("{} gave no answer within {} s", program.display(), patience.as_secs()),
+            Why::Late => format!("{} did not answer within {} s", program.display(), patience.as_secs()),
             Why::Long => format!("{} answered with more than {} MB", program.display(), MOST >> 20),
         });
     }

@@ -43,7 +43,7 @@ pub fn ask(
         return Err(format!("{} {how}: {}", program.display(), said.last));
     }
     let facts =
-        scene::told::read(&text).map_err(|why| format!("what {} printed is no answer: {why}", program.display()))?;
+        scene::told::read(&text).map_err(|why| format!("{} printed an answer that cannot be read: {why}", program.display()))?;
     // An answer that cannot be kept is asked for again next time.
     let _ = disk::keep(&kept, &text);
     Ok(facts)

@@ -85,7 +85,7 @@ impl Asking<'_> {
 
     fn version(&self, adapter: &Adapter, folder: &Path) -> Option<String> {
         if adapter.version.is_empty() {
-            return Some("not asked for".to_owned());
+            return Some("not asked".to_owned());
         }
         let program = self.programs.get(&adapter.name)?;
         version(adapter, Path::new(program), (folder, Path::new(&self.plan.home.folder)))

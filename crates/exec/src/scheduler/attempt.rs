@@ -35,20 +35,20 @@ pub struct Done {
     /// Files that landed.
     pub files: i64,
     /// What did not.
-    pub lacking: BTreeSet<OwedFile>,
+    pub missing: BTreeSet<OwedFile>,
     /// Whether no licence was free, and nothing came out.
     pub waited: bool,
     /// Whether another worker has taken the call over.
     pub lost: bool,
     /// Whether it wrote files, and none of them under a planned name.
     pub elsewhere: bool,
-    /// Whether it could not be made at all: its job is of no use before somebody has mended that.
+    /// Whether it could not be made at all: its job is of no use before somebody has fixed that.
     pub stuck: bool,
     /// Problems that the renderer reported.
     pub problems: u64,
     /// A disk that had no room when its renderer ended.
     pub full: Option<Full>,
-    /// Why something is lacking, as far as known.
+    /// Why something is missing, as far as known.
     pub why: String,
     /// The renderer's own last words, with a colon before them; empty where it had none.
     pub words: String,
@@ -58,8 +58,8 @@ pub struct Done {
 
 impl Done {
     /// A call that could not be made: there is no log of it.
-    pub fn stuck(lacking: BTreeSet<OwedFile>, failure: &Failure) -> Done {
-        Done { lacking, stuck: true, why: failure.message.clone(), ..Done::default() }
+    pub fn stuck(missing: BTreeSet<OwedFile>, failure: &Failure) -> Done {
+        Done { missing, stuck: true, why: failure.message.clone(), ..Done::default() }
     }
 }
 
@@ -217,16 +217,16 @@ impl<'a, 'c> Attempt<'a, 'c> {
         self.ended_well && !self.refused.is_empty()
     }
 
-    /// Whether its log says that it failed.
+    /// Whether its log reports a failure.
     pub(super) fn has_failed(&self) -> bool {
         self.fatal
     }
 
     /// What is said and known in the end.
     fn close(mut self, code: Option<i32>, strays: i64, began: Instant) -> Result<Done, Trouble> {
-        let lacking = Frames::from_any(self.awaited.iter().map(|(_, frame)| *frame).collect());
+        let missing = Frames::from_any(self.awaited.iter().map(|(_, frame)| *frame).collect());
         // Whoever took it over may have cleared its stage away: then nothing lies there to tell.
-        self.lost |= !lacking.is_empty() && !self.context.is_mine(self.call);
+        self.lost |= !missing.is_empty() && !self.context.is_mine(self.call);
         if self.lost {
             self.record(&Event::Lost { call: self.call.id.clone() })?;
         }
@@ -235,7 +235,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
             code,
             ok: self.succeeds(code),
             files: self.files,
-            lacking,
+            missing,
             seconds: millis(began.elapsed().as_secs_f64()),
             log: self.step.log.clone(),
             why: self.why.clone(),
@@ -243,7 +243,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
             t: self.context.journal.t(),
         }))?;
         if self.why.is_none() && !self.awaited.is_empty() && self.lines.tell_the_end() && !self.finished {
-            self.why = Some("it never said that it had finished".to_owned());
+            self.why = Some("it never reported that it had finished".to_owned());
         }
         let how = match (&self.why, code) {
             (Some(why), _) if self.ending.is_none() => why.clone(),
@@ -272,7 +272,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
             words,
             why: why.into_iter().flatten().collect(),
             log: self.step.log,
-            lacking: self.awaited,
+            missing: self.awaited,
         })
     }
 
@@ -365,7 +365,7 @@ impl Listener for Attempt<'_, '_> {
         if meant.fatal && !self.fatal {
             self.fatal = true;
             self.said = Some(line.trim().to_owned());
-            self.why = Some("its log says that it failed".to_owned());
+            self.why = Some("its log reports a failure".to_owned());
             self.end(End::Ask);
         }
         if let Some(frame) = meant.frame.filter(|frame| self.working != Some(*frame)) {

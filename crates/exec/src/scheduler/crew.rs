@@ -242,7 +242,7 @@ impl<'c> Crew<'c> {
             };
             context.count_problems(whole.job, done.problems);
             let asked = context.awaited(&part);
-            awaited.retain(|place| !asked.contains(place) || done.lacking.contains(place));
+            awaited.retain(|place| !asked.contains(place) || done.missing.contains(place));
             if done.lost || context.is_stopping() {
                 self.leave(hold.taken, done.files);
                 return Ok(());
@@ -260,7 +260,7 @@ impl<'c> Crew<'c> {
                 // A try that landed something, or that others had kept from it, costs none of its retries.
                 if room == Room::Found || (room == Room::ItsOwn && done.files > 0) {
                     self.supply().landed += done.files;
-                    let rest = context.narrowed(&part, &done.lacking);
+                    let rest = context.narrowed(&part, &done.missing);
                     rest.into_iter().rev().for_each(|part| tries.waited(part, left));
                     continue;
                 }
@@ -274,18 +274,18 @@ impl<'c> Crew<'c> {
             } else {
                 self.supply().tried(job, done.files, &complaint(&done.why))
             };
-            if done.lacking.is_empty() {
+            if done.missing.is_empty() {
                 continue;
             }
             let given_up = self.supply().has_given_up(job);
             if hopeless.is_some() || given_up {
                 // All that is left of this call fails with it.
                 let rest = tries.into_rest().flat_map(|part| part.frames.iter().collect::<Vec<_>>());
-                let lacking = done.lacking.iter().map(|(_, frame)| *frame).chain(rest).collect();
+                let missing = done.missing.iter().map(|(_, frame)| *frame).chain(rest).collect();
                 let words = &done.words;
-                let why = |starts| format!("nothing came out of {starts} starts{words} (--keep-going tries all)");
+                let why = |starts| format!("{starts} starts produced nothing{words} (--keep-going continues)");
                 stuck = hopeless.map(why);
-                let frames = Frames::from_any(lacking);
+                let frames = Frames::from_any(missing);
                 failed = failed.union(&frames);
                 context.give_up(&whole, done, frames)?;
                 break;
@@ -296,13 +296,13 @@ impl<'c> Crew<'c> {
                 self.bell.notify_all();
                 return Ok(());
             }
-            let frames = Frames::from_any(done.lacking.iter().map(|(_, frame)| *frame).collect());
+            let frames = Frames::from_any(done.missing.iter().map(|(_, frame)| *frame).collect());
             let can_be_halved = frames.count() > 1 && !done.elsewhere && !done.stuck;
-            let rest = self.context.narrowed(&part, &done.lacking);
+            let rest = self.context.narrowed(&part, &done.missing);
             let halve = |part: &Call| self.context.halved(part);
             let halve: Option<Halve<'_, Call>> = can_be_halved.then_some(&halve);
             let has_landed = self.supply().has_landed(job);
-            match tries.lacking(left, rest, halve, has_landed) {
+            match tries.missing(left, rest, halve, has_landed) {
                 Next::Again => hold.left_over = self.context.stage_folders(&part, number),
                 Next::GivenUp => {
                     failed = failed.union(&frames);
@@ -344,7 +344,7 @@ impl<'c> Crew<'c> {
     fn put_off(&self, whole: &Call, awaited: &BTreeSet<OwedFile>, hold: &mut Hold) -> Result<bool, Trouble> {
         let context = &self.context;
         let Some(why) = context.unready(whole).map_err(Trouble::Run)? else { return Ok(false) };
-        let done = Done { lacking: awaited.clone(), why, ..Done::default() };
+        let done = Done { missing: awaited.clone(), why, ..Done::default() };
         context.give_up(whole, done, whole.frames.clone())?;
         self.give_back(&mut hold.taken);
         if let Some(claims) = context.claims {
@@ -389,7 +389,7 @@ impl<'c> Crew<'c> {
             return Ok(None);
         };
         let done = attempt.make(launched.worker, launched.live)?;
-        if done.lacking.is_empty() && checkpoint::clear(&part).is_err() {
+        if done.missing.is_empty() && checkpoint::clear(&part).is_err() {
             tracing::warn!(call = %part.id, "its checkpoints could not be removed");
         }
         Ok(Some(done))
@@ -402,7 +402,7 @@ impl<'c> Crew<'c> {
         let hopeless = supply.ended(group, failed) && !self.keep_going;
         let is_stuck = stuck.is_some();
         let why = stuck.or_else(|| {
-            hopeless.then(|| format!("nothing came out of its first {HOPELESS} calls (--keep-going tries all)"))
+            hopeless.then(|| format!("its first {HOPELESS} calls produced nothing (--keep-going continues)"))
         });
         let Some(why) = why.filter(|_| supply.give_up(group, is_stuck)) else { return Ok(()) };
         drop(supply);

@@ -56,8 +56,8 @@ fn unmet(adapter: &Adapter, folder: &str, own: &Path) -> Option<Failure> {
             Ok(said) => said.code.map_or("a signal ended it".to_owned(), |code| format!("it ended with {code}")),
             Err(why) => why,
         };
-        let message = format!("{} needs `{}` to end well, and it did not: {why}", adapter.name, words.join(" "));
-        let help = "[needs] of the adapter asks for it; no job that uses it was started";
+        let message = format!("{} needs the command `{}` to succeed, and it failed: {why}", adapter.name, words.join(" "));
+        let help = "the adapter requires it under [needs]; no job that uses it was started";
         Some(Failure::new(Cause::Machine, message).help(help))
     })
 }
@@ -201,13 +201,13 @@ fn export(
         files: i64::from(made),
         seconds: millis(began.elapsed().as_secs_f64()),
         log: step.log.clone(),
-        why: (!made).then(|| "made no file".to_owned()),
+        why: (!made).then(|| "wrote no file".to_owned()),
         t: journal.t(),
         ..Ended::default()
     }))?;
     if !made {
         let code = code.map_or("a signal".to_owned(), |code| format!("exit code {code}"));
-        let message = format!("the export of {} did not make {}: {code}. {last}", step.job, product.staged);
+        let message = format!("the export of {} did not write {}: {code}. {last}", step.job, product.staged);
         return Ok(Some(Failure::new(Cause::Program, message).help(format!("its log is {}", step.log))));
     }
     let named = std::fs::rename(staged, &product.path);

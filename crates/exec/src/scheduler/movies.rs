@@ -9,7 +9,7 @@ use truepath_core::invoke::command_line::CommandLines;
 use truepath_core::plan::Call;
 use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::Depth;
-use truepath_core::verify::LACKING;
+use truepath_core::verify::NOT_GOOD;
 
 use super::context::Context;
 use super::supply::Order;
@@ -31,7 +31,7 @@ pub fn queue(command_lines: CommandLines<'_>, calls: Vec<Call>) -> Vec<Order<Cal
     };
     let after: Vec<Vec<u64>> = calls.iter().map(waits).collect();
     let order = |(call, after): (Call, Vec<u64>)| {
-        let licences = command_lines.adapter_of(&call).map(|adapter| adapter.needs.slots.clone()).unwrap_or_default();
+        let licences = command_lines.adapter_of(&call).map(|adapter| adapter.needs.licences.clone()).unwrap_or_default();
         Order { licences, job: call.group(plan), call, tried: 0, after }
     };
     calls.into_iter().zip(after).map(order).collect()
@@ -61,8 +61,8 @@ impl<'c> Context<'c> {
         let observation = Observation { plan, machine: &machine, look, beside: &[], told: &|_| {} };
         for clip in &film.clips {
             let verdict = observation.of_series(clip.series)?;
-            let lacking = LACKING.iter().map(|state| (*state, verdict.in_state(*state).intersect(&clip.frames)));
-            if let Some((state, frames)) = lacking.into_iter().find(|(_, frames)| !frames.is_empty()) {
+            let missing = NOT_GOOD.iter().map(|state| (*state, verdict.in_state(*state).intersect(&clip.frames)));
+            if let Some((state, frames)) = missing.into_iter().find(|(_, frames)| !frames.is_empty()) {
                 let (id, state) = (&plan.series[clip.series].id, state.name());
                 return Ok(Some(format!("its frames are not complete: {frames} of {id} {} {state}", are(&frames))));
             }

@@ -49,7 +49,7 @@ impl<'o> Orders<'o> {
             before: &[],
             need: &[],
             calls,
-            licences: project.command_lines.plan.run.slots.clone(),
+            licences: project.command_lines.plan.run.licences.clone(),
             keep_going: false,
         }
     }

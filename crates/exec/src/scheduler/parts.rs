@@ -1,4 +1,4 @@
-//! Calls in parts: narrowed to what is lacking, halved, and marked for a try.
+//! Calls in parts: narrowed to what is missing, halved, and marked for a try.
 
 use std::collections::{BTreeSet, HashMap};
 
@@ -53,7 +53,7 @@ impl Context<'_> {
     /// What a call lacks is given up.
     pub fn give_up(&self, whole: &Call, done: Done, frames: Frames) -> Result<(), Trouble> {
         let plan = self.plan();
-        let at: BTreeSet<usize> = done.lacking.iter().map(|(series, _)| *series).collect();
+        let at: BTreeSet<usize> = done.missing.iter().map(|(series, _)| *series).collect();
         let event = Event::Failed {
             call: whole.id.clone(),
             job: plan.jobs[whole.job].name.clone(),

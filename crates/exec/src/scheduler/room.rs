@@ -55,7 +55,7 @@ impl Context<'_> {
         for (other, series) in plan.outputs() {
             let root = series.root.and_then(|root| plan.roots[root].path.as_deref());
             if root.is_some_and(|root| disk::ground(Path::new(root)).disk == ground.disk) {
-                let there = self.before.get(other).map_or(0, |verdict| verdict.expected.count());
+                let there = self.before.get(other).map_or(0, |verdict| verdict.planned.count());
                 let count = self.need.get(other).map_or(there, truepath_core::frames::Frames::count);
                 missing += u64::try_from(count).unwrap_or(0) * self.bytes_of(other, series);
             }
@@ -87,7 +87,7 @@ impl Context<'_> {
     /// The disk for want of which a try failed, if it is worth to wait for room there.
     pub(super) fn wants_room(&self, part: &Call, done: &mut Done) -> Option<Full> {
         let full = done.full.take().or_else(|| if done.stuck { self.full(part) } else { None })?;
-        (!done.lacking.is_empty() && self.has_no_room(part).is_none()).then_some(full)
+        (!done.missing.is_empty() && self.has_no_room(part).is_none()).then_some(full)
     }
 
     /// The words on a disk on which nothing freed up, if a call writes to such a one.

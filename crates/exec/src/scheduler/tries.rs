@@ -12,12 +12,12 @@ pub struct Tries<P> {
 /// How a part is split in two.
 pub type Halve<'h, P> = &'h dyn Fn(&P) -> Vec<P>;
 
-/// What follows from a try of which something is lacking.
+/// What follows from a try of which something is missing.
 #[derive(Debug, PartialEq, Eq)]
 pub enum Next {
     /// It is tried again, whole or halved.
     Again,
-    /// What is lacking is given up.
+    /// What is missing is given up.
     GivenUp,
 }
 
@@ -37,10 +37,10 @@ impl<P> Tries<P> {
         self.waiting.push_front((part, left));
     }
 
-    /// Something is lacking of a try with `left` retries. `rest` makes the parts that are lacking, and `halves` splits one
+    /// Something is missing of a try with `left` retries. `rest` makes the parts that are missing, and `halves` splits one
     /// in two; one that cannot be halved is given up. While nothing has landed yet, others come before the halves: sooner
     /// or later one of them shows whether anything can.
-    pub fn lacking(&mut self, left: i64, rest: Vec<P>, halve: Option<Halve<'_, P>>, landed: bool) -> Next {
+    pub fn missing(&mut self, left: i64, rest: Vec<P>, halve: Option<Halve<'_, P>>, landed: bool) -> Next {
         match (left > 0, halve) {
             (true, _) => rest.into_iter().rev().for_each(|part| self.waiting.push_front((part, left - 1))),
             (false, Some(halve)) => {
@@ -92,7 +92,7 @@ mod tests {
             };
             landed |= at > 0;
             let halve: Option<Halve<'_, Vec<u32>>> = (rest.len() > 1).then_some(&halve);
-            if tries.lacking(left, vec![rest.clone()], halve, landed) == Next::GivenUp {
+            if tries.missing(left, vec![rest.clone()], halve, landed) == Next::GivenUp {
                 lost.extend(rest);
             }
         }

@@ -71,7 +71,7 @@ impl Attempt<'_, '_> {
         match self.context.land(&call, target, place, true)? {
             Fate::Landed(..) => self.record(&Event::Rewritten { call, series, frame: place.1 })?,
             Fate::Refused(why) => {
-                let why = format!("the renderer wrote into it after it had called it written: {why}");
+                let why = format!("the renderer wrote into it again after reporting it as written: {why}");
                 self.record(&Event::Refused { call, series, frame: place.1, why: why.clone() })?;
                 stage::remove(target).map_err(Trouble::Call)?;
                 self.landed.remove(&place);
@@ -119,7 +119,7 @@ impl Attempt<'_, '_> {
                     self.record(&Event::Rewritten { call, series, frame: place.1 })?;
                 }
                 Fate::Refused(why) => {
-                    let why = format!("written again, and {why}; what had landed stays");
+                    let why = format!("written again, and {why}; the landed file was kept");
                     self.record(&Event::Refused { call, series, frame: place.1, why })?;
                 }
                 Fate::NotThere | Fate::Late => {}

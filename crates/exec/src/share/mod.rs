@@ -245,7 +245,7 @@ impl Claims {
     pub fn look(&self) -> Result<(), Failure> {
         let failure = |error: std::io::Error| {
             Failure::machine("read the claims in", &self.round, &error)
-                .help("what others do cannot be seen any more; `truepath run --share` joins them again")
+                .help("the other members can no longer be seen; `truepath run --share` joins them again")
         };
         let began = self.since.elapsed();
         let names = std::fs::read_dir(self.round.join("calls")).and_then(Iterator::collect::<std::io::Result<Vec<_>>>);
@@ -324,7 +324,7 @@ impl Claims {
     ///
     /// # Errors
     /// When that cannot be written down.
-    pub fn done(&self, call: &str, lacking: &str) -> Result<(), Failure> {
+    pub fn done(&self, call: &str, missing: &str) -> Result<(), Failure> {
         if !self.is_mine(call) {
             return Ok(());
         }
@@ -332,7 +332,7 @@ impl Claims {
         let path = self.round.join("calls").join(claim::done(call, generation));
         let marked = File::options().write(true).create(true).truncate(true).open(&path);
         marked
-            .and_then(|mut file| file.write_all(lacking.as_bytes()))
+            .and_then(|mut file| file.write_all(missing.as_bytes()))
             .map_err(|error| Failure::machine("write the claim", &path, &error))
     }
 

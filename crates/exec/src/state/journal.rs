@@ -188,7 +188,7 @@ pub fn earlier_pins(state: &StateFolder) -> Pins {
 /// Reads all journals of a sheet, in the order in which they began.
 ///
 /// # Errors
-/// When a journal cannot be read, or was written in a version that is not known here.
+/// When a journal cannot be read, or was written in a version that is not defined.
 pub fn read(state: &StateFolder, depth: Depth) -> Result<History, Failure> {
     read_some(state, depth, |_| true)
 }
@@ -221,10 +221,10 @@ pub fn read_some(state: &StateFolder, depth: Depth, wanted: impl Fn(&str) -> boo
             Err(JournalUnread::Bytes(error)) => return Err(failure(name, &error)),
             Err(JournalUnread::Version(version)) => {
                 let words = format!(
-                    "the journal {} has version {version}, and this True Path knows version {VERSION}",
+                    "the journal {} has version {version}, and this True Path reads version {VERSION}",
                     path(name).display()
                 );
-                let help = "use the True Path that wrote it, or move the journal away: its files then count as foreign";
+                let help = "use the True Path that wrote it, or move the journal away; its files then count as foreign";
                 return Err(Failure::unreadable(words).help(help));
             }
         }

@@ -41,12 +41,12 @@ impl StateFolder {
         let state = StateFolder { mark: kept.filter(is_mark).unwrap_or_else(own), folder };
         match disk::text(&state.version()) {
             Ok(text) if text.trim() != VERSION => Err(Failure::unreadable(format!(
-                "the state folder {} has version `{}`, and this True Path knows version {VERSION}",
+                "the state folder {} has version `{}`, and this True Path reads version {VERSION}",
                 state.folder.display(),
                 text.trim()
             ))
             .help(
-                "use the True Path that wrote it, or move the folder away: files that are there then count as foreign",
+                "use the True Path that wrote it, or move the folder away; existing files then count as foreign",
             )),
             _ => Ok(state),
         }
@@ -174,7 +174,7 @@ impl StateFolder {
     pub fn lock(&self, host: &str, share: bool) -> Result<Lock, Failure> {
         let failure = |error: &std::io::Error| {
             Failure::machine("write the state folder", &self.folder, error)
-                .help("the state lies beside the sheet: let this user write there")
+                .help("the state is kept beside the sheet: give this user permission to write there")
         };
         self.make().map_err(|error| failure(&error))?;
         let open = |name: &str| {
@@ -191,8 +191,8 @@ impl StateFolder {
                 // The name of the holder is a courtesy; the lock itself is the kernel's word.
                 let _ = holder.read_to_string(&mut name);
                 let who = if name.trim().is_empty() { "another run" } else { name.trim() };
-                return Err(Failure::new(Cause::Machine, format!("this sheet is being rendered already, by {who}"))
-                    .help("wait for it, or end it: a run can always be continued"));
+                return Err(Failure::new(Cause::Machine, format!("this sheet is already being rendered by {who}"))
+                    .help("wait for it, or end it; a run can always be continued"));
             }
             Err(std::fs::TryLockError::Error(error)) => return Err(failure(&error)),
         }

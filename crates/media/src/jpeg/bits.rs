@@ -5,7 +5,7 @@ use crate::{Flaw, cut};
 
 /// Words for a code that is in no table.
 pub fn no_code() -> Flaw {
-    "its picture data are damaged: a code stands in no table".to_owned()
+    "its picture data are damaged: a code is in no Huffman table".to_owned()
 }
 
 /// Bits of an entropy-coded segment, without the noughts that are stuffed behind every 0xff.
@@ -94,12 +94,12 @@ impl<'b> Bits<'b> {
     /// A segment is over: less than a byte may be left of it. Where it ends.
     pub fn end(&mut self) -> Result<usize, Flaw> {
         if self.count >= 8 || self.bytes.get(self.at).is_some_and(|byte| *byte != 0xff) {
-            return Err("its picture data are damaged: bytes are left over behind its last block".to_owned());
+            return Err("its picture data are damaged: bytes are left over after its last block".to_owned());
         }
         (self.held, self.count) = (0, 0);
         match self.bytes.get(self.at + 1) {
             None => Err(cut()),
-            Some(0) => Err("its picture data are damaged: bytes are left over behind its last block".to_owned()),
+            Some(0) => Err("its picture data are damaged: bytes are left over after its last block".to_owned()),
             Some(_) => Ok(self.at),
         }
     }
@@ -115,7 +115,7 @@ impl<'b> Bits<'b> {
                 self.at += 2;
                 Ok(())
             }
-            Some(0xd0..=0xd7) => Err("its restart markers are out of their order".to_owned()),
+            Some(0xd0..=0xd7) => Err("its restart markers are out of order".to_owned()),
             Some(_) => Err("the file is cut off: a segment of picture data ends too early".to_owned()),
             None => Err(cut()),
         }

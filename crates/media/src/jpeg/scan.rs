@@ -136,7 +136,7 @@ impl Frame {
         for (at, ..) in &parts {
             let component = &mut self.components[*at];
             if steps[component.steps].is_none() {
-                return Err("a table of quantisation is not there".to_owned());
+                return Err("a quantisation table is missing".to_owned());
             }
             for sent in &mut component.sent[band.0..=band.1] {
                 let before = sent.replace(low);
@@ -194,7 +194,7 @@ impl Coder<'_> {
         let parts: Vec<Part<'_>> = scan.parts.iter().map(part).collect();
         let needs_first = scan.band.0 == 0 && scan.high == 0;
         if parts.iter().any(|part| needs_first && part.first.is_none() || scan.band.1 > 0 && part.others.is_none()) {
-            return Err("a table of codes is not there".to_owned());
+            return Err("a Huffman table is missing".to_owned());
         }
         let mut bits = Bits::new(self.bytes, self.at);
         let mut going = Going::default();

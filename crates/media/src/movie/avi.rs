@@ -34,9 +34,9 @@ pub fn read(source: &mut Source) -> Result<Footage, Flaw> {
         claimed += riff(source, (at + 12, end), &mut streams)?;
         at = end + size % 2;
     }
-    let pictures = streams.iter().find(|stream| &stream.kind == b"vids").ok_or("there are no pictures in it")?;
+    let pictures = streams.iter().find(|stream| &stream.kind == b"vids").ok_or("it has no pictures")?;
     if pictures.frames == 0 {
-        return Err("there are no pictures in it".to_owned());
+        return Err("it has no pictures".to_owned());
     }
     if claimed > 0 && pictures.frames < u64::from(pictures.length) {
         return Err(cut());

@@ -156,8 +156,8 @@ pub fn read(source: &mut Source) -> Result<Footage, Flaw> {
         }
         at = own.start + size;
     }
-    let pictures = tracks.iter().find(|track| track.kind == 1).ok_or("there are no pictures in it")?;
-    let (_, _) = pictures.first.ok_or("there are no pictures in it")?;
+    let pictures = tracks.iter().find(|track| track.kind == 1).ok_or("it has no pictures")?;
+    let (_, _) = pictures.first.ok_or("it has no pictures")?;
     let first = pictures.first.map(|(place, size)| source.first(place, size)).unwrap_or_default();
     let tick = scale as f64 / 1e9;
     let seconds = |track: &Track| -> f64 {

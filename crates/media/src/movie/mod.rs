@@ -49,7 +49,7 @@ fn read(source: &mut Source) -> Result<Footage, Flaw> {
     {
         mp4::read(source)
     } else {
-        Err("this is no movie of a known type".to_owned())
+        Err("this is not a movie of a known type".to_owned())
     }
 }
 
@@ -66,7 +66,7 @@ impl Source {
             return Err(cut());
         }
         if count > MOST_TABLE {
-            return Err(format!("a table in it claims {count} bytes"));
+            return Err(format!("a table in it asks for {count} bytes"));
         }
         self.go(place)?;
         let mut bytes = vec![0; usize::try_from(count).map_err(|_| cut())?];
@@ -92,7 +92,7 @@ impl Source {
 }
 
 fn cut() -> Flaw {
-    "the file is cut off: a part of the movie is not there".to_owned()
+    "the file is cut off: a part of the movie is missing".to_owned()
 }
 
 /// Numbers in bytes; what lies beyond the end is 0, which no reader here takes for more than it is.

@@ -82,15 +82,15 @@ pub fn read(source: &mut Source) -> Result<Footage, Flaw> {
             b"moof" => fragments.push((at, source.at(at + skip, size - skip)?)),
             b"mdat" => data = true,
             mark if !mark.iter().all(|byte| byte.is_ascii_graphic() || *byte == b' ') => {
-                return Err("a part of it is damaged: a box bears no name".to_owned());
+                return Err("a part of it is damaged: a box has no name".to_owned());
             }
             _ => {}
         }
         at += size;
     }
-    let moov = moov.ok_or("its tables are gone: it was not finished, or is cut off")?;
+    let moov = moov.ok_or("its tables are missing: it was not finished, or is cut off")?;
     if !data {
-        return Err("there are no pictures in it".to_owned());
+        return Err("it has no pictures".to_owned());
     }
     let mut tracks: Vec<Track> =
         boxes(&moov).filter(|(mark, _)| *mark == b"trak").map(|(_, inside)| track(inside)).collect();
@@ -111,9 +111,9 @@ pub fn read(source: &mut Source) -> Result<Footage, Flaw> {
     if tracks.iter().any(|track| track.end > source.length) {
         return Err(cut());
     }
-    let pictures = tracks.iter().find(|track| &track.handler == b"vide").ok_or("there are no pictures in it")?;
+    let pictures = tracks.iter().find(|track| &track.handler == b"vide").ok_or("it has no pictures")?;
     if pictures.samples == 0 {
-        return Err("there are no pictures in it".to_owned());
+        return Err("it has no pictures".to_owned());
     }
     let first = pictures.first.map(|(place, size)| source.first(place, size)).unwrap_or_default();
     let coded = match (pictures.mark.as_slice(), pictures.object) {

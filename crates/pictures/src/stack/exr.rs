@@ -29,7 +29,7 @@ pub fn write(layers: &[Layer], out: &Path) -> Result<(), Fault> {
         let window = image.attributes.display_window;
         let first = attributes.get_or_insert_with(|| image.attributes.clone());
         if first.display_window != window {
-            return Err(format!("{} shows another window than {}", layer.name, layers[0].name).into());
+            return Err(format!("{} has a different display window than {}", layer.name, layers[0].name).into());
         }
         let several = image.layer_data.len() > 1;
         for mut part in image.layer_data {

@@ -107,7 +107,7 @@ pub fn prove(form: Form, layers: &[Layer], out: &Path) -> Result<(), String> {
     for (at, layer) in layers.iter().enumerate() {
         let own = exact::read(&layer.file)?;
         if (own.width, own.height) != (all.width, all.height) {
-            return Err(format!("{} is of another size in it", layer.name));
+            return Err(format!("{} has a different size in it", layer.name));
         }
         // Pages have numbers, parts have names.
         let prefix = match (form, at) {
@@ -125,7 +125,7 @@ pub fn prove(form: Form, layers: &[Layer], out: &Path) -> Result<(), String> {
             };
             let name = format!("{prefix}{name}");
             let at = rest.iter().position(|other| other.name == name);
-            let found = rest.swap_remove(at.ok_or_else(|| format!("it lacks {} of {}", plane.name, layer.name))?);
+            let found = rest.swap_remove(at.ok_or_else(|| format!("{} of {} is missing in it", plane.name, layer.name))?);
             let is_same =
                 (found.origin, found.size) == (plane.origin, plane.size) && found.values.is_same(&plane.values);
             if !is_same {
@@ -133,5 +133,5 @@ pub fn prove(form: Form, layers: &[Layer], out: &Path) -> Result<(), String> {
             }
         }
     }
-    if rest.is_empty() { Ok(()) } else { Err("it holds more channels than its passes".to_owned()) }
+    if rest.is_empty() { Ok(()) } else { Err("it has more channels than its passes".to_owned()) }
 }

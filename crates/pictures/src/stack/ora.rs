@@ -25,10 +25,10 @@ pub fn write(layers: &[Layer], out: &Path) -> Result<(), Fault> {
     for layer in layers {
         let own = match truepath_media::probe(&layer.file).map_err(|error| error.to_string())? {
             Seen::Whole(picture) if picture.file_type == "png" => (picture.width, picture.height),
-            _ => return Err(format!("{} is no whole PNG file", layer.file.display()).into()),
+            _ => return Err(format!("{} is not a whole PNG file", layer.file.display()).into()),
         };
         if *size.get_or_insert(own) != own {
-            return Err(format!("{} is of another size than {}", layer.name, layers[0].name).into());
+            return Err(format!("{} has a different size than {}", layer.name, layers[0].name).into());
         }
         files.push(std::fs::read(&layer.file).map_err(|error| format!("{}: {error}", layer.file.display()))?);
     }

@@ -21,7 +21,7 @@ use super::{Fault, Layer};
 pub fn arranged(own: &Exact) -> Result<Vec<&Plane>, String> {
     let size = (own.width as usize, own.height as usize);
     if own.planes.iter().any(|plane| (plane.origin, plane.size) != ((0, 0), size)) {
-        return Err("stores other pixels than it shows, which a page of a TIFF cannot".to_owned());
+        return Err("has different data and display windows, which a TIFF page cannot store".to_owned());
     }
     let named = |name: &str| own.planes.iter().find(|plane| plane.name == name);
     let alpha = named("A");
@@ -29,7 +29,7 @@ pub fn arranged(own: &Exact) -> Result<Vec<&Plane>, String> {
     let colours = match (named("R"), named("G"), named("B"), rest.as_slice()) {
         (Some(red), Some(green), Some(blue), [_, _, _]) => vec![red, green, blue],
         (.., [one]) => vec![*one],
-        _ => return Err("has several layers, or channels that are no colours".to_owned()),
+        _ => return Err("has several layers, or channels that are not colours".to_owned()),
     };
     let all: Vec<&Plane> = colours.into_iter().chain(alpha).collect();
     let kind = |plane: &Plane| std::mem::discriminant(&plane.values);
@@ -49,7 +49,7 @@ pub fn write(layers: &[Layer], out: &Path) -> Result<(), Fault> {
     for layer in layers {
         let own = exact::read(&layer.file)?;
         if *size.get_or_insert((own.width, own.height)) != (own.width, own.height) {
-            return Err(format!("{} is of another size than {}", layer.name, layers[0].name).into());
+            return Err(format!("{} has a different size than {}", layer.name, layers[0].name).into());
         }
         let planes = arranged(&own).map_err(|why| format!("{} {why}", layer.name))?;
         page(&mut encoder, (&layer.name, &own), &planes).map_err(|error| failed(&error))?;

@@ -80,7 +80,7 @@ impl KnownAdapters {
     fn get(&self, of: &AdapterOf) -> Result<&truepath_core::adapter::Adapter, Failure> {
         self.adapters.get(&of.name).ok_or_else(|| {
             let near = truepath_core::diagnostic::nearest(&of.name, self.adapters.keys().map(String::as_str));
-            let help = near.map_or("`truepath adapter list` names them".to_owned(), |near| format!("write {near}"));
+            let help = near.map_or("`truepath adapter list` shows all".to_owned(), |near| format!("write {near}"));
             Failure::unreadable(format!("there is no adapter `{}`", of.name)).help(help)
         })
     }
@@ -111,12 +111,12 @@ fn help_text(path: &Path) -> Result<String, Failure> {
 fn starter(new: &AdapterNew) -> Result<Exit, Failure> {
     let plain = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_' || c == '.';
     if new.name.is_empty() || !new.name.chars().all(plain) {
-        return Err(Failure::unreadable(format!("`{}` cannot name an adapter", new.name))
-            .help("letters, digits, - _ and . name one, such as closed-renderer"));
+        return Err(Failure::unreadable(format!("`{}` cannot be the name of an adapter", new.name))
+            .help("a name has letters, digits, - _ and . such as closed-renderer"));
     }
     let path = new.folder.join(format!("{}.toml", new.name));
     if path.exists() {
-        return Err(Failure::unreadable(format!("{} is there already", path.display())).help("take another name"));
+        return Err(Failure::unreadable(format!("{} already exists", path.display())).help("choose another name"));
     }
     let program = new.program.as_deref().unwrap_or(&new.name);
     let body = match &new.from_help {
@@ -127,7 +127,7 @@ fn starter(new: &AdapterNew) -> Result<Exit, Failure> {
         .and_then(|()| std::fs::write(&path, body))
         .map_err(|error| Failure::machine("write", &path, &error))?;
     show::print(&format!(
-        "{} is written. Fill it in, then: truepath adapter show {2}, truepath adapter prove {2} --scene FILE{1}",
+        "Wrote {}. Fill it in, then run: truepath adapter show {2}; truepath adapter prove {2} --scene FILE{1}",
         path.display(),
         "\n",
         new.name

@@ -37,7 +37,7 @@ pub fn list(shelf: &KnownAdapters, around: &Surroundings) -> String {
             Err(name) => paint(around.out, BAD, format!("{name} is not on this machine")),
         };
         let origin = &shelf.sources.get(adapter.file).name;
-        let origin = if origin.starts_with("the adapter ") { "in the box" } else { origin };
+        let origin = if origin.starts_with("the adapter ") { "built in" } else { origin };
         format!("{}  {:8}  {origin}  {program}\n", paint(around.out, HEAD, format!("{name:widest$}")), kind(adapter))
     };
     shelf.adapters.iter().map(line).collect()
@@ -130,7 +130,7 @@ fn rows(adapter: &Adapter) -> Vec<AdapterRow> {
     rows
 }
 
-/// What an adapter can carry and accept, and what not.
+/// Show which settings an adapter passes on, and what it accepts.
 pub fn show(adapter: &Adapter, shelf: &KnownAdapters, around: &Surroundings) -> String {
     let screen = around.out;
     let program = match program(adapter, shelf, around) {
@@ -162,7 +162,7 @@ pub fn show(adapter: &Adapter, shelf: &KnownAdapters, around: &Surroundings) -> 
     for (at, (name, native)) in adapter.natives.iter().enumerate() {
         let values =
             if native.values.is_empty() { native.kind.described().to_owned() } else { native.values.join(" | ") };
-        let default = native.default.as_ref().map(|value| format!(", {value} unless given")).unwrap_or_default();
+        let default = native.default.as_ref().map(|value| format!(", {value} by default")).unwrap_or_default();
         let help = native.help.as_ref().map(|help| format!("  {}", paint(screen, QUIET, help))).unwrap_or_default();
         let head = if at == 0 { "native" } else { "" };
         out.push_str(&format!("{head:14}{name}: {values}{default}{help}\n"));
@@ -175,7 +175,7 @@ pub fn show(adapter: &Adapter, shelf: &KnownAdapters, around: &Surroundings) -> 
         let names: Vec<String> = adapter.variants.iter().map(|own| format!("{}@{}", adapter.name, own.name)).collect();
         out.push_str(&format!("{:14}{}\n", "variants", names.join(" ")));
     }
-    out.push_str(&format!("\nIs that so? truepath adapter prove {}\n", adapter.name));
+    out.push_str(&format!("\nTest these claims: truepath adapter prove {}\n", adapter.name));
     out
 }
 

@@ -34,14 +34,14 @@ const BESIDE: f64 = 180.0;
 /// Writes or submits the script.
 pub fn build(args: &BuildArgs, built: &[Built<'_>], around: &Surroundings) -> Result<Exit, Failure> {
     let [Built { loaded, steps, broken }] = built else {
-        let message = "a script for Slurm holds one sheet".to_owned();
-        return Err(Failure::unreadable(message).help("build each sheet for itself: -f SHEET"));
+        let message = "a script for Slurm can hold one sheet".to_owned();
+        return Err(Failure::unreadable(message).help("build each sheet separately: -f SHEET"));
     };
     let (plan, costs) = (&loaded.plan, costs(loaded)?);
     let (exports, movies) = script::around(steps);
     let rendering = &steps[exports..steps.len() - movies];
     if rendering.is_empty() && movies == 0 {
-        show::tell("nothing is left to render: no tasks were made\n");
+        show::tell("nothing to render: no tasks were written\n");
         return Ok(Exit::Well);
     }
     let seconds = |steps: &[_]| steps.iter().map(|step| parts::weight(plan, step, &costs)).sum::<f64>();
@@ -107,7 +107,7 @@ pub fn build(args: &BuildArgs, built: &[Built<'_>], around: &Surroundings) -> Re
     let tasks = counted(cut.len() as i64, "task");
     let each = match foreseen.filter(|_| !cut.is_empty()) {
         Some(_) => format!("; the longest takes about {}", span(longest / workers)),
-        None => "; how long they take is not known yet: `truepath estimate --measure` finds out".to_owned(),
+        None => "; their time is not known yet: measure it with `truepath estimate --measure first,middle,last`".to_owned(),
     };
     show::tell(&format!("{tasks} in {}{each}\n", path.display()));
     let asked: Vec<String> = [
@@ -137,12 +137,12 @@ fn submit(path: &Path) -> Result<Exit, Failure> {
         if !errors.is_empty() {
             show::tell(&format!("{errors}\n"));
         }
-        show::tell("`truepath status` shows which task renders what\n");
+        show::tell("`truepath status` shows what each task renders\n");
         return Ok(Exit::Well);
     }
     // Nothing is left half-submitted: the script takes back what it had submitted.
     let _ = std::io::stdout().flush();
-    let message = format!("the scheduler took nothing: {errors}");
-    let help = format!("is this a machine that may submit? The script is {}", path.display());
+    let message = format!("the scheduler refused it: {errors}");
+    let help = format!("check that this machine may submit jobs; the script is {}", path.display());
     Err(Failure::new(Cause::Machine, message).help(help))
 }

@@ -36,7 +36,7 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
     fits(args)?;
     if let Some(output) = args.output.as_ref().filter(|output| output.is_dir() && !writes_parts(args)) {
         let help = format!(
-            "name a file, such as -o {}, or write several scripts into it with --parts N",
+            "give a file, such as -o {}, or write several scripts into the folder with --parts N",
             output.join(format!("render.{}", ending(args))).display()
         );
         return Err(Failure::unreadable(format!("{} is a folder", output.display())).help(help));
@@ -57,8 +57,8 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
         super::guard_final(loaded, args.is_final)?;
         super::need_adapters(loaded)?;
         if !super::pin(loaded, AnewValues::of(args.anew))? {
-            let message = "somebody else pinned other values for this sheet in this moment".to_owned();
-            let help = "run the same command again: their values hold now";
+            let message = "another True Path pinned other values for this sheet at the same time".to_owned();
+            let help = "run the command again; it uses their values";
             return Err(Failure::new(Cause::Machine, message).help(help));
         }
         if let Some(chunk) = args.chunk {
@@ -111,13 +111,13 @@ fn fits(args: &BuildArgs) -> Result<(), Failure> {
     let slurm = args.to == ScriptKind::Slurm && args.through.is_none();
     for (name, is_given) in [("--submit", args.submit), ("--plain", args.plain)] {
         if is_given && !slurm {
-            let help = "add --to slurm, or leave it out";
+            let help = "add --to slurm, or remove it";
             return Err(Failure::unreadable(format!("{name} is for --to slurm only")).help(help));
         }
     }
     if args.parts.is_some() && args.output.is_none() && !slurm {
-        return Err(Failure::unreadable("--parts writes several files, and no folder is named for them".to_owned())
-            .help("name one: -o parts"));
+        return Err(Failure::unreadable("--parts writes several files and needs a folder".to_owned())
+            .help("give one: -o parts"));
     }
     Ok(())
 }
@@ -127,7 +127,7 @@ fn writes_parts(args: &BuildArgs) -> bool {
     args.parts.is_some() && args.to != ScriptKind::Slurm
 }
 
-/// Whether this program makes each call: of a cluster's tasks it does unless it is not there.
+/// Whether this program makes each call: of a cluster's tasks it does unless it does not exist.
 fn is_guarded(args: &BuildArgs) -> bool {
     args.guarded || args.to == ScriptKind::Slurm && !args.plain
 }
@@ -274,7 +274,7 @@ fn body(args: &BuildArgs, built: &[Built<'_>]) -> Result<String, Failure> {
     }
     let [Built { loaded, steps, broken }] = built else {
         return Err(
-            Failure::unreadable("a script holds one sheet").help("build each sheet for itself, or take --to json")
+            Failure::unreadable("a script can hold one sheet").help("build each sheet separately, or use --to json")
         );
     };
     let wish = Script {
@@ -289,7 +289,7 @@ fn body(args: &BuildArgs, built: &[Built<'_>]) -> Result<String, Failure> {
     };
     match args.to {
         ScriptKind::Cmd => cmd::script(&loaded.plan, steps, &wish, &Cores).map_err(|why| {
-            Failure::unreadable(why).help("take another value, shorter calls with --chunk, or --to json")
+            Failure::unreadable(why).help("change the value, make calls shorter with --chunk, or use --to json")
         }),
         ScriptKind::Powershell => Ok(script::powershell::script(&loaded.plan, steps, &wish, &Cores)),
         _ => Ok(script::sh::script(&loaded.plan, steps, &wish, &Cores)),

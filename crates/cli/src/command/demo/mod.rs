@@ -35,18 +35,18 @@ pub fn run(args: &DemoArgs, around: &Surroundings) -> Result<Exit, Failure> {
     walk.say("The project", &format!("A sheet, {SHEET}, and three scenes are now in {}.", folder.display()))?;
     walk.say("The names", "What will be written, before anything is rendered:")?;
     walk.step(&["names"], Exit::Well)?;
-    walk.say("The check", "Is the whole consistent?")?;
+    walk.say("The check", "Find mistakes before anything is rendered:")?;
     walk.step(&["check"], Exit::Well)?;
-    walk.say("A mistake", &format!("{MISTAKEN} is the same sheet with three slips of a tired evening:"))?;
+    walk.say("A mistake", &format!("{MISTAKEN} is the same sheet with three typical mistakes:"))?;
     walk.step(&["check", "-f", MISTAKEN], Exit::No)?;
-    walk.say("The command lines", "For machines that have nothing but a shell:")?;
+    walk.say("The command lines", "A script for machines that have only a shell:")?;
     walk.step(&["build", "--to", "sh", "-o", "render.sh"], Exit::Well)?;
     walk.say(
         "The run",
         "Every frame is rendered beside its place, checked, and only then given its name; movies are made of them:",
     )?;
     walk.step(&["run", "--workers", "2"], Exit::Well)?;
-    walk.say("The proof", "What lies on disk against what was planned:")?;
+    walk.say("The proof", "Compare the files on disk with the plan:")?;
     walk.step(&["verify"], Exit::Well)?;
     walk.say(
         "The look",
@@ -71,8 +71,8 @@ fn write_project(folder: &Path) -> Result<(), Failure> {
     let known = std::fs::read_to_string(&sheet).is_ok_and(|text| text == TEXT);
     let empty = std::fs::read_dir(folder).map_or(true, |mut entries| entries.next().is_none());
     if !known && !empty {
-        return Err(Failure::unreadable(format!("{} is there and is not the demo project", folder.display()))
-            .help("name another folder: truepath demo DIR"));
+        return Err(Failure::unreadable(format!("{} exists and is not the demo project", folder.display()))
+            .help("choose another folder: truepath demo DIR"));
     }
     let write = |path: &Path, bytes: &[u8]| {
         let made = path.parent().map_or(Ok(()), std::fs::create_dir_all).and_then(|()| std::fs::write(path, bytes));
@@ -110,6 +110,6 @@ impl Walk<'_> {
             expected as i32
         );
         let cause = if status.code() == Some(130) { Cause::Interrupted } else { Cause::Program };
-        Err(Failure::new(cause, message).help(format!("the project stays in {}", self.folder.display())))
+        Err(Failure::new(cause, message).help(format!("the project is in {}", self.folder.display())))
     }
 }

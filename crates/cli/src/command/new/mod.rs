@@ -40,14 +40,14 @@ pub fn run(args: &NewArgs, around: &Surroundings) -> Result<Exit, Failure> {
     };
     match std::fs::File::create_new(&path).and_then(|mut file| file.write_all(body.as_bytes())) {
         Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
-            return Err(Failure::unreadable(format!("{} is there already", path.display()))
-                .help("name another folder: truepath new DIR"));
+            return Err(Failure::unreadable(format!("{} already exists", path.display()))
+                .help("choose another folder: truepath new DIR"));
         }
         Err(error) => return Err(Failure::machine("write", &path, &error)),
         Ok(()) => {}
     }
     let next = match found.jobs.as_slice() {
-        [] => "Put a scene into the folder scenes, name it in the sheet, then: truepath check".to_owned(),
+        [] => "Put a scene into the folder scenes, write its name into the sheet, then run: truepath check".to_owned(),
         [only] => format!("It renders {}. Next: truepath names -f {}", only.display(), path.display()),
         several => {
             let names = several.iter().map(|scene| scene.display().to_string()).collect::<Vec<_>>().join(", ");
@@ -59,8 +59,8 @@ pub fn run(args: &NewArgs, around: &Surroundings) -> Result<Exit, Failure> {
         }
     };
     let left: String =
-        found.left.iter().map(|(scene, why)| format!("Left out: {}: {why}\n", scene.display())).collect();
-    show::print(&format!("{} is written.\n{left}{next}\n", path.display()))?;
+        found.left.iter().map(|(scene, why)| format!("Not included: {}: {why}\n", scene.display())).collect();
+    show::print(&format!("Wrote {}.\n{left}{next}\n", path.display()))?;
     Ok(Exit::Well)
 }
 
@@ -124,7 +124,7 @@ fn studio(path: &Path) -> Result<Sheet, Failure> {
     let below = sheet::parse::sheet(FileId(0), &text, &mut findings);
     if findings.has_errors() {
         return Err(Failure::unreadable(format!("{} has errors", path.display()))
-            .help(format!("see them with: truepath check -f {}", path.display())));
+            .help(format!("show them: truepath check -f {}", path.display())));
     }
     Ok(below)
 }
@@ -212,13 +212,13 @@ fn over_studio(
     if !defaults.is_empty() {
         rest.push_str(&format!("[defaults]\n{}\n\n", defaults.join("\n")));
     }
-    let job = TEXT.split_once("[[job]]").map_or("", |(_, rest)| rest.split("\n# What must hold").next().unwrap_or(""));
+    let job = TEXT.split_once("[[job]]").map_or("", |(_, rest)| rest.split("\n# Rules for every path").next().unwrap_or(""));
     let absolute = std::fs::canonicalize(studio).map_err(|error| Failure::machine("find", studio, &error))?;
     let base = std::fs::canonicalize(folder).unwrap_or_else(|_| around.folder.join(folder));
     let named = absolute.strip_prefix(&base).map_or_else(|_| absolute.clone(), Path::to_owned);
     let from = format!("sheet = 1\nfrom = [{}]\n", serde_json::Value::String(text_of(&named)));
     let starter = format!(
-        "# Laid over what the studio agreed on; `truepath names --why` shows which value comes from where.\n{from}\n[project]\nname = \"@PROJECT@\"\n\n{rest}[[job]]{job}"
+        "# This sheet builds on the studio's sheet; `truepath names --why` shows where each value comes from.\n{from}\n[project]\nname = \"@PROJECT@\"\n\n{rest}[[job]]{job}"
     );
     Ok(body(folder, &starter, &found.jobs, &wanted))
 }

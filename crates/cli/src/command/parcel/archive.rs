@@ -42,7 +42,7 @@ pub fn folder_of(archive: &Path) -> PathBuf {
     archive.with_file_name(name.trim_end_matches(ENDING))
 }
 
-/// The folder of a parcel: of an archive, the one of its name beside it, which is made where it is not there yet.
+/// The folder of a parcel: of an archive, the one of its name beside it, which is made where it does not exist yet.
 pub fn opened(path: &Path) -> Result<PathBuf, Failure> {
     if !is_archive(path) {
         return Ok(path.to_owned());
@@ -57,7 +57,7 @@ pub fn opened(path: &Path) -> Result<PathBuf, Failure> {
     let inner = made.path().join(folder.file_name().unwrap_or_default());
     let named = std::fs::rename(&inner, &folder);
     named.map_err(|error| {
-        Failure::machine("unpack", path, &error).help("does the archive hold one folder of its name?")
+        Failure::machine("unpack", path, &error).help("the archive must hold one folder with the archive's name")
     })?;
     Ok(folder)
 }
@@ -66,7 +66,7 @@ pub fn opened(path: &Path) -> Result<PathBuf, Failure> {
 fn unpack(path: &Path, to: &Path) -> Result<(), Failure> {
     let cut = |error: &dyn std::fmt::Display| {
         Failure::unreadable(format!("{} cannot be unpacked: {error}", path.display()))
-            .help("it was cut off or changed on its way; send it again")
+            .help("it is cut off or damaged; send it again")
     };
     let file = File::open(path).map_err(|error| Failure::machine("read", path, &error))?;
     let decoder = StreamingDecoder::new(BufReader::new(file)).map_err(|error| cut(&error))?;

@@ -80,7 +80,7 @@ pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
             }
             Err(failure) => return Err(failure),
         };
-        let there = if told.there > 0 { format!(", {} there already", told.there) } else { String::new() };
+        let there = if told.there > 0 { format!(", {} already there", told.there) } else { String::new() };
         show::print(&format!("{}: {} landed{there}\n", path.display(), counted(told.landed, "file")))?;
         for ((series, why), frames) in &told.left {
             show::print(&format!("  {series} {}: {why}\n", cut(&Frames::from_any(frames.clone()).to_string())))?;
@@ -113,25 +113,25 @@ fn missing(loaded: &Loaded, after: &[Verdict], common: &Common) -> String {
     let mut out = String::new();
     for verdict in after.iter().filter(|verdict| !verdict.is_movie) {
         let series = loaded.plan.output(verdict.series);
-        let lacking = verdict.in_any(&[State::Missing, State::Broken]);
-        if lacking.is_empty() {
+        let missing = verdict.in_any(&[State::Missing, State::Broken]);
+        if missing.is_empty() {
             continue;
         }
         let holds =
-            |own: &&Parcel| own.series.iter().any(|own| own.place == series.place && !own.frames.is_disjoint(&lacking));
+            |own: &&Parcel| own.series.iter().any(|own| own.place == series.place && !own.frames.is_disjoint(&missing));
         let mut holders: Vec<&str> = packed.iter().filter(holds).map(|own| own.name.as_str()).collect();
         holders.dedup();
         let of =
             if holders.is_empty() { "in no parcel".to_owned() } else { format!("in {}", cut(&holders.join(", "))) };
-        out.push_str(&format!("missing: {} {}, {of}\n", series.id, cut(&lacking.to_string())));
+        out.push_str(&format!("missing: {} {}, {of}\n", series.id, cut(&missing.to_string())));
     }
     let movies = after.iter().any(|verdict| verdict.is_movie && verdict.is_lacking());
     match (out.is_empty(), movies) {
-        (true, true) => "all frames are there; make the movies: truepath movie\n".to_owned(),
-        (true, false) => "all frames are there\n".to_owned(),
+        (true, true) => "all frames are good. Make the movies: truepath movie\n".to_owned(),
+        (true, false) => "all frames are good\n".to_owned(),
         (false, _) => {
             let pack = crate::command::again("parcel pack --missing -o DIR", common);
-            format!("{out}collect these parcels, or pack what is missing again: {pack}\n")
+            format!("{out}collect these parcels, or pack the missing frames again: {pack}\n")
         }
     }
 }
@@ -148,8 +148,8 @@ fn one(
     let kept = loaded.state.parcels().join(format!("{id}.json"));
     let own: Option<Parcel> = disk::text(&kept).ok().and_then(|text| serde_json::from_str(&text).ok());
     let Some(own) = own else {
-        let message = format!("{} was not packed from this sheet, or what was kept of it is gone", folder.display());
-        let help = "collect it where it was packed; whole files can be taken with `truepath verify --adopt`";
+        let message = format!("{} was not packed from this sheet, or the record of it is gone", folder.display());
+        let help = "collect it where it was packed; `truepath verify --adopt` can accept whole files";
         return Err(Failure::unreadable(message).help(help));
     };
     let history = journal::read(&StateFolder::of(&folder.join(SHEET))?, Depth::Calls)?;
@@ -190,17 +190,17 @@ impl Collecting<'_> {
             };
             let series = plan.output(at);
             let stands = before.iter().find(|verdict| verdict.series == at);
-            let lacking = stands.map(|own| own.in_any(&[State::Missing, State::Broken])).unwrap_or_default();
+            let missing = stands.map(|own| own.in_any(&[State::Missing, State::Broken])).unwrap_or_default();
             for frame in packed.frames.iter() {
                 if !series.frames.as_ref().is_some_and(|own| own.contains(frame)) {
                     told.leave(&packed.series, frame, self.unplanned());
                 } else if let Some(own) = self.sent(at, packed, frame, &mut told)? {
-                    if lacking.contains(frame) {
+                    if missing.contains(frame) {
                         sent.entry(own.record.session).or_default().push(own);
                     } else if self.is_same(series, frame, &own.record) {
                         told.there += 1;
                     } else {
-                        told.leave(&packed.series, frame, "another file is in the project, and stays");
+                        told.leave(&packed.series, frame, "the project has another file, which was kept");
                     }
                 }
             }
@@ -238,14 +238,14 @@ impl Collecting<'_> {
             }
         };
         if let Some(what) = disk::no_file(&path) {
-            told.leave(&packed.series, frame, format!("{what} stands in its place"));
+            told.leave(&packed.series, frame, format!("it is {what}, not a file"));
             return Ok(None);
         }
         let Some((record, _)) = past(self.history.of(series), series.number(frame), about.len()) else {
             told.leave(
                 &packed.series,
                 frame,
-                "no journal of the parcel knows it; look at it, and take it with verify --adopt",
+                "the parcel has no record of it; look at it, then accept it with verify --adopt",
             );
             return Ok(None);
         };
@@ -341,8 +341,8 @@ impl Collecting<'_> {
         }
         let left: i64 = told.left.values().map(|frames| frames.len() as i64).sum();
         let outcome = if left == 0 { "complete" } else { "incomplete" };
-        let (landed, lacking, outcome) = (told.landed, left, outcome.to_owned());
-        journal.write(&Event::Over { landed, lacking, outcome, t: journal.t(), expected: None, took: None })
+        let (landed, missing, outcome) = (told.landed, left, outcome.to_owned());
+        journal.write(&Event::Over { landed, missing, outcome, t: journal.t(), estimated: None, took: None })
     }
 
     /// Lands one file: copied into the stage, compared with what the parcel's journal says, looked through and given its name.
@@ -360,7 +360,7 @@ impl Collecting<'_> {
         copied.map_err(|error| Failure::machine("copy", &source, &error))?;
         let digest = truepath_media::digest(&staged).map_err(|error| Failure::machine("read", &staged, &error))?.0;
         let fate = if file.record.digest != NO_DIGEST && file.record.digest != digest {
-            Fate::Refused("its bytes are not those that were rendered: changed, or cut off on the way".to_owned())
+            Fate::Refused("its bytes changed after it was rendered, or it was cut off on the way".to_owned())
         } else {
             let made = self.made(file);
             let landing = Landing {

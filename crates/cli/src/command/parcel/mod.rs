@@ -41,7 +41,7 @@ fn render(args: &RenderArgs, around: &Surroundings) -> Result<Exit, Failure> {
         if worst == Exit::Interrupted {
             return Ok(worst);
         }
-        show::tell(&format!("send it back: {}\n", folder.display()));
+        show::tell(&format!("send this back: {}\n", folder.display()));
     }
     Ok(worst)
 }
@@ -50,20 +50,20 @@ fn render(args: &RenderArgs, around: &Surroundings) -> Result<Exit, Failure> {
 fn description(folder: &Path) -> Result<Parcel, Failure> {
     let path = folder.join(DESCRIPTION);
     let no_parcel = |why: String| {
-        let help = "name a folder that `truepath parcel pack` has written, or the folder that holds some";
-        Failure::unreadable(format!("{} is no parcel: {why}", folder.display())).help(help)
+        let help = "give a folder that `truepath parcel pack` wrote, or a folder that contains parcels";
+        Failure::unreadable(format!("{} is not a parcel: {why}", folder.display())).help(help)
     };
     let about = path.metadata().map_err(|error| no_parcel(error.to_string()))?;
     if !about.is_file() || about.len() > MOST {
-        return Err(no_parcel(format!("{DESCRIPTION} is no file that could be read")));
+        return Err(no_parcel(format!("{DESCRIPTION} cannot be read")));
     }
     let text = disk::text(&path).map_err(|error| no_parcel(error.to_string()))?;
     let parcel: Parcel = serde_json::from_str(&text).map_err(|error| no_parcel(format!("{DESCRIPTION}: {error}")))?;
     if parcel.truepath != VERSION {
-        return Err(no_parcel(format!("it has version {}, and this True Path knows {VERSION}", parcel.truepath)));
+        return Err(no_parcel(format!("it has version {}, and this True Path reads {VERSION}", parcel.truepath)));
     }
     if !Parcel::is_id(&parcel.parcel) {
-        return Err(no_parcel("its number is none".to_owned()));
+        return Err(no_parcel("its number cannot be read".to_owned()));
     }
     Ok(parcel)
 }
@@ -77,7 +77,7 @@ fn parcels(given: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
             continue;
         }
         if !path.is_dir() {
-            return Err(Failure::unreadable(format!("{} is no parcel, and no folder that holds some", path.display()))
+            return Err(Failure::unreadable(format!("{} is not a parcel and contains no parcels", path.display()))
                 .help("`truepath parcel pack` has printed where they are"));
         }
         let failed = |error: std::io::Error| Failure::machine("read the folder", path, &error);
@@ -92,7 +92,7 @@ fn parcels(given: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
         let folders: Vec<PathBuf> = inside.iter().filter(|path| path.is_dir()).cloned().collect();
         inside.retain(|path| !archive::is_archive(path) || !folders.contains(&archive::folder_of(path)));
         if inside.is_empty() {
-            return Err(description(path).err().unwrap_or_else(|| Failure::unreadable("no parcel".to_owned())));
+            return Err(description(path).err().unwrap_or_else(|| Failure::unreadable("not a parcel".to_owned())));
         }
         all.extend(inside);
     }

@@ -44,8 +44,8 @@ pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
         false => Vec::new(),
     };
     let [loaded] = queue.sheets.as_mut_slice() else {
-        let message = "parcels are packed from one sheet".to_owned();
-        return Err(Failure::unreadable(message).help("pack each sheet for itself: -f SHEET"));
+        let message = "a parcel is packed from one sheet".to_owned();
+        return Err(Failure::unreadable(message).help("pack each sheet separately: -f SHEET"));
     };
     super::super::guard_final(loaded, args.is_final)?;
     super::super::need_adapters(loaded)?;
@@ -54,7 +54,7 @@ pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let loaded = &*loaded;
     let parts = parts(args, loaded, &wanted)?;
     if parts.is_empty() {
-        show::tell("nothing is left to pack\n");
+        show::tell("nothing to pack\n");
         return Ok(Exit::Well);
     }
     let made = std::fs::create_dir_all(&args.output);
@@ -62,8 +62,8 @@ pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
     for (name, slices) in &parts {
         let place = args.output.join(name);
         if place.exists() || args.archive && args.output.join(format!("{name}{}", archive::ENDING)).exists() {
-            let help = "name another folder with -o, or remove it; what was rendered in it is collected first";
-            return Err(Failure::new(Cause::Refused, format!("{} is there already", place.display())).help(help));
+            let help = "use another folder (-o), or collect this one and remove it";
+            return Err(Failure::new(Cause::Refused, format!("{} already exists", place.display())).help(help));
         }
         let files: i64 =
             slices.iter().map(|own| own.frames.count() * loaded.plan.series_of(own.job).len() as i64).sum();
@@ -175,7 +175,7 @@ impl Packing<'_> {
             }
         }
         let text = parcel::sheet(plan, slices, &contents);
-        let help = "leave it out, or put its files below one of the [roots]";
+        let help = "remove it, or put its files below one of the [roots]";
         let text = text.map_err(|why| Failure::unreadable(format!("a parcel cannot be packed: {why}")).help(help))?;
         self.write(SHEET, text.as_bytes())?;
         let packed = self.load(slices)?;
@@ -229,13 +229,13 @@ impl Packing<'_> {
             };
             for spelt in found.iter().flat_map(|facts| &facts.resources) {
                 let Some(at) = pipeline::load::resource(Path::new(&file), spelt) else {
-                    let message = format!("{file} names {spelt}, which is not there");
+                    let message = format!("{file} needs {spelt}, which does not exist");
                     return Err(Failure::unreadable(message).help("`truepath scene` lists what a scene needs"));
                 };
                 let at = paths::tidy(&paths::from_system(&at));
                 if file != path && paths::is_absolute(spelt) {
-                    let message = format!("{file} names {spelt} by an absolute path, and a layer is packed as it is");
-                    return Err(Failure::unreadable(message).help("let it name the file from its own place"));
+                    let message = format!("{file} needs {spelt} by an absolute path, and a layer is packed unchanged");
+                    return Err(Failure::unreadable(message).help("use a path relative to the layer"));
                 }
                 if seen.insert(at.clone()) {
                     resources.push((spelt.clone(), at.clone()));
@@ -253,8 +253,8 @@ impl Packing<'_> {
             let bytes = std::fs::read(path).map_err(|error| Failure::machine("read", path, &error))?;
             let new = scene::respelt(path, &bytes, &moved.respelt).ok_or_else(|| {
                 let spelt = moved.respelt.keys().next().cloned().unwrap_or_default();
-                Failure::unreadable(format!("{path} names {spelt} by an absolute path, which is nowhere else"))
-                    .help("let the scene name its files from its own place, or save it as .gltf or .usda")
+                Failure::unreadable(format!("{path} needs {spelt} by an absolute path, which other machines do not have"))
+                    .help("use relative paths in the scene, or save it as .gltf or .usda")
             })?;
             self.write(&moved.scene, &new)?;
         }
@@ -300,7 +300,7 @@ impl Packing<'_> {
             queue.findings().iter().find(|finding| finding.level == truepath_core::diagnostic::Level::Error)
         {
             super::super::tell_findings(&queue, self.around);
-            let message = format!("the parcel would not be right: {}", first.check);
+            let message = format!("the parcel would not render: {}", first.check);
             return Err(
                 Failure::new(Cause::Refused, message).help("the findings above are those of the parcel's own sheet")
             );
@@ -329,7 +329,7 @@ impl Packing<'_> {
         let same_count = own.plan.series.len() == sources.len();
         let packed = sources.iter().enumerate().filter(|_| same_count).map(pair).collect::<Option<Vec<_>>>();
         let packed = packed.filter(|packed| !packed.is_empty()).ok_or_else(|| {
-            Failure::new(Cause::Refused, "the parcel's files would not be called as in this project".to_owned())
+            Failure::new(Cause::Refused, "the parcel's files would have other names than in this project".to_owned())
                 .help("pack jobs whose outputs lie below one of the [roots]")
         })?;
         self.scripts(own)?;

@@ -55,7 +55,7 @@ pub fn night(queue: &Queue, common: &Common, around: &Surroundings) -> Result<(N
         at: now.strftime("%Y-%m-%d %H:%M").to_string(),
         is_under_way: rows.iter().any(|row| !row.running.is_empty()),
         outcome: Outcome::of(verdicts.iter().copied()),
-        planned: verdicts.iter().map(|verdict| verdict.expected.count()).sum(),
+        planned: verdicts.iter().map(|verdict| verdict.planned.count()).sum(),
         good: verdicts.iter().map(|verdict| verdict.in_state(State::Good).count()).sum(),
         seconds_left: (!left.is_empty()).then(|| left.iter().sum()),
         fixes: fixes.iter().map(|line| super::super::pasted(line)).collect(),
@@ -69,7 +69,7 @@ pub fn night(queue: &Queue, common: &Common, around: &Surroundings) -> Result<(N
         movies: Vec::new(),
         calls: Vec::new(),
         more_calls: 0,
-        space: Space { expected: Some(0.0), ..Space::default() },
+        space: Space { estimated: Some(0.0), ..Space::default() },
         every: 1,
     };
     for (loaded, stand) in queue.sheets.iter().zip(&stands) {
@@ -87,7 +87,7 @@ pub fn night(queue: &Queue, common: &Common, around: &Surroundings) -> Result<(N
 }
 
 fn findings(queue: &Queue) -> Vec<FindingPart> {
-    let all = queue.findings().into_iter().filter(|finding| finding.meant.is_none());
+    let all = queue.findings().into_iter().filter(|finding| finding.allowed.is_none());
     let mut all: Vec<FindingPart> = all
         .map(|finding| FindingPart {
             level: finding.level,
@@ -255,12 +255,12 @@ fn space(space: &mut Space, loaded: &Loaded, stand: &Stand) {
     for row in &stand.rows {
         let series = loaded.plan.output(row.verdict.series);
         let missing = row.verdict.in_state(State::Missing);
-        for frame in row.verdict.expected.minus(missing).iter() {
+        for frame in row.verdict.planned.minus(missing).iter() {
             space.there += Path::new(&series.name(frame)).metadata().map_or(0.0, |about| about.len() as f64);
         }
         if !missing.is_empty() && !row.verdict.is_movie {
             let each = costs.bytes(series).map(|each| each * missing.count() as f64);
-            space.expected = space.expected.zip(each).map(|(sum, own)| sum + own);
+            space.estimated = space.estimated.zip(each).map(|(sum, own)| sum + own);
         }
     }
     for root in &loaded.plan.roots {

@@ -27,7 +27,7 @@ const LARGEST: usize = 10_000_000;
 pub struct Page<'p> {
     /// Sheets, jobs and settings.
     pub common: &'p Common,
-    /// Where it is written.
+    /// The folder to write it into.
     pub out: &'p Path,
     /// Where we are.
     pub around: &'p Surroundings,
@@ -83,7 +83,7 @@ fn write(page: Page<'_>, is_under_way: bool, shelf: &mut Shelf) -> Result<Option
         }
         if shelf.room < LARGEST / 20 {
             let message = format!("a page of {} would be too large", counted(night.planned, "file"));
-            return Err(Failure::new(Cause::Refused, message).help("name fewer jobs, or fewer --frames"));
+            return Err(Failure::new(Cause::Refused, message).help("give fewer jobs, or fewer --frames"));
         }
         shelf.room /= 2;
     }

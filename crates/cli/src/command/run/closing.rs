@@ -67,7 +67,7 @@ impl Result {
         } else if self.total > 0
             && (!self.failures.is_empty() || self.left > 0 || (self.lost() > 0 && args.only.is_empty()))
         {
-            Exit::Lacking
+            Exit::Incomplete
         } else if !args.only.is_empty() || self.is_complete() {
             // Whoever asks for some calls only is told about those.
             Exit::Well
@@ -80,10 +80,10 @@ impl Result {
 /// What was done, what failed, and the next command.
 pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroundings) -> String {
     let screen = around.err;
-    let files: i64 = ended.after.iter().map(|verdict| verdict.expected.count()).sum();
+    let files: i64 = ended.after.iter().map(|verdict| verdict.planned.count()).sum();
     let mut out = match ended.total {
         0 => format!(
-            "nothing to {}: {} looked at\n",
+            "nothing to {}: {} checked\n",
             if args.movies { "encode" } else { "render" },
             counted(files, "file")
         ),
@@ -106,17 +106,17 @@ pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroun
         let most =
             if ended.outcome.problems.len() > 1 { format!(", {problems} of them in {job}") } else { String::new() };
         let log = again("log", &log_of(args, vec![job.clone()]));
-        out.push_str(&format!("renderers reported {all}{most}; read them with: {log}\n"));
+        out.push_str(&format!("renderers reported {all}{most}. Read them: {log}\n"));
     }
     if let Some(full) = &ended.outcome.full {
         out.push_str(&format!(
-            "{}: {full}; make room, then run again: what is there stays\n",
+            "{}: {full}. Free some space, then run again; good files are kept\n",
             paint(screen, show::BAD, "no room")
         ));
     }
     if ended.outcome.interrupted {
         out.push_str(&format!(
-            "{}; go on with: {}\n",
+            "{}. Continue with: {}\n",
             paint(screen, show::ODD, "interrupted"),
             again("run", &args.common)
         ));
@@ -124,7 +124,7 @@ pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroun
     }
     if !args.only.is_empty() {
         // Whoever asks for some calls only is told about those.
-        let word = if ended.left > 0 { "not all of these calls came out" } else { "these calls are done" };
+        let word = if ended.left > 0 { "some of these calls failed" } else { "these calls are complete" };
         out.push_str(&format!("{word}\n"));
         return out;
     }
@@ -134,7 +134,7 @@ pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroun
     });
     if let Some((_, job, frames)) = failed.max_by_key(|(count, ..)| *count) {
         let log = again("log", &log_of(args, vec![job.clone(), frames.to_string()]));
-        out.push_str(&format!("see why with: {log}\n"));
+        out.push_str(&format!("see why: {log}\n"));
     }
     let verdicts: Vec<&Verdict> = ended.after.iter().collect();
     out.push_str(&show::verdicts::closing(&verdicts, &ended.fixes, screen));
@@ -173,8 +173,8 @@ pub fn afterwards(loaded: &Loaded, word: &str) {
         let Some((program, arguments)) = words.split_first() else { continue };
         match Command::new(program).args(arguments).current_dir(&loaded.plan.home.folder).status() {
             Ok(status) if status.success() => {}
-            Ok(status) => show::tell(&format!("afterwards: {program} ended with {status}\n")),
-            Err(error) => show::tell(&format!("afterwards: cannot start {program}: {error}\n")),
+            Ok(status) => show::tell(&format!("after the run: {program} ended with {status}\n")),
+            Err(error) => show::tell(&format!("after the run: cannot start {program}: {error}\n")),
         }
     }
 }

@@ -41,7 +41,7 @@ use work::Work;
 pub use only::measured;
 
 /// What to do where others share the sheet.
-const JOIN: &str = "join them with --share, or end them: a run can always be continued";
+const JOIN: &str = "join them with --share, or end them; a run can always be continued";
 
 /// A sheet that is ours to render.
 struct Ours {
@@ -143,10 +143,10 @@ fn recovered(args: &RunArgs, loaded: &Loaded, journal: &Journal, around: &Surrou
     let found = recover::recover(loaded.project(around), journal, &dead).map_err(only)?;
     if found.ended > 0 {
         let renderers = counted(i64::try_from(found.ended).unwrap_or(i64::MAX), "renderer");
-        show::tell(&format!("{renderers} of an interrupted run still ran, and was ended\n"));
+        show::tell(&format!("{renderers} of an interrupted run was still running and was ended\n"));
     }
     for path in &found.aside {
-        show::tell(&format!("looking at a file ended an earlier run; it was set aside: {}\n", path.display()));
+        show::tell(&format!("this file crashed the checker in an earlier run and was set aside: {}\n", path.display()));
     }
     if found.landed > 0 {
         show::tell(&format!("{} of an interrupted run landed\n", counted(found.landed, "whole file")));
@@ -166,7 +166,7 @@ fn alone(state: &StateFolder, loaded: &Loaded, around: &Surroundings) -> Result<
     if first.worker.host != around.host {
         let host = &first.worker.host;
         show::tell(&format!(
-            "{host} has shared this sheet and not left it; watching {} for a sign of life\n",
+            "{host} shares this sheet; waiting {} for a sign of life from it\n",
             humantime::format_duration(takeover)
         ));
     }
@@ -175,7 +175,7 @@ fn alone(state: &StateFolder, loaded: &Loaded, around: &Surroundings) -> Result<
         let alive = others.iter().find(|(other, then)| other.sign().is_some_and(|now| Some(&now) != then.as_ref()));
         if let Some((other, _)) = alive {
             let worker = &other.worker;
-            let message = format!("others share this sheet: process {} on {}", worker.process, worker.host);
+            let message = format!("others are rendering this sheet with --share: process {} on {}", worker.process, worker.host);
             return Err(Failure::new(Cause::Machine, message).help(JOIN));
         }
         if since.elapsed() >= takeover {
@@ -204,7 +204,7 @@ fn sheet(
     let mut before = observe(loaded, around)?;
     if choice == Existing::Stop && !args.movies && before.iter().any(|verdict| !standing(verdict).is_empty()) {
         let there: i64 = before.iter().map(|verdict| standing(verdict).count()).sum();
-        let message = format!("{} of this plan are there already, and existing = \"stop\"", counted(there, "file"));
+        let message = format!("{} of this plan already exist, and existing = \"stop\"", counted(there, "file"));
         return Err(Failure::new(Cause::Refused, message).help("`truepath verify` shows them"));
     }
     let mut need = needed(args, loaded, &before, choice)?;
@@ -225,7 +225,7 @@ fn sheet(
     let mut ended = Ended { total, ..Ended::default() };
     let mut last = true;
     if total > 0 {
-        let work = Work { loaded, before: &before, need: &need, spread: args.order == CallOrder::Spread };
+        let work = Work { loaded, before: &before, need: &need, spread: args.order == CallOrder::EndsFirst };
         (ended.outcome, ended.failures, last) = render(args, &work, (journal, claims.take()), around)?;
     }
     ended.seconds = began.elapsed().as_secs_f64();
@@ -235,8 +235,8 @@ fn sheet(
     ended.fixes = super::fixes_of(loaded, &ended.after, &args.common, at);
     if total > 0 {
         let (landed, outcome) = (ended.outcome.landed, ended.word().to_owned());
-        let (expected, took) = judged(loaded, journal)?;
-        let over = Event::Over { landed, lacking: total - landed, outcome, t: journal.t(), expected, took };
+        let (estimated, took) = judged(loaded, journal)?;
+        let over = Event::Over { landed, missing: total - landed, outcome, t: journal.t(), estimated, took };
         journal.write(&over)?;
         if args.common.json {
             show::print_exact(&over.line())?;
@@ -263,7 +263,7 @@ fn judged(loaded: &Loaded, journal: &Journal) -> Result<(Option<f64>, Option<f64
     let costs = Costs::of(&loaded.plan, &history);
     let own = costs.runs().iter().find(|run| run.tag == journal.tag());
     let rounded = |seconds: f64| (seconds * 1000.0).round() / 1000.0;
-    Ok((own.map(|run| rounded(run.expected)), own.map(|run| rounded(run.took))))
+    Ok((own.map(|run| rounded(run.estimated)), own.map(|run| rounded(run.took))))
 }
 
 /// What has to be made, by output.
@@ -303,7 +303,7 @@ fn again(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure
 }
 
 fn looked(loaded: &Loaded, machine: &Machine, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-    let counter = Counter::new("looking at files", around.err);
+    let counter = Counter::new("reading files", around.err);
     let told = |files: u64| counter.add(files);
     let verdicts = observation(loaded, machine, &told).all();
     counter.end();
@@ -352,7 +352,7 @@ fn render(
     orders.before = work.before;
     orders.need = work.need;
     orders.keep_going = args.keep_going;
-    for (name, count) in &loaded.machine.slots {
+    for (name, count) in &loaded.machine.licences {
         let own = orders.licences.entry(name.clone()).or_insert(*count);
         *own = (*own).min(*count);
     }

@@ -71,13 +71,13 @@ pub fn measured(common: &Common, around: &Surroundings) -> Result<Exit, Failure>
         let total: i64 = need.iter().map(Frames::count).sum();
         let word = if outcome.interrupted { "interrupted" } else { "measured" }.to_owned();
         let (landed, t) = (outcome.landed, ours.journal.t());
-        let over = Event::Over { landed, lacking: total - landed, outcome: word, t, expected: None, took: None };
+        let over = Event::Over { landed, missing: total - landed, outcome: word, t, estimated: None, took: None };
         ours.journal.write(&over)?;
         if outcome.interrupted {
             return Ok(Exit::Interrupted);
         }
         if !failures.is_empty() {
-            show::tell("some frames could not be measured: `truepath log` tells why\n");
+            show::tell("some frames could not be measured; see why: truepath log JOB\n");
         }
     }
     Ok(Exit::Well)

@@ -135,8 +135,8 @@ pub fn keep_only(only: &[String], loaded: &Loaded, need: &mut [Frames]) -> Resul
     let all = calls_of(&loaded.plan, &adapter).chain(movie_calls(&loaded.plan));
     let calls: Vec<Call> = all.filter(|call| only.contains(&call.id)).collect();
     if let Some(unknown) = only.iter().find(|id| !calls.iter().any(|call| call.id == **id)) {
-        return Err(Failure::unreadable(format!("no call of this plan is named `{unknown}`"))
-            .help("`truepath build --to json` lists them; frames per call (chunk) are part of their names"));
+        return Err(Failure::unreadable(format!("this plan has no call `{unknown}`"))
+            .help("`truepath build --to json` lists the calls; their names depend on `chunk`"));
     }
     for (at, frames) in need.iter_mut().enumerate() {
         let own = calls.iter().filter(|call| call.series.contains(&at));
@@ -160,5 +160,5 @@ pub fn guard_protected(loaded: &Loaded, before: &[Verdict], need: &[Frames]) -> 
     let are = if count == 1 { "is" } else { "are" };
     let message = format!("{} to be replaced {are} write-protected, the first is {first}", counted(count, "file"));
     Err(Failure::new(Cause::Machine, message)
-        .help("allow writing (chmod u+w), move them away, or leave them out with --frames"))
+        .help("allow writing (chmod u+w), move them away, or exclude them with --frames"))
 }

@@ -218,7 +218,7 @@ pub struct Space {
     /// Bytes of the files that are there.
     pub there: f64,
     /// Bytes that what is left will take, where that is known.
-    pub expected: Option<f64>,
+    pub estimated: Option<f64>,
     /// What is free, by root.
     pub free: Vec<(String, f64)>,
 }

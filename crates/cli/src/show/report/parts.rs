@@ -25,7 +25,7 @@ pub fn shown(night: &Night) -> Vec<(&'static str, &'static str)> {
         ("failures", "What failed", !night.failures.is_empty()),
         ("findings", "Findings", !night.findings.is_empty()),
         ("times", "Times", !night.times.is_empty()),
-        ("asked", "What was asked", !night.series.is_empty()),
+        ("asked", "The request", !night.series.is_empty()),
         ("space", "Space", true),
         ("calls", "Calls", !night.calls.is_empty()),
     ];
@@ -132,7 +132,7 @@ pub fn map(night: &Night) -> Markup {
 /// A line for what a page has no room for.
 fn more(count: usize, most: usize, what: &str) -> Markup {
     let rest = i64::try_from(count.saturating_sub(most)).unwrap_or(i64::MAX);
-    html! { @if rest > 0 { p.quiet { (counted(rest, what)) " more: name jobs to see them, as in " code { "truepath report crossing -o crossing.html" } } } }
+    html! { @if rest > 0 { p.quiet { (counted(rest, what)) " more: give job names to see them, such as " code { "truepath report crossing -o crossing.html" } } } }
 }
 
 pub fn books(night: &Night) -> Markup {
@@ -262,8 +262,8 @@ pub fn findings(night: &Night) -> Markup {
 pub fn asked(night: &Night) -> Markup {
     html! {
         section #asked aria-labelledby="asked-title" {
-            h2 #asked-title { "What was asked" }
-            div.wide tabindex="0" role="region" aria-label="What was asked" {
+            h2 #asked-title { "The request" }
+            div.wide tabindex="0" role="region" aria-label="The request" {
                 table {
                     thead { tr { th scope="col" { "Series" } th scope="col" { "Files" } th scope="col" { "As" } th scope="col" { "State" } } }
                     tbody {
@@ -291,8 +291,8 @@ pub fn space(night: &Night) -> Markup {
             dl {
                 dt { "There" } dd { (bytes(space.there)) }
                 dt { "Still to come" }
-                dd { @match space.expected {
-                    Some(expected) if expected > 0.0 => { "about " (bytes(expected)) }
+                dd { @match space.estimated {
+                    Some(estimated) if estimated > 0.0 => { "about " (bytes(estimated)) }
                     Some(_) => { "nothing" }
                     None => { "unknown: no frame was rendered yet" }
                 } }

@@ -148,7 +148,7 @@ pub(super) fn natives(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut BTreeMap
         if let (Some(value), Some(raw)) = (&native.default, default)
             && !native.takes(value)
         {
-            reader.bad(reader.at(raw), "default", "one of its own values", "this is not one of them");
+            reader.bad(reader.at(raw), "default", "one of its own values", "this is not one of these");
         }
     }
 }

@@ -2,9 +2,9 @@
 
 /// The keys of an adapter and what each means.
 pub const KEYS: [(&str, &str); 24] = [
-    ("adapter", "The version of the adapter's language."),
+    ("adapter", "The version of the adapter language."),
     ("name", "The adapter's name: that of its file."),
-    ("kind", "What the program does: renderer, exporter or encoder."),
+    ("kind", "What the program is: renderer, exporter or encoder."),
     ("program", "The program; truepath is the running binary itself. A table gives one for each system."),
     ("version", "Arguments that ask the program for its version."),
     (
@@ -12,7 +12,7 @@ pub const KEYS: [(&str, &str); 24] = [
         "Arguments that make an encoder list what it can encode, so that its own word for a codec is looked for.",
     ),
     ("arguments", "The program's arguments; an inner list is left out when a token in it has no value."),
-    ("like", "Another adapter that this one starts from: what is given here replaces or extends what it says."),
+    ("like", "Another adapter that this one starts from; keys given here replace or extend it."),
     ("folder", "Where the program starts; the sheet's folder unless given."),
     (
         "variable",
@@ -22,17 +22,17 @@ pub const KEYS: [(&str, &str); 24] = [
         "native",
         "Arguments that hand over one native setting, with {key} and {value}: where {natives} is, else at the end.",
     ),
-    ("natives", "The native settings that there are; without this table any name is taken."),
+    ("natives", "The native settings of the program; without this table, any name is accepted."),
     ("when", "Conditions: {when.NAME} has a value where all of the condition is true."),
     ("write", "Files that are written before the program starts: {write.NAME} is the path."),
     ("variants", "Other versions of the program: each a table of what differs there."),
     ("frames", "How frames are handed over."),
     ("passes", "How passes may be arranged."),
-    ("out", "How files are named for the program, and what it really writes."),
-    ("words", "The program's own words for our values, by token."),
-    ("accepts", "What it can read and write; a list that is left out leaves everything."),
-    ("facts", "How it is asked about a scene."),
-    ("needs", "What is looked at before anything runs."),
+    ("out", "How output files are named for the program, and what it really writes."),
+    ("words", "The program's own words for values, by token."),
+    ("accepts", "What it can read and write; without a list, everything is accepted."),
+    ("facts", "How it is asked about a scene, and which files are unsaved copies of one."),
+    ("needs", "What must be there before anything runs."),
     ("env", "Its environment."),
     ("log", "Regular expressions for lines of its log."),
 ];
@@ -85,26 +85,35 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
             ("largest", "By codec, the largest size it takes, landscape or portrait."),
         ],
     ),
-    ("facts", &[("arguments", "Arguments that make it print the facts of {scene} as one JSON object.")]),
+    (
+        "facts",
+        &[
+            ("arguments", "Arguments that make it print the facts of {scene} as one JSON object."),
+            (
+                "unsaved",
+                "Names of unsaved copies that the program keeps beside a scene: {scene_name} is its file name, {scene_stem} the same without extension, {scene_ext} the extension; * is any text.",
+            ),
+        ],
+    ),
     (
         "needs",
         &[
-            ("env", "Environment variables that have to be set."),
-            ("files", "Files that have to be there."),
-            ("run", "Commands that have to end with exit code 0."),
-            ("slots", "Licences, by name."),
+            ("env", "Environment variables that must be set."),
+            ("files", "Files that must exist."),
+            ("run", "Commands that must end with exit code 0."),
+            ("licences", "Licences, by name."),
         ],
     ),
     (
         "log",
         &[
             ("wrote", "A file is whole: (?<path>...)."),
-            ("problem", "Something to tell: (?<text>...)."),
+            ("problem", "A problem to show: (?<text>...)."),
             ("progress", "A frame is being worked on: (?<frame>...)."),
             ("wait", "No licence is free."),
             ("checkpoint", "A checkpoint is whole: (?<path>...)."),
             ("fatal", "The call has failed, whatever its exit code."),
-            ("finished", "All that was asked for is done; without such a line, the file written last is not trusted."),
+            ("finished", "Everything is done; without such a line, the file written last is not trusted."),
         ],
     ),
     ("exit", &[("ok", "Exit codes of success.")]),
@@ -113,7 +122,7 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
 /// The keys of a condition, beside tokens with the values that they have to have.
 pub const CONDITION: [(&str, &str); 3] = [
     ("system", "A system, or a list of them: linux, macos, windows."),
-    ("given", "Tokens that have to have a value."),
+    ("given", "Tokens that must have a value."),
     ("absent", "Tokens that must have no value."),
 ];
 
@@ -122,7 +131,7 @@ pub const NATIVE: [(&str, &str); 5] = [
     ("kind", "text, number, whole or flag: text unless given."),
     ("values", "The only values it may have."),
     ("default", "The value that is handed over when a job gives none."),
-    ("help", "What it is for."),
+    ("help", "What it does."),
     ("arguments", "Arguments that hand it over, with {key} and {value}, in place of native."),
 ];
 

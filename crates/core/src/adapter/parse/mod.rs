@@ -19,7 +19,7 @@ use crate::source::{FileId, Place, Spanned};
 use super::accepts::{accepts, depths, sizes};
 use super::{ARRANGEMENTS, Adapter, AdapterKind, KINDS, PERS, Program, Variant};
 use entries::{conditions, env, natives, program, words};
-use values::{any_text, arguments, commands, listed, number, one, pattern, plain, plains, templates};
+use values::{any_text, arguments, commands, listed, number, one, pattern, plain, plains, templates, unsaved_names};
 
 pub use keys::{CONDITION, KEYS, NATIVE, SECTIONS, VARIANT, WRITE};
 
@@ -91,7 +91,7 @@ fn complete(adapter: &Adapter, layer: Layer<'_>, table: &DeTable<'_>, findings: 
     let has_program = !matches!(&adapter.program, Program::Same(program) if program.is_empty());
     for (key, given) in [("name", !adapter.name.is_empty()), ("program", has_program)] {
         if !given && !table.is_empty() && !table.iter().any(|(name, _)| name.get_ref() == key) {
-            let words = Words::new(format!("this adapter has no `{key}`"), "this adapter");
+            let words = Words::new(format!("`{key}` is missing in this adapter"), "this adapter");
             let at = Place::new(layer.file, 0..layer.text.lines().next().map_or(0, str::len));
             findings.add("key-missing", Some(at), None, words.help(format!("write {key} = \"...\"")));
         }
@@ -99,9 +99,9 @@ fn complete(adapter: &Adapter, layer: Layer<'_>, table: &DeTable<'_>, findings: 
     // Encoders are handed pictures, and start beside them.
     for (key, _) in table.iter().filter(|_| adapter.kind == AdapterKind::Encoder) {
         if ["write", "folder", "natives"].contains(&key.get_ref().as_ref()) {
-            let words = Words::new(format!("an encoder has no `{}`", key.get_ref()), "nothing reads this");
+            let words = Words::new(format!("an encoder has no `{}`", key.get_ref()), "this key is not read");
             let at = Place::new(layer.file, key.span());
-            findings.add("unknown-key", Some(at), None, words.help("take it out, or write kind = \"renderer\""));
+            findings.add("unknown-key", Some(at), None, words.help("remove it, or write kind = \"renderer\""));
         }
     }
 }
@@ -185,8 +185,8 @@ const LANGUAGE: i64 = 1;
 
 fn language(reader: &mut Reader<'_>, raw: &Raw<'_>) {
     let Some(version) = reader.whole(raw, "adapter", 1).filter(|version| version.value != LANGUAGE) else { return };
-    let message = format!("this adapter is written in version {} of the language", version.value);
-    let words = Words::new(message, "only version 1 is known here").help("write adapter = 1, or use a newer True Path");
+    let message = format!("this adapter is written for version {} of the language", version.value);
+    let words = Words::new(message, "this True Path reads version 1").help("write adapter = 1, or use a newer True Path");
     reader.findings.add("value-not-understood", Some(version.at), None, words);
 }
 
@@ -222,6 +222,7 @@ fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Ada
                 let ways = list.into_iter().flatten().filter_map(|raw| reader.choice(raw, written, &ARRANGEMENTS));
                 adapter.can = Some(ways.map(|way| way.value).collect());
             }
+            ("facts", "unsaved") => adapter.unsaved = listed(reader, raw, written, &adapter.unsaved, unsaved_names),
             ("facts", _) => {
                 let list = templates(reader, raw, written);
                 adapter.facts = list.into_iter().map(|template| template.value).collect();
@@ -237,7 +238,7 @@ fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Ada
             ("needs", "run") => adapter.needs.run = listed(reader, raw, written, &adapter.needs.run, commands),
             ("needs", "env") => adapter.needs.env = listed(reader, raw, written, &adapter.needs.env, plains),
             ("needs", "files") => adapter.needs.files = listed(reader, raw, written, &adapter.needs.files, plains),
-            ("needs", _) => adapter.needs.slots = listed(reader, raw, written, &adapter.needs.slots, plains),
+            ("needs", _) => adapter.needs.licences = listed(reader, raw, written, &adapter.needs.licences, plains),
             ("log", "wrote") => adapter.log.wrote = pattern(reader, raw, written, Some("path")),
             ("log", "problem") => adapter.log.problem = pattern(reader, raw, written, Some("text")),
             ("log", "progress") => adapter.log.progress = pattern(reader, raw, written, Some("frame")),

@@ -29,8 +29,8 @@ pub(super) fn check(reader: &mut Reader<'_>, adapter: &Adapter, but: Option<&Ada
             if let Some(words) = unknown(adapter, used) {
                 reader.findings.add("token-unknown", Some(at), None, words);
             } else if let Some(why) = never_filled(adapter, &used.name, room) {
-                let words = Words::new(format!("nothing ever fills {{{}}} here", used.name), why);
-                reader.findings.add("argument-never-filled", Some(at), None, words.help("take it out"));
+                let words = Words::new(format!("{{{}}} never has a value here", used.name), why);
+                reader.findings.add("argument-never-filled", Some(at), None, words.help("remove it"));
             }
         }
     }
@@ -53,7 +53,7 @@ fn rooms(adapter: &Adapter) -> Vec<(&Spanned<Template>, Room)> {
 fn unknown(adapter: &Adapter, used: &Token) -> Option<Words> {
     let name = used.name.as_str();
     let no_token = |help: Option<String>| {
-        let words = Words::new(format!("there is no token `{name}` in an adapter"), "nothing is called so");
+        let words = Words::new(format!("there is no token `{name}` in an adapter"), "not defined");
         Some(match help {
             Some(help) => words.help(help),
             None => words.help("variables are {var.NAME}, native settings {native.KEY}, roots {root.NAME}"),
@@ -61,7 +61,7 @@ fn unknown(adapter: &Adapter, used: &Token) -> Option<Words> {
     };
     let near = |own: &str, known: Vec<&str>, table: &str| {
         let near = nearest(own, known.iter().copied()).map(|near| format!("write {{{table}.{near}}}"));
-        no_token(Some(near.unwrap_or_else(|| format!("declare it: [{table}.{own}]"))))
+        no_token(Some(near.unwrap_or_else(|| format!("declare it under [{table}.{own}]"))))
     };
     match name.split_once('.') {
         Some(("var" | "root" | "scene_below", own)) if !own.is_empty() => None,
@@ -79,7 +79,7 @@ fn unknown(adapter: &Adapter, used: &Token) -> Option<Words> {
         Some(_) => no_token(None),
         None if name.contains('+') => {
             let known = name.split('+').all(token::is_built_in) && adapter.words.contains_key(name);
-            if known { None } else { no_token(Some(format!("give its words: [words.\"{name}\"]"))) }
+            if known { None } else { no_token(Some(format!("give its words under [words.\"{name}\"]"))) }
         }
         None if token::is_built_in(name) => None,
         None => {
@@ -94,18 +94,18 @@ fn never_filled(adapter: &Adapter, name: &str, room: Room) -> Option<&'static st
     let each = |over: Over| room == Room::Line(Some(over));
     match name {
         "key" | "value" => (room != Room::Pair && !each(Over::Variable) && !each(Over::Native))
-            .then_some("it belongs in `variable` or `native`"),
-        "any" => (room != Room::Writes).then_some("it belongs in [out] writes"),
-        "outcome" => Some("it belongs in `after` of a sheet"),
+            .then_some("it can be used in `variable` or `native` only"),
+        "any" => (room != Room::Writes).then_some("it can be used in `writes` under [out] only"),
+        "outcome" => Some("it can be used in `after` of a sheet only"),
         "variables" | "natives" => {
-            (room != Room::Argument).then_some("it has to be an argument of its own, in `arguments`")
+            (room != Room::Argument).then_some("it must be an argument of its own in `arguments`")
         }
         "index" | "ordinal" | "frame" if room == Room::Writes || each(Over::Frame) => None,
         "index" | "ordinal" | "frame" => (adapter.per != Per::Frame && adapter.kind == AdapterKind::Renderer)
-            .then_some("only an adapter that is called once per frame has it: [frames] per = \"frame\""),
-        "input" | "input_first" => (adapter.kind != AdapterKind::Encoder).then_some("only encoders are given pictures"),
+            .then_some("only an adapter that is this adapter calls it once per frame has it: [frames] per = \"frame\""),
+        "input" | "input_first" => (adapter.kind != AdapterKind::Encoder).then_some("only encoders receive pictures"),
         "resume" | "checkpoint" | "checkpoint_every" | "device" | "threads" | "samples" => {
-            (adapter.kind == AdapterKind::Encoder).then_some("encoders are not given this")
+            (adapter.kind == AdapterKind::Encoder).then_some("encoders do not receive this")
         }
         _ => None,
     }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use regex_lite::Regex;
 
-use crate::adapter::{Argument, NumberStyle};
+use crate::adapter::{Argument, NumberStyle, unsaved};
 use crate::sheet::read::{Raw, Reader};
 use crate::source::Spanned;
 use crate::template::Template;
@@ -104,4 +104,14 @@ pub(super) fn listed<T: Clone>(
         }
     }
     [before, below.to_vec(), after].concat()
+}
+
+/// Names of unsaved copies of scenes.
+pub(super) fn unsaved_names(reader: &mut Reader<'_>, raw: &Raw<'_>, key: &str) -> Vec<String> {
+    let names = plains(reader, raw, key);
+    if !names.iter().all(|name| unsaved::is_pattern(name)) {
+        let wanted = format!("a list of file names with {}, without folders", unsaved::TOKENS.join(", "));
+        reader.wrong_kind(raw, key, &wanted);
+    }
+    names
 }

@@ -22,7 +22,7 @@ pub(super) fn files(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut BTreeMap<S
                     file.file = one(reader, raw, "file");
                     let folders = |name: &Spanned<Template>| name.value.to_string().contains(['/', '\\']);
                     if file.file.as_ref().is_some_and(folders) {
-                        reader.bad(reader.at(raw), "file", "a name without folders", "there is a folder in it");
+                        reader.bad(reader.at(raw), "file", "a name without folders", "it has a folder in it");
                     }
                 }
                 "text" => file.lines = text(reader, raw),
@@ -35,7 +35,7 @@ pub(super) fn files(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut BTreeMap<S
         }
         for (key, lacks) in [("file", file.file.is_none()), ("text", file.lines.is_empty())] {
             if lacks && !table.iter().any(|(written, _)| written.get_ref() == key) {
-                let words = Words::new(format!("the file `{}` has no `{key}`", name.get_ref()), "this file");
+                let words = Words::new(format!("`{key}` is missing in the file `{}`", name.get_ref()), "this file");
                 let at = Place::new(reader.file, name.span());
                 reader.findings.add("key-missing", Some(at), None, words.help(format!("write {key} = \"...\"")));
             }
@@ -64,7 +64,7 @@ fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Line> {
             let over = OVERS.iter().find(|(known, _)| *known == name).map(|(_, over)| *over);
             if over.is_none() {
                 let names = OVERS.map(|(name, _)| name).join(", ");
-                reader.bad(at, "@each", &format!("one of {names}"), "this is not one of them");
+                reader.bad(at, "@each", &format!("one of {names}"), "this is not one of these");
             }
             let over = over.unwrap_or(crate::adapter::Over::Pass);
             open.push((Some(Line::Each { over, join: join.trim().to_owned(), lines: Vec::new() }), Vec::new()));
@@ -77,7 +77,7 @@ fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Line> {
                 }
                 other => {
                     open.extend(other);
-                    reader.bad(at, "@end", "after a line with @each", "there is no @each before it");
+                    reader.bad(at, "@end", "after a line with @each", "this line has no @each before it");
                 }
             }
         } else {
@@ -109,7 +109,7 @@ fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Line> {
         offset += line.len();
     }
     while open.len() > 1 {
-        reader.bad(whole, "text", "a text with an @end for each @each", "an @each has no @end");
+        reader.bad(whole, "text", "a text with an @end for every @each", "an @each has no @end");
         if let (Some((Some(Line::Each { over, join, .. }), lines)), Some((_, outer))) = (open.pop(), open.last_mut()) {
             outer.push(Line::Each { over, join, lines });
         }

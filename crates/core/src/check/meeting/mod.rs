@@ -64,10 +64,11 @@ fn report(
         // Two jobs of one name are a finding of their own.
         let twins = job_a.name == job_b.name && job_a.at.file == job_b.at.file && job_a.at != job_b.at;
         if !twins && meeting.first < own {
-            let example = b.pattern.name(meeting.number);
+            let seen = |path: String| paths::seen_from(&path, &of_b.home.folder);
+            let example = seen(b.pattern.name(meeting.number));
             let at = b.path.as_ref().map(|path| path.at);
             if fold_only {
-                let other = a.pattern.name(meeting.number);
+                let other = seen(a.pattern.name(meeting.number));
                 sink.add("names-alike", at, job_b, wording::meeting::names_alike(&other, &example));
             } else {
                 let words = wording::meeting::names_meet((a, of_a), (b, of_b), &example);

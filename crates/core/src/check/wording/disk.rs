@@ -5,58 +5,58 @@ use crate::frames::Frames;
 use crate::plan::Series;
 
 pub fn root_not_there(path: &str) -> Words {
-    Words::new(format!("the folder {path} is not there"), "a root outside the sheet's folder")
-        .help("mount it, make it, or say in the machine file where it is here: [roots]")
+    Words::new(format!("the folder {path} is not there"), "a root outside the sheet's folder is not created")
+        .help("mount the disk, create the folder, or give its path on this machine in the machine file: [roots]")
 }
 
 pub fn root_not_writable(path: &str, why: &str) -> Words {
-    Words::new(format!("nothing can be written to {path}"), why)
-        .help("take another folder, or ask for the right to write there")
+    Words::new(format!("this user cannot write to {path}"), why)
+        .help("use another folder, or ask for permission to write there")
 }
 
 pub fn root_not_mounted(path: &str) -> Words {
     Words::new(format!("{path} is an empty folder on the system's own disk"), "is the disk mounted?")
-        .help("mount the disk; without it the system's disk would be filled")
+        .help("mount the disk; otherwise the frames fill the system's own disk")
 }
 
 pub fn place_blocked(path: &str, what: &str) -> Words {
-    Words::new(format!("{what}: {path}"), "no file can be written here")
-        .help("look what it is, and move it away; True Path touches nothing but regular files")
+    Words::new(format!("{what}: {path}"), "a planned file cannot be written here")
+        .help("look at what it is and move it away; True Path replaces regular files only")
 }
 
 pub fn state_not_writable(folder: &str, why: &str) -> Words {
     Words::new(format!("True Path cannot keep its state in {folder}: {why}"), "")
-        .help("make the folder writable, or move the sheet to a folder that is")
+        .help("make the folder writable, or move the sheet to a folder where you can write")
 }
 
 pub fn other_system_path(path: &str) -> Words {
-    Words::new(format!("{path} is a path of another system"), "nothing like it is on this machine")
+    Words::new(format!("{path} is a path for another operating system"), "this machine has no such path")
         .help("give the root a path for each system: { linux = \"...\", macos = \"...\", windows = \"...\" }")
 }
 
 pub fn other_home(path: &str, person: &str) -> Words {
-    Words::new(format!("{path} lies in the home of {person}"), "there on one machine only")
-        .help("keep it below the project, or below a root that all machines share")
+    Words::new(format!("{path} is in the home folder of {person}"), "other machines do not have this folder")
+        .help("put it in the project folder, or below a root that all machines share")
 }
 
 pub fn frames_left_over(series: &Series, frames: &Frames) -> Words {
-    Words::new(format!("frames {frames} of {} lie there and are not planned", series.id), "written to this path")
-        .help("move them away, or ask for these frames, too")
+    Words::new(format!("frames {frames} of {} are on disk and are not planned", series.id), "written to this path")
+        .help("move them away, or add these frames to the job")
 }
 
 pub fn files_unknown(folder: &str, names: &[&str]) -> Words {
     let some = names.iter().take(3).copied().collect::<Vec<_>>().join(", ");
     let more = if names.len() > 3 { format!(" and {} more", names.len() - 3) } else { String::new() };
-    Words::new(format!("{folder} holds files that no series of this sheet knows"), format!("{some}{more}"))
-        .help("`truepath whose` tells which part of such a name does not fit")
+    Words::new(format!("{folder} holds files that this sheet does not plan"), format!("{some}{more}"))
+        .help("`truepath whose FILE` shows which part of a name does not match")
 }
 
 pub fn space_small(needed: f64, free: u64) -> Words {
     Words::new(
-        format!("the missing frames will take about {}, with {} free", bytes(needed), bytes(free as f64)),
+        format!("the missing frames need about {}, and only {} is free", bytes(needed), bytes(free as f64)),
         "on this disk",
     )
-    .help("make room, or take another disk")
+    .help("free some space, or use another disk")
 }
 
 /// Bytes for people, in powers of ten.
@@ -76,8 +76,8 @@ pub fn bytes(count: f64) -> String {
 
 pub fn frames_stale(series: &Series, frames: &Frames) -> Words {
     Words::new(
-        format!("frames {frames} of {} were made of something else than is asked for now", series.id),
-        "they lie under these names",
+        format!("frames {frames} of {} were rendered from a different scene or with different settings", series.id),
+        "they have these names",
     )
-    .help("render them again with `truepath run --existing renew`, or give the new ones a new version")
+    .help("render them again with `truepath run --existing renew`, or raise the version")
 }

@@ -5,11 +5,11 @@ use crate::plan::Plan;
 use crate::plan::Series;
 
 pub fn names_meet((a, of_a): (&Series, &Plan), (b, of_b): (&Series, &Plan), example: &str) -> Words {
-    let words = Words::new(format!("{} and {} both write {example}", a.id, b.id), "the second writes over the first");
+    let words = Words::new(format!("{} and {} both write {example}", a.id, b.id), "the second overwrites the first");
     let (job_a, job_b) = (&of_a.jobs[a.job], &of_b.jobs[b.job]);
     let (x, y) = (job_a.camera.as_deref(), job_b.camera.as_deref());
     let help = if of_a.mode != of_b.mode {
-        "put {-mode} into the path, or give the mode a path of its own; final = true says that it means these names"
+        "put {-mode} into the path, or give the mode its own path; write final = true if the mode is to write the final names"
     } else if of_a.home.folder != of_b.home.folder || of_a.home.sheet != of_b.home.sheet {
         "put {sheet} or {project} into the path"
     } else if job_a.name == job_b.name {
@@ -19,7 +19,7 @@ pub fn names_meet((a, of_a): (&Series, &Plan), (b, of_b): (&Series, &Plan), exam
     } else if x != y {
         "put {camera} into the path"
     } else {
-        "put what differs between the two into the path"
+        "put a token into the path whose value differs between the two"
     };
     let words = match (&a.path, &b.path) {
         (Some(first), Some(second)) if first.at != second.at => words.also(first.at, "the first"),
@@ -29,19 +29,19 @@ pub fn names_meet((a, of_a): (&Series, &Plan), (b, of_b): (&Series, &Plan), exam
 }
 
 pub fn names_alike(first: &str, second: &str) -> Words {
-    let head = "these are two names on Linux and one elsewhere".to_owned();
+    let head = "Linux keeps these two names apart, Windows and macOS do not".to_owned();
     Words::new(format!("{first} and {second} differ only by case or spelling"), head)
-        .help("put something into the path that tells them apart on every system")
+        .help("put a token into the path that differs in more than case or spelling")
 }
 
 pub fn folder_wanted(file: &Series, (folder, of): (&Series, &Plan), name: &str) -> Words {
     let words = Words::new(
         format!("{} writes the file {name}, where {} needs a folder", file.id, folder.id),
-        "a name is either a file or a folder",
+        "one name cannot be a file and a folder",
     );
     let words = match &folder.path {
         Some(path) if Some(path.at) != file.path.as_ref().map(|path| path.at) => words.also(path.at, "the folder"),
-        _ => words.also(of.jobs[folder.job].at, "this job needs the folder"),
+        _ => words.also(of.jobs[folder.job].at, "this job needs a folder of this name"),
     };
-    words.help("give one of them another name")
+    words.help("rename one of them")
 }

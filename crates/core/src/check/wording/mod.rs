@@ -12,7 +12,7 @@ pub mod scene;
 pub mod sheet;
 pub mod size;
 pub mod spelling;
-pub mod treatment;
+pub mod colour;
 pub mod types;
 
 fn listed<T: ToString>(items: impl IntoIterator<Item = T>) -> String {

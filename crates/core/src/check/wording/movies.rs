@@ -13,76 +13,76 @@ use crate::source::Spanned;
 use super::listed;
 
 pub fn movie_of_nothing(of: &str, near: Option<&str>, at: Place) -> Words {
-    let words = Words::new(format!("there is no job `{of}` to make a movie of"), "nothing is called so");
+    let words = Words::new(format!("the movie shows the job `{of}`, which does not exist"), "not defined");
     match near {
         Some(near) => words.help(format!("write \"{near}\"")).fix(at, near),
-        None => words.help("a movie shows the frames of a job of this sheet"),
+        None => words.help("`of` takes the name of a job in this sheet"),
     }
 }
 
 pub fn movie_without_pass(pass: &Spanned<String>, job: &Job) -> Words {
     let passes = listed(job.passes.iter().map(|pass| pass.label.clone()));
-    Words::new(format!("the job `{}` has no pass `{}` to show", job.name, pass.value), format!("it has {passes}"))
+    Words::new(format!("the job `{}` has no pass `{}`", job.name, pass.value), format!("it has {passes}"))
 }
 
 pub fn movie_of_disabled(of: &str) -> Words {
-    Words::new(format!("the job `{of}` is not enabled, so its movie is never made"), "not rendered unless it is named")
-        .help("enable the job, or take the movie out")
+    Words::new(format!("the job `{of}` is not enabled, so this movie is not made"), "this job is rendered only when it is named")
+        .help("enable the job, or remove the movie")
 }
 
 pub fn gaps(missing: &Frames) -> Words {
-    Words::new(format!("the movie jumps: frames {missing} are not rendered"), "made of a sequence with gaps").help(
-        "write gaps = \"hold\" to show the frame before for as long, gaps = \"close\" to leave them out, or render them",
+    Words::new(format!("the movie has gaps: frames {missing} are not rendered"), "this sequence has gaps").help(
+        "write gaps = \"hold\" to repeat the frame before, gaps = \"close\" to skip them, or render them",
     )
 }
 
 pub fn nothing_shown(movie: &str) -> Words {
-    Words::new(format!("the movie `{movie}` has no frame to show"), "none of its job's frames is left")
-        .help("write frames of the job, or take `frames` out of the movie")
+    Words::new(format!("the movie `{movie}` has no frames"), "its job renders none of these frames")
+        .help("give frames that the job renders, or remove `frames` from the movie")
 }
 
 pub fn fps_unknown(movie: &str) -> Words {
-    Words::new(format!("nothing says at which rate the movie `{movie}` runs"), "neither it nor its job has `fps`")
+    Words::new(format!("the movie `{movie}` has no frame rate"), "neither the movie nor its job has `fps`")
         .help("write fps = 24 in the movie or in the job")
 }
 
 pub fn fps_differs(fps: Fps, own: Fps, job: &str) -> Words {
     Words::new(
-        format!("the movie runs at {fps} frames per second, the job `{job}` at {own}"),
+        format!("the movie has {fps} frames per second, the job `{job}` has {own}"),
         "faster or slower than it was made",
     )
-    .help("leave `fps` out of the movie to take the job's own")
+    .help("remove `fps` from the movie to use the job's rate")
 }
 
 pub fn sizes_differ((job, size): (&Job, Option<Size>), (other, theirs): (&Job, Option<Size>)) -> Words {
     let said = |size: Option<Size>| size.map_or_else(|| "unknown".to_owned(), |size| size.to_string());
     let message =
-        format!("`{}` is {}, `{}` is {}: one movie has one size", job.name, said(size), other.name, said(theirs));
-    Words::new(message, "frames of several sizes in one movie").help("write size = \"WIDTHxHEIGHT\" in the movie")
+        format!("a movie has one size, but `{}` is {} and `{}` is {}", job.name, said(size), other.name, said(theirs));
+    Words::new(message, "these frames have different sizes").help("write size = \"WIDTHxHEIGHT\" in the movie")
 }
 
 pub fn timecode(text: &str, fps: Option<Fps>) -> Words {
     let at = fps.map(|fps| format!(" at {fps} frames per second")).unwrap_or_default();
-    Words::new(format!("{text} is no timecode{at}"), "hours, minutes, seconds and frames are wanted")
-        .help("write it as \"01:00:00:00\"; a `;` before the frames drops numbers, at 30000/1001 and 60000/1001 only")
+    Words::new(format!("{text} is not a timecode{at}"), "a timecode has hours, minutes, seconds and frames")
+        .help("write \"01:00:00:00\"; a `;` before the frames means drop-frame, for 30000/1001 and 60000/1001 only")
 }
 
 pub fn burn_token(name: &str) -> Words {
-    Words::new(format!("there is no token `{name}` for the line below a picture"), "not known here")
-        .help("every token of paths is, and {name}, {frame} and {timecode} of the frame itself")
+    Words::new(format!("`burn` has no token `{name}`"), "not defined")
+        .help("it takes every token that a path takes, and {name}, {frame} and {timecode}")
 }
 
 pub fn no_encoder(wish: &Wish<'_>, known: &[&str]) -> Words {
-    Words::new(format!("no encoder makes {}", asked(wish)), "nothing can make this movie").help(format!(
-        "ask for less, or put an adapter with kind = \"encoder\" beside the sheet; in the box: {}",
+    Words::new(format!("no encoder can make {}", asked(wish)), "this movie cannot be made").help(format!(
+        "choose other options, or put an adapter with kind = \"encoder\" beside the sheet; True Path brings {}",
         listed(known)
     ))
 }
 
 pub fn encoder_cannot(adapter: &Adapter, wish: &Wish<'_>) -> Words {
     let name = &adapter.name;
-    Words::new(format!("{name} does not make {}", asked(wish)), "more than this encoder does").help(format!(
-        "`truepath adapter show {name}` lists what it does; leave `adapter` out to take the first that can"
+    Words::new(format!("{name} cannot make {}", asked(wish)), "this encoder cannot make it").help(format!(
+        "`truepath adapter show {name}` lists what it can make; remove `adapter` to use the first encoder that can"
     ))
 }
 
@@ -99,30 +99,30 @@ fn asked(wish: &Wish<'_>) -> String {
 
 pub fn encoder_not_here(program: &str, movie: &str, codec: &Codec) -> Words {
     Words::new(
-        format!("the movie `{movie}` needs {program} for {}, and it is not on this machine", codec.title),
-        "cannot be made here",
+        format!("the movie `{movie}` needs {program} for {}, and {program} is not on this machine", codec.title),
+        "this machine cannot make it",
     )
     .help(format!(
-        "install {program}, or ask for what the built-in encoder makes: h264 in mp4, mjpeg in mov or avi, with pcm sound in mov or avi"
+        "install {program}, or choose what the built-in encoder makes: h264 in mp4, mjpeg in mov or avi, with pcm sound in mov or avi"
     ))
 }
 
 pub fn encoder_unknown_here(adapter: &Adapter, codec: &Codec, own: &str) -> Words {
     let name = &adapter.name;
     Words::new(
-        format!("this machine's {name} cannot make {}: it does not know `{own}`", codec.title),
-        "cannot be made here",
+        format!("{name} on this machine cannot make {}: its list of encoders has no `{own}`", codec.title),
+        "this machine cannot make it",
     )
-    .help(format!("install a {name} that can, or choose another codec"))
+    .help(format!("install a version of {name} that can, or choose another codec"))
 }
 
 pub fn option_not_carried(option: &str, adapter: &Adapter, codec: &Codec) -> Words {
-    Words::new(format!("`{option}` does not reach {} for {}", adapter.name, codec.title), "this would be ignored")
-        .help("leave it out, or take another codec or encoder")
+    Words::new(format!("{} has no `{option}` for {}", adapter.name, codec.title), "the program would ignore this")
+        .help("remove it, or choose another codec or encoder")
 }
 
 pub fn audio_missing(path: &str, why: &str) -> Words {
-    Words::new(format!("the sound {path} cannot be used"), why.to_owned())
+    Words::new(format!("the sound file {path} cannot be used"), why.to_owned())
         .help("a relative path starts at the folder of the sheet it is written in")
 }
 
@@ -132,7 +132,7 @@ pub fn audio_length(seconds: f64, picture: f64) -> Words {
         format!("the sound lasts {seconds:.3} s, the picture {picture:.3} s"),
         format!("{word} than the picture by {:.3} s", (seconds - picture).abs()),
     )
-    .help("what is longer is cut off and what is shorter ends in silence; take the sound that was cut to these frames")
+    .help("the rest of a longer sound is cut off, and a shorter one ends in silence; use the sound that was cut for these frames")
 }
 
 pub fn audio_rate(rate: u32, codec: Option<&AudioCodec>) -> Words {
@@ -140,10 +140,10 @@ pub fn audio_rate(rate: u32, codec: Option<&AudioCodec>) -> Words {
         Some(codec) => format!("unusual for {}", codec.title),
         None => "unusual with pictures".to_owned(),
     };
-    Words::new(format!("the sound has {rate} samples a second"), label).help("48000 is usual with pictures")
+    Words::new(format!("the sound has {rate} samples per second"), label).help("48000 is usual with pictures")
 }
 
 pub fn without_movie(job: &str) -> Words {
-    Words::new(format!("no movie is made of `{job}`"), "this job")
-        .help(format!("write a [[movie]] with of = \"{job}\", or say with [[meant]] that none is wanted"))
+    Words::new(format!("the job `{job}` has no movie"), "this job")
+        .help(format!("write a [[movie]] with of = \"{job}\", or an [[allow]] entry if this job needs none"))
 }

@@ -4,8 +4,8 @@ use crate::diagnostic::Words;
 
 pub fn outside_policy(folder: &str, root: Option<&str>, allowed: &[&str]) -> Words {
     let label = match root {
-        Some(root) => format!("below the root {root}"),
-        None => "below no root".to_owned(),
+        Some(root) => format!("this is below the root {root}"),
+        None => "this is below no root".to_owned(),
     };
     let help = if allowed.is_empty() {
         "name a folder under [roots] and begin the path with it, such as {renders}/...".to_owned()
@@ -15,15 +15,15 @@ pub fn outside_policy(folder: &str, root: Option<&str>, allowed: &[&str]) -> Wor
             allowed.iter().map(|name| format!("{{{name}}}")).collect::<Vec<_>>().join(" or ")
         )
     };
-    Words::new(format!("the output folder {folder} is outside the folders that the policy allows"), label).help(help)
+    Words::new(format!("the output folder {folder} is outside the roots that the policy allows"), label).help(help)
 }
 
 pub fn never_folder(folder: &str, never: &str) -> Words {
-    Words::new(format!("outputs never lie in {never}"), format!("writes to {folder}"))
-        .help("take a root on a disk that is meant for renders")
+    Words::new(format!("the policy allows no output in {never}"), format!("writes to {folder}"))
+        .help("use a root on a disk for renders")
 }
 
 pub fn output_is_input(input: &str) -> Words {
-    Words::new(format!("an output would be written over {input}"), "a scene needs that file")
-        .help("give outputs a folder of their own")
+    Words::new(format!("an output would overwrite {input}"), "a scene needs this file")
+        .help("write outputs to a folder of their own")
 }

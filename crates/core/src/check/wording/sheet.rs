@@ -2,10 +2,10 @@
 
 use crate::adapter::Adapter;
 use crate::diagnostic::Words;
-use crate::sheet::{Key, MeantEntry};
+use crate::sheet::{Key, AllowEntry};
 
 pub fn no_job() -> Words {
-    Words::new("there is no job in this sheet", "").help("write a [[job]] with a name and a scene")
+    Words::new("this sheet has no job", "").help("write a [[job]] with a name and a scene")
 }
 
 pub fn job_without(key: &Key) -> Words {
@@ -15,37 +15,37 @@ pub fn job_without(key: &Key) -> Words {
         }
         key => format!("write {key} = \"...\" in the job or in [defaults]"),
     };
-    Words::new(format!("this job has no `{key}`"), "this job").help(help)
+    Words::new(format!("`{key}` is missing in this job"), "this job").help(help)
 }
 
 pub fn variable_unused(name: &str, adapter: Option<&Adapter>) -> Words {
     let reach = match adapter {
-        Some(adapter) => format!("{} takes no variables, and no path has {{{name}}}", adapter.name),
-        None => format!("no path has {{{name}}}"),
+        Some(adapter) => format!("no path uses {{{name}}}, and {} takes no variables", adapter.name),
+        None => format!("no path uses {{{name}}}"),
     };
-    Words::new(format!("nothing uses the variable `{name}`"), reach)
-        .help(format!("write {{{name}}} in the path, or take it out"))
+    Words::new(format!("the variable `{name}` is not used"), reach)
+        .help(format!("put {{{name}}} into the path, or remove the variable"))
 }
 
 pub fn each_unused(name: &str) -> Words {
     Words::new(
-        format!("what `each` varies under `{name}` reaches neither the path nor the renderer"),
-        "the same picture as with every other value",
+        format!("`each` varies `{name}`, which neither the path nor the renderer uses"),
+        "every value gives the same picture",
     )
-    .help(format!("write {{{name}}} in the path, or take it out of `each`"))
+    .help(format!("put {{{name}}} into the path, or remove it from `each`"))
 }
 
 pub fn entry_unused(what: &str, name: &str) -> Words {
-    Words::new(format!("nothing uses the {what} `{name}`"), "never named")
-        .help("take it out, or name it where it was meant")
+    Words::new(format!("the {what} `{name}` is not used"), "no job uses it")
+        .help("remove it, or use it in a job")
 }
 
 pub fn mode_changes_nothing(name: &str) -> Words {
-    Words::new(format!("the mode `{name}` changes no job"), "everything in it holds already")
-        .help("take it out, or give it what it was meant to change")
+    Words::new(format!("the mode `{name}` changes no job"), "its values are those that the jobs have already")
+        .help("remove it, or correct its values")
 }
 
-pub fn meant_unneeded(entry: &MeantEntry) -> Words {
-    Words::new(format!("no finding of `{}` is there to be meant", entry.check.value), "nothing to allow")
-        .help("take it out")
+pub fn allow_unneeded(entry: &AllowEntry) -> Words {
+    Words::new(format!("this entry allows `{}`, and there is no such finding", entry.check.value), "nothing to allow")
+        .help("remove it")
 }

@@ -28,16 +28,16 @@ pub fn channels_not_held(channels: Channels, known: &FileType, format: &Format) 
 
 fn of_type(words: Words, format: &Format) -> Words {
     match &format.kind {
-        Some(kind) => words.also(kind.at, "the type").help("take one that it holds, or another type"),
+        Some(kind) => words.also(kind.at, "the type").help("choose one that it holds, or another type"),
         None => words,
     }
 }
 
 pub fn compression_not_held(compression: &Spanned<String>, known: &FileType) -> Words {
     let words =
-        Words::new(format!("{} has no compression `{}`", known.name, compression.value), "unknown to this type");
+        Words::new(format!("{} has no compression `{}`", known.name, compression.value), "this type does not have it");
     if known.compressions.is_empty() {
-        return words.help("leave `compression` out: this type has nothing to choose");
+        return words.help("remove `compression`: this type has none");
     }
     let near = crate::diagnostic::nearest(&compression.value, known.compressions.iter().copied());
     let words = words.help(format!("it has {}", listed(known.compressions)));
@@ -48,9 +48,9 @@ pub fn compression_not_held(compression: &Spanned<String>, known: &FileType) -> 
 }
 
 pub fn codec_not_held(codec: &Spanned<String>, known: &FileType) -> Words {
-    let words = Words::new(format!("{} does not hold the codec `{}`", known.name, codec.value), "unknown to this type");
+    let words = Words::new(format!("{} cannot hold the codec `{}`", known.name, codec.value), "this type does not have it");
     if known.codecs.is_empty() {
-        return words.help("leave `codec` out: this is a picture type");
+        return words.help("remove `codec`: this is a picture type");
     }
     let near = crate::diagnostic::nearest(&codec.value, known.codecs.iter().copied());
     let words = words.help(format!("it holds {}", listed(known.codecs)));
@@ -61,22 +61,22 @@ pub fn codec_not_held(codec: &Spanned<String>, known: &FileType) -> Words {
 }
 
 pub fn quality_not_held(name: &str) -> Words {
-    Words::new(format!("{name} has no quality to choose"), "this would be ignored")
-        .help("leave `quality` out, or take a lossy type or codec")
+    Words::new(format!("{name} has no `quality`"), "the program would ignore this")
+        .help("remove `quality`, or choose a lossy type or codec")
 }
 
 pub fn type_unknown(written: Option<&str>) -> Words {
-    let help = "give the job a format with a type, or let the path end in .png, .jpg, .tif or .exr";
+    let help = "give the job a format with a `type`, or end the path with .png, .jpg, .tif or .exr";
     match written {
-        Some(written) => Words::new(format!("no file type has the extension `{written}`"), "unknown").help(help),
-        None => Words::new("nothing says which file type this is", "no format and no extension").help(help),
+        Some(written) => Words::new(format!("the extension `{written}` belongs to no file type"), "unknown").help(help),
+        None => Words::new("this job has no file type", "it has no format, and this path has no extension").help(help),
     }
 }
 
 pub fn extension_differs(written: &str, known: &FileType, format: Option<&Format>, at: Option<Place>) -> Words {
     let mut words =
-        Words::new(format!("the extension is .{written}, the file type is {}", known.name), "this says another type")
-            .help("write {ext}, which always fits");
+        Words::new(format!("the extension is .{written}, the file type is {}", known.name), "this extension belongs to another type")
+            .help("write {ext}, which always has the right extension");
     if let Some(kind) = format.and_then(|format| format.kind.as_ref()) {
         words = words.also(kind.at, "the type");
     }
@@ -87,45 +87,45 @@ pub fn extension_differs(written: &str, known: &FileType, format: Option<&Format
 }
 
 pub fn layers_not_held(known: &FileType) -> Words {
-    Words::new(format!("{} holds one pass a file", known.name), "asks for all passes in one")
-        .help("write layers = \"apart\", or take type = \"exr\"")
+    Words::new(format!("{} can hold one pass per file", known.name), "this puts all passes into one file")
+        .help("write layers = \"apart\", or type = \"exr\"")
 }
 
 pub fn layer_of_another_type(pass: &str, own: &FileType, file: &FileType) -> Words {
-    let message = format!("the pass `{pass}` asks for {}, and shares a file of type {}", own.name, file.name);
-    Words::new(message, "one file has one type")
+    let message = format!("the pass `{pass}` has the type {}, but its file has the type {}", own.name, file.name);
+    Words::new(message, "a file has one type")
         .help(format!("give the pass a format of type {}, or write layers = \"apart\"", file.name))
 }
 
 pub fn movie_option(name: &str, known: &FileType) -> Words {
-    Words::new(format!("{} is a picture type and has no {name}", known.name), "this would be ignored")
-        .help("leave it out, or take a container and a codec")
+    Words::new(format!("{} is a picture type and has no {name}", known.name), "the program would ignore this")
+        .help("remove it, or choose a movie type with a codec")
 }
 
 pub fn codec_bits(bits: Bits, codec: &Codec) -> Words {
     Words::new(format!("{} has no depth of {bits} bits", codec.title), format!("it has {}", listed(codec.bits)))
-        .help("take one that it has, or another codec")
+        .help("choose one that it has, or another codec")
 }
 
 pub fn codec_chroma(chroma: &str, codec: &Codec) -> Words {
     Words::new(format!("{} has no chroma {chroma}", codec.title), format!("it has {}", listed(codec.chroma)))
-        .help("take one that it has, or another codec")
+        .help("choose one that it has, or another codec")
 }
 
 pub fn alpha_lost(codec: &Codec) -> Words {
     let with: Vec<&str> = crate::catalogue::CODECS.iter().filter(|codec| codec.alpha).map(|codec| codec.name).collect();
-    Words::new(format!("{} cannot hold alpha", codec.title), "what is transparent would be lost")
-        .help(format!("alpha is held by {}", with.join(", ")))
+    Words::new(format!("{} cannot hold alpha", codec.title), "transparency would be lost")
+        .help(format!("these can hold alpha: {}", with.join(", ")))
 }
 
 pub fn audio_in_picture(known: &FileType) -> Words {
-    Words::new(format!("{} is a picture type and holds no sound", known.name), "this would be ignored")
-        .help("leave it out, or take a container such as mov")
+    Words::new(format!("{} is a picture type and cannot hold sound", known.name), "the program would ignore this")
+        .help("remove it, or choose a movie type such as mov")
 }
 
 pub fn audio_codec_not_held(written: &Spanned<String>, known: &FileType) -> Words {
     let words =
-        Words::new(format!("{} does not hold the audio codec `{}`", known.name, written.value), "unknown to this type")
+        Words::new(format!("{} cannot hold the audio codec `{}`", known.name, written.value), "this type does not have it")
             .help(format!("it holds {}", listed(known.audio_codecs)));
     match crate::diagnostic::nearest(&written.value, known.audio_codecs.iter().copied()) {
         Some(near) => words.fix(written.at, near),
@@ -134,11 +134,11 @@ pub fn audio_codec_not_held(written: &Spanned<String>, known: &FileType) -> Word
 }
 
 pub fn movie_rendered() -> Words {
-    Words::new("the renderer would write this movie itself", "what is lost at 90 percent is lost whole")
-        .help("render a sequence, with {frame} in its name, and make the movie of it with a [[movie]]")
+    Words::new("the renderer would write this movie directly", "if it fails at 90 percent, everything is lost")
+        .help("render a sequence with {frame} in its name, and add a [[movie]] that shows it")
 }
 
 pub fn passes_into_movie(count: usize) -> Words {
-    Words::new(format!("{count} passes would be rendered straight into movies"), "numbers do not survive a movie codec")
-        .help("render sequences, and make a movie of the one to be looked at with a [[movie]]")
+    Words::new(format!("{count} passes would be rendered directly into movies"), "a movie codec changes the values of data passes")
+        .help("render sequences, and add a [[movie]] that shows one of them")
 }

@@ -205,7 +205,7 @@ impl Writer<'_> {
   if ($failed -ne 0) { $outcome = 'incomplete' }
   if ($at -lt $total -and -not $stopped) { $outcome = 'interrupted'; $failed = 130 }
   if ($planned -gt 0) {
-    if ($begun) { Write-Event ('{"event":"over","landed":' + $made + ',"lacking":' + ($planned - $there) + ',"outcome":"' + $outcome + '","t":' + (Get-Since) + '}') }
+    if ($begun) { Write-Event ('{"event":"over","landed":' + $made + ',"missing":' + ($planned - $there) + ',"outcome":"' + $outcome + '","t":' + (Get-Since) + '}') }
     Write-Host "$there of $planned files are there"
     if ($missing) { Write-Wrong ("missing:`n  " + ($missing -join "`n  ")) }
   }

@@ -85,7 +85,7 @@ pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, thre
     Pieces { head, start, steps }
 }
 
-/// Functions of the script. A call is made of `wanted` (is any of its files lacking?), `enter` (fresh stage folders), `render`
+/// Functions of the script. A call is made of `wanted` (is any of its files missing?), `enter` (fresh stage folders), `render`
 /// and `done_with`; `files` lists its files, and `file` looks at one of them or lands it, as `doing` says.
 const FUNCTIONS: &str = include_str!("functions.sh");
 
@@ -133,7 +133,7 @@ finish() {
   [ "$failed" -eq 0 ] || outcome=incomplete
   [ "$failed" -ne 130 ] || outcome=interrupted
   if [ "$planned" -gt 0 ]; then
-    [ ! -e "$journal" ] || tell "{\"event\":\"over\",\"landed\":$made,\"lacking\":$((planned - there)),\"outcome\":\"$outcome\",\"t\":$(($(date +%s) - began))}"
+    [ ! -e "$journal" ] || tell "{\"event\":\"over\",\"landed\":$made,\"missing\":$((planned - there)),\"outcome\":\"$outcome\",\"t\":$(($(date +%s) - began))}"
     echo "$there of $planned files are there"
     [ -z "$missing$missed" ] || echo "missing:$missing$missed" >&2
     [ "$stopped" = no ] || [ "$at" -ge "$total" ] || echo "ended at call $at of $total; start it again to go on" >&2

@@ -78,7 +78,7 @@ pub enum Depth {
 pub enum JournalUnread {
     /// Its bytes cannot be read.
     Bytes(std::io::Error),
-    /// It was written in a version that is not known here.
+    /// It was written in a version that is not defined.
     Version(u32),
 }
 
@@ -133,7 +133,7 @@ impl History {
     /// Reads one journal. Lines that are torn or foreign are skipped.
     ///
     /// # Errors
-    /// When the bytes cannot be read, or are of a version that is not known here.
+    /// When the bytes cannot be read, or are of a version that is not defined.
     pub fn read(&mut self, mut bytes: impl BufRead, depth: Depth, threads: &dyn Threads) -> Result<(), JournalUnread> {
         let mut journal = Reading::default();
         let mut block = Vec::with_capacity(BLOCK);

@@ -195,7 +195,7 @@ fn varied(args: &AdapterProve, adapter: &Adapter, scene: &Path, (first, several)
         pair("two rates", "fps", "fps = [24, 12]", &kind);
     }
     if adapter.carries(&Key::Samples) {
-        pair("two numbers of samples", "samples", "samples = [1, 25]", &kind);
+        pair("two sample counts", "samples", "samples = [1, 25]", &kind);
     }
     if adapter.carries(&Key::Colour) {
         pair("linear and display", "colour", "colour = [\"linear\", \"display\"]", &kind);
@@ -218,7 +218,7 @@ fn varied(args: &AdapterProve, adapter: &Adapter, scene: &Path, (first, several)
     if adapter.hands_over(&Key::Var("note".to_owned())) {
         let job = format!("{several}\nvars.note = \"{odd}\"\n");
         all.push(Claim {
-            name: "a variable with odd signs".to_owned(),
+            name: "a variable with special characters".to_owned(),
             sheet: sheet(args, adapter, scene, (&kind, &job)),
             differ: false,
             alone: None,
@@ -271,7 +271,7 @@ pub fn sheet(args: &AdapterProve, adapter: &Adapter, scene: &Path, (format, job)
         "resource-missing",
         "other-home",
         "step-misses-end",
-        "treatments-look-alike",
+        "colours-look-alike",
     ];
     let quiet: String = quiet.iter().map(|slug| format!("{slug} = \"off\"\n")).collect();
     format!(

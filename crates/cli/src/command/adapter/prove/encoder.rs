@@ -175,8 +175,8 @@ fn tried(
         Seen::Movie(footage) => {
             Some(claim.planned().differences(&footage).join(", ")).filter(|found| !found.is_empty())
         }
-        Seen::Broken(why) => Some(format!("what came out cannot be read: {why}")),
-        _ => Some(format!("nothing came out: {}", last())),
+        Seen::Broken(why) => Some(format!("its output cannot be read: {why}")),
+        _ => Some(format!("it wrote nothing: {}", last())),
     })
 }
 

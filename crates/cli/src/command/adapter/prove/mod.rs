@@ -139,12 +139,12 @@ fn renderer(
         let why = why.or_else(|| {
             let own = picture(&out, "", claim.alone?);
             let differs = own.is_some() && last.is_some() && own != last;
-            differs.then(|| "it shows another picture than in a call with other frames".to_owned())
+            differs.then(|| "it shows a different picture than in a call with other frames".to_owned())
         });
         let swapped = || {
             let (first, second) = (picture(&out, "beauty", SHOWN), picture(&out, "depth", SHOWN));
             let is = claim.name.starts_with("passes") && alone.is_some() && second == alone && first != alone;
-            is.then(|| "the file of depth holds what beauty alone shows".to_owned())
+            is.then(|| "the file of depth shows the picture of beauty".to_owned())
         };
         let why = why.or_else(swapped);
         verdicts.push((claim.name, why));
@@ -162,12 +162,12 @@ fn renderer(
             }
             Some(_) => None,
         };
-        verdicts.push(("tells its version".to_owned(), why));
+        verdicts.push(("prints its version".to_owned(), why));
     }
     if adapter.log.wrote.is_some() || adapter.log.progress.is_some() || adapter.log.finished.is_some() {
         let unheard = unheard(adapter, scratch);
-        let why = (!unheard.is_empty()).then(|| format!("no line of any log fits {}", unheard.join(", ")));
-        verdicts.push(("[log] is what it says".to_owned(), why));
+        let why = (!unheard.is_empty()).then(|| format!("no line of any log matches {}", unheard.join(", ")));
+        verdicts.push(("[log] matches what it prints".to_owned(), why));
     }
     Ok(verdicts)
 }
@@ -183,7 +183,7 @@ fn scene(args: &AdapterProve, adapter: &Adapter, scratch: &Path) -> Result<PathB
     }
     if !is_accepted(&adapter.accepts.scenes, "gltf") {
         return Err(Failure::unreadable(format!("{} reads {}", adapter.name, adapter.accepts.scenes.join(", ")))
-            .help("name a scene: --scene FILE"));
+            .help("give a scene: --scene FILE"));
     }
     for (name, bytes) in harbour::scenes() {
         let path = scratch.join("scenes").join(name);

@@ -106,17 +106,17 @@ pub fn tried(scratch: &Path, around: &Surroundings) -> Result<Option<String>, Fa
     let mut stray: Vec<String> = strays.map(|path| file_name(&text(path))).collect();
     stray.sort();
     stray.dedup();
-    let lacking =
-        of("ended").into_iter().find(|event| event["lacking"].as_str().is_some_and(|frames| !frames.is_empty()));
+    let missing =
+        of("ended").into_iter().find(|event| event["missing"].as_str().is_some_and(|frames| !frames.is_empty()));
     let wrote = if stray.is_empty() { String::new() } else { format!("; it wrote {}", some(&stray)) };
-    if let Some(ended) = lacking {
+    if let Some(ended) = missing {
         let code = ended["code"].as_i64().map_or("a signal".to_owned(), |code| format!("exit code {code}"));
         let said = telling_line(Path::new(&text(&ended["log"])));
         let said = if stray.is_empty() { said.map(|said| format!(": {said}")).unwrap_or_default() } else { wrote };
-        return Ok(Some(format!("frames {} did not come out, {code}{said}", text(&ended["lacking"]))));
+        return Ok(Some(format!("frames {} were not written, {code}{said}", text(&ended["missing"]))));
     }
     if !stray.is_empty() {
-        return Ok(Some(format!("it wrote what was not asked for: {}", some(&stray))));
+        return Ok(Some(format!("it wrote files that were not requested: {}", some(&stray))));
     }
     if status.success() {
         return Ok(None);

@@ -73,7 +73,7 @@ impl Writer<'_> {
         step: &CommandLine,
         (id, adapter): (&str, Option<&Adapter>),
     ) -> Result<(), String> {
-        out.push_str("set \"lacking=0\"\nset \"landed=0\"\nset \"lost=\"\n");
+        out.push_str("set \"missing=0\"\nset \"landed=0\"\nset \"lost=\"\n");
         let log = self.path(&step.log)?;
         let stages: Vec<String> = stages(step).into_iter().map(|stage| self.path(stage)).collect::<Result<_, _>>()?;
         let wrote = adapter.and_then(|adapter| found(&adapter.log.wrote, &log));
@@ -150,7 +150,7 @@ fn found(rule: &Option<String>, log: &str) -> Option<String> {
 fn lost(out: &mut String, when: &str, what: &str, frame: i64) {
     let _ = write!(
         out,
-        "{when} echo missing: {what}>&2\n{when} set /a lacking+=1 >nul\n\
+        "{when} echo missing: {what}>&2\n{when} set /a missing+=1 >nul\n\
          {when} if defined lost set \"lost=%lost%,{frame}\"\n{when} if not defined lost set \"lost={frame}\"\n"
     );
 }

@@ -131,7 +131,7 @@ impl Writer<'_> {
         }
         if super::planned(steps) > 0 {
             out.push_str("set /a absent=planned-there >nul\n");
-            out.push_str(">>\"%journal%\" echo {\"event\":\"over\",\"landed\":%made%,\"lacking\":%absent%,\"outcome\":\"%outcome%\",\"t\":0}\n");
+            out.push_str(">>\"%journal%\" echo {\"event\":\"over\",\"landed\":%made%,\"missing\":%absent%,\"outcome\":\"%outcome%\",\"t\":0}\n");
             out.push_str("echo %there% of %planned% files are there\n");
             out.push_str("if not \"%absent%\"==\"0\" echo %absent% missing: start it again to go on>&2\n");
         }
@@ -360,7 +360,7 @@ impl Writer<'_> {
         out.push_str("set /a made+=landed >nul\n");
         let _ = writeln!(
             out,
-            ">>\"%journal%\" echo {{\"event\":\"ended\",\"call\":\"{id}\",\"code\":%code%,\"ok\":%well%,\"files\":%landed%,\"lacking\":\"%lost%\",\"seconds\":0,{log_in_json},\"t\":0}}"
+            ">>\"%journal%\" echo {{\"event\":\"ended\",\"call\":\"{id}\",\"code\":%code%,\"ok\":%well%,\"files\":%landed%,\"missing\":\"%lost%\",\"seconds\":0,{log_in_json},\"t\":0}}"
         );
         if let Some(find) = adapter.and_then(|adapter| Writer::found(&adapter.log.wait, &log)) {
             let _ = write!(
@@ -376,11 +376,11 @@ impl Writer<'_> {
         }
         let _ = write!(
             out,
-            "if not \"%lacking%\"==\"0\" >>\"%journal%\" echo {{\"event\":\"failed\",{of},\"frames\":\"%lost%\",\"why\":\"ended with %code%\",{log_in_json}}}\n\
-             if not \"%lacking%\"==\"0\" echo failed with exit code %code%, %lacking% missing: see {log}>&2\n\
-             if \"%lacking%\"==\"0\" if \"%well%\"==\"false\" echo note: all files are there, and the exit code was %code%: see {log}>&2\n"
+            "if not \"%missing%\"==\"0\" >>\"%journal%\" echo {{\"event\":\"failed\",{of},\"frames\":\"%lost%\",\"why\":\"ended with %code%\",{log_in_json}}}\n\
+             if not \"%missing%\"==\"0\" echo failed with exit code %code%, %missing% missing: see {log}>&2\n\
+             if \"%missing%\"==\"0\" if \"%well%\"==\"false\" echo note: all files are there, and the exit code was %code%: see {log}>&2\n"
         );
-        self.fail(out, "if not \"%lacking%\"==\"0\"");
+        self.fail(out, "if not \"%missing%\"==\"0\"");
         let _ = writeln!(out, ":over{at}");
         if step.kind == CallKind::Encode {
             out.push_str("set \"again=%kept%\"\n");

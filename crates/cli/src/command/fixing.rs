@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 use similar::TextDiff;
-use truepath_core::diagnostic::mend::mended;
+use truepath_core::diagnostic::fix::fixed;
 use truepath_core::diagnostic::{Finding, Fix, find};
 
 use super::replace::replace;
@@ -17,14 +17,14 @@ use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show;
 use truepath_exec::failure::Failure;
 
-/// More rounds than any sheet needs: each of them mends what the one before has uncovered.
+/// More rounds than any sheet needs: each of them fixes what the one before has uncovered.
 const ROUNDS: usize = 20;
 
-/// Texts of sheets that have been mended, by path.
+/// Texts of sheets that have been fixed, by path.
 type Texts = BTreeMap<PathBuf, String>;
 
-/// What was mended.
-pub struct Mended {
+/// What was fixed.
+pub struct Fixed {
     /// The change of each sheet as a unified diff.
     pub diff: String,
     /// How many remedies were applied.
@@ -33,9 +33,9 @@ pub struct Mended {
     pub queue: Queue,
 }
 
-/// Mends the sheets of a call and writes them.
-pub fn mend(common: &Common, around: &Surroundings, offline: bool) -> Result<Mended, Failure> {
-    let mut call = Mending { common, around, offline, refused: BTreeSet::new() };
+/// Fixes the sheets of a call and writes them.
+pub fn fix(common: &Common, around: &Surroundings, offline: bool) -> Result<Fixed, Failure> {
+    let mut call = Fixing { common, around, offline, refused: BTreeSet::new() };
     let mut state = MendState { queue: call.load(&Texts::new())?, texts: Texts::new(), count: 0 };
     let first = originals(&state.queue);
     loop {
@@ -66,7 +66,7 @@ pub fn mend(common: &Common, around: &Surroundings, offline: bool) -> Result<Men
         diff.push_str(&TextDiff::from_lines(old, new).unified_diff().header(&name, &name).to_string());
         replace(path, old, new)?;
     }
-    Ok(Mended { diff, count: state.count, queue: state.queue })
+    Ok(Fixed { diff, count: state.count, queue: state.queue })
 }
 
 /// A remedy that may be applied.
@@ -76,14 +76,14 @@ struct Remedy {
     fix: Fix,
 }
 
-/// Texts that have been mended so far, and what is found in them.
+/// Texts that have been fixed so far, and what is found in them.
 struct MendState {
     texts: Texts,
     queue: Queue,
     count: usize,
 }
 
-struct Mending<'m> {
+struct Fixing<'m> {
     common: &'m Common,
     around: &'m Surroundings,
     offline: bool,
@@ -91,7 +91,7 @@ struct Mending<'m> {
     refused: BTreeSet<(String, String)>,
 }
 
-impl Mending<'_> {
+impl Fixing<'_> {
     fn load(&self, texts: &Texts) -> Result<Queue, Failure> {
         let way = LoadOptions { offline: self.offline, texts: Some(texts), ..LoadOptions::default() };
         pipeline::load(self.common, self.around, way)
@@ -102,8 +102,8 @@ impl Mending<'_> {
     fn candidates(&self, queue: &Queue) -> Vec<Remedy> {
         let mut all: Vec<Remedy> = Vec::new();
         for sheet in &queue.sheets {
-            for finding in sheet.findings.iter().filter(|finding| finding.meant.is_none()) {
-                let certain = find(finding.check).is_some_and(|check| check.mends);
+            for finding in sheet.findings.iter().filter(|finding| finding.allowed.is_none()) {
+                let certain = find(finding.check).is_some_and(|check| check.fixes);
                 let own = finding.fix.clone().filter(|fix| certain && fix.at.file == sheet.written.file);
                 let Some(fix) = own else { continue };
                 let known = all.iter().any(|other| other.sheet == sheet.sheet && other.fix == fix);
@@ -144,7 +144,7 @@ fn apply(queue: &Queue, texts: &Texts, wanted: &[&Remedy]) -> Texts {
     for sheet in &queue.sheets {
         let own: Vec<&Fix> = wanted.iter().filter(|one| one.sheet == sheet.sheet).map(|one| &one.fix).collect();
         if !own.is_empty() {
-            texts.insert(sheet.sheet.clone(), mended(&queue.sources.get(sheet.written.file).text, &own));
+            texts.insert(sheet.sheet.clone(), fixed(&queue.sources.get(sheet.written.file).text, &own));
         }
     }
     texts
@@ -169,7 +169,7 @@ fn key_of(finding: &Finding) -> DocumentKey {
 
 fn counted(queue: &Queue) -> BTreeMap<DocumentKey, usize> {
     let mut counts = BTreeMap::new();
-    for finding in queue.sheets.iter().flat_map(|sheet| sheet.findings.iter()).filter(|finding| finding.meant.is_none())
+    for finding in queue.sheets.iter().flat_map(|sheet| sheet.findings.iter()).filter(|finding| finding.allowed.is_none())
     {
         *counts.entry(key_of(finding)).or_default() += 1;
     }
@@ -177,12 +177,12 @@ fn counted(queue: &Queue) -> BTreeMap<DocumentKey, usize> {
 }
 
 /// The change, and a line that counts it.
-pub fn told(mended: &Mended, screen: crate::lower::Screen) -> String {
-    if mended.count == 0 {
-        return "nothing that can be mended for certain\n\n".to_owned();
+pub fn told(fixed: &Fixed, screen: crate::lower::Screen) -> String {
+    if fixed.count == 0 {
+        return "no finding has a certain fix\n\n".to_owned();
     }
     let mut out = String::new();
-    for line in mended.diff.lines() {
+    for line in fixed.diff.lines() {
         let style = match line.as_bytes().first() {
             Some(b'+') => show::GOOD,
             Some(b'-') => show::BAD,
@@ -192,7 +192,7 @@ pub fn told(mended: &Mended, screen: crate::lower::Screen) -> String {
     }
     out.push_str(&format!(
         "\n{} applied\n\n",
-        show::counted(mended.count as i64, "remedy").replace("remedys", "remedies")
+        show::counted(fixed.count as i64, "remedy").replace("remedys", "remedies")
     ));
     out
 }

@@ -12,7 +12,7 @@ const GREYS: [f32; 2] = [0.4, 0.6];
 
 /// What is done with every frame.
 #[derive(Clone, Copy, Debug)]
-pub struct Treatment {
+pub struct Conversion {
     /// How the pixels of the movie are meant.
     pub colour: Colour,
     /// What lies behind transparent pixels.
@@ -29,7 +29,7 @@ pub struct Treatment {
 
 /// A frame as it is shown: red, green, blue and, where it is kept, alpha that colours are not multiplied by.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Treated {
+pub struct Converted {
     /// Width in pixels.
     pub width: usize,
     /// Height in pixels.
@@ -52,10 +52,10 @@ pub enum Data {
 /// One pixel: red, green, blue, alpha; colours are multiplied by alpha.
 type Pixel = [f32; 4];
 
-impl Treatment {
+impl Conversion {
     /// A picture as it is shown. `colour` is how its pixels are meant, where that is known.
     #[must_use]
-    pub fn apply(&self, pixels: Pixels, colour: Option<Colour>) -> Treated {
+    pub fn apply(&self, pixels: Pixels, colour: Option<Colour>) -> Converted {
         let meant = meant(pixels.light, colour);
         let same_size = self.size.is_none_or(|size| (size.width, size.height) == (pixels.width, pixels.height));
         let opaque = !pixels.channels.alpha();
@@ -67,7 +67,7 @@ impl Treatment {
                 Channels::Rgb => samples.clone(),
                 _ => samples.iter().flat_map(|grey| [*grey; 3]).collect(),
             };
-            return Treated {
+            return Converted {
                 width: pixels.width as usize,
                 height: pixels.height as usize,
                 count: 3,
@@ -82,7 +82,7 @@ impl Treatment {
             all.iter_mut().for_each(|pixel| (0..3).for_each(|channel| pixel[channel] *= by));
         }
         if let Some(size) = self.size.filter(|_| !same_size) {
-            // Light adds up, its treatment for display does not.
+            // Light adds up, its conversion for display does not.
             convert(&mut all, now, Colour::Linear);
             now = Colour::Linear;
             all = fitted(&all, (width, height), (size.width as usize, size.height as usize));
@@ -93,7 +93,7 @@ impl Treatment {
         }
         convert(&mut all, now, self.colour);
         let count = if self.alpha { 4 } else { 3 };
-        Treated { width, height, count, data: packed(&all, count, self.deep) }
+        Converted { width, height, count, data: packed(&all, count, self.deep) }
     }
 
     /// What is transparent shows the background.
@@ -153,7 +153,7 @@ fn unpack<T: Copy>(samples: &[T], pixels: &Pixels, value: impl Fn(T) -> f32) -> 
     samples.chunks_exact(pixels.count()).map(one).collect()
 }
 
-/// From one meaning to the other; what is transparent is treated without its alpha.
+/// From one meaning to the other; what is transparent is converted without its alpha.
 fn convert(all: &mut [Pixel], from: Colour, to: Colour) {
     if from == to {
         return;
@@ -263,12 +263,12 @@ fn packed(all: &[Pixel], count: usize, deep: bool) -> Data {
 
 #[cfg(test)]
 mod tests {
-    use super::{Curve, Data, Treatment, fitted, to_display, to_light};
+    use super::{Curve, Data, Conversion, fitted, to_display, to_light};
     use truepath_core::catalogue::{Channels, Light};
     use truepath_core::sheet::{Backdrop, Colour, Size};
     use truepath_media::pixels::{Pixels, Samples};
 
-    const PLAIN: Treatment = Treatment {
+    const PLAIN: Conversion = Conversion {
         colour: Colour::Display,
         over: Backdrop::Colour([0; 3]),
         alpha: false,
@@ -321,9 +321,9 @@ mod tests {
             premultiplied: false,
             light: Light::Display,
         };
-        let over = Treatment { over: Backdrop::Colour([0, 0, 255]), ..PLAIN };
+        let over = Conversion { over: Backdrop::Colour([0, 0, 255]), ..PLAIN };
         assert_eq!(over.apply(half.clone(), None).data, Data::Eight(vec![128, 0, 127]));
-        let kept = Treatment { alpha: true, ..PLAIN };
+        let kept = Conversion { alpha: true, ..PLAIN };
         assert_eq!(kept.apply(half, None).data, Data::Eight(vec![255, 0, 0, 128]));
     }
 
@@ -343,6 +343,6 @@ mod tests {
             premultiplied: false,
             light: Light::Display,
         };
-        assert_eq!(Treatment { size, ..PLAIN }.apply(grey, None).data, Data::Eight(vec![77; 12]));
+        assert_eq!(Conversion { size, ..PLAIN }.apply(grey, None).data, Data::Eight(vec![77; 12]));
     }
 }

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 
 use support::{Project, SMALL};
 
-/// A sheet with everything that can be mended, once it is spoilt.
+/// A sheet with everything that can be fixed, once it is spoilt.
 const SOUND: &str = r#"sheet = 1
 # a ferry at night
 
@@ -125,20 +125,20 @@ fn after_mending_what_was_mended_is_gone_and_nothing_new_has_come() {
         for (key, count) in &after {
             assert!(before.get(key).is_some_and(|old| old >= count), "{key:?} is new\n{sheet}\n{}", said.out);
         }
-        let mended = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
-        assert_eq!(mended != sheet, said.out.contains(" applied\n"), "{}", said.out);
-        if mended != sheet {
+        let fixed = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
+        assert_eq!(fixed != sheet, said.out.contains(" applied\n"), "{}", said.out);
+        if fixed != sheet {
             assert!(after.values().sum::<i64>() < before.values().sum(), "{sheet}\n{}", said.out);
         }
         // Comments and layout stay: every line is there, and all that is no remedy is the same.
-        assert_eq!(mended.matches('\n').count(), sheet.matches('\n').count());
-        assert_eq!(mended.matches("\r\n").count(), sheet.matches("\r\n").count());
+        assert_eq!(fixed.matches('\n').count(), sheet.matches('\n').count());
+        assert_eq!(fixed.matches("\r\n").count(), sheet.matches("\r\n").count());
         for line in sheet.lines().filter(|line| line.contains('#') && !line.starts_with("si")) {
-            assert!(mended.lines().any(|new| new == line), "{line} is gone");
+            assert!(fixed.lines().any(|new| new == line), "{line} is gone");
         }
         let again = project.say("check --fix");
-        assert!(again.out.starts_with("nothing that can be mended for certain\n"), "{}", again.out);
-        assert_eq!(std::fs::read_to_string(project.path("truepath.toml")).unwrap(), mended);
+        assert!(again.out.starts_with("no finding has a certain fix\n"), "{}", again.out);
+        assert_eq!(std::fs::read_to_string(project.path("truepath.toml")).unwrap(), fixed);
         assert_eq!(project.files("").iter().filter(|name| name.starts_with(".truepath.toml")).count(), 0);
     }
 }
@@ -149,7 +149,7 @@ fn each_certain_slip_alone_is_mended_for_good() {
         let project = Project::with(&SOUND.replacen(right, wrong, 1));
         let said = project.say("check --fix --strict").ended(0);
         assert!(said.out.contains("1 remedy applied\n") && said.out.contains("\n+"), "{wrong}: {}", said.out);
-        assert!(said.out.ends_with("truepath.toml: nothing to complain about\n"), "{wrong}: {}", said.out);
+        assert!(said.out.ends_with("truepath.toml: no problems found\n"), "{wrong}: {}", said.out);
     }
 }
 
@@ -166,27 +166,27 @@ fn sheets_below_are_left_to_their_owners() {
     let project = Project::with(&SMALL.replace("sheet = 1\n", "sheet = 1\nfrom = [\"studio.toml\"]\n"));
     project.write("studio.toml", "[defaults]\nsampels = 4\n");
     let said = project.say("check --fix").ended(1);
-    assert!(said.out.starts_with("nothing that can be mended") && said.out.contains("write `samples`"), "{}", said.out);
+    assert!(said.out.starts_with("nothing that can be fixed") && said.out.contains("write `samples`"), "{}", said.out);
     assert_eq!(std::fs::read_to_string(project.path("studio.toml")).unwrap(), "[defaults]\nsampels = 4\n");
 }
 
 #[test]
 fn what_is_meant_is_counted_and_told_with_its_reason() {
     let meant =
-        "\n[[meant]]\ncheck = \"scale-outside-mode\"\njob = \"cross*\"\nbecause = \"the bridge screens are small\"\n";
+        "\n[[allow]]\ncheck = \"scale-outside-mode\"\njob = \"cross*\"\nbecause = \"the bridge screens are small\"\n";
     let scaled = SMALL.replace("size = \"32x18\"", "size = \"64x36\"\nscale = 50");
     Project::with(&scaled).say("check --strict").ended(1);
     let project = Project::with(&format!("{scaled}{meant}"));
     let said = project.say("check --strict").ended(0);
-    assert_eq!(said.out, "truepath.toml: nothing to complain about (1 finding meant)\n");
+    assert_eq!(said.out, "truepath.toml: no problems found (1 finding allowed)\n");
     let document = project.say("check --json").json();
     assert_eq!((document["warnings"].as_i64(), document["findings"].as_array().unwrap().len()), (Some(0), 0));
-    assert_eq!(document["meant"][0]["because"], "the bridge screens are small");
+    assert_eq!(document["allow"][0]["because"], "the bridge screens are small");
     let sarif = project.say("check --to sarif").json();
     assert_eq!(sarif["runs"][0]["results"][0]["suppressions"][0]["justification"], "the bridge screens are small");
     let other = Project::with(&format!("{scaled}{}", meant.replace("cross*", "arrival")));
     let said = other.say("check --strict").ended(1);
-    assert!(said.out.contains("meant-unneeded") && said.out.contains("scale-outside-mode"), "{}", said.out);
+    assert!(said.out.contains("allow-unneeded") && said.out.contains("scale-outside-mode"), "{}", said.out);
 }
 
 #[test]
@@ -237,8 +237,8 @@ fn one_cause_that_hits_many_is_said_once() {
     let sheet = SMALL.replace("camera = \"quay\"", &format!("each = {{ camera = [{}] }}", cameras.join(", ")));
     let sheet = sheet.replace("{job}_{pass}", "{job}_{camera}_{pass}_{first}");
     let said = Project::with(&sheet).say("check --offline --strict").ended(0);
-    assert!(said.out.contains("nothing to complain about"), "{}", said.out);
+    assert!(said.out.contains("no problems found"), "{}", said.out);
     let said = Project::with(&sheet.replace("_{first}", "_7{first}")).say("check --offline").ended(0).out;
     assert_eq!(said.matches("numbers-touch]").count(), 1, "{said}");
-    assert!(said.contains("and 511 more jobs of the same cause"), "{said}");
+    assert!(said.contains("same problem in 511 more jobs"), "{said}");
 }

@@ -21,7 +21,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
             let shown = movie.shows.map(|pass| &job.passes[pass]);
             let linear = shown.is_some_and(|pass| pass.kind == PassKind::Colour && pass.colour == Some(Colour::Linear));
             if linear && movie.pass.colour != Some(Colour::Display) {
-                sink.add("movie-untreated", Some(movie.entry.name.at), job, wording::treatment::movie_untreated());
+                sink.add("movie-left-linear", Some(movie.entry.name.at), job, wording::colour::movie_left_linear());
             }
         }
         let own = &plan.series[plan.series_of(at)];
@@ -45,7 +45,7 @@ fn data(sink: &mut Sink<'_, '_>, series: &Series, pass: &Pass) {
     }
     let job = sink.job(series);
     // The format may be right for all other passes: this one needs another.
-    sink.add("data-squeezed", Some(pass.name.at), job, wording::treatment::data_squeezed(&pass.label, known));
+    sink.add("data-squeezed", Some(pass.name.at), job, wording::colour::data_squeezed(&pass.label, known));
 }
 
 /// Colours in a type that is read the other way.
@@ -58,7 +58,7 @@ fn light(sink: &mut Sink<'_, '_>, series: &Series, pass: &Pass) {
     };
     let job = sink.job(series);
     let at = pass.colour_at.or(Some(job.at));
-    sink.add(check, at, job, wording::treatment::light(colour, known));
+    sink.add(check, at, job, wording::colour::light(colour, known));
 }
 
 /// One pass written twice with two treatments, under names that do not tell which is which.
@@ -77,8 +77,8 @@ fn look_alike(sink: &mut Sink<'_, '_>, job: &Job, first: &Series, second: &Serie
     };
     let alike = if same_path { near(&a.label, &b.label) } else { near(&stem(first), &stem(second)) };
     if alike {
-        let words = wording::treatment::look_alike(&a.label, &b.label).also(a.name.at, "the first");
-        sink.add("treatments-look-alike", Some(b.name.at), job, words);
+        let words = wording::colour::look_alike(&a.label, &b.label).also(a.name.at, "the first");
+        sink.add("colours-look-alike", Some(b.name.at), job, words);
     }
 }
 
@@ -92,6 +92,6 @@ fn mixed(sink: &mut Sink<'_, '_>, job: &Job, before: &[Series], series: &Series)
     });
     if let Some(other) = other {
         let at = series.path.as_ref().map(|path| path.at);
-        sink.add("types-mixed", at, job, wording::treatment::types_mixed(&folder.spelt(), (other, known)));
+        sink.add("types-mixed", at, job, wording::colour::types_mixed(&folder.spelt(), (other, known)));
     }
 }

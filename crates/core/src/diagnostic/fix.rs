@@ -4,7 +4,7 @@ use super::Fix;
 
 /// A text with remedies applied. Of two that overlap, the later in the list is left out; twins are applied once.
 #[must_use]
-pub fn mended(text: &str, fixes: &[&Fix]) -> String {
+pub fn fixed(text: &str, fixes: &[&Fix]) -> String {
     let mut taken: Vec<&Fix> = Vec::new();
     for fix in fixes {
         let apart = |other: &&Fix| {
@@ -32,7 +32,7 @@ pub fn mended(text: &str, fixes: &[&Fix]) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::{Fix, mended};
+    use super::{Fix, fixed};
     use crate::source::{FileId, Place};
 
     #[test]
@@ -40,9 +40,9 @@ mod tests {
         let fix =
             |start: usize, end: usize, write: &str| Fix { at: Place::new(FileId(0), start..end), write: write.into() };
         let (a, b, over, twin) = (fix(0, 1, "A"), fix(3, 3, "-"), fix(0, 2, "Z"), fix(3, 3, "-"));
-        assert_eq!(mended("abcdé", &[&b, &a, &over, &twin]), "Abc-dé");
-        assert_eq!(mended("abcdé", &[]), "abcdé");
-        assert_eq!(mended("abcdé", &[&fix(4, 6, "")]), "abcd");
-        assert_eq!(mended("abcdé", &[&fix(5, 6, "x")]), "abcdé", "half a character is no place");
+        assert_eq!(fixed("abcdé", &[&b, &a, &over, &twin]), "Abc-dé");
+        assert_eq!(fixed("abcdé", &[]), "abcdé");
+        assert_eq!(fixed("abcdé", &[&fix(4, 6, "")]), "abcd");
+        assert_eq!(fixed("abcdé", &[&fix(5, 6, "x")]), "abcdé", "half a character is no place");
     }
 }

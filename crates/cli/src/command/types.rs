@@ -1,4 +1,4 @@
-//! `formats`: what file types and codecs can hold, and where that is written.
+//! `types`: what file types and codecs can hold, and where that is written.
 
 use serde_json::{Value, json};
 use truepath_core::catalogue::{
@@ -6,7 +6,7 @@ use truepath_core::catalogue::{
 };
 use truepath_core::diagnostic::nearest;
 
-use crate::args::FormatsArgs;
+use crate::args::TypesArgs;
 use truepath_exec::failure::Failure;
 
 use crate::exit_code::Exit;
@@ -14,7 +14,7 @@ use crate::lower::Surroundings;
 use crate::show::{self, HEAD, paint};
 
 /// Prints the catalogue, or all that is known under one name.
-pub fn run(args: &FormatsArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &TypesArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let name = args.name.as_deref().map(str::to_ascii_lowercase);
     let wanted = |known: &str| name.as_deref().is_none_or(|name| name == known);
     let by_ending = name.as_deref().filter(|name| by_name(name).is_none()).and_then(by_extension);
@@ -48,8 +48,8 @@ pub fn run(args: &FormatsArgs, around: &Surroundings) -> Result<Exit, Failure> {
 fn unknown(name: &str) -> Failure {
     let known = types().map(|known| known.name).chain(CODECS.iter().map(|known| known.name));
     let near = nearest(name, known.chain(AUDIO_CODECS.iter().map(|known| known.name)));
-    let help = near.map_or("`truepath formats` lists them all".to_owned(), |near| format!("write {near}"));
-    Failure::unreadable(format!("no file type and no codec is called `{name}`")).help(help)
+    let help = near.map_or("`truepath types` lists them all".to_owned(), |near| format!("write {near}"));
+    Failure::unreadable(format!("there is no file type or codec `{name}`")).help(help)
 }
 
 fn listed<T: ToString>(items: &[T]) -> Vec<String> {
@@ -61,7 +61,7 @@ fn picture(known: &FileType) -> Value {
         "name": known.name, "title": known.title, "extensions": known.extensions,
         "bits": listed(known.bits), "channels": listed(known.channels), "layers": known.layers,
         "compressions": known.compressions, "quality": known.quality, "lossy": known.lossy,
-        "meant_for": match known.light {
+        "for": match known.light {
             Light::Linear => "linear",
             Light::Display => "display",
             Light::Either => "linear or display",
@@ -165,7 +165,7 @@ fn overview(around: &Surroundings) -> String {
         .iter()
         .map(|known| vec![known.name.to_owned(), known.title.to_owned(), flag(known.lossless, "lossless")]);
     table(&mut out, around, &["audio codec", "", ""], rows.collect());
-    out.push_str("All about one, with the standard it comes from: truepath formats NAME\n");
+    out.push_str("Show one in full, with its standard: truepath types NAME\n");
     out
 }
 

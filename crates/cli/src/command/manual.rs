@@ -1,0 +1,52 @@
+//! `completions` and `man`: what a shell and a reader of manual pages take from the command line itself.
+
+use truepath_exec::failure::Failure;
+
+use super::deliver;
+use crate::args::{CompletionsArgs, ManArgs, Shell};
+use crate::completing;
+use crate::exit_code::Exit;
+use crate::lower::{COMPLETE, Surroundings};
+use crate::show;
+
+/// Prints what a shell has to read at its start.
+pub fn completions(args: &CompletionsArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    use clap_complete::env::{Bash, EnvCompleter, Fish, Powershell, Zsh};
+    let shell: &dyn EnvCompleter = match args.shell {
+        Shell::Bash => &Bash,
+        Shell::Zsh => &Zsh,
+        Shell::Fish => &Fish,
+        Shell::Powershell => &Powershell,
+    };
+    let mut script = Vec::new();
+    let program = around.program.to_string_lossy();
+    // Writing to memory does not fail.
+    let written = shell.write_registration(COMPLETE, "truepath", "truepath", &program, &mut script);
+    written.map_err(|error| Failure::machine("write", "the script", &error))?;
+    show::print_exact(&String::from_utf8_lossy(&script))?;
+    Ok(Exit::Well)
+}
+
+/// Writes a manual page for each command.
+pub fn man(args: &ManArgs) -> Result<Exit, Failure> {
+    let folder = &args.folder;
+    std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))?;
+    let mut command = completing::command().disable_help_subcommand(true);
+    command.build();
+    let count = pages(&command, folder)?;
+    show::print(&format!("{}: {}. Read one: man {}/truepath.1\n", folder.display(), show::counted(count, "page"), folder.display()))?;
+    Ok(Exit::Well)
+}
+
+/// The pages of a command and of all below it; how many there are.
+fn pages(command: &clap::Command, folder: &std::path::Path) -> Result<i64, Failure> {
+    let mut count = 1;
+    let page = clap_mangen::Man::new(command.clone());
+    let mut text = Vec::new();
+    page.render(&mut text).map_err(|error| Failure::machine("write", folder, &error))?;
+    deliver::write(&folder.join(page.get_filename()), &text, true)?;
+    for below in command.get_subcommands().filter(|below| !below.is_hide_set()) {
+        count += pages(below, folder)?;
+    }
+    Ok(count)
+}
