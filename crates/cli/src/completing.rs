@@ -15,9 +15,9 @@ use crate::pipeline::{self, LoadOptions, Queue};
 
 /// Answers a shell that asks what to complete. `false` where none does.
 pub fn answered() -> bool {
-    let Some(words) = lower::asked_to_complete() else { return false };
+    let Some(asking) = lower::asking() else { return false };
     // A shell that asks badly, or does not read, gets no answer: there is nobody to tell why.
-    CompleteEnv::with_factory(command).var(COMPLETE).try_complete(words, None).unwrap_or(true)
+    CompleteEnv::with_factory(command).var(COMPLETE).try_complete(asking.words.iter().cloned(), None).unwrap_or(true)
 }
 
 /// The command line with what each of its values can be.
@@ -47,9 +47,8 @@ fn with_candidates(command: clap::Command) -> clap::Command {
 /// The sheets that the words on the line mean, read without asking the disk for anything else.
 fn queue() -> Option<Queue> {
     let around = lower::surroundings().ok()?;
-    let words: Vec<OsString> = lower::asked_to_complete()?;
     let after = |pair: &[OsString]| (pair[0] == "-f" || pair[0] == "--sheet").then(|| pair[1].clone().into());
-    let sheet = words.windows(2).filter_map(after).collect();
+    let sheet = lower::asking()?.words.windows(2).filter_map(after).collect();
     let common = Common { sheet, ..Common::default() };
     pipeline::load(&common, &around, LoadOptions { offline: true, ..LoadOptions::default() }).ok()
 }
@@ -63,7 +62,7 @@ fn of_sheets(names: impl Fn(&pipeline::Loaded) -> Vec<String>) -> Vec<Completion
 
 /// A name as the shell that asks can put it on its line.
 fn candidate(name: &str) -> CompletionCandidate {
-    CompletionCandidate::new(match lower::shell_to_complete().as_deref() {
+    CompletionCandidate::new(match lower::asking().map(|asking| asking.shell.as_str()) {
         Some("bash") => name.chars().fold(String::new(), |mut out, sign| {
             let is_plain = sign.is_alphanumeric() || "/-_.,:@%+=".contains(sign);
             out.extend((!is_plain).then_some('\\'));

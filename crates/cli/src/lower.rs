@@ -2,6 +2,7 @@
 
 use std::io::IsTerminal;
 use std::path::PathBuf;
+use std::sync::OnceLock;
 
 use truepath_core::run::event::Task;
 use truepath_core::sheet::System;
@@ -110,14 +111,23 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
 /// The variable in which a shell that asks what to complete says which one it is.
 pub const COMPLETE: &str = "TRUEPATH_COMPLETE";
 
-/// The command line that a shell asks about, where one does.
-pub fn asked_to_complete() -> Option<Vec<std::ffi::OsString>> {
-    shell_to_complete().map(|_| std::env::args_os().collect())
+/// A shell that asks what to complete.
+pub struct Asking {
+    /// The shell's name.
+    pub shell: String,
+    /// This process's arguments: the line that it asks about stands behind `--`.
+    pub words: Vec<std::ffi::OsString>,
 }
 
-/// The shell that asks what to complete.
-pub fn shell_to_complete() -> Option<String> {
-    std::env::var(COMPLETE).ok().filter(|shell| !shell.is_empty())
+/// The shell that asks what to complete, where one does. It is kept: whoever answers takes the variable away, so that no
+/// program started meanwhile answers, too.
+pub fn asking() -> Option<&'static Asking> {
+    static ASKING: OnceLock<Option<Asking>> = OnceLock::new();
+    let look = || {
+        let shell = std::env::var(COMPLETE).ok().filter(|shell| !shell.is_empty())?;
+        Some(Asking { shell, words: std::env::args_os().collect() })
+    };
+    ASKING.get_or_init(look).as_ref()
 }
 
 /// Columns and rows of the terminal that standard error is, as it is at this moment: it may be resized under way.

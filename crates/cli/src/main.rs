@@ -48,8 +48,7 @@ fn main() -> std::process::ExitCode {
 }
 
 fn run(command: Command) -> Result<Exit, Failure> {
-    let around =
-        lower::surroundings().map_err(|error| Failure::machine("read", "the current folder", &error))?;
+    let around = lower::surroundings().map_err(|error| Failure::machine("read", "the current folder", &error))?;
     match command {
         Command::Demo(args) => command::demo::run(&args, &around),
         Command::New(args) => command::new::run(&args, &around),

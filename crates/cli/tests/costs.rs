@@ -47,8 +47,7 @@ fn a_program_that_cannot_start_and_a_target_that_goes_away_cost_no_other_job_a_f
         assert_eq!(of(&project, "good").len(), 24, "{what}: {}", said.err);
         assert!(said.err.contains(words), "{what}: {}", said.err);
         // What was never started has no log to be looked at.
-        let hint =
-            if what == "cannot start" { "Fix it: truepath run bad\n" } else { "see why with: truepath log bad " };
+        let hint = if what == "cannot start" { "Fix it: truepath run bad\n" } else { "see why: truepath log bad " };
         assert!(said.err.contains(hint), "{what}: {}", said.err);
         // Put right, the next run makes what is missing and nothing else.
         let good = project.stamps("renders/good");
@@ -65,10 +64,10 @@ fn what_an_adapter_needs_stops_its_own_jobs_only() {
     let adapter = std::fs::read_to_string(project.path("adapters/bad.toml")).unwrap();
     project.write("adapters/bad.toml", format!("{adapter}\n[needs]\nrun = [[\"false\"]]\n"));
     let said = project.say("run").ended(3);
-    assert!(said.err.contains("gave up bad: bad needs `false` to end well, and it did not"), "{}", said.err);
+    assert!(said.err.contains("gave up bad: bad needs the command `false` to succeed, and it failed"), "{}", said.err);
     assert_eq!((of(&project, "good").len(), of(&project, "bad").len()), (24, 0));
     // Where nothing else is left, it is the run's own answer.
-    assert!(project.say("run").ended(4).err.contains("bad needs `false` to end well"));
+    assert!(project.say("run").ended(4).err.contains("bad needs the command `false` to succeed"));
 }
 
 #[test]
@@ -93,8 +92,8 @@ fn state_and_journals_of_another_version_are_refused_and_left_alone() {
     let newer = text.replacen("\"truepath\":1", "\"truepath\":7", 1);
     assert_ne!(newer, text);
     for (name, theirs, ours, words) in [
-        ("version", "12\n", "2\n", "has version `12`, and this True Path knows version 2"),
-        (&*format!("journal/{journal}"), &*newer, &*text, "has version 7, and this True Path knows version 1"),
+        ("version", "12\n", "2\n", "has version `12`, and this True Path reads version 2"),
+        (&*format!("journal/{journal}"), &*newer, &*text, "has version 7, and this True Path reads version 1"),
     ] {
         std::fs::write(state.join(name), theirs).unwrap();
         let before = project.stamps(".");
@@ -138,5 +137,5 @@ fn a_run_that_is_killed_before_it_could_write_down_its_renderer_leaves_nothing_r
     assert!(sleeping() >= 2);
     let said = project.say("run good").ended(0);
     assert_eq!(sleeping(), 0, "{}", said.err);
-    assert!(said.err.contains("of an interrupted run still ran"), "{}", said.err);
+    assert!(said.err.contains("that an interrupted run had left running"), "{}", said.err);
 }

@@ -39,7 +39,7 @@ fn every_documented_sheet_is_sound() {
         let project = Project::with(&sheet);
         project.write("studio.toml", std::fs::read(root().join("docs/examples/studio.toml")).unwrap());
         let said = project.say("check --offline --strict");
-        assert!(said.out.starts_with("truepath.toml: no problems found"), "{name}: {}", said.out);
+        assert!(said.out.starts_with("\u{2713} truepath.toml: no problems found"), "{name}: {}", said.out);
         project.say("names").ended(0);
     }
 }
@@ -109,11 +109,33 @@ fn a_new_sheet_over_the_studios_own_is_sound() {
     project.write("studio.toml", "[roots]\nout = \"/mnt/out\"\n[defaults]\nfps = 25\n");
     project.say("new --from studio.toml").ended(0);
     let clean = project.say("check --strict --offline").ended(0);
-    assert_eq!(clean.out, "truepath.toml: no problems found\n");
+    assert_eq!(clean.out, "\u{2713} truepath.toml: no problems found\n");
     let series = project.say("names --json").json()["series"][0].clone();
     assert_eq!((&series["fps"], series["pattern"].as_str().unwrap().starts_with("/mnt/out/")), (&"25".into(), true));
     project.write("bad.toml", "[defaults]\nfps = \"many\"\n");
     project.say("new elsewhere --from bad.toml").ended(2);
+}
+
+/// The other tables of a sheet, from its schema: each with its keys.
+fn tables_of(schema: &serde_json::Value) -> String {
+    let mut out = String::new();
+    for (title, pointer) in [
+        ("[project]", "/properties/project"),
+        ("[formats.NAME]", "/properties/formats/additionalProperties"),
+        ("[[movie]]", "/properties/movie/items"),
+        ("[policy]", "/properties/policy"),
+        ("[[allow]]", "/properties/allow/items"),
+        ("[run]", "/properties/run"),
+        ("[run.cluster]", "/properties/run/properties/cluster"),
+    ] {
+        let table = schema.pointer(pointer).unwrap_or_else(|| panic!("{title} is not in the schema"));
+        let keys = table["properties"].as_object().unwrap_or_else(|| panic!("{title} has no keys"));
+        out.push_str(&format!("\n## Keys of `{title}`\n\n| key | meaning |\n|---|---|\n"));
+        for (key, entry) in keys {
+            out.push_str(&format!("| `{key}` | {} |\n", entry["description"].as_str().unwrap_or_default()));
+        }
+    }
+    out
 }
 
 #[test]
@@ -139,7 +161,8 @@ fn the_page_of_settings_is_the_table_that_the_program_uses() {
         let above = if row.above == Above::Narrows { "narrow it" } else { "replace it" };
         format!("| `{}` | {} | {changes} | {carrier} | {above} |\n", row.name, row.meaning)
     };
-    let mut page = "# Settings of a job\n\nMade from the table that the reader, the schema, the checks and the fingerprint of a frame use.\n\n\
+    let mut page = "# All settings and tokens\n\nThis page is written from the tables that True Path itself uses.\n\n## Settings of a job\n\n\
+        They can be given in `[defaults]`, in a base, in a job, in a mode, and on the command line with `--set`.\n\n\
         | setting | meaning | changes | carried by | modes and the command line |\n|---|---|---|---|---|\n"
         .to_owned();
     KEYS.iter().for_each(|(_, key)| page.push_str(&row(key.row())));
@@ -147,6 +170,12 @@ fn the_page_of_settings_is_the_table_that_the_program_uses() {
     page.push_str(
         "\n`vars`, `env` and `native` are tables: they merge entry by entry, and everything else is replaced.\n",
     );
+    let schema = Project::with("").say("schema").ended(0).json();
+    page.push_str(&tables_of(&schema));
+    page.push_str("\n## Tokens of paths\n\nRoots and variables are tokens as well: `{renders}`, `{shot}`.\n\n| token | value |\n|---|---|\n");
+    truepath_core::template::token::PATH
+        .iter()
+        .for_each(|(name, meaning)| page.push_str(&format!("| `{{{name}}}` | {meaning} |\n")));
     let path = root().join("docs/settings.md");
     if std::env::var("TRUEPATH_BLESS").is_ok() {
         std::fs::write(&path, &page).unwrap();

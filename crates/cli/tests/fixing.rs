@@ -149,7 +149,7 @@ fn each_certain_slip_alone_is_mended_for_good() {
         let project = Project::with(&SOUND.replacen(right, wrong, 1));
         let said = project.say("check --fix --strict").ended(0);
         assert!(said.out.contains("1 remedy applied\n") && said.out.contains("\n+"), "{wrong}: {}", said.out);
-        assert!(said.out.ends_with("truepath.toml: no problems found\n"), "{wrong}: {}", said.out);
+        assert!(said.out.ends_with("\u{2713} truepath.toml: no problems found\n"), "{wrong}: {}", said.out);
     }
 }
 
@@ -166,7 +166,11 @@ fn sheets_below_are_left_to_their_owners() {
     let project = Project::with(&SMALL.replace("sheet = 1\n", "sheet = 1\nfrom = [\"studio.toml\"]\n"));
     project.write("studio.toml", "[defaults]\nsampels = 4\n");
     let said = project.say("check --fix").ended(1);
-    assert!(said.out.starts_with("nothing that can be fixed") && said.out.contains("write `samples`"), "{}", said.out);
+    assert!(
+        said.out.starts_with("no finding has a certain fix") && said.out.contains("write `samples`"),
+        "{}",
+        said.out
+    );
     assert_eq!(std::fs::read_to_string(project.path("studio.toml")).unwrap(), "[defaults]\nsampels = 4\n");
 }
 
@@ -178,7 +182,7 @@ fn what_is_meant_is_counted_and_told_with_its_reason() {
     Project::with(&scaled).say("check --strict").ended(1);
     let project = Project::with(&format!("{scaled}{meant}"));
     let said = project.say("check --strict").ended(0);
-    assert_eq!(said.out, "truepath.toml: no problems found (1 finding allowed)\n");
+    assert_eq!(said.out, "\u{2713} truepath.toml: no problems found (1 finding allowed)\n");
     let document = project.say("check --json").json();
     assert_eq!((document["warnings"].as_i64(), document["findings"].as_array().unwrap().len()), (Some(0), 0));
     assert_eq!(document["allow"][0]["because"], "the bridge screens are small");

@@ -62,7 +62,7 @@ fn damaged_scenes_are_said() {
     for (name, rounds) in [("crossing.gltf", 160), ("lighthouse.glb", 60)] {
         let whole = std::fs::read(project.path("scenes").join(name)).unwrap();
         for _ in 0..rounds {
-            // The text of a container stands at its head.
+            // The text of a container is at its head.
             let cut = whole.len().min(20_000);
             let mut bytes = odd.damage(&whole[..cut]);
             bytes.extend(&whole[cut..]);

@@ -224,10 +224,10 @@ fn limits_are_read_and_mistaken_ones_are_said() {
     assert_eq!(found.keys().copied().collect::<Vec<_>>(), [2], "{found:?}");
     assert_eq!(made("{ level = \"error\", limit = 0.4 }").say("verify --deep").code, 1);
     for (value, said) in [
-        ("{ limit = 0 }", "`limit` has to be a number above zero"),
-        ("{ limit = \"much\" }", "`limit` has to be a number above zero"),
+        ("{ limit = 0 }", "`limit` must be a number above zero"),
+        ("{ limit = \"much\" }", "`limit` must be a number above zero"),
         ("{ levle = \"off\" }", "write `level`"),
-        ("\"loud\"", "has to be one of off, note, warning, error"),
+        ("\"loud\"", "must be one of off, note, warning, error"),
     ] {
         let told = made(value).say("check").ended(1).out;
         assert!(told.contains(said), "{value}: {told}");
@@ -284,7 +284,7 @@ fn files_of_almost_the_right_name_are_named_taken_and_given_back() {
     let wanted = [(1, "padding"), (2, "upper and lower case"), (3, "separator"), (4, "extension"), (6, "padding")];
     assert_eq!(why, wanted);
     assert_eq!(row(&said)["missing"], "1-6");
-    assert!(project.say("verify").ended(1).out.contains("`truepath verify --adopt` takes them"));
+    assert!(project.say("verify").ended(1).out.contains("`truepath verify --adopt` accepts them"));
     let told = project.say("verify --adopt").ended(1).out;
     assert!(told.contains("4 files taken") && told.contains("left  crossing_beauty.6.png"), "{told}");
     let said = project.say("verify --json").ended(1).json();
@@ -313,7 +313,7 @@ fn files_of_almost_the_right_name_are_named_taken_and_given_back() {
     std::fs::remove_dir_all(other.path(".truepath/truepath/journal")).unwrap();
     let near = row(&other.say("verify --json").ended(1).json())["near"].clone();
     assert_eq!(near.as_array().unwrap().len(), 4, "{near}");
-    assert!(near[0]["why"].as_str().unwrap().contains("frames 1001-1004 rather than 1-4"), "{near}");
+    assert!(near[0]["why"].as_str().unwrap().contains("frames 1001-1004 instead of 1-4"), "{near}");
     other.say("verify --adopt").ended(0);
     assert!(other.say("verify").ended(0).out.contains("complete: 4 files as planned"));
     // Whole foreign files come into the journal.
@@ -443,7 +443,7 @@ fn nothing_goes_that_a_scene_needs_or_that_is_a_final() {
     let before = project.stamps("renders");
     let said = project.say("clean --mode fast --yes");
     assert!(project.stamps("renders") == before, "{}{}", said.out, said.err);
-    assert!(said.out.contains("stays") && said.out.contains("one of the finals"), "{}{}", said.out, said.err);
+    assert!(said.out.contains("kept") && said.out.contains("belongs to the finals"), "{}{}", said.out, said.err);
     // The scene of another job needs it as much.
     let sheet = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
     let other = "[[job]]\nname = \"other\"\nscene = \"renders/look/crossing.0003.png\"\nframes = \"1-2\"\n\n[checks]";

@@ -103,7 +103,7 @@ fn movies_come_out_the_same_by_run_by_script_and_by_queue() {
     script.say("build -o r.sh").ended(0);
     let shell = |words: &[&str]| Said::from(Command::new("sh").arg(script.path("r.sh")).args(words).output().unwrap());
     assert!(shell(&[]).ended(0).out.contains("21 of 21 files are there"));
-    assert!(shell(&[]).ended(0).out.contains("movie-reel: there already"));
+    assert!(shell(&[]).ended(0).out.contains("movie-reel: already there"));
     script.say("verify").ended(0);
     let names = ["crossing_quay.mp4", "crossing_mast.mp4", "reel.mov"];
     let bytes = |project: &Project| names.map(|name| std::fs::read(project.path("renders").join(name)).unwrap());
@@ -192,7 +192,7 @@ fn gaps_are_refused_held_or_closed_and_drafts_last_as_long() {
     let gapped = sheet().replace("frames = \"1-6\"\n\n[formats.sound]", "frames = \"1-2,5-6\"\n\n[formats.sound]");
     let project = project(&gapped);
     let said = project.say("check").ended(1).out;
-    assert!(said.contains("error[movie-gaps]: the movie jumps: frames 3-4"), "{said}");
+    assert!(said.contains("error[movie-gaps]: the movie has gaps: frames 3-4"), "{said}");
     for (gaps, frames) in [("hold", 12), ("close", 10)] {
         let text = gapped.replace("name = \"reel\"", &format!("name = \"reel\"\ngaps = \"{gaps}\""));
         project.write("truepath.toml", text);
@@ -270,7 +270,7 @@ fn pictures_outside_any_sheet_become_a_movie() {
     project.say(&format!("{render} beauty=shots/ferry.####.png")).ended(0);
     let make = |words: &str| project.say(&format!("movie shots/ferry.{{frame:4}}.png --fps 24000/1001 {words}"));
     let said = make("-o review.mp4").ended(0).out;
-    assert_eq!(said, "review.mp4: 9 frames at 24000/1001 a second, 64x36, h264 in mp4\n");
+    assert_eq!(said, "review.mp4: 9 frames at 24000/1001 per second, 64x36, h264 in mp4\n");
     assert!(make("-o review.mp4").ended(1).err.contains("already exists"));
     make("-o review.mp4 --replace --frames 2-4").ended(0);
     assert_eq!(frames_of(&project.path("review.mp4")), 3);
@@ -284,11 +284,11 @@ fn pictures_outside_any_sheet_become_a_movie() {
             .contains("8 frames at 24000/1001 a second, 32x20")
     );
     for (words, code, says) in [
-        ("-o review.txt --gaps close", 2, "is no movie"),
+        ("-o review.txt --gaps close", 2, "has no movie extension"),
         ("-o prores.mp4 --gaps close --codec prores", 2, "does not hold that codec"),
         ("-o odd.mp4 --gaps close --size 33x19", 3, "even size"),
         ("-o x.mp4 --gaps sometimes", 2, "--gaps sometimes"),
-        ("-o x.mp4 --gaps close --over pink", 2, "is no colour"),
+        ("-o x.mp4 --gaps close --over pink", 2, "is not a colour"),
         ("-o nowhere/x.mp4 --gaps close", 1, "there is no folder nowhere"),
         ("-o x.mp4 --gaps close --start-timecode 1:2", 2, "is no timecode"),
     ] {
@@ -311,8 +311,8 @@ fn what_is_asked_of_a_movie_is_checked_before_the_first_frame() {
     for (from, to, says) in [
         ("audio = \"harbour.wav\"", "audio = \"nothing.wav\"", "error[audio-missing]"),
         ("audio_offset = 0.25", "audio_offset = 9", "warning[audio-length-differs]: the sound lasts 10.000 s"),
-        ("10:00:00:00", "10:00:00:24", "error[value-not-understood]: 10:00:00:24 is no timecode at 24"),
-        ("{timecode}", "{timcode}", "error[token-unknown]: there is no token `timcode`"),
+        ("10:00:00:00", "10:00:00:24", "error[value-not-understood]: 10:00:00:24 is not a timecode at 24"),
+        ("{timecode}", "{timcode}", "error[token-unknown]: `burn` has no token `timcode`"),
         ("\"arrival\"]", "\"arival\"]", "error[movie-of-unknown]"),
         ("\"crossing/mast\", ", "\"crossing/deck\", ", "error[movie-of-unknown]"),
         ("codec = \"mjpeg\"", "codec = \"mjpeg\"\nbits = 10", "error[codec-option-not-held]"),
@@ -482,7 +482,7 @@ fn colours_come_back_as_they_were_treated_once() {
                 let at = (y * 256 + x) * 3;
                 for channel in 0..3 {
                     let (is, planned) = (i32::from(frame[at + channel]), i32::from(pixels[at + channel]));
-                    assert!((is - planned).abs() <= most, "{options} {meant}: {is} at {x},{y}, planned {planned}");
+                    assert!((is - planned).abs() <= most, "{options} {meant}: {is} at {x},{y}, should be {planned}");
                 }
             }
         }
@@ -541,7 +541,7 @@ fn an_encoder_of_the_sites_own_gets_numbered_pictures_and_its_words_are_told() {
     );
     project.write("truepath.toml", text);
     let said = project.say("check").ended(1).out;
-    assert!(said.contains("error[setting-not-carried]: `quality` does not reach site for H.264"), "{said}");
+    assert!(said.contains("error[setting-not-carried]: site has no `quality` for H.264"), "{said}");
 }
 
 #[test]
@@ -576,7 +576,7 @@ fn an_interrupt_leaves_nothing_and_a_bad_frame_is_named_whoever_encodes() {
         .replace("name = \"ffmpeg\"", "name = \"loud\"");
     project.write("adapters/loud.toml", ffmpeg);
     let make = |more: &str| project.say(&format!("movie count/c.{{frame:4}}.png --gaps close --fps 24 {more}"));
-    assert!(make("-o loud.mkv --encoder loud").ended(0).out.contains("12 frames at 24 a second"));
+    assert!(make("-o loud.mkv --encoder loud").ended(0).out.contains("12 frames at 24 per second"));
     let whole = std::fs::read(project.path("count/c.0008.png")).unwrap();
     project.write("count/c.0008.png", &whole[..whole.len() / 2]);
     for encoder in ["built-in", "ffmpeg"] {

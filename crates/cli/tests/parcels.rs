@@ -155,8 +155,7 @@ fn four_parcels_come_back_in_any_order_lost_and_damaged() {
     std::fs::copy(c.join(&files[3]), c.join(&files[2])).unwrap();
     let said = collect(&project, &[d, c]).ended(1);
     assert!(said.out.contains("12 files landed\n") && said.out.contains("9 files landed\n"), "{}", said.out);
-    let changed =
-        "  crossing/quay/beauty 1-3: its bytes changed after it was rendered, or it was cut off on the way\n";
+    let changed = "  crossing/quay/beauty 1-3: its bytes changed after it was rendered, or it was cut off on the way\n";
     assert!(said.out.contains(changed), "{}", said.out);
     assert!(
         said.out.contains("missing: crossing/mast/beauty 1-12, in crossing-mast_1-6, crossing-mast_7-12"),
@@ -169,7 +168,7 @@ fn four_parcels_come_back_in_any_order_lost_and_damaged() {
     // Twice and overlapping: nothing changes.
     let before = project.stamps("renders");
     let said = collect(&project, &[b, d, b]).ended(1);
-    assert_eq!(said.out.matches("0 files landed, 12 there already").count(), 3, "{}", said.out);
+    assert_eq!(said.out.matches("0 files landed, 12 already there").count(), 3, "{}", said.out);
     assert_eq!(project.stamps("renders"), before);
 
     // What is missing is packed again, as archives, and rendered somewhere else.
@@ -189,7 +188,7 @@ fn four_parcels_come_back_in_any_order_lost_and_damaged() {
     assert!(said.out.contains("all frames are good. Make the movies: truepath movie"), "{}", said.out);
     // The parcel that was lost is found again: it changes nothing.
     let said = collect(&project, &[a]).ended(0);
-    assert!(said.out.contains("0 files landed, 12 there already"), "{}", said.out);
+    assert!(said.out.contains("0 files landed, 12 already there"), "{}", said.out);
 
     let came = pictures(&project);
     assert_eq!(came.keys().collect::<Vec<_>>(), wanted.keys().collect::<Vec<_>>());
@@ -265,8 +264,8 @@ fn a_scene_is_packed_with_all_its_files_and_a_parcel_from_outside_runs_nothing()
     let said = project.command().args(["parcel", "collect"]).arg(&there).env("MARK", &marked).output().unwrap();
     let said = Said::from(said).ended(1);
     assert!(!marked.exists(), "a program was started");
-    assert!(said.out.contains("a link stands in its place"), "{}", said.out);
-    assert!(said.out.contains("no journal of the parcel knows it"), "{}", said.out);
+    assert!(said.out.contains("it is a link, not a file"), "{}", said.out);
+    assert!(said.out.contains("the parcel has no record of it"), "{}", said.out);
     assert!(said.out.contains("46 files landed"), "{}", said.out);
     // Rendered from another scene than was packed: refused.
     let parcel = project.path("other");

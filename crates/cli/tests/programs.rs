@@ -99,7 +99,7 @@ fn a_picture_a_call_from_vector_drawings() {
         wrong.replace("\"{width}\"], [\"--height\", \"{height}\"]", "\"{height}\"], [\"--height\", \"{width}\"]"),
     );
     let said = project.say(proof).ended(1);
-    assert!(said.out.contains("failed  frame 9: size is 36x64, planned 64x36"), "{}", said.out);
+    assert!(said.out.contains("failed  frame 9: size is 36x64, should be 64x36"), "{}", said.out);
 }
 
 #[test]
@@ -113,7 +113,7 @@ fn a_run_of_pages_a_call_with_numbers_of_its_own() {
     whole_way(&project, &[2, 3, 4, 5, 6, 7, 11]);
     let said = project.say("adapter prove pdftoppm --scene charts/harbour.pdf").ended(0);
     assert!(
-        said.out.contains("frames as a range     held") && said.out.contains("does what it claims"),
+        said.out.contains("frames as a range     \u{2713} held") && said.out.contains("does what it claims"),
         "{}",
         said.out
     );
@@ -150,21 +150,21 @@ fn the_understudy_does_what_it_claims_and_every_wrong_claim_is_named() {
     let own =
         include_str!("../../core/src/adapter/understudy.toml").replace("name = \"understudy\"", "name = \"wrong\"");
     for (right, wrong, row, why) in [
-        ("[accepts]", "[words]\nbits.half = \"17f\"\n[accepts]", "exr half bits", "did not come out, exit code 2"),
-        ("\"{width}x{height}\"", "\"{height}x{width}\"", "png 8 bits", "frame 9: size is 36x64, planned 64x36"),
+        ("[accepts]", "[words]\nbits.half = \"17f\"\n[accepts]", "exr half bits", "were not written, exit code 2"),
+        ("\"{width}x{height}\"", "\"{height}x{width}\"", "png 8 bits", "frame 9: size is 36x64, should be 64x36"),
         (
             "[\"--frames\", \"{frames}\"]",
             "\"--frames\", \"1-13\"",
             "frames as a list ",
-            "it wrote what was not asked for: tiny_beauty.0001.png",
+            "it wrote files that were not requested: tiny_beauty.0001.png",
         ),
         (
             "writes = [\"{out}\"]",
             "writes = [\"{out_stem}-{frame}.png\"]",
             "png 8 bits",
-            "did not come out, exit code 0; it wrote tiny_beauty.0009.png",
+            "were not written, exit code 0; it wrote tiny_beauty.0009.png",
         ),
-        ("[\"--pass-bits\", \"{bits}\"]", "[\"--pass-bits\", \"8\", \"{bits}\"]", "png 16 bits", "did not come out"),
+        ("[\"--pass-bits\", \"{bits}\"]", "[\"--pass-bits\", \"8\", \"{bits}\"]", "png 16 bits", "were not written"),
         ("bits = [\"8\", \"16\", \"half\", \"float\"]", "", "held", ""),
     ] {
         let project = Project::with(SMALL);
@@ -208,7 +208,7 @@ fn an_export_comes_first_and_only_when_its_scene_has_changed() {
     assert_eq!((&steps[0]["id"], &steps[1]["needs"][0]), (&"export-tower-1".into(), &"export-tower-1".into()));
     project.write("broken", "");
     let said = project.say("run").ended(3);
-    assert!(said.err.contains("the export of crossing did not make"), "{}", said.err);
+    assert!(said.err.contains("the export of crossing did not write"), "{}", said.err);
     assert!(pictures(&project).is_empty());
     std::fs::remove_file(project.path("broken")).unwrap();
     project.say("run").ended(0);
@@ -230,7 +230,7 @@ fn an_export_comes_first_and_only_when_its_scene_has_changed() {
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     assert_eq!(pictures(&script).len(), 2);
     let said = script.say("adapter prove glb --scene scenes/tower.scn").ended(0);
-    assert!(said.out.contains("makes {out_stem}.glb  held"), "{}", said.out);
+    assert!(said.out.contains("makes {out_stem}.glb  \u{2713} held"), "{}", said.out);
     for (right, wrong, found) in [
         ("export = \"glb\"", "export = \"understudy\"", "`export` must name an exporter"),
         ("export = \"glb\"", "export = \"glbb\"", "write \"glb\""),
@@ -246,7 +246,7 @@ fn what_an_adapter_needs_is_looked_at_before_anything_runs() {
     let project = Project::with(&SMALL.replace("adapter = \"understudy\"", "adapter = \"own\""));
     project.write("adapters/own.toml", format!("{own}\n[needs]\nrun = [[\"test\", \"-e\", \"licence\"]]\n"));
     let said = project.say("run").ended(4);
-    assert!(said.err.contains("own needs `test -e licence` to end well"), "{}", said.err);
+    assert!(said.err.contains("own needs the command `test -e licence` to succeed"), "{}", said.err);
     assert!(!project.path("renders").exists());
     project.write("licence", "");
     project.say("run").ended(0);
@@ -297,14 +297,15 @@ fn a_mistake_in_an_adapter_is_shown_at_its_place_and_a_new_one_is_sound() {
         .collect();
     let expected = [
         ("token-unknown", 4),
-        ("argument-never-filled", 4),
-        ("argument-never-filled", 4),
         ("value-not-understood", 6),
         ("value-not-understood", 8),
         ("unknown-key", 9),
         ("value-not-understood", 12),
         ("value-not-understood", 13),
         ("unknown-key", 15),
+        // What is an error comes first.
+        ("argument-never-filled", 4),
+        ("argument-never-filled", 4),
     ];
     assert_eq!(found, expected.map(|(check, line)| (check.to_owned(), line)));
     std::fs::remove_file(project.path("adapters/bad.toml")).unwrap();

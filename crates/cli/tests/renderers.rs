@@ -397,15 +397,12 @@ fn tokens_conditions_and_native_settings_arrive_as_they_are_written() {
         assert!(said.contains(check) && said.contains(help), "{more}: {said}");
     }
     let shown = project.say("adapter show teller").ended(0).out;
-    assert!(
-        shown.contains("depth: 1 | 2 | 3") && shown.contains("denoise: true or false, true unless given"),
-        "{shown}"
-    );
+    assert!(shown.contains("depth: 1 | 2 | 3") && shown.contains("denoise: true or false, true by default"), "{shown}");
     // In the adapter itself: a token of a condition, a file or a setting that is not there, and a combination without words.
     for (right, wrong, help) in [
         ("{when.small}", "{when.smal}", "write {when.small}"),
         ("{type+bits}", "{type+channels}", "give its words"),
-        ("{natives}", "{write.job}", "declare it: [write.job]"),
+        ("{natives}", "{write.job}", "declare it under [write.job]"),
         ("{root.renders}", "{root.}", "there is not a token"),
         ("name = \"teller\"", "name = \"teller\"\nmatches = \"x\"", "unknown key `matches`"),
         ("absent = [\"region\"]", "absent = [\"regoin\"]", "there is no token `regoin`"),
@@ -489,7 +486,7 @@ fn an_exporter_may_be_told_in_a_file_and_start_elsewhere() {
     project.say("build -o r.sh").ended(0);
     support::Said::from(Command::new("sh").arg(project.path("r.sh")).output().unwrap()).ended(0);
     assert_eq!(project.stamps("renders & co").into_values().map(|(bytes, _)| bytes).collect::<Vec<_>>(), by_run);
-    // A folder that is not there is named, and not the program.
+    // A folder that does not exist is named, and not the program.
     let text = std::fs::read_to_string(project.path("adapters/maker.toml")).unwrap();
     project.write("adapters/maker.toml", text.replace("{scene_folder}", "{scene_folder}/nowhere"));
     std::fs::remove_dir_all(project.path("renders & co")).unwrap();

@@ -124,7 +124,7 @@ fn a_bit_that_flips_anywhere_costs_one_file() {
     project.say("run").ended(0);
     let path = project.path("renders/crossing/crossing_beauty.0002.tif");
     let whole = std::fs::read(&path).unwrap();
-    // The directory of a TIFF stands at its end or its head: both are gone through bit by bit.
+    // The directory of a TIFF is at its end or its head: both are gone through bit by bit.
     let places = (0..16).chain(whole.len() - 180..whole.len());
     for (step, at) in places.enumerate().step_by(7) {
         let mut bytes = whole.clone();
@@ -485,7 +485,7 @@ fn what_a_sheet_asks_for_is_bounded_by_the_sheet() {
     let row = bounded(&project, "verify --json").json()["series"][0].clone();
     assert_eq!((row["broken"].as_str(), row["missing"].as_str()), (Some("7"), Some("1-6,8-2000000000")));
     for words in ["run", "build"] {
-        assert!(bounded(&project, words).ended(1).err.contains("are the most that can be kept"), "{words}");
+        assert!(bounded(&project, words).ended(1).err.contains("are allowed"), "{words}");
     }
     // Expressions that multiply.
     let project = Project::with(&SMALL.replace("\"understudy\"", "\"own\""));

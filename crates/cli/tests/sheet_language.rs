@@ -19,7 +19,7 @@ fn series(project: &Project, words: &str) -> Vec<serde_json::Value> {
 #[test]
 fn the_example_gives_four_jobs_eight_sequences_and_four_movies_and_no_finding() {
     let project = example();
-    assert_eq!(project.say("check --offline --strict").ended(0).out, "truepath.toml: no problems found\n");
+    assert_eq!(project.say("check --offline --strict").ended(0).out, "\u{2713} truepath.toml: no problems found\n");
     let all = series(&project, "");
     let distinct =
         |key: &str| all.iter().map(|one| one[key].as_str().unwrap()).collect::<std::collections::BTreeSet<_>>().len();
@@ -218,7 +218,7 @@ fn scenes_by_a_pattern_give_a_job_each() {
     assert_eq!(names(""), ["arrival", "crossing"]);
     project.say("run").ended(0);
     project.say("verify").ended(0);
-    assert_eq!(project.say("check --offline").ended(0).out, "truepath.toml: no problems found\n");
+    assert_eq!(project.say("check --offline").ended(0).out, "\u{2713} truepath.toml: no problems found\n");
     // A name of the job's own, a list with a pattern in it, and a scene that two patterns fit.
     let named = SMALL.replace("name = \"crossing\"\nscene = \"scenes/crossing.gltf\"", "name = \"all\"\neach = { scene = [\"scenes/arr*.gltf\", \"scenes/*.gltf\"], camera = [\"quay\", \"mast\"] }").replace("camera = \"quay\"\n", "").replace("{job}/{job}", "{job}/{scene}/{camera}");
     project.write("truepath.toml", named);
@@ -297,7 +297,7 @@ fn a_renderer_is_asked_once_for_what_only_it_can_read() {
     series(&project, "");
     assert_eq!(std::fs::read_to_string(project.path("asked.txt")).unwrap(), "asked\nasked\n");
     project.write("scenes/closed.scn", "another");
-    assert_eq!(project.say("check --offline").ended(0).out, "truepath.toml: no problems found\n");
+    assert_eq!(project.say("check --offline").ended(0).out, "\u{2713} truepath.toml: no problems found\n");
     assert_eq!(std::fs::read_to_string(project.path("asked.txt")).unwrap(), "asked\nasked\n", "offline asks nobody");
     project.write("adapters/closed.toml", "adapter = 1\nname = \"closed\"\nprogramm = \"x\"\n");
     assert!(project.say("check").ended(1).out.contains("adapters/closed.toml:3:1"));
@@ -356,15 +356,15 @@ fn whose_knows_every_planned_name_and_says_what_does_not_fit() {
     for (path, why) in [
         (
             "renders/nf010/v003/depth/nf010_mast_fog_depth_v003.0142.exr",
-            "frame 142 is not among the frames of crossing/mast/fog: 1-96",
+            "crossing/mast/fog has no frame 142: its frames are 1-96",
         ),
         ("renders/nf010/v003/depth/nf010_mast_fog_depth_v003.042.exr", "written 042"),
         ("renders/nf010/v003/depth/nf010_Mast_fog_depth_v003.0042.exr", "upper and lower case differ"),
         (
             "renders/nf010/v002/depth/nf010_mast_fog_depth_v002.0042.exr",
-            "the version differs: v002, the sheet says v003",
+            "the version differs: v002, the sheet has v003",
         ),
-        ("renders/nf010/v003/depht/nf010_mast_fog_depth_v003.0042.exr", "depht does not fit; this series has depth"),
+        ("renders/nf010/v003/depht/nf010_mast_fog_depth_v003.0042.exr", "depht does not match; this series has depth"),
         ("/elsewhere/x.exr", "no name in this sheet is similar"),
     ] {
         let said = project.call(&["whose", path]).ended(1);
@@ -451,7 +451,7 @@ fn a_new_sheet_has_a_job_for_every_scene_and_says_what_it_left_out() {
         [("", "plain", "Night Ferry"), (" --from strict/studio.toml", "strict", "night-ferry")]
     {
         let said = project.say(&format!("new {folder}{words}")).ended(0).out;
-        for left in ["quay.usda: understudy does not read .usda", "torn.gltf: "] {
+        for left in ["quay.usda: understudy cannot read .usda", "torn.gltf: "] {
             assert!(said.contains(left), "{said}");
         }
         assert_eq!(said.matches("has the same name").count(), 1, "{said}");

@@ -277,7 +277,7 @@ fn a_script_lands_only_what_is_finished_and_skips_what_is_there() {
         assert!(said.out.contains(&format!("{count} of 6 files are there\n")), "{how}: {}", said.out);
         if how == "exit-one" {
             let before = project.stamps("renders");
-            assert!(sh(&[]).ended(0).out.contains("crossing_1-6: there already"));
+            assert!(sh(&[]).ended(0).out.contains("crossing_1-6: already there"));
             assert_eq!(project.stamps("renders"), before);
             sh(&["--again"]).ended(0);
             assert_ne!(project.stamps("renders"), before, "everything was made again");
@@ -362,10 +362,7 @@ fn a_program_that_always_fails_is_started_eight_times_at_most() {
         let said = project.say("run").ended(3).err;
         let starts = std::fs::read_to_string(project.path("starts")).unwrap().lines().count();
         assert!((3..=8).contains(&starts), "chunk {chunk}, {workers} workers, {retries} retries: {starts} starts");
-        assert!(
-            said.contains("cannot open the display") && said.contains("gave up crossing: nothing came out of"),
-            "{said}"
-        );
+        assert!(said.contains("cannot open the display") && said.contains("gave up crossing: "), "{said}");
     }
     // One frame that cannot be made, and be it the first, costs the others nothing.
     let sheet = SMALL.replace("camera = \"quay\"", "camera = \"quay\"\nnative.misbehave = \"crash\"\nnative.at = 1");
@@ -398,7 +395,7 @@ fn a_setting_arrives_on_the_command_line_that_is_built_or_is_an_error() {
     assert!(said.contains("no problems found"), "{said}");
     // The list of an argument falls away, since another token in it has no value.
     let (said, _) = check("samples = 4", &format!("[\"--at\", \"{{samples}}:{{device}}\"], {out}"), number);
-    assert!(said.contains("`samples` does not reach buoy in the job `crossing`"), "{said}");
+    assert!(said.contains("buoy does not receive `samples` in the job `crossing`"), "{said}");
     // A flag that would be left without its value.
     let (said, _) = check("", &format!("\"--samples\", \"{{samples}}\", {out}"), number);
     assert!(said.contains("error[argument-without-value]: the job `crossing` has no samples"), "{said}");
@@ -482,7 +479,7 @@ fn an_adapter_is_proved_by_what_its_pictures_show() {
         "{same:?}"
     );
     let deaf = prove(&|text| text.replace("'^frame (?<frame>-?\\d+)'", "'^picture (?<frame>-?\\d+)'"));
-    assert_eq!(deaf, ["[log] matches what it prints: no line of any log fits progress"]);
+    assert_eq!(deaf, ["[log] matches what it prints: no line of any log matches progress"]);
     let blind = prove(&|text| {
         text.replace("[\"--camera\", \"{camera}\"]", "[\"--camera\", \"quay\", \"--set\", \"weather={camera}\"]")
     });

@@ -66,7 +66,7 @@ fn three_bad_frames_are_named_and_mended_and_nothing_else_is_touched() {
     assert_eq!([&series["missing"], &series["broken"], &series["wrong"]], ["3", "7", "9"]);
     assert_eq!(series["good"], "1-2,4-6,8,10-24");
     let text = project.say("verify").ended(1).out;
-    assert!(text.contains("missing 3  broken 7  wrong 9") && text.contains("size is 16x9, planned 32x18"), "{text}");
+    assert!(text.contains("missing 3  broken 7  wrong 9") && text.contains("size is 16x9, should be 32x18"), "{text}");
 
     let mut before = project.stamps("renders");
     let run = project.say("run").ended(1);
@@ -140,7 +140,7 @@ fn an_interrupted_run_says_so_and_goes_on() {
     }
     Command::new("kill").args(["-INT", &run.id().to_string()]).status().unwrap();
     let said = Said::from(run.wait_with_output().unwrap()).ended(130);
-    assert!(said.err.contains("interrupted; go on with: truepath run"), "{}", said.err);
+    assert!(said.err.contains("interrupted. Continue with: truepath run"), "{}", said.err);
     assert!(rendered(&project).len() < 90);
     project.say("run").ended(0);
     assert_eq!(rendered(&project), planned(&project));

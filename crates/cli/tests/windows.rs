@@ -112,7 +112,7 @@ fn from_sheet_to_verified_frames_on_windows() {
     assert_eq!((&row["good"], &row["foreign"]), (&"1-12".into(), &"".into()), "{row}");
     let again = wine.command(&project, &["cmd", "/c", "night.cmd"]).output().unwrap();
     let said = String::from_utf8_lossy(&again.stdout).into_owned();
-    assert!(said.contains("crossing_7-12: there already") && said.contains("12 of 12 files are there"), "{said}");
+    assert!(said.contains("crossing_7-12: already there") && said.contains("12 of 12 files are there"), "{said}");
 }
 
 #[test]

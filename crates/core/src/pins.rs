@@ -247,7 +247,7 @@ impl Pins {
         all
     }
 
-    /// Takes in one pin. What is there already stays.
+    /// Takes in one pin. What is already there stays.
     pub fn take(&mut self, pin: Pin) {
         let own = self.jobs.entry(pin.job).or_default();
         match pin.of {

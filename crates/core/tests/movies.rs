@@ -161,18 +161,18 @@ fn whatever_differs_from_the_plan_is_named() {
         Some(sound)
     };
     for (wrong, why) in [
-        (Footage { container: "mp4", ..good.clone() }, "type is mp4, planned mov"),
-        (Footage { codec: "hevc".into(), ..good.clone() }, "codec is hevc, planned h264"),
-        (Footage { height: 360, ..good.clone() }, "size is 640x360, planned 640x378"),
-        (Footage { fps: Fps::new(24_000, 1001), ..good.clone() }, "fps is 24000/1001, planned 24"),
-        (Footage { fps: None, ..good.clone() }, "fps is unknown, planned 24"),
-        (Footage { frames: 9, ..good.clone() }, "number of frames is 9, planned 10"),
+        (Footage { container: "mp4", ..good.clone() }, "type is mp4, should be mov"),
+        (Footage { codec: "hevc".into(), ..good.clone() }, "codec is hevc, should be h264"),
+        (Footage { height: 360, ..good.clone() }, "size is 640x360, should be 640x378"),
+        (Footage { fps: Fps::new(24_000, 1001), ..good.clone() }, "fps is 24000/1001, should be 24"),
+        (Footage { fps: None, ..good.clone() }, "fps is unknown, should be 24"),
+        (Footage { frames: 9, ..good.clone() }, "number of frames is 9, should be 10"),
         (Footage { sound: None, ..good.clone() }, "it has no sound"),
-        (Footage { sound: sound(|own| own.seconds += 0.05), ..good.clone() }, "sound lasts 0.467 s, planned 0.417 s"),
-        (Footage { sound: sound(|own| own.codec = "aac".into()), ..good.clone() }, "audio codec is aac, planned pcm"),
+        (Footage { sound: sound(|own| own.seconds += 0.05), ..good.clone() }, "sound lasts 0.467 s, should be 0.417 s"),
+        (Footage { sound: sound(|own| own.codec = "aac".into()), ..good.clone() }, "audio codec is aac, should be pcm"),
         (
             Footage { timecode: Some("00:00:00:00".into()), ..good.clone() },
-            "timecode is 00:00:00:00, planned 01:00:00:00",
+            "timecode is 00:00:00:00, should be 01:00:00:00",
         ),
     ] {
         assert_eq!(said(&wrong), (State::Wrong, Some(why.to_owned())));

@@ -60,11 +60,14 @@ impl Failure {
         let mut failure = Failure::machine("start", &step.program, error);
         if error.kind() == std::io::ErrorKind::NotFound {
             if !Path::new(&step.folder).is_dir() {
-                failure.message =
-                    format!("cannot start {}: the folder {}, where it starts, does not exist", step.program, step.folder);
+                failure.message = format!(
+                    "cannot start {}: the folder {}, where it starts, does not exist",
+                    step.program, step.folder
+                );
             } else if Path::new(&step.program).exists() {
                 // The system means what a script's first line names.
-                failure.message = format!("cannot start {}: the program in its first line does not exist", step.program);
+                failure.message =
+                    format!("cannot start {}: the program in its first line does not exist", step.program);
             }
         }
         failure

@@ -28,7 +28,7 @@ fn what_one_program_does_wrong_costs_no_other_job_a_frame() {
         (Act::NoStart, "nothing", "cannot start", 2),
         (Act::NoLog, "nothing", "cannot write", 0),
         (Act::Writes, "/bad.", "read-only", 2),
-        (Act::WritesNothing, "nothing", "nothing came out of ", 2),
+        (Act::WritesNothing, "nothing", "", 2),
     ] {
         let night = Night::new(&[("bad", 40, None), ("good", 40, None)], "workers = 2\nchunk = 4\nretries = 1");
         let fakes = Fakes::new(&[0], move |job, _| if job == "bad" { act } else { Act::Writes });
@@ -55,7 +55,7 @@ fn a_panic_anywhere_ends_the_run_with_one_word_and_at_once() {
         let fakes = Fakes::new(&[0], move |job, _| if job == "bad" { act } else { Act::Hangs });
         let morning = night.run(&fakes, &Disk, |_| assert!(act != Act::Writes, "the display breaks"));
         let failure = morning.ended.unwrap_err();
-        assert!(failure.message.starts_with("this is a fault of True Path itself: "), "{act:?}: {failure}");
+        assert!(failure.message.starts_with("this is a bug in True Path: "), "{act:?}: {failure}");
         assert!(morning.took < Duration::from_secs(5), "{act:?} took {:?}", morning.took);
         assert!(night.state().lock("here", false).is_ok(), "the lock is free");
     }

@@ -251,9 +251,7 @@ impl<'b> Reader<'b> {
     fn ended(&self) -> Result<(), Flaw> {
         match &self.frame {
             None => Err("the file is cut off before its frame header".to_owned()),
-            Some(frame) if !frame.is_whole() => {
-                Err("the file is cut off: a scan of the picture is missing".to_owned())
-            }
+            Some(frame) if !frame.is_whole() => Err("the file is cut off: a scan of the picture is missing".to_owned()),
             Some(_) => Ok(()),
         }
     }

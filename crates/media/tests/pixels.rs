@@ -165,7 +165,7 @@ fn what_another_program_writes_is_read_as_it_reads_it() {
             for channel in 0..3 {
                 let is = own[if count < 3 { 0 } else { channel }] * 255.0;
                 let planned = f32::from(data[at * 3 + channel]);
-                assert!((is - planned).abs() <= most + 0.01 || count < 3, "{name}: {is} at {at}, planned {planned}");
+                assert!((is - planned).abs() <= most + 0.01 || count < 3, "{name}: {is} at {at}, should be {planned}");
             }
             assert!(count != 4 || own[3] == 1.0, "{name}: opaque");
         }

@@ -1,7 +1,7 @@
 //! The line of text below a picture.
 
+use truepath_pictures::conversion::{Converted, Data};
 use truepath_pictures::letters;
-use truepath_pictures::conversion::{Data, Converted};
 
 /// White letters on a dark ground, as displayed.
 const GROUND: f32 = 0.08;

@@ -2,7 +2,7 @@
 
 use truepath_core::sheet::Format;
 
-use truepath_pictures::conversion::{Data, Converted};
+use truepath_pictures::conversion::{Converted, Data};
 
 /// One encoded frame.
 #[derive(Clone, Debug, Default)]

@@ -19,7 +19,7 @@ use truepath_core::sheet::{Colour, Format, Fps};
 use truepath_core::template::{Lookup, Pattern, Template, Value, expand_text};
 
 use encode::{Coded, Encoder};
-use truepath_pictures::conversion::{Converted, Conversion};
+use truepath_pictures::conversion::{Conversion, Converted};
 
 /// Frames of an H.264 movie that are encoded together; each such part can be played on its own.
 pub const PART: usize = 48;

@@ -4,7 +4,7 @@ use std::io::Write;
 use std::path::Path;
 
 use crate::encode::{Coded, Encoder};
-use truepath_pictures::conversion::{Data, Converted};
+use truepath_pictures::conversion::{Converted, Data};
 
 /// Pixels as they are, the low byte of 16 bits first.
 pub struct Raw;

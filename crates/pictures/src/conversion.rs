@@ -263,7 +263,7 @@ fn packed(all: &[Pixel], count: usize, deep: bool) -> Data {
 
 #[cfg(test)]
 mod tests {
-    use super::{Curve, Data, Conversion, fitted, to_display, to_light};
+    use super::{Conversion, Curve, Data, fitted, to_display, to_light};
     use truepath_core::catalogue::{Channels, Light};
     use truepath_core::sheet::{Backdrop, Colour, Size};
     use truepath_media::pixels::{Pixels, Samples};

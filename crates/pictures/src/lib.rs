@@ -4,9 +4,9 @@
 
 pub mod canvas;
 pub mod contact;
+pub mod conversion;
 pub mod difference;
 pub mod letters;
 pub mod pairs;
 pub mod stack;
 pub mod thumbnail;
-pub mod conversion;

@@ -10,7 +10,7 @@ use truepath_core::sheet::{Backdrop, Colour, Size};
 use truepath_media::exact::{self, Exact, Plane, Values};
 use truepath_media::pixels;
 
-use crate::conversion::{Data, Conversion, to_display};
+use crate::conversion::{Conversion, Data, to_display};
 
 /// How two files are compared.
 #[derive(Clone, Copy, Debug, Default)]

@@ -8,7 +8,7 @@ use truepath_core::picture::Content;
 use truepath_core::sheet::{Backdrop, Colour, Size};
 use truepath_media::pixels::{self, Pixels, Samples};
 
-use crate::conversion::{Data, Conversion, meant, to_light};
+use crate::conversion::{Conversion, Data, meant, to_light};
 
 /// How pictures are made small.
 #[derive(Clone, Copy, Debug)]

@@ -14,8 +14,9 @@ use crate::scene::{Camera, Corner, Keys, Lens, Light, Motion, Node, Pose, Primit
 /// The scene in `path` and the outside files it names.
 pub fn load(path: &Path) -> Result<(Scene, Vec<String>), Stop> {
     // Some damaged lengths make the parser panic.
-    std::panic::catch_unwind(|| loaded(path))
-        .unwrap_or_else(|_| Err(Stop::because(path.display(), "it is damaged: the lengths in it contradict each other")))
+    std::panic::catch_unwind(|| loaded(path)).unwrap_or_else(|_| {
+        Err(Stop::because(path.display(), "it is damaged: the lengths in it contradict each other"))
+    })
 }
 
 fn loaded(path: &Path) -> Result<(Scene, Vec<String>), Stop> {

@@ -21,7 +21,8 @@ pub struct Alone {
 pub fn alone(loaded: &Loaded, around: &Surroundings) -> Result<Alone, Failure> {
     let lock = loaded.state.lock(&around.host, false)?;
     if let Some(other) = claims::others(&loaded.state).first() {
-        let message = format!("process {} on {} is rendering this sheet with --share", other.worker.process, other.worker.host);
+        let message =
+            format!("process {} on {} is rendering this sheet with --share", other.worker.process, other.worker.host);
         let help = "wait for it or end it; if its machine has crashed, `truepath run` takes over";
         return Err(Failure::new(Cause::Machine, message).help(help));
     }

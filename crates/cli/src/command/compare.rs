@@ -256,7 +256,7 @@ fn of_sheet(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, E
         let labels = plan.labels(series).join("+");
         match (args.passes.is_empty(), args.version.is_empty() && args.mode.is_empty()) {
             (false, _) => (labels == args.passes[side]).then(|| (job.name.clone(), String::new())),
-            // Two jobs: each of their combinations by what follows the name.
+            // Two jobs: each of the jobs of their entries by what follows the name.
             (true, true) => {
                 let wanted =
                     truepath_core::plan::Selection { jobs: vec![args.what[side].clone()], ..Default::default() };

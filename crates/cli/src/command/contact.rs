@@ -12,8 +12,8 @@ use truepath_core::verify::{Seen, State};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::observe::Look;
 use truepath_pictures::contact::{Cell, Contact, Mark, Row};
-use truepath_pictures::thumbnail::{self, Thumbnail, Wish};
 use truepath_pictures::conversion::meant;
+use truepath_pictures::thumbnail::{self, Thumbnail, Wish};
 
 use super::gallery::{self, Shot, Strip};
 use super::{deliver, encode};

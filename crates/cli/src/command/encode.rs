@@ -21,7 +21,7 @@ use truepath_core::verify::{Picture, Seen};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_movie::pipe::{self, Unfed};
 use truepath_movie::{Kind, Movie, Source, sound};
-use truepath_pictures::conversion::{Data, Conversion};
+use truepath_pictures::conversion::{Conversion, Data};
 
 use crate::args::{EncodeArgs, MovieOptions};
 use crate::exit_code::Exit;
@@ -203,9 +203,7 @@ pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure>
         refused(format!("{} does not hold that codec", container.title)).help(format!("it holds {known}"))
     })?;
     let fps = value(
-        options.fps.as_deref().ok_or_else(|| {
-            refused("the frame rate is not known".to_owned()).help("add --fps 24")
-        })?,
+        options.fps.as_deref().ok_or_else(|| refused("the frame rate is not known".to_owned()).help("add --fps 24"))?,
         "fps",
     )?;
     let Setting::Fps(fps) = fps else { return Err(refused("--fps is not a frame rate".to_owned())) };
@@ -290,7 +288,8 @@ fn encoder(name: Option<&str>, wish: &Wish<'_>, around: &Surroundings) -> Result
             let who = name.unwrap_or("no encoder");
             let does = if name.is_some() { "cannot make" } else { "makes" };
             let message = format!("{who} {does} {codec} in {container} with these options");
-            let help = format!("`truepath adapter show {}` lists what it can make", name.unwrap_or(BUILT_IN_ENCODERS[0]));
+            let help =
+                format!("`truepath adapter show {}` lists what it can make", name.unwrap_or(BUILT_IN_ENCODERS[0]));
             return Err(Failure::new(Cause::Refused, message).help(help));
         }
     };
@@ -349,9 +348,8 @@ pub fn pattern(text: &str) -> Result<Pattern, Failure> {
         Failure::unreadable(format!("{text} is not a file pattern: {}", error.message)).help(error.help)
     })?;
     if let Some(token) = template.tokens().find(|token| token.name != "frame") {
-        return Err(
-            Failure::unreadable(format!("there is no token `{}` here", token.name)).help("{frame} is the only token here")
-        );
+        return Err(Failure::unreadable(format!("there is no token `{}` here", token.name))
+            .help("{frame} is the only token here"));
     }
     let value = |name: &str| if name == "frame" { Lookup::Value(Value::Frame) } else { Lookup::Unknown };
     let (pattern, troubles) = expand(&template, &value);
@@ -386,8 +384,7 @@ fn colour(text: &str) -> Result<Option<Colour>, Failure> {
         "linear" => Ok(Some(Colour::Linear)),
         "display" => Ok(Some(Colour::Display)),
         "type" => Ok(None),
-        _ => Err(Failure::unreadable(format!("`{text}` is not a way to store pixels"))
-            .help("write linear or display")),
+        _ => Err(Failure::unreadable(format!("`{text}` is not a way to store pixels")).help("write linear or display")),
     }
 }
 

@@ -145,11 +145,7 @@ fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> Strin
     }
     for run in own.runs.iter().rev().take(3).rev() {
         let at = run.at.get(..16).unwrap_or(&run.at).replace('T', " ");
-        out.push_str(&format!(
-            "run of {at}: estimated {}, took {}\n",
-            span(run.estimated),
-            span(run.took)
-        ));
+        out.push_str(&format!("run of {at}: estimated {}, took {}\n", span(run.estimated), span(run.took)));
     }
     out
 }

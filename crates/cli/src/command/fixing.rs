@@ -169,7 +169,8 @@ fn key_of(finding: &Finding) -> DocumentKey {
 
 fn counted(queue: &Queue) -> BTreeMap<DocumentKey, usize> {
     let mut counts = BTreeMap::new();
-    for finding in queue.sheets.iter().flat_map(|sheet| sheet.findings.iter()).filter(|finding| finding.allowed.is_none())
+    for finding in
+        queue.sheets.iter().flat_map(|sheet| sheet.findings.iter()).filter(|finding| finding.allowed.is_none())
     {
         *counts.entry(key_of(finding)).or_default() += 1;
     }

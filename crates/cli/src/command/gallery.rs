@@ -20,7 +20,7 @@ pub struct Strip {
     pub label: String,
     /// The series; empty outside any sheet.
     pub series: String,
-    /// The combination that it belongs to; empty outside any sheet.
+    /// The job that it belongs to; empty outside any sheet.
     pub job: String,
     /// Its camera.
     pub camera: String,

@@ -31,7 +31,9 @@ pub fn run(args: &LogArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let queue = pipeline::load(&common, around, LoadOptions::default())?;
     let wanted = args.frames.as_ref().map(|text| {
         let frames = FrameExpr::parse(text).ok().and_then(|frames| frames.frames(None, None));
-        frames.ok_or_else(|| Failure::unreadable(format!("`{text}` is not a list of frames")).help("write 12, 1-24 or 1-96/8"))
+        frames.ok_or_else(|| {
+            Failure::unreadable(format!("`{text}` is not a list of frames")).help("write 12, 1-24 or 1-96/8")
+        })
     });
     let wanted = wanted.transpose()?;
     let selection = Selection { jobs: vec![args.job.clone()], ..Selection::default() };

@@ -34,7 +34,12 @@ pub fn man(args: &ManArgs) -> Result<Exit, Failure> {
     let mut command = completing::command().disable_help_subcommand(true);
     command.build();
     let count = pages(&command, folder)?;
-    show::print(&format!("{}: {}. Read one: man {}/truepath.1\n", folder.display(), show::counted(count, "page"), folder.display()))?;
+    show::print(&format!(
+        "{}: {}. Read one: man {}/truepath.1\n",
+        folder.display(),
+        show::counted(count, "page"),
+        folder.display()
+    ))?;
     Ok(Exit::Well)
 }
 

@@ -14,10 +14,10 @@ pub mod encode;
 pub mod estimate;
 pub mod explain;
 
+pub mod fixing;
 mod gallery;
 pub mod log;
 mod loose;
-pub mod fixing;
 pub mod manual;
 pub mod movie;
 pub mod names;
@@ -213,11 +213,10 @@ fn guard_final(loaded: &Loaded, is_final: bool) -> Result<(), Failure> {
 /// Running and building need a renderer for every job.
 fn need_adapters(loaded: &Loaded) -> Result<(), Failure> {
     match loaded.plan.jobs.iter().find(|job| job.adapter.as_deref().is_none()) {
-        Some(job) => Err(Failure::unreadable(format!(
-            "the job `{}` has no adapter, so no renderer is known",
-            job.name
-        ))
-        .help("write adapter = \"understudy\" in the job or in [defaults]")),
+        Some(job) => {
+            Err(Failure::unreadable(format!("the job `{}` has no adapter, so no renderer is known", job.name))
+                .help("write adapter = \"understudy\" in the job or in [defaults]"))
+        }
         None => Ok(()),
     }
 }

@@ -46,7 +46,7 @@ pub fn run(args: &NamesArgs, around: &Surroundings) -> Result<Exit, Failure> {
 /// Files beyond which nobody wants to wait for what stands there.
 const MOST: i64 = 100_000;
 
-/// How what is there already is judged; nothing where nothing is, or where a look would take long.
+/// How what is already there is judged; nothing where nothing is, or where a look would take long.
 fn there(queue: &Queue, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
     let is_known = |sheet: &Loaded| sheet.plan.series.iter().all(Series::is_known);
     let files: i64 = queue.sheets.iter().flat_map(|sheet| &sheet.plan.series).filter_map(Series::count).sum();

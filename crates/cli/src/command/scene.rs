@@ -12,7 +12,7 @@ use truepath_exec::failure::Failure;
 
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::show::{self, paint};
+use crate::show::{self, paint, state};
 
 /// Prints what is known about each scene. A missing scene or resource makes the answer no.
 pub fn run(args: &SceneArgs, around: &Surroundings) -> Result<Exit, Failure> {
@@ -81,7 +81,7 @@ fn text(path: &Path, read: &load::Read, missing: &[String], (fps, around): (Opti
     let mut out =
         format!("{}  {}\n", paint(screen, show::HEAD, path.display()), paint(screen, show::QUIET, read.source));
     if let Some(why) = &read.damaged {
-        out.push_str(&format!("  {} {why}\n", paint(screen, show::BAD, "cannot be read:")));
+        out.push_str(&format!("  {} {why}\n", state(screen, show::BAD, "cannot be read:")));
     }
     let length = match (frames(facts, fps), facts.seconds) {
         (Some(frames), _) => frames,
@@ -107,7 +107,7 @@ fn text(path: &Path, read: &load::Read, missing: &[String], (fps, around): (Opti
         out.push_str(&format!("  {:<9}  {}\n", "variables", list(&facts.variables)));
     }
     if let Some(unsaved) = &facts.unsaved {
-        out.push_str(&format!("  {:<9}  {}\n", "unsaved", paint(screen, show::BAD, unsaved)));
+        out.push_str(&format!("  {:<9}  {}\n", "unsaved", state(screen, show::BAD, unsaved)));
     }
     for (at, product) in facts.products.iter().enumerate() {
         let parts = [
@@ -122,9 +122,9 @@ fn text(path: &Path, read: &load::Read, missing: &[String], (fps, around): (Opti
     }
     for (at, resource) in facts.files().enumerate() {
         let state = if missing.contains(resource) {
-            paint(screen, show::BAD, "missing")
+            state(screen, show::BAD, "missing")
         } else {
-            paint(screen, show::GOOD, "there")
+            state(screen, show::GOOD, "there")
         };
         out.push_str(&format!("  {:<9}  {state}  {resource}\n", if at == 0 { "resources" } else { "" }));
     }

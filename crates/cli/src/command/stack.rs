@@ -29,7 +29,7 @@ use crate::show::{self, HEAD, counter::Counter, paint, verdicts};
 /// States of files whose pixels are taken.
 const WHOLE: [State; 4] = [State::Good, State::Foreign, State::Odd, State::Unproven];
 
-/// One combination with its passes.
+/// One job with its passes.
 struct Pile<'p> {
     loaded: &'p Loaded,
     job: &'p Job,
@@ -41,7 +41,7 @@ struct Pile<'p> {
     whole: Frames,
 }
 
-/// What became of one combination.
+/// What became of one job.
 #[derive(Default)]
 struct Done {
     made: Vec<i64>,
@@ -115,7 +115,7 @@ fn missing(pile: &Pile<'_>) -> Frames {
     planned.reduce(|both, own| both.union(&own)).unwrap_or_default().minus(&pile.whole)
 }
 
-/// Where the files of a combination go: every token of the sheet but the pass stands in the name.
+/// Where the files of a job go: every token of the sheet but the pass stands in the name.
 fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern, Form), Failure> {
     let Pile { loaded, job, passes, .. } = pile;
     let refused = |message: String| Failure::new(Cause::Refused, message);
@@ -172,7 +172,7 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
     Ok((absolute, form))
 }
 
-/// Two combinations must not meet on one name, and none of them any file that is planned.
+/// Two jobs must not meet on one name, and none of them any file that is planned.
 fn apart(piles: &[Pile<'_>], queue: &Queue) -> Result<(), Failure> {
     let mut names: BTreeSet<String> = BTreeSet::new();
     for pile in piles {
@@ -191,7 +191,7 @@ fn apart(piles: &[Pile<'_>], queue: &Queue) -> Result<(), Failure> {
     })
 }
 
-/// Makes all files of one combination, each beside its name, read back and on the disk before it bears that.
+/// Makes all files of one job, each beside its name, read back and on the disk before it bears that.
 fn stacked(pile: &Pile<'_>, replace: bool, around: &Surroundings) -> Result<Done, Failure> {
     let Some((pattern, form)) = &pile.out else { return Ok(Done::default()) };
     let Some(first) = pile.whole.first() else { return Ok(Done::default()) };

@@ -138,24 +138,27 @@ fn why((text, all): (&str, bool), queue: &Queue, around: &Surroundings) -> Resul
     let frames =
         FrameExpr::parse(text).ok().and_then(|frames| frames.frames(None, None)).filter(|frames| frames.count() > 0);
     let frames: Frames = frames.ok_or_else(|| {
-        Failure::unreadable(format!("`{text}` is not a list of frames")).help("write one frame, or two to compare: 12 or 12,48")
+        Failure::unreadable(format!("`{text}` is not a list of frames"))
+            .help("write one frame, or two to compare: 12 or 12,48")
     })?;
-    let mut found = false;
+    let mut told: Vec<(bool, String)> = Vec::new();
     for (at, loaded) in queue.sheets.iter().enumerate() {
         for verdict in
             queue.verdicts(at, Look::Heads, around)?.into_iter().filter(|verdict| verdict.is_movie == of_movies)
         {
             let own = verdict.planned.intersect(&frames);
             if !own.is_empty() {
-                found = true;
                 let now = loaded.ground.made_of.get(verdict.series).and_then(Option::as_ref);
-                show::print(&status::why(loaded, (&verdict, &own), (now, all), around.out))?;
+                let asked = status::Asked { verdict: &verdict, frames: &own, now, all };
+                told.push(status::why(loaded, &asked, around.out));
             }
         }
     }
-    if !found {
-        return Err(Failure::unreadable(format!("no job has frame {frames}"))
-            .help("`truepath names` lists them"));
+    // What differs comes first.
+    told.sort_by_key(|(differs, _)| !differs);
+    show::print(&told.iter().map(|(_, text)| text.as_str()).collect::<String>())?;
+    if told.is_empty() {
+        return Err(Failure::unreadable(format!("no job has frame {frames}")).help("`truepath names` lists them"));
     }
     Ok(Exit::Well)
 }

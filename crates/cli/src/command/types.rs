@@ -61,10 +61,10 @@ fn picture(known: &FileType) -> Value {
         "name": known.name, "title": known.title, "extensions": known.extensions,
         "bits": listed(known.bits), "channels": listed(known.channels), "layers": known.layers,
         "compressions": known.compressions, "quality": known.quality, "lossy": known.lossy,
-        "for": match known.light {
-            Light::Linear => "linear",
-            Light::Display => "display",
-            Light::Either => "linear or display",
+        "pixels": match known.light {
+            Light::Linear => "scene-linear",
+            Light::Display => "display-encoded",
+            Light::Either => "scene-linear or display-encoded",
         },
         "largest": known.largest, "source": known.source,
     })

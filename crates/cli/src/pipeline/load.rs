@@ -215,7 +215,8 @@ pub fn newer(scene: &Path, names: &[String]) -> Option<PathBuf> {
         }
         let entries = scene.parent().and_then(|folder| folder.read_dir().ok());
         let entries = entries.into_iter().flatten().filter_map(Result::ok).map(|entry| entry.path());
-        let fits = |path: &PathBuf| path.file_name().is_some_and(|own| unsaved::fits(pattern, &name, &own.to_string_lossy()));
+        let fits =
+            |path: &PathBuf| path.file_name().is_some_and(|own| unsaved::fits(pattern, &name, &own.to_string_lossy()));
         entries.filter(fits).collect()
     };
     names.iter().flat_map(copies).find(is_newer)

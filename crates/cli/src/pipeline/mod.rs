@@ -120,7 +120,8 @@ impl Loaded {
         let mut found = self.findings.clone().sorted();
         let is_shared = |at: Place| self.below.contains(&at.file.0);
         for finding in found.iter_mut().filter(|finding| finding.more == 0) {
-            let Some(name) = finding.job.as_deref().filter(|_| finding.at.as_ref().is_some_and(|at| is_shared(at.at))) else {
+            let Some(name) = finding.job.as_deref().filter(|_| finding.at.as_ref().is_some_and(|at| is_shared(at.at)))
+            else {
                 continue;
             };
             let job = self.plan.jobs.iter().find(|job| job.name == name).map(|job| job.at);

@@ -63,7 +63,8 @@ impl Request<'_> {
             let wanted = paths::absolute(&from.value, from.at, home);
             let found = dunce::canonicalize(&wanted).ok().filter(|found| !above.contains(found));
             let Some(found) = found else {
-                let label = if Path::new(&wanted).exists() { "this sheet includes itself" } else { "this file does not exist" };
+                let label =
+                    if Path::new(&wanted).exists() { "this sheet includes itself" } else { "this file does not exist" };
                 let words = Words::new(format!("{wanted} cannot be included"), label);
                 self.findings.add(
                     "from-missing",
@@ -105,7 +106,9 @@ impl Request<'_> {
         // Each scene once, with the adapter of the first job that has it.
         let mut scenes: BTreeMap<String, Option<&Adapter>> = BTreeMap::new();
         for job in stacked {
-            let Some((scene, at)) = job.settings.text(&Key::Scene).zip(job.settings.place(&Key::Scene)) else { continue };
+            let Some((scene, at)) = job.settings.text(&Key::Scene).zip(job.settings.place(&Key::Scene)) else {
+                continue;
+            };
             let adapter = job.settings.text(&Key::Adapter).and_then(|name| known.adapters.get(name));
             scenes.entry(paths::absolute(scene, at, home)).or_insert(adapter);
         }

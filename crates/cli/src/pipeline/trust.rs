@@ -123,7 +123,10 @@ impl Brought {
     pub fn refuse_strangers(&self) -> Result<(), Failure> {
         match &self.stranger {
             Some((path, owner)) if !self.is_trusted() => {
-                let words = format!("{} belongs to {owner}, and its adapters decide which programs are started", path.display());
+                let words = format!(
+                    "{} belongs to {owner}, and its adapters decide which programs are started",
+                    path.display()
+                );
                 Err(Failure::new(Cause::Machine, words).help(format!(
                     "read the sheet and its adapters, then run: truepath trust {}",
                     self.folder.display()

@@ -5,7 +5,7 @@ use truepath_core::frames::Frames;
 use truepath_pictures::pairs::{Difference, Likeness, Side};
 
 use super::verdicts::cut;
-use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint};
+use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint, state};
 use crate::lower::Screen;
 
 /// Frames that are named one by one.
@@ -178,9 +178,9 @@ pub fn text(comparison: &Comparison, screen: Screen) -> String {
 fn line(comparison: &Comparison, (kind, name): (usize, &str), own: &[&Compared], screen: Screen) -> String {
     let frames = cut(&Frames::from_any(own.iter().map(|frame| frame.frame).collect()).to_string());
     let style = [GOOD, GOOD, GOOD, BAD, BAD, BAD, BAD, ODD][kind];
-    let word = paint(screen, style, format!("{name:17}"));
+    let word = super::pad(&state(screen, style, name), 19);
     let mut out = format!("  {word} {frames}\n");
-    let mut note = |text: String| out.push_str(&format!("  {:17} {}\n", "", paint(screen, QUIET, text)));
+    let mut note = |text: String| out.push_str(&format!("  {:19} {}\n", "", paint(screen, QUIET, text)));
     let mut differences = own.iter().filter_map(|frame| match &frame.outcome {
         Outcome::Both(Likeness::Differs(difference)) => Some((frame.frame, difference)),
         _ => None,
@@ -240,7 +240,7 @@ fn closing(comparison: &Comparison, screen: Screen) -> String {
         .map(|(kind, name)| format!("{} {name}", count(kind)))
         .collect();
     let (style, word) = if comparison.is_within() { (GOOD, "no differences") } else { (BAD, "different") };
-    format!("\n{}: {}\n", paint(screen, style, word), parts.join(", "))
+    format!("\n{}: {}\n", state(screen, style, word), parts.join(", "))
 }
 
 /// `compare --json`.

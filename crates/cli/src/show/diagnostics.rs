@@ -7,7 +7,7 @@ use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Patch, Rendere
 use truepath_core::diagnostic::{Finding, Level as Grave};
 use truepath_core::source::{Excerpt, Place, Sources, Spanned};
 
-use super::{BAD, GOOD, ODD, clean, counted, own, paint};
+use super::{BAD, GOOD, ODD, clean, counted, own, paint, state};
 use crate::lower::Screen;
 
 /// Bytes from one place to another that is still shown with it.
@@ -66,14 +66,12 @@ fn again(block: &[&Finding], sources: &Sources) -> Option<String> {
     places.retain(|place| Some(place) != line(first).as_ref());
     places.dedup();
     let elsewhere: usize = if places.is_empty() { 0 } else { rest.iter().map(|other| other.more).sum() };
-    let text = match (first.more + elsewhere + places.len(), first.again) {
-        (0, 0) => return None,
-        (0, again) => format!("same problem {} in this job", counted(again as i64, "more time")),
-        (jobs, _) => {
-            let what = if first.job.is_some() { "more job" } else { "more place" };
-            format!("same problem in {}", counted(jobs as i64, what))
-        }
-    };
+    let count = first.more + elsewhere + places.len();
+    if count == 0 {
+        return None;
+    }
+    let what = if first.job.is_some() { "more job" } else { "more place" };
+    let text = format!("same problem in {}", counted(count as i64, what));
     let named = places[..places.len().min(MOST_PLACES)].join(", ");
     let rest = if places.len() > MOST_PLACES { ", ..." } else { "" };
     Some(if named.is_empty() { text } else { format!("{text}: {named}{rest}") })
@@ -135,7 +133,8 @@ fn span(at: Place, lines: &Excerpt<'_>) -> std::ops::Range<usize> {
 }
 
 fn closing(findings: &[Finding], sheet: &str, screen: Screen) -> String {
-    let (allowed, found): (Vec<&Finding>, Vec<&Finding>) = findings.iter().partition(|finding| finding.allowed.is_some());
+    let (allowed, found): (Vec<&Finding>, Vec<&Finding>) =
+        findings.iter().partition(|finding| finding.allowed.is_some());
     let count = |level: Grave| found.iter().filter(|finding| finding.level == level).count() as i64;
     let (errors, warnings, notes) = (count(Grave::Error), count(Grave::Warning), count(Grave::Note));
     let parts = [(errors, "error", BAD), (warnings, "warning", ODD), (notes, "note", anstyle::Style::new())];
@@ -152,7 +151,7 @@ fn closing(findings: &[Finding], sheet: &str, screen: Screen) -> String {
     let gravest = [Grave::Error, Grave::Warning, Grave::Note].into_iter();
     let gravest = gravest.filter_map(|level| found.iter().find(|finding| finding.level == level)).next();
     match gravest {
-        None => format!("{}{allowed}\n", paint(screen, GOOD, format!("{sheet}: no problems found"))),
+        None => format!("{}{allowed}\n", state(screen, GOOD, format!("{sheet}: no problems found"))),
         Some(first) => {
             format!("{} in {sheet}{allowed}. Learn more: truepath explain {}\n", parts.join(", "), first.check)
         }

@@ -71,7 +71,11 @@ pub fn text((loaded, job): (&Loaded, &str), said: &[Said<'_>], given_up: &[&Give
         out.push_str(&format!("\n{} {}\n", paint(screen, HEAD, "the end of"), said.call.started.log));
         lines.iter().for_each(|line| out.push_str(&format!("  {line}\n")));
         // Alone on its line and unbroken, so that it can be pasted.
-        out.push_str(&format!("\n{}\n{}\n", paint(screen, HEAD, "to try it by hand:"), command.trim_start_matches("$ ")));
+        out.push_str(&format!(
+            "\n{}\n{}\n",
+            paint(screen, HEAD, "to try it by hand:"),
+            command.trim_start_matches("$ ")
+        ));
     }
     out
 }
@@ -119,7 +123,8 @@ fn part(loaded: &Loaded, of: &str, said: &[&Said<'_>], screen: Screen) -> String
     out + &problems(said, screen)
 }
 
-/// What the renderers complained about, the most frequent first. What differs by numbers alone is one line.
+/// What the renderers complained about, the most frequent first. What differs by numbers alone is one line, with `#` for
+/// each number.
 fn problems(said: &[&Said<'_>], screen: Screen) -> String {
     let mut problems: BTreeMap<String, Problem<'_>> = BTreeMap::new();
     for said in said {
@@ -134,8 +139,8 @@ fn problems(said: &[&Said<'_>], screen: Screen) -> String {
     problems.sort_by_key(|problem| std::cmp::Reverse(problem.count));
     let mut out = if problems.is_empty() { String::new() } else { paint(screen, HEAD, "problems\n") };
     for Problem { text, count, differs, frames } in problems.iter().take(MOST) {
-        let numbers = if *differs { ", with other numbers too" } else { "" };
-        let calls = paint(screen, QUIET, format!("calls of frames {}{numbers}", cut(&frames.to_string())));
+        let calls = paint(screen, QUIET, format!("calls of frames {}", cut(&frames.to_string())));
+        let text = if *differs { without_numbers(text) } else { (*text).to_owned() };
         out.push_str(&super::in_columns(&format!("  {count:>4} x  {text}"), &[calls], screen));
     }
     if problems.len() > MOST {
@@ -185,9 +190,8 @@ fn rows(said: &[&Said<'_>], screen: Screen) -> Vec<Row> {
         None => Some(false),
         Some(ended) => (ended.why.is_none() && ended.code == Some(0) && ended.missing.is_empty()).then_some(true),
     };
-    let is_quiet = |said: &Said<'_>| {
-        said.tries == 1 && said.call.said.iter().all(|event| matches!(event, Event::Refused { .. }))
-    };
+    let is_quiet =
+        |said: &Said<'_>| said.tries == 1 && said.call.said.iter().all(|event| matches!(event, Event::Refused { .. }));
     let alike = |a: &&Said<'_>, b: &&Said<'_>| {
         let same = a.host == b.host && a.call.started.series == b.call.started.series;
         same && how(a).is_some() && how(a) == how(b) && is_quiet(a) && is_quiet(b)

@@ -5,7 +5,7 @@ use truepath_core::frames::Frames;
 use truepath_core::verify::{STATES, State};
 
 use super::junit::Case;
-use super::{BAD, GOOD, HEAD, QUIET, counted, paint, verdicts};
+use super::{BAD, GOOD, HEAD, QUIET, counted, paint, state as signed, verdicts};
 use crate::lower::Screen;
 
 /// Files that are named before the rest is only counted.
@@ -66,10 +66,10 @@ pub fn text(looked: &[Examined], screen: Screen) -> String {
             let frames = set.in_state(*state);
             let several = set.wanted.count() > 1;
             let numbers = if several { format!(" {}", verdicts::cut(&frames.to_string())) } else { String::new() };
-            (!frames.is_empty()).then(|| paint(screen, verdicts::style(*state), format!("{word}{numbers}")))
+            (!frames.is_empty()).then(|| signed(screen, verdicts::style(*state), format!("{word}{numbers}")))
         });
         let states: Vec<String> = states.collect();
-        let state = if states.is_empty() { paint(screen, GOOD, "complete") } else { states.join("  ") };
+        let state = if states.is_empty() { signed(screen, GOOD, "complete") } else { states.join("  ") };
         let (count, good) = (set.wanted.count(), set.in_state(State::Good).count());
         out.push_str(&format!("{}  {count:>7}  {good:>7}  {state}\n", super::pad(&set.pattern, widest)));
     }
@@ -81,7 +81,7 @@ pub fn text(looked: &[Examined], screen: Screen) -> String {
     for Found { path, state, why, .. } in bad.iter().take(MOST_LINES) {
         out.push_str(&format!(
             "  {}  {path}: {why}\n",
-            paint(screen, verdicts::style(*state), format!("{:<10}", state.name()))
+            super::pad(&signed(screen, verdicts::style(*state), state.name()), 12)
         ));
     }
     if bad.len() > MOST_LINES {
@@ -89,8 +89,8 @@ pub fn text(looked: &[Examined], screen: Screen) -> String {
     }
     let all: i64 = looked.iter().map(|set| set.wanted.count()).sum();
     let closing = match looked.iter().map(Examined::bad).sum::<i64>() {
-        0 => paint(screen, GOOD, format!("complete: {}", counted(all, "file"))),
-        bad => paint(screen, BAD, format!("not complete: {} of {} good", all - bad, counted(all, "file"))),
+        0 => signed(screen, GOOD, format!("complete: {}", counted(all, "file"))),
+        bad => signed(screen, BAD, format!("not complete: {} of {} good", all - bad, counted(all, "file"))),
     };
     out + &format!("\n{closing}\n")
 }

@@ -29,7 +29,10 @@ pub fn text(plan: &Plan, unpinned: &Wanted, now: DateTime, screen: Screen) -> St
         }
         let left = left_to_scene(job);
         if !left.is_empty() {
-            out.push_str(&format!("  {}\n", paint(screen, QUIET, format!("not set, the scene decides: {}", left.join(", ")))));
+            out.push_str(&format!(
+                "  {}\n",
+                paint(screen, QUIET, format!("not set, the scene decides: {}", left.join(", ")))
+            ));
         }
         if let Some(line) = pinned(plan, job, now) {
             out.push_str(&format!("  {}\n", paint(screen, QUIET, line)));
@@ -111,10 +114,7 @@ fn would_be(unpinned: &Wanted) -> Vec<String> {
     let jobs = unpinned.jobs.iter().filter(|(_, own)| own.version.is_some()).map(|(job, _)| job.as_str());
     let jobs: Vec<&str> = jobs.collect();
     if !jobs.is_empty() {
-        lines.push(format!(
-            "the version of {} is that of now; the first run or build pins it",
-            jobs.join(", ")
-        ));
+        lines.push(format!("the version of {} is that of now; the first run or build pins it", jobs.join(", ")));
     }
     lines
 }

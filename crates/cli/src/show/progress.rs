@@ -330,7 +330,10 @@ pub fn attention(event: &Event, screen: Screen) -> Option<String> {
         }
         Event::Stray { call, files, paths } => {
             let (count, path) = (counted(*files, "file"), paths.first().map_or("", String::as_str));
-            format!("{} {call} wrote {count} that the sheet does not plan, kept in stage: {path}", state(screen, ODD, "stray"))
+            format!(
+                "{} {call} wrote {count} that the sheet does not plan, kept in stage: {path}",
+                state(screen, ODD, "stray")
+            )
         }
         Event::Rewritten { series, frame, .. } => {
             let what = "was written again after it had landed; the later file was kept";

@@ -177,17 +177,28 @@ pub fn json<'p>(
     json!({ "truepath": 1, "series": sheets.clone().flat_map(one).collect::<Vec<_>>(), "fix": fixes, "tasks": tasks })
 }
 
+/// What is asked about frames of one series.
+pub struct Asked<'a> {
+    /// The series and how its files are judged.
+    pub verdict: &'a Verdict,
+    /// The frames.
+    pub frames: &'a Frames,
+    /// What they would be rendered from now, where that can be looked up.
+    pub now: Option<&'a Fingerprint>,
+    /// Whether everything that they were rendered from is shown, too.
+    pub all: bool,
+}
+
 /// What some frames of one series were made of, and would be made of now; of two frames also how they differ.
-pub fn why(
-    loaded: &Loaded,
-    (verdict, frames): (&Verdict, &Frames),
-    (now, all): (Option<&Fingerprint>, bool),
-    screen: Screen,
-) -> String {
+///
+/// Also says whether anything differs.
+pub fn why(loaded: &Loaded, asked: &Asked<'_>, screen: Screen) -> (bool, String) {
+    let Asked { verdict, frames, now, all } = *asked;
     let series = loaded.plan.output(verdict.series);
     let history = &loaded.ground.history;
     let landed = history.of(series);
     let mut out = String::new();
+    let mut differs = false;
     let mut made: Vec<&[(String, String)]> = Vec::new();
     for frame in frames.iter() {
         let (name, number) = (series.name(frame), series.number(frame));
@@ -204,10 +215,14 @@ pub fn why(
         ));
         let then = past(landed, number, bytes).map(|(record, _)| history.made(&record));
         let differences = now.zip(then).map(|(now, then)| now.differences(then));
+        differs |= then.is_none() || differences.as_ref().is_none_or(|list| !list.is_empty());
+        let landed = if own == State::Missing { "it landed, " } else { "" };
         match (&then, &differences) {
             (None, _) => out.push_str("  True Path has no record of it\n"),
             (Some(_), None) => out.push_str("  its present inputs cannot be read\n"),
-            (Some(_), Some(list)) if list.is_empty() => out.push_str("  rendered from the same scene with the same settings\n"),
+            (Some(_), Some(list)) if list.is_empty() => {
+                out.push_str(&format!("  {landed}rendered from the same scene with the same settings\n"));
+            }
             (Some(_), Some(list)) => {
                 list.iter().for_each(|one| out.push_str(&format!("  {}\n", paint(screen, ODD, one))));
             }
@@ -226,7 +241,7 @@ pub fn why(
         }
     }
     if !all {
-        return out;
+        return (differs, out);
     }
     let parts = now.map(|now| now.parts.as_slice()).or(made.first().copied()).unwrap_or_default();
     let widest = parts.iter().map(|(name, _)| super::width(name)).max().unwrap_or(0);
@@ -234,7 +249,7 @@ pub fn why(
         let value = if value == UNKNOWN { "not defined, not compared".to_owned() } else { shortened(value) };
         out.push_str(&paint(screen, QUIET, format!("  {}  {value}\n", super::pad(name, widest))));
     }
-    out
+    (differs, out)
 }
 
 fn shortened(value: &str) -> String {

@@ -111,8 +111,10 @@ pub fn closing(verdicts: &[&Verdict], fixes: &[String], screen: Screen) -> Strin
     }
     let unproven = files(&[State::Unproven]);
     if unproven > 0 {
-        let words =
-            format!("{} not proven: their pixels are stored in a way that True Path cannot read", is_or_are(unproven, "file"));
+        let words = format!(
+            "{} not proven: their pixels are stored in a way that True Path cannot read",
+            is_or_are(unproven, "file")
+        );
         out.push_str(&format!("{}: {words}\n", signed(screen, ODD, "warning")));
     }
     let near: i64 = verdicts.iter().map(|verdict| i64::try_from(verdict.near.len()).unwrap_or(i64::MAX)).sum();

@@ -29,7 +29,8 @@ fn table(job: &Stacked, sources: &Sources, screen: Screen) -> String {
             let below =
                 history.iter().rev().skip(1).flatten().map(|given| format!("{} ({})", given.value, place(given)));
             let over: Vec<String> = below.collect();
-            let value = winner.as_ref().map_or_else(|| "not set, the scene decides".to_owned(), |given| shown(key, given));
+            let value =
+                winner.as_ref().map_or_else(|| "not set, the scene decides".to_owned(), |given| shown(key, given));
             (key.to_string(), value, winner.as_ref().map(place).unwrap_or_default(), over.join(", "))
         })
         .collect();

@@ -1,6 +1,9 @@
 //! One builder for all tests that drive the built program: a project in a temporary folder, calls, and what they say.
 #![allow(dead_code, clippy::unwrap_used)]
 
+#[cfg(unix)]
+pub mod terminal;
+
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
@@ -45,7 +48,7 @@ pub const UNDERSTUDY: &str = include_str!("../../../core/src/adapter/understudy.
 /// A renderer that fails in the ways in which renderers fail; an example of this package, built with its tests.
 pub fn odd_renderer() -> String {
     let path = PathBuf::from(env!("CARGO_BIN_EXE_truepath")).with_file_name("examples").join("odd_renderer");
-    assert!(path.is_file(), "{} is not there: cargo build -p truepath --examples", path.display());
+    assert!(path.is_file(), "{} does not exist: cargo build -p truepath --examples", path.display());
     path.display().to_string()
 }
 

@@ -3,7 +3,7 @@
 use wildmatch::WildMatch;
 
 /// The tokens that a name may have.
-pub const TOKENS: [&str; 3] = ["{scene_name}", "{scene_stem}", "{scene_ext}"];
+pub const TOKENS: [&str; 3] = ["{scene_file}", "{scene_name}", "{scene_ext}"];
 
 /// Whether a pattern has no other token, and names a file in the scene's own folder.
 #[must_use]
@@ -32,14 +32,14 @@ mod tests {
     #[test]
     fn names_of_copies_are_those_that_the_adapter_declares() {
         for (pattern, fitting, other) in [
-            ("{scene_stem}.autosave.{scene_ext}", "ferry.autosave.glb", "ferry.glb"),
-            ("{scene_name}~*", "ferry.glb~2", "harbour.glb~2"),
-            (".{scene_name}.open", ".ferry.glb.open", "ferry.glb.open"),
+            ("{scene_name}.autosave.{scene_ext}", "ferry.autosave.glb", "ferry.glb"),
+            ("{scene_file}~*", "ferry.glb~2", "harbour.glb~2"),
+            (".{scene_file}.open", ".ferry.glb.open", "ferry.glb.open"),
         ] {
             assert!(is_pattern(pattern));
             assert!(fits(pattern, "ferry.glb", fitting) && !fits(pattern, "ferry.glb", other), "{pattern}");
         }
-        for pattern in ["autosave", "saves/{scene_name}", "{scene}.bak", "{scene_stem", "*"] {
+        for pattern in ["autosave", "saves/{scene_file}", "{scene}.bak", "{scene_name", "*"] {
             assert!(!is_pattern(pattern), "{pattern}");
         }
     }

@@ -1,4 +1,4 @@
-//! What lies on disk before anything runs: roots, free space, files that are there already.
+//! What lies on disk before anything runs: roots, free space, files that are already there.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -46,9 +46,10 @@ fn roots(sink: &mut Sink<'_, '_>, machine: &Machine) {
             RootState { there: true, folder: false, .. } => {
                 Some(("root-not-writable", wording::disk::root_not_writable(path, "a file has this name")))
             }
-            RootState { writable: false, .. } => {
-                Some(("root-not-writable", wording::disk::root_not_writable(path, "this user has no permission to write there")))
-            }
+            RootState { writable: false, .. } => Some((
+                "root-not-writable",
+                wording::disk::root_not_writable(path, "this user has no permission to write there"),
+            )),
             RootState { empty: true, system_disk: true, .. } if mount => {
                 Some(("root-not-mounted", wording::disk::root_not_mounted(path)))
             }

@@ -1,6 +1,7 @@
 //! Every check of a plan, by family. Decisions stand here, their words in [`wording`], their levels in the registry.
 
 mod carried;
+mod colour;
 mod disk;
 mod encoder;
 mod frames;
@@ -14,7 +15,6 @@ mod scene;
 mod sheet;
 mod size;
 mod spelling;
-mod colour;
 mod types;
 mod wording;
 

@@ -56,8 +56,8 @@ fn sources(sink: &mut Sink<'_, '_>) {
             let words = wording::movies::movie_of_nothing(&of.value, nearest(&of.value, names()), of.at);
             sink.findings.add("movie-of-unknown", Some(of.at), None, words);
         } else if job != of.value && plans().any(|planned| planned.job == job) {
-            let combinations = plans().filter(|planned| planned.job == job).map(|planned| planned.name.as_str());
-            let words = wording::movies::movie_of_nothing(&of.value, nearest(&of.value, combinations), of.at);
+            let names = plans().filter(|planned| planned.job == job).map(|planned| planned.name.as_str());
+            let words = wording::movies::movie_of_nothing(&of.value, nearest(&of.value, names), of.at);
             sink.findings.add("movie-of-unknown", Some(of.at), None, words);
         } else if sink.input.whole {
             sink.findings.add("movie-of-disabled", Some(of.at), None, wording::movies::movie_of_disabled(&of.value));

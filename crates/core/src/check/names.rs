@@ -215,7 +215,9 @@ fn version(sink: &mut Sink<'_, '_>, series: &Series) {
     let Some(path) = &series.path else { return };
     // A still or a movie of a job may do without; its sequences may not.
     let movie = series.kind == SeriesKind::Movie;
-    if let Some(at) = job.given.place(&Key::Version).filter(|_| !movie && series.is_known() && !path.value.has("version")) {
+    if let Some(at) =
+        job.given.place(&Key::Version).filter(|_| !movie && series.is_known() && !path.value.has("version"))
+    {
         let words = wording::names::version_not_in_path().also(path.at, "this path");
         sink.add("version-not-in-path", Some(at), job, words);
     }

@@ -27,7 +27,12 @@ pub fn check(sink: &mut Sink<'_, '_>) {
 fn whole(sink: &mut Sink<'_, '_>, job: &Job, scene: &Spanned<String>, machine: &Machine) {
     let (at, name) = (Some(scene.at), scene.value.as_str());
     if machine.missing.contains(name) {
-        sink.add("scene-missing", at, job, wording::scene::scene_missing(&paths::seen_from(name, &sink.input.plan.home.folder)));
+        sink.add(
+            "scene-missing",
+            at,
+            job,
+            wording::scene::scene_missing(&paths::seen_from(name, &sink.input.plan.home.folder)),
+        );
     }
     if let Some(why) = machine.damaged.get(name) {
         sink.add("scene-damaged", at, job, wording::scene::scene_damaged(name, why));

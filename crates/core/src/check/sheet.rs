@@ -29,7 +29,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
     }
 }
 
-/// Variables that reach nothing, and combinations whose difference reaches nothing.
+/// Variables that reach nothing, and jobs whose difference reaches nothing.
 fn variables(sink: &mut Sink<'_, '_>, job: &Job) {
     let adapter = sink.adapter(job);
     let mut paths =

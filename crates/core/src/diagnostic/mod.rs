@@ -34,12 +34,10 @@ pub struct Finding {
     pub help: Option<String>,
     /// The change that fixes it, where one is certain.
     pub fix: Option<Fix>,
-    /// The combination it is about.
+    /// The job it is about.
     pub job: Option<String>,
     /// How many more jobs the same cause hits.
     pub more: usize,
-    /// How often the same cause hits its own job again.
-    pub again: usize,
     /// Why the sheet allows it; such a finding is kept and not counted.
     pub allowed: Option<String>,
 }
@@ -136,7 +134,6 @@ impl Findings {
             fix: words.fix,
             job: job.map(str::to_owned),
             more: 0,
-            again: 0,
             allowed: None,
         });
     }
@@ -161,7 +158,8 @@ impl Findings {
     /// one place is one finding that counts the other jobs.
     #[must_use]
     pub fn sorted(mut self) -> Vec<Finding> {
-        let place = |finding: &Finding| finding.at.as_ref().map_or((1, None), |at| (0, Some((at.at, at.value.clone()))));
+        let place =
+            |finding: &Finding| finding.at.as_ref().map_or((1, None), |at| (0, Some((at.at, at.value.clone()))));
         self.list.sort_by(|a, b| {
             b.level.cmp(&a.level).then_with(|| place(a).cmp(&place(b))).then_with(|| a.check.cmp(b.check))
         });
@@ -172,11 +170,10 @@ impl Findings {
                 Some(kept)
                     if kept.check == finding.check
                         && kept.allowed == finding.allowed
+                        && (kept.job != finding.job || kept.message == finding.message)
                         && place(kept) == place(&finding)
                         && (kept.at.is_some() || kept.message == finding.message) =>
                 {
-                    let is_own = kept.job == finding.job;
-                    kept.again += usize::from(is_own && kept.message != finding.message);
                     kept.more += usize::from(jobs.insert(finding.job));
                 }
                 _ => {

@@ -180,9 +180,7 @@ fn parse_part(text: &str) -> Result<Part, String> {
     let (first, last) = dash.map_or((body, body), |at| (body[..at].trim(), body[at + 1..].trim()));
     let (first, last) = (parse_frame(first)?, parse_frame(last)?);
     if first > last {
-        return Err(format!(
-            "'{body}' goes backwards; frames are always in ascending order: write {last}-{first}"
-        ));
+        return Err(format!("'{body}' goes backwards; frames are always in ascending order: write {last}-{first}"));
     }
     Ok(Part { what: What::Range(first, last), every })
 }
@@ -190,9 +188,7 @@ fn parse_part(text: &str) -> Result<Part, String> {
 fn parse_frame(text: &str) -> Result<i64, String> {
     let digits = text.strip_prefix('-').unwrap_or(text);
     if digits.is_empty() || !digits.bytes().all(|b| b.is_ascii_digit()) {
-        return Err(format!(
-            "'{text}' is not a frame; write frames like 7, 1-96, 1-96/4, -12--4 or 1-96 except 40-44"
-        ));
+        return Err(format!("'{text}' is not a frame; write frames like 7, 1-96, 1-96/4, -12--4 or 1-96 except 40-44"));
     }
     let frame = text.parse::<i64>().ok().filter(|frame| (-MOST..=MOST).contains(frame));
     frame.ok_or_else(|| format!("frame {text} is outside -{MOST} to {MOST}"))

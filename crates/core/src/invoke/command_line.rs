@@ -22,7 +22,7 @@ pub struct CommandLine {
     pub id: String,
     /// What it makes.
     pub kind: CallKind,
-    /// The combination.
+    /// The job.
     pub job: String,
     /// Whose program it calls.
     pub adapter: String,

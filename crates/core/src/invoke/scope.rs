@@ -189,7 +189,7 @@ impl<'c> ArgumentScope<'c> {
     }
 
     /// Native settings, each in arguments of its own or in those that any has. One that has a token of its own in the
-    /// adapter is there already.
+    /// adapter is already there.
     fn natives(&self, output: &Output<'_>) -> Vec<Handed<'c>> {
         let of = |(name, value): (String, String)| {
             let token = format!("native.{name}");

@@ -122,7 +122,7 @@ pub enum SeriesKind {
 /// The files that one job writes under one pattern.
 #[derive(Clone, Debug)]
 pub struct Series {
-    /// `combination/pass` and `@mode`; all passes joined with `+` where they share a file; a movie by its own name.
+    /// `job/pass` and `@mode`; all passes joined with `+` where they share a file; a movie by its own name.
     pub id: String,
     /// Index into [`Plan::jobs`].
     pub job: usize,
@@ -311,7 +311,7 @@ impl Plan {
 /// Which jobs and passes take part.
 #[derive(Clone, Debug, Default)]
 pub struct Selection {
-    /// Jobs or combinations by name, `*` and `?` allowed; empty for all enabled ones.
+    /// Jobs by name, `*` and `?` allowed; empty for all enabled ones.
     pub jobs: Vec<String>,
     /// Only jobs with this camera.
     pub cameras: Vec<String>,
@@ -326,10 +326,10 @@ impl Selection {
         self.jobs.is_empty() && self.cameras.is_empty() && self.passes.is_empty()
     }
 
-    /// Whether the jobs asked for by name hold a combination or its job.
+    /// Whether the jobs asked for by name hold a job or its entry.
     #[must_use]
-    pub fn names(&self, combination: &str, job: &str) -> bool {
-        self.jobs.iter().any(|pattern| matches(pattern, combination) || matches(pattern, job))
+    pub fn names(&self, name: &str, entry: &str) -> bool {
+        self.jobs.iter().any(|pattern| matches(pattern, name) || matches(pattern, entry))
     }
 
     /// Whether a job takes part. Named jobs do even when they are not enabled.
@@ -444,7 +444,7 @@ pub fn pin_mode(sheet: &Sheet, modes: &[String]) -> Option<String> {
 pub fn wanted<'j>(jobs: impl IntoIterator<Item = &'j Arc<Job>>) -> Wanted {
     let mut all = Wanted::default();
     for job in jobs {
-        // What one combination wants, its job wants.
+        // What one job needs, its entry needs.
         let mut wanted = all.jobs.get(&job.job).copied().unwrap_or_default();
         let paths =
             job.passes.iter().chain(job.movies.iter().map(|movie| &movie.pass)).filter_map(|pass| pass.path.as_ref());

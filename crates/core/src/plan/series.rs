@@ -165,7 +165,7 @@ impl Maker<'_> {
     }
 }
 
-/// Whether an entry of a reel means a combination.
+/// Whether an entry of a reel means one job.
 fn is_of(of: &Spanned<String>, job: &Job) -> bool {
     of.value == job.job || of.value == job.name
 }

@@ -1,4 +1,4 @@
-//! Sheet and facts to jobs: every layer laid, every combination by its own name.
+//! Sheet and facts to jobs: every layer laid, every job by its own name.
 
 pub mod paths;
 mod stack;
@@ -10,7 +10,6 @@ use std::sync::Arc;
 use crate::catalogue::FileType;
 use crate::diagnostic::{Findings, Words};
 use crate::frames::{FrameExpr, Frames, Shift};
-use crate::pins::Pins;
 use crate::scene::Facts;
 use crate::sheet::machine::MachineFile;
 use crate::sheet::{
@@ -60,12 +59,12 @@ pub struct ResolvedRoot {
     pub at: Place,
 }
 
-/// One job, or one combination of it, with all that can be known.
+/// One job with all that can be known.
 #[derive(Clone, Debug)]
 pub struct Job {
     /// Its own name, such as `crossing/quay`.
     pub name: String,
-    /// The job's name, without the combination.
+    /// The name of its job entry.
     pub job: String,
     /// The `[[job]]`.
     pub at: Place,
@@ -134,15 +133,6 @@ pub struct Job {
 }
 
 impl Job {
-    /// The version as a number, pinned or looked up where the sheet gives none.
-    #[must_use]
-    pub fn version_number(&self, pins: &Pins, mode: Option<&str>) -> Option<i64> {
-        match self.version? {
-            Version::Number(version) => Some(version),
-            _ => pins.version(&self.job, mode),
-        }
-    }
-
     /// The region in whole pixels of the final size: x, y, width, height. `None` where there is none, or where it is in
     /// percent of a size that is not known.
     #[must_use]
@@ -174,7 +164,7 @@ pub struct Movie {
 }
 
 impl Movie {
-    /// Combinations or jobs that it shows one after another; empty where it shows its own job and nothing else.
+    /// Jobs that it shows one after another; empty where it shows its own job and nothing else.
     #[must_use]
     pub fn reel(&self) -> &[Spanned<String>] {
         if self.entry.is_reel { &self.entry.of } else { &[] }
@@ -228,7 +218,7 @@ struct Known<'k> {
 }
 
 impl Known<'_> {
-    /// Whether a combination is the first that a name stands for.
+    /// Whether a job is the first that a name refers to.
     fn is_first(&self, own: &Stacked, name: &str) -> bool {
         let first = self.stacked.iter().find(|stacked| stacked.job == name || stacked.name == name);
         first.is_some_and(|first| first.name == own.name)

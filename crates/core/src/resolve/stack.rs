@@ -1,4 +1,4 @@
-//! Layers laid over one another, and combinations taken apart.
+//! Layers laid over one another, and job entries taken apart into jobs.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -11,7 +11,7 @@ use crate::source::{FileId, Place, Spanned};
 
 use super::paths;
 
-/// A combination with all its layers laid, before anything is known about its scene.
+/// A job with all its layers applied, before anything is known about its scene.
 #[derive(Clone, Debug)]
 pub struct Stacked {
     /// `crossing/quay`.
@@ -30,7 +30,7 @@ pub struct Stacked {
     pub typed: usize,
 }
 
-/// Takes every job of a sheet apart into its combinations. `modes` are laid over them in their order, and `typed`, what
+/// Takes every job entry of a sheet apart into its jobs. `modes` are laid over them in their order, and `typed`, what
 /// the command line sets, over all.
 pub fn stack(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut Findings) -> Vec<Stacked> {
     let lowest = [Arc::new(built_in()), Arc::new(sheet.defaults.clone())];
@@ -52,7 +52,7 @@ pub fn stack(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut F
         if is_too_large(entry, findings) {
             continue;
         }
-        for (suffix, row) in combinations(entry) {
+        for (suffix, row) in jobs_of(entry) {
             let (mut settings, mut refine) = (row.over(&own), Vec::new());
             let mut typed = 0;
             for layer in &above {
@@ -168,7 +168,7 @@ fn each_is_known(entry: &JobEntry, own: &Settings, above: &[Arc<Settings>], find
     }
 }
 
-/// Why a combination has its values: for each key the values of all layers, the winner last.
+/// Why a job has its values: for each key the values of all layers, the winner last.
 #[must_use]
 pub fn why(stacked: &Stacked) -> BTreeMap<Key, Vec<Option<Given>>> {
     let mut table: BTreeMap<Key, Vec<Option<Given>>> = BTreeMap::new();
@@ -216,7 +216,8 @@ fn bases(sheet: &Sheet, like: &Spanned<String>, findings: &mut Findings) -> Vec<
             break;
         };
         if seen.contains(&base.name.value.as_str()) {
-            let words = Words::new(format!("the base `{}` is `like` itself", name.value), "this `like` leads back to it");
+            let words =
+                Words::new(format!("the base `{}` is `like` itself", name.value), "this `like` leads back to it");
             findings.add("name-unknown", Some(name.at), None, words.help("remove one `like` of this circle"));
             break;
         }
@@ -228,19 +229,19 @@ fn bases(sheet: &Sheet, like: &Spanned<String>, findings: &mut Findings) -> Vec<
     found
 }
 
-/// Combinations of one job at most: lists that multiply reach what no machine can hold.
-const MOST_COMBINATIONS: usize = 50_000;
+/// Jobs of one entry at most: lists that multiply reach what no machine can hold.
+const MOST_JOBS: usize = 50_000;
 
-/// Whether a job has more combinations than anybody means.
+/// Whether an entry has more jobs than anybody intends.
 fn is_too_large(entry: &JobEntry, findings: &mut Findings) -> bool {
     let Some(Each::Table(axes)) = &entry.each else { return false };
     let count = axes.iter().fold(1usize, |count, (_, values)| count.saturating_mul(values.len()));
-    if count <= MOST_COMBINATIONS {
+    if count <= MOST_JOBS {
         return false;
     }
     let lists: Vec<String> = axes.iter().map(|(_, values)| values.len().to_string()).collect();
     let words = Words::new(
-        format!("`each` gives {} = {count} jobs, and at most {MOST_COMBINATIONS} are allowed", lists.join(" x ")),
+        format!("`each` gives {} = {count} jobs, and at most {MOST_JOBS} are allowed", lists.join(" x ")),
         "the lists under `each` multiply",
     );
     let at = axes.last().map_or(entry.at, |(key, _)| key.at);
@@ -249,7 +250,7 @@ fn is_too_large(entry: &JobEntry, findings: &mut Findings) -> bool {
 }
 
 /// The suffixes and rows of a job; one empty row when there is no `each`.
-fn combinations(entry: &JobEntry) -> Vec<(Vec<String>, Settings)> {
+fn jobs_of(entry: &JobEntry) -> Vec<(Vec<String>, Settings)> {
     match &entry.each {
         None => vec![(Vec::new(), Settings::default())],
         Some(Each::Rows(rows)) => {
@@ -280,7 +281,7 @@ fn row_name(row: &Settings, number: usize) -> String {
     if texts.is_empty() { (number + 1).to_string() } else { texts.join("/") }
 }
 
-/// A value as part of a combination's name.
+/// A value as part of a job's name.
 fn label(key: &Key, given: &Given) -> String {
     match &*given.value {
         Setting::Text(scene) if *key == Key::Scene => paths::stem(&scene.replace('\\', "/")).to_owned(),

@@ -52,6 +52,17 @@ pub fn lookup(seen: TokenScope<'_>, name: &str) -> Lookup {
     }
 }
 
+impl Job {
+    /// The version as a number, pinned or looked up where the sheet gives none.
+    #[must_use]
+    pub fn version_number(&self, pins: &Pins, mode: Option<&str>) -> Option<i64> {
+        match self.version? {
+            Version::Number(version) => Some(version),
+            _ => pins.version(&self.job, mode),
+        }
+    }
+}
+
 /// The moment of the first run of the job's version.
 fn moment(seen: TokenScope<'_>) -> Moment {
     let version = seen.job.version_number(seen.pins, seen.pin_mode);

@@ -26,14 +26,14 @@ pub enum Event {
     Landed(Landed),
     /// Another file bore the name first; the one of the last `landed` of this frame is gone.
     Late {
-        /// `combination/pass`.
+        /// `job/pass`.
         series: String,
         /// The frame.
         frame: i64,
     },
     /// A file that nobody here rendered was taken for a frame; its landing is told beside it.
     Adopted {
-        /// `combination/pass`.
+        /// `job/pass`.
         series: String,
         /// The frame.
         frame: i64,
@@ -46,7 +46,7 @@ pub enum Event {
     Rewritten {
         /// The call.
         call: String,
-        /// `combination/pass`.
+        /// `job/pass`.
         series: String,
         /// The frame.
         frame: i64,
@@ -55,7 +55,7 @@ pub enum Event {
     Refused {
         /// The call.
         call: String,
-        /// `combination/pass`.
+        /// `job/pass`.
         series: String,
         /// The frame.
         frame: i64,
@@ -64,7 +64,7 @@ pub enum Event {
     },
     /// A file that has landed is as planned, and most likely not what was meant, or could not be unpacked.
     Odd {
-        /// `combination/pass`.
+        /// `job/pass`.
         series: String,
         /// The frame.
         frame: i64,
@@ -98,7 +98,7 @@ pub enum Event {
     },
     /// A file is about to be copied beside its final name, which lies on another file system.
     Copying {
-        /// `combination/pass`.
+        /// `job/pass`.
         series: String,
         /// The frame.
         frame: i64,
@@ -118,7 +118,7 @@ pub enum Event {
     Failed {
         /// The call.
         call: String,
-        /// The combination.
+        /// The job.
         job: String,
         /// Its series.
         series: Vec<String>,
@@ -138,7 +138,7 @@ pub enum Event {
     Interrupted,
     /// The rest of a job is left alone, since nothing of it came out.
     GaveUp {
-        /// The combination.
+        /// The job.
         job: String,
         /// Why.
         why: String,
@@ -252,7 +252,7 @@ pub struct Task {
 /// A series that is about to be rendered.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct SeriesOf {
-    /// `combination/pass`.
+    /// `job/pass`.
     pub series: String,
     /// Where its files lie: their pattern from its root on, as [`crate::plan::Series::place`] has it.
     pub pattern: String,
@@ -267,7 +267,7 @@ pub struct SeriesOf {
 pub struct Started {
     /// Its name.
     pub call: String,
-    /// The combination.
+    /// The job.
     pub job: String,
     /// Its series.
     pub series: Vec<String>,
@@ -288,7 +288,7 @@ pub struct Started {
 /// A file is about to bear its final name.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Landed {
-    /// `combination/pass`.
+    /// `job/pass`.
     pub series: String,
     /// The frame.
     pub frame: i64,
@@ -313,7 +313,7 @@ pub enum GoneBy {
 /// A file bears its name no more.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Gone {
-    /// `combination/pass`.
+    /// `job/pass`.
     pub series: String,
     /// The frame.
     pub frame: i64,

@@ -85,7 +85,12 @@ impl Reader<'_> {
     fn options(&mut self, raw: &Raw<'_>, key: &str) -> Option<Vec<String>> {
         let all = self.texts(raw, key)?;
         for text in all.iter().filter(|text| !text.value.starts_with('-')) {
-            self.bad(text.at, key, "a list of options, each one word that begins with a minus", "this does not begin with a minus");
+            self.bad(
+                text.at,
+                key,
+                "a list of options, each one word that begins with a minus",
+                "this does not begin with a minus",
+            );
         }
         Some(all.into_iter().map(|text| text.value).collect())
     }

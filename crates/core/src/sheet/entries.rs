@@ -9,7 +9,7 @@ use crate::source::{Place, Spanned};
 
 use super::parse::COLOURS;
 use super::read::{Raw, Reader, number};
-use super::{Backdrop, CheckRule, GAPS, Key, Layer, AllowEntry, MovieEntry, Setting, Sheet};
+use super::{AllowEntry, Backdrop, CheckRule, GAPS, Key, Layer, MovieEntry, Setting, Sheet};
 
 /// The keys of a movie and what each means.
 pub const MOVIE_KEYS: [(&str, &str); 17] = [

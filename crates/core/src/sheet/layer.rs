@@ -18,7 +18,7 @@ pub enum Layer {
     Base,
     /// `[[job]]`.
     Job,
-    /// A combination under `each`.
+    /// A job of an entry with `each`.
     Each,
     /// `[modes.*]`.
     Mode,

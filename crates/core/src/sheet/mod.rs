@@ -192,7 +192,7 @@ pub struct Mode {
 pub struct MovieEntry {
     /// Its name.
     pub name: Spanned<String>,
-    /// The jobs or combinations whose frames it shows.
+    /// The jobs whose frames it shows.
     pub of: Vec<Spanned<String>>,
     /// Whether those are shown one after another in one movie, as a list asks for.
     pub is_reel: bool,
@@ -294,7 +294,7 @@ pub struct CheckRule {
 pub struct AllowEntry {
     /// The check.
     pub check: Spanned<String>,
-    /// The job or combination, `*` and `?` allowed; all when left out.
+    /// The job, `*` and `?` allowed; all when left out.
     pub job: Option<Spanned<String>>,
     /// Why it is allowed.
     pub because: String,
@@ -309,7 +309,7 @@ pub struct JobEntry {
     pub name: Option<Spanned<String>>,
     /// Its base.
     pub like: Option<Spanned<String>>,
-    /// Its combinations.
+    /// Its jobs: what `each` varies.
     pub each: Option<Each>,
     /// What it gives itself.
     pub settings: Settings,
@@ -317,12 +317,12 @@ pub struct JobEntry {
     pub at: Place,
 }
 
-/// The combinations of a job.
+/// The jobs of an entry.
 #[derive(Clone, Debug)]
 pub enum Each {
-    /// Every combination of the values.
+    /// A job for every combination of the values.
     Table(Vec<(Spanned<Key>, Vec<Given>)>),
-    /// A combination per row.
+    /// A job for every row.
     Rows(Vec<Settings>),
 }
 
@@ -377,7 +377,7 @@ pub struct Policy {
     pub systems: Option<Vec<System>>,
 }
 
-/// What becomes of files that are there already.
+/// What becomes of files that are already there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Existing {
     /// Good ones stay, and so do wrong ones, which are named.

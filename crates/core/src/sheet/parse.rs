@@ -32,7 +32,12 @@ pub(crate) fn toml_table<'i>(file: FileId, text: &'i str, findings: &mut Finding
     let (table, errors) = DeTable::parse_recoverable(text);
     for error in errors {
         let at = Place::new(file, error.span().unwrap_or(0..0));
-        findings.add("not-toml", Some(at), None, Words::new(format!("the file is not valid TOML: {}", error.message()), "here"));
+        findings.add(
+            "not-toml",
+            Some(at),
+            None,
+            Words::new(format!("the file is not valid TOML: {}", error.message()), "here"),
+        );
     }
     table.into_inner()
 }

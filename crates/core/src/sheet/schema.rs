@@ -3,7 +3,7 @@
 
 use serde_json::{Map, Value, json};
 
-use super::entries::{LEVELS, ALLOW_KEYS, MOVIE_KEYS};
+use super::entries::{ALLOW_KEYS, LEVELS, MOVIE_KEYS};
 use super::parse::{COLOURS, LAYERS};
 use super::setting::{self, KEYS, SettingRow, ValueKind};
 use super::tables::{FORMAT_KEYS, RUN_KEYS};
@@ -154,7 +154,13 @@ fn pass() -> Value {
     let keys = [
         ("name", text("The renderer's pass.")),
         ("as", text("What it is called in names.")),
-        ("colour", one_of(["linear", "display"], "How its pixels are stored: linear (scene-linear) or display (display-encoded).")),
+        (
+            "colour",
+            one_of(
+                ["linear", "display"],
+                "How its pixels are stored: linear (scene-linear) or display (display-encoded).",
+            ),
+        ),
         ("format", text("Its own format.")),
         ("path", text("Its own path.")),
     ];

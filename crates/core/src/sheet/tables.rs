@@ -34,10 +34,7 @@ pub const FORMAT_KEYS: [(&str, &str); 10] = [
     ("quality", "0 to 100, the same scale for every lossy type."),
     ("codec", "The codec of a movie."),
     ("chroma", "The chroma layout of a movie: 420, 422 or 444."),
-    (
-        "effort",
-        "How hard the encoder works for a smaller file: low, normal or high, the same scale for every codec.",
-    ),
+    ("effort", "How hard the encoder works for a smaller file: low, normal or high, the same scale for every codec."),
     ("audio_codec", "The codec of a movie's sound."),
     ("audio_quality", "The quality of a movie's sound, 0 to 100."),
 ];

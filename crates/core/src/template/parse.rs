@@ -26,11 +26,7 @@ pub(super) fn parts(text: &str) -> Result<Vec<Part>, TemplateError> {
             plain.push_str(sign);
             at = next + 2;
         } else if sign == "}" {
-            return Err(error(
-                "this closing brace has no opening brace",
-                "write }} for a plain brace",
-                next..next + 1,
-            ));
+            return Err(error("this closing brace has no opening brace", "write }} for a plain brace", next..next + 1));
         } else {
             let end = text[next..].find('}').map(|found| next + found);
             let end = end.ok_or_else(|| {

@@ -15,7 +15,7 @@ const MOST_NAMES: usize = 6;
 pub struct Fix {
     /// What it does with files that are there.
     pub existing: Existing,
-    /// Combinations; empty for all of the plan.
+    /// Jobs; empty for all of the plan.
     pub jobs: Vec<String>,
     /// Passes; empty for all of those jobs.
     pub passes: Vec<String>,
@@ -110,7 +110,7 @@ fn movies(plan: &Plan, verdicts: &[Verdict], all: &mut Vec<Fix>) {
     }
 }
 
-/// The combinations of some verdicts, where it is worth naming them.
+/// The jobs of some verdicts, where it is worth naming them.
 fn jobs<'v>(plan: &Plan, verdicts: impl Iterator<Item = &'v Verdict>) -> Vec<String> {
     let mut jobs: Vec<usize> = verdicts.map(|verdict| plan.series[verdict.series].job).collect();
     jobs.dedup();

@@ -42,8 +42,8 @@ pub fn ask(
         let how = said.code.map_or("was ended by a signal".to_owned(), |code| format!("ended with {code}"));
         return Err(format!("{} {how}: {}", program.display(), said.last));
     }
-    let facts =
-        scene::told::read(&text).map_err(|why| format!("{} printed an answer that cannot be read: {why}", program.display()))?;
+    let facts = scene::told::read(&text)
+        .map_err(|why| format!("{} printed an answer that cannot be read: {why}", program.display()))?;
     // An answer that cannot be kept is asked for again next time.
     let _ = disk::keep(&kept, &text);
     Ok(facts)

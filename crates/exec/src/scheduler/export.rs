@@ -56,7 +56,8 @@ fn unmet(adapter: &Adapter, folder: &str, own: &Path) -> Option<Failure> {
             Ok(said) => said.code.map_or("a signal ended it".to_owned(), |code| format!("it ended with {code}")),
             Err(why) => why,
         };
-        let message = format!("{} needs the command `{}` to succeed, and it failed: {why}", adapter.name, words.join(" "));
+        let message =
+            format!("{} needs the command `{}` to succeed, and it failed: {why}", adapter.name, words.join(" "));
         let help = "the adapter requires it under [needs]; no job that uses it was started";
         Some(Failure::new(Cause::Machine, message).help(help))
     })
@@ -84,7 +85,7 @@ pub fn make(
     Ok(blocked)
 }
 
-/// Makes one product, unless it is there already; why it could not.
+/// Makes one product, unless it is already there; why it could not.
 fn made(
     project: Project<'_>,
     (step, product): (&CommandLine, &Product),

@@ -31,7 +31,8 @@ pub fn queue(command_lines: CommandLines<'_>, calls: Vec<Call>) -> Vec<Order<Cal
     };
     let after: Vec<Vec<u64>> = calls.iter().map(waits).collect();
     let order = |(call, after): (Call, Vec<u64>)| {
-        let licences = command_lines.adapter_of(&call).map(|adapter| adapter.needs.licences.clone()).unwrap_or_default();
+        let licences =
+            command_lines.adapter_of(&call).map(|adapter| adapter.needs.licences.clone()).unwrap_or_default();
         Order { licences, job: call.group(plan), call, tried: 0, after }
     };
     calls.into_iter().zip(after).map(order).collect()

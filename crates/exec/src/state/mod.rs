@@ -45,9 +45,7 @@ impl StateFolder {
                 state.folder.display(),
                 text.trim()
             ))
-            .help(
-                "use the True Path that wrote it, or move the folder away; existing files then count as foreign",
-            )),
+            .help("use the True Path that wrote it, or move the folder away; existing files then count as foreign")),
             _ => Ok(state),
         }
     }

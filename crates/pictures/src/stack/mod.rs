@@ -125,7 +125,8 @@ pub fn prove(form: Form, layers: &[Layer], out: &Path) -> Result<(), String> {
             };
             let name = format!("{prefix}{name}");
             let at = rest.iter().position(|other| other.name == name);
-            let found = rest.swap_remove(at.ok_or_else(|| format!("{} of {} is missing in it", plane.name, layer.name))?);
+            let found =
+                rest.swap_remove(at.ok_or_else(|| format!("{} of {} is missing in it", plane.name, layer.name))?);
             let is_same =
                 (found.origin, found.size) == (plane.origin, plane.size) && found.values.is_same(&plane.values);
             if !is_same {

@@ -10,7 +10,7 @@ use truepath_core::sheet::setting::{Carrier, KEYS, Key};
 use super::KnownAdapters;
 use crate::lower::Surroundings;
 use crate::pipeline::programs::{Places, program as find};
-use crate::show::{self, BAD, GOOD, HEAD, QUIET, paint};
+use crate::show::{self, BAD, GOOD, HEAD, QUIET, paint, state};
 
 /// The file options of a format, as a renderer or an encoder may receive them.
 const PICTURE: [&str; 5] = ["type", "bits", "channels", "compression", "quality"];
@@ -34,7 +34,7 @@ pub fn list(shelf: &KnownAdapters, around: &Surroundings) -> String {
     let line = |(name, adapter): (&String, &Adapter)| {
         let program = match program(adapter, shelf, around) {
             Ok(path) => path,
-            Err(name) => paint(around.out, BAD, format!("{name} is not on this machine")),
+            Err(name) => state(around.out, BAD, format!("{name} is not on this machine")),
         };
         let origin = &shelf.sources.get(adapter.file).name;
         let origin = if origin.starts_with("the adapter ") { "built in" } else { origin };
@@ -135,7 +135,7 @@ pub fn show(adapter: &Adapter, shelf: &KnownAdapters, around: &Surroundings) -> 
     let screen = around.out;
     let program = match program(adapter, shelf, around) {
         Ok(path) => path,
-        Err(name) => paint(screen, BAD, format!("{name} is not on this machine")),
+        Err(name) => state(screen, BAD, format!("{name} is not on this machine")),
     };
     let mut out = format!("{} ({}): {program}\n\n", paint(screen, HEAD, &adapter.name), kind(adapter));
     let column = ((screen.width.max(60) - 16) / 2).min(70);

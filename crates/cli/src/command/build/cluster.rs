@@ -107,7 +107,9 @@ pub fn build(args: &BuildArgs, built: &[Built<'_>], around: &Surroundings) -> Re
     let tasks = counted(cut.len() as i64, "task");
     let each = match foreseen.filter(|_| !cut.is_empty()) {
         Some(_) => format!("; the longest takes about {}", span(longest / workers)),
-        None => "; their time is not known yet: measure it with `truepath estimate --measure first,middle,last`".to_owned(),
+        None => {
+            "; their time is not known yet: measure it with `truepath estimate --measure first,middle,last`".to_owned()
+        }
     };
     show::tell(&format!("{tasks} in {}{each}\n", path.display()));
     let asked: Vec<String> = [

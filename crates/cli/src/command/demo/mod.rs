@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::process::Command;
 
+use truepath_core::invoke::quote::sh;
 use truepath_understudy::harbour;
 
 use crate::args::DemoArgs;
@@ -37,29 +38,38 @@ pub fn run(args: &DemoArgs, around: &Surroundings) -> Result<Exit, Failure> {
     walk.step(&["names"], Exit::Well)?;
     walk.say("The check", "Find mistakes before anything is rendered:")?;
     walk.step(&["check"], Exit::Well)?;
-    walk.say("A mistake", &format!("{MISTAKEN} is the same sheet with three typical mistakes:"))?;
+    walk.say("Three mistakes", &format!("{MISTAKEN} is the same sheet with three typical mistakes:"))?;
     walk.step(&["check", "-f", MISTAKEN], Exit::No)?;
-    walk.say("The command lines", "A script for machines that have only a shell:")?;
+    walk.say("A script", "The command lines, for machines that have only a shell:")?;
     walk.step(&["build", "--to", "sh", "-o", "render.sh"], Exit::Well)?;
+    walk.show_call(&folder.join("render.sh"))?;
+    walk.say("A draft", "A mode changes every job for one command. Drafts have names of their own:")?;
+    walk.step(&["run", "--mode", "draft", "lighthouse"], Exit::Well)?;
     walk.say(
         "The run",
-        "Every frame is rendered beside its place, checked, and only then given its name; movies are made of them:",
+        "Every frame is rendered beside its place, checked, and only then given its name. Movies are made last:",
     )?;
     walk.step(&["run", "--workers", "2"], Exit::Well)?;
+    walk.say("The state", "Every series and movie, with the time that it took:")?;
+    walk.step(&["status"], Exit::Well)?;
+    walk.say("The log", "What the renderer printed for one job:")?;
+    walk.step(&["log", "lighthouse"], Exit::Well)?;
+    walk.say("One file", "Which job, pass, version and frame it belongs to:")?;
+    walk.step(&["whose", "renders/nf020/v001/beauty/nf020_cliff_beauty_v001.0024.exr"], Exit::Well)?;
     walk.say("The proof", "Compare the files on disk with the plan:")?;
     walk.step(&["verify"], Exit::Well)?;
-    walk.say(
-        "The look",
-        "Every pass of every job on one picture, and the whole night on one page, to be opened in a browser:",
-    )?;
+    walk.say("A movie", "From any pictures, also without a sheet:")?;
+    let pictures = "renders/nf030/v001/beauty/nf030_pier_beauty_v001.{frame:4}.png";
+    walk.step(&["movie", pictures, "--fps", "24", "-o", "arrival.mp4", "--replace"], Exit::Well)?;
+    walk.say("The look", "Every pass of every job in one picture, and the whole night on one page for a browser:")?;
     walk.step(&["contact", "-o", "contact.png", "--replace"], Exit::Well)?;
     walk.step(&["report", "-o", "report.html"], Exit::Well)?;
     let made = folder.display();
     let next = format!(
-        "The movies are in {made}/renders/review, the contact sheet is {made}/contact.png, the page {made}/report.html.\n\
-         Go on with it: cd {}, delete a frame or cut one in half, and say `truepath verify`, then `truepath run`.\n\
-         A sheet of your own: `truepath new` in the folder of a scene.",
-        truepath_core::invoke::quote::sh::word(&args.folder.display().to_string())
+        "Movies: {made}/renders/review. Contact sheet: {made}/contact.png. Page: {made}/report.html.\n\
+         Try it: cd {}, delete a frame or cut one in half, then `truepath verify` and `truepath run`.\n\
+         For your own scenes: `truepath new` in the folder of a scene.",
+        sh::word(&args.folder.display().to_string())
     );
     walk.say("What next", &next)?;
     Ok(Exit::Well)
@@ -96,9 +106,25 @@ impl Walk<'_> {
         show::print(&format!("\n{}\n{text}\n", paint(self.around.out, show::HEAD, format!("== {title}"))))
     }
 
+    /// Shows the first renderer call of a script.
+    fn show_call(&self, script: &Path) -> Result<(), Failure> {
+        let text = std::fs::read_to_string(script).map_err(|error| Failure::machine("read", script, &error))?;
+        let call = text.lines().find_map(|line| Some(line.split_once("; render ")?.1)).unwrap_or_default();
+        // One option a line: the whole is wider than any terminal.
+        let call = call.replace(" --", " \\\n    --");
+        show::print(&format!("Its first call:\n  {}\n", paint(self.around.out, show::QUIET, call)))
+    }
+
     /// Shows a command and runs it.
     fn step(&self, words: &[&str], expected: Exit) -> Result<(), Failure> {
-        show::print(&format!("\n{}\n", paint(self.around.out, show::GOOD, format!("$ truepath {}", words.join(" ")))))?;
+        show::print(&format!(
+            "\n{}\n",
+            paint(
+                self.around.out,
+                show::GOOD,
+                format!("$ truepath {}", words.iter().map(|word| sh::word(word)).collect::<Vec<_>>().join(" "))
+            )
+        ))?;
         let status = Command::new(&self.around.program).args(words).current_dir(self.folder).status();
         let status = status.map_err(|error| Failure::machine("start", &self.around.program, &error))?;
         if status.code() == Some(expected as i32) {

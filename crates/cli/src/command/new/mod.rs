@@ -212,7 +212,8 @@ fn over_studio(
     if !defaults.is_empty() {
         rest.push_str(&format!("[defaults]\n{}\n\n", defaults.join("\n")));
     }
-    let job = TEXT.split_once("[[job]]").map_or("", |(_, rest)| rest.split("\n# Rules for every path").next().unwrap_or(""));
+    let job =
+        TEXT.split_once("[[job]]").map_or("", |(_, rest)| rest.split("\n# Rules for every path").next().unwrap_or(""));
     let absolute = std::fs::canonicalize(studio).map_err(|error| Failure::machine("find", studio, &error))?;
     let base = std::fs::canonicalize(folder).unwrap_or_else(|_| around.folder.join(folder));
     let named = absolute.strip_prefix(&base).map_or_else(|_| absolute.clone(), Path::to_owned);

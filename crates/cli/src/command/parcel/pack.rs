@@ -253,8 +253,10 @@ impl Packing<'_> {
             let bytes = std::fs::read(path).map_err(|error| Failure::machine("read", path, &error))?;
             let new = scene::respelt(path, &bytes, &moved.respelt).ok_or_else(|| {
                 let spelt = moved.respelt.keys().next().cloned().unwrap_or_default();
-                Failure::unreadable(format!("{path} needs {spelt} by an absolute path, which other machines do not have"))
-                    .help("use relative paths in the scene, or save it as .gltf or .usda")
+                Failure::unreadable(format!(
+                    "{path} needs {spelt} by an absolute path, which other machines do not have"
+                ))
+                .help("use relative paths in the scene, or save it as .gltf or .usda")
             })?;
             self.write(&moved.scene, &new)?;
         }

@@ -210,9 +210,9 @@ fn failures(loaded: &Loaded, stand: &Stand) -> Vec<FailurePart> {
     told
 }
 
-/// Seconds a frame of each combination, over all calls that made something of it last, and who made how much.
+/// Seconds per frame of each job, over all calls that made something of it last, and who made how much.
 fn times(night: &mut Night, plan: &Plan, sessions: &[Session]) {
-    // By combination and frame: what each set of series took, and on which machine.
+    // By job and frame: what each set of series took, and on which machine.
     let mut took: BTreeMap<(usize, i64), BTreeMap<String, (f64, usize)>> = BTreeMap::new();
     let jobs: HashMap<&str, usize> = plan.jobs.iter().enumerate().map(|(at, job)| (job.name.as_str(), at)).collect();
     let movies: HashSet<&str> = plan.movies.iter().map(|movie| movie.id.as_str()).collect();
@@ -271,7 +271,7 @@ fn space(space: &mut Space, loaded: &Loaded, stand: &Stand) {
     }
 }
 
-/// The calls of which anything is left; where nothing is, the first of each combination.
+/// The calls of which anything is left; where nothing is, the first of each job.
 fn calls(night: &mut Night, loaded: &Loaded, (stand, common): (&Stand, &Common)) {
     let plan = &loaded.plan;
     let verdicts: Vec<Verdict> = stand.rows.iter().map(|row| row.verdict.clone()).collect();

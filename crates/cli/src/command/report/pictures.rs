@@ -24,7 +24,7 @@ use crate::show::report::{Book, Leaf, Night, PassPart};
 /// The widest and the narrowest picture of a flipbook, in pixels.
 const WIDEST: usize = 320;
 const NARROWEST: usize = 96;
-/// Combinations with a flipbook: more of them nobody looks at, and the page has a size.
+/// Jobs with a flipbook: more of them nobody looks at, and the page has a size.
 const MOST_BOOKS: usize = 200;
 /// Bytes of a JPEG file whatever it shows, and of each of its pixels, as a guess to begin with.
 const HEAD: f64 = 700.0;

@@ -14,7 +14,7 @@ use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline::Loaded;
 use crate::show::verdicts::cut;
-use crate::show::{self, counted, paint, progress};
+use crate::show::{self, counted, progress};
 use truepath_exec::scheduler::Outcome;
 
 /// Failures that are listed before the rest is only counted.
@@ -111,13 +111,13 @@ pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroun
     if let Some(full) = &ended.outcome.full {
         out.push_str(&format!(
             "{}: {full}. Free some space, then run again; good files are kept\n",
-            paint(screen, show::BAD, "no room")
+            show::state(screen, show::BAD, "no room")
         ));
     }
     if ended.outcome.interrupted {
         out.push_str(&format!(
             "{}. Continue with: {}\n",
-            paint(screen, show::ODD, "interrupted"),
+            show::state(screen, show::ODD, "interrupted"),
             again("run", &args.common)
         ));
         return out;
@@ -154,7 +154,7 @@ fn kept_lines(loaded: &Loaded, ended: &Result, around: &Surroundings) -> String 
         let own = verdict.findings.iter().filter(|(state, ..)| named.contains(state));
         let line = |(state, why, frames): &(State, String, Frames)| {
             let frames = cut(&frames.to_string());
-            format!("  {} {} {frames}: {why}\n", paint(around.err, show::ODD, state.name()), series.id)
+            format!("  {} {} {frames}: {why}\n", show::state(around.err, show::ODD, state.name()), series.id)
         };
         own.map(line).collect::<Vec<_>>()
     };

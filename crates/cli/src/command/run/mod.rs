@@ -143,7 +143,7 @@ fn recovered(args: &RunArgs, loaded: &Loaded, journal: &Journal, around: &Surrou
     let found = recover::recover(loaded.project(around), journal, &dead).map_err(only)?;
     if found.ended > 0 {
         let renderers = counted(i64::try_from(found.ended).unwrap_or(i64::MAX), "renderer");
-        show::tell(&format!("{renderers} of an interrupted run was still running and was ended\n"));
+        show::tell(&format!("ended {renderers} that an interrupted run had left running\n"));
     }
     for path in &found.aside {
         show::tell(&format!("this file crashed the checker in an earlier run and was set aside: {}\n", path.display()));
@@ -175,7 +175,8 @@ fn alone(state: &StateFolder, loaded: &Loaded, around: &Surroundings) -> Result<
         let alive = others.iter().find(|(other, then)| other.sign().is_some_and(|now| Some(&now) != then.as_ref()));
         if let Some((other, _)) = alive {
             let worker = &other.worker;
-            let message = format!("others are rendering this sheet with --share: process {} on {}", worker.process, worker.host);
+            let message =
+                format!("others are rendering this sheet with --share: process {} on {}", worker.process, worker.host);
             return Err(Failure::new(Cause::Machine, message).help(JOIN));
         }
         if since.elapsed() >= takeover {

@@ -23,15 +23,15 @@ pub struct Night {
     pub fixes: Vec<String>,
     /// Every series, movies too.
     pub series: Vec<SeriesPart>,
-    /// A flipbook for each combination.
+    /// A flipbook for each job.
     pub books: Vec<Book>,
-    /// How many more combinations have pictures.
+    /// How many more jobs have pictures.
     pub more_books: usize,
     /// What the checks found.
     pub findings: Vec<FindingPart>,
     /// What was given up.
     pub failures: Vec<FailurePart>,
-    /// Seconds a frame, by combination.
+    /// Seconds per frame, by job.
     pub times: Vec<Times>,
     /// Who rendered how much.
     pub machines: Vec<MachinePart>,
@@ -106,9 +106,9 @@ impl CellState {
     }
 }
 
-/// A flipbook: the passes of one combination.
+/// A flipbook: the passes of one job.
 pub struct Book {
-    /// The combination.
+    /// The job.
     pub job: String,
     /// Frames a second.
     pub fps: f64,
@@ -158,7 +158,7 @@ pub struct FindingPart {
 
 /// Frames that were given up.
 pub struct FailurePart {
-    /// The combination.
+    /// The job.
     pub job: String,
     /// The frames.
     pub frames: String,
@@ -172,9 +172,9 @@ pub struct FailurePart {
     pub command: String,
 }
 
-/// How long the frames of a combination took.
+/// How long the frames of a job took.
 pub struct Times {
-    /// The combination.
+    /// The job.
     pub job: String,
     /// Frame, seconds, and the machine as an index into [`Night::machines`].
     pub points: Vec<(i64, f64, usize)>,

@@ -44,7 +44,7 @@ pub(super) fn words(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut BTreeMap<S
     }
 }
 
-/// The environment: a name that is there already gets another value.
+/// The environment: a name that is already there gets another value.
 pub(super) fn env(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut Vec<(String, Spanned<Template>)>) {
     for (name, raw) in reader.table(raw, "env").into_iter().flatten() {
         let Some(value) = one(reader, raw, "env") else { continue };

@@ -91,7 +91,7 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
             ("arguments", "Arguments that make it print the facts of {scene} as one JSON object."),
             (
                 "unsaved",
-                "Names of unsaved copies that the program keeps beside a scene: {scene_name} is its file name, {scene_stem} the same without extension, {scene_ext} the extension; * is any text.",
+                "Names of unsaved copies that the program keeps beside a scene: {scene_file} is its file name, {scene_name} the same without extension, {scene_ext} the extension; * is any text.",
             ),
         ],
     ),

@@ -186,7 +186,8 @@ const LANGUAGE: i64 = 1;
 fn language(reader: &mut Reader<'_>, raw: &Raw<'_>) {
     let Some(version) = reader.whole(raw, "adapter", 1).filter(|version| version.value != LANGUAGE) else { return };
     let message = format!("this adapter is written for version {} of the language", version.value);
-    let words = Words::new(message, "this True Path reads version 1").help("write adapter = 1, or use a newer True Path");
+    let words =
+        Words::new(message, "this True Path reads version 1").help("write adapter = 1, or use a newer True Path");
     reader.findings.add("value-not-understood", Some(version.at), None, words);
 }
 

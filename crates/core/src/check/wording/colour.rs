@@ -41,6 +41,9 @@ pub fn look_alike(first: &str, second: &str) -> Words {
 }
 
 pub fn types_mixed(folder: &str, (first, second): (&FileType, &FileType)) -> Words {
-    Words::new(format!("{folder} would hold both {} and {}", first.name, second.name), "this is a second type in one folder")
-        .help("put {pass} or {type} into the folder part of the path")
+    Words::new(
+        format!("{folder} would hold both {} and {}", first.name, second.name),
+        "this is a second type in one folder",
+    )
+    .help("put {pass} or {type} into the folder part of the path")
 }

@@ -42,11 +42,8 @@ pub fn step_misses_end((first, last): (i64, i64), every: i64, reached: i64) -> W
 }
 
 pub fn fps_differs(fps: Fps, scene: Fps) -> Words {
-    Words::new(
-        format!("the job has {fps} frames per second, the scene has {scene}"),
-        format!("the scene says {scene}"),
-    )
-    .help("remove `fps` to use the scene's rate")
+    Words::new(format!("the job has {fps} frames per second, the scene has {scene}"), format!("the scene says {scene}"))
+        .help("remove `fps` to use the scene's rate")
 }
 
 pub fn sequence_of_one() -> Words {
@@ -55,7 +52,10 @@ pub fn sequence_of_one() -> Words {
 }
 
 pub fn frames_twice(other: &Job, both: &Frames) -> Words {
-    Words::new(format!("frames {both} are rendered for `{}` as well", other.name), "this job renders the same picture again")
-        .also(other.given.place(&crate::sheet::Key::Frames).unwrap_or(other.at), "first rendered here")
-        .help("remove these frames from one of the two jobs")
+    Words::new(
+        format!("frames {both} are rendered for `{}` as well", other.name),
+        "this job renders the same picture again",
+    )
+    .also(other.given.place(&crate::sheet::Key::Frames).unwrap_or(other.at), "first rendered here")
+    .help("remove these frames from one of the two jobs")
 }

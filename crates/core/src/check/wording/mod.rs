@@ -1,6 +1,7 @@
 //! The words of every check of a plan, apart from its decision. Each says what is wrong in a sentence, what stands under
 //! the marked characters, and what to write instead.
 
+pub mod colour;
 pub mod disk;
 pub mod frames;
 pub mod meeting;
@@ -12,7 +13,6 @@ pub mod scene;
 pub mod sheet;
 pub mod size;
 pub mod spelling;
-pub mod colour;
 pub mod types;
 
 fn listed<T: ToString>(items: impl IntoIterator<Item = T>) -> String {

@@ -26,14 +26,16 @@ pub fn movie_without_pass(pass: &Spanned<String>, job: &Job) -> Words {
 }
 
 pub fn movie_of_disabled(of: &str) -> Words {
-    Words::new(format!("the job `{of}` is not enabled, so this movie is not made"), "this job is rendered only when it is named")
-        .help("enable the job, or remove the movie")
+    Words::new(
+        format!("the job `{of}` is not enabled, so this movie is not made"),
+        "this job is rendered only when it is named",
+    )
+    .help("enable the job, or remove the movie")
 }
 
 pub fn gaps(missing: &Frames) -> Words {
-    Words::new(format!("the movie has gaps: frames {missing} are not rendered"), "this sequence has gaps").help(
-        "write gaps = \"hold\" to repeat the frame before, gaps = \"close\" to skip them, or render them",
-    )
+    Words::new(format!("the movie has gaps: frames {missing} are not rendered"), "this sequence has gaps")
+        .help("write gaps = \"hold\" to repeat the frame before, gaps = \"close\" to skip them, or render them")
 }
 
 pub fn nothing_shown(movie: &str) -> Words {

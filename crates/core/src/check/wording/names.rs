@@ -57,7 +57,9 @@ pub fn token_without_value(name: &str) -> Words {
         "width" | "height" | "full_width" | "full_height" => "size",
         "bits" | "channels" | "compression" | "quality" | "type" | "ext" => "format",
         "pass" => return words.help("all passes are in one file here: write {_pass}, or remove the token"),
-        "date" | "time" | "user" | "host" => return words.help("this token has no value in this version: use a variable"),
+        "date" | "time" | "user" | "host" => {
+            return words.help("this token has no value in this version: use a variable");
+        }
         "project" => return words.help("write name = \"...\" under [project]"),
         name => Key::parse(name).map_or("vars", |_| name),
     };
@@ -91,8 +93,9 @@ pub fn frame_token_missing(frames: &Frames, at: Option<Place>) -> Words {
 }
 
 pub fn frame_not_separated(fix: Option<Place>) -> Words {
-    let words = Words::new("the frame number has no separator beside it", "the number cannot be told from the text beside it")
-        .help("put a dot before and after it: name.{frame:4}.ext");
+    let words =
+        Words::new("the frame number has no separator beside it", "the number cannot be told from the text beside it")
+            .help("put a dot before and after it: name.{frame:4}.ext");
     match fix {
         Some(at) => words.fix(at, "."),
         None => words,
@@ -114,11 +117,9 @@ pub fn padding_narrow(longest: u64, (width, digits): (usize, usize), token: &Tok
 }
 
 pub fn tokens_touch(first: &str, second: &str, between: Option<Place>) -> Words {
-    let words = Words::new(
-        format!("there is no separator between {{{first}}} and {{{second}}}"),
-        "their digits run together",
-    )
-    .help("put a separator between them: _ - . or /");
+    let words =
+        Words::new(format!("there is no separator between {{{first}}} and {{{second}}}"), "their digits run together")
+            .help("put a separator between them: _ - . or /");
     match between {
         Some(at) => words.fix(at, "_"),
         None => words,

@@ -12,15 +12,17 @@ pub fn adapter_missing(name: &str, near: Option<&str>, at: Option<Place>) -> Wor
     let words = Words::new(format!("there is no adapter `{name}`"), "not defined");
     match (near, at) {
         (Some(near), Some(at)) => words.help(format!("write \"{near}\"")).fix(at, near),
-        _ => words.help(format!("put {name}.toml into the folder `adapters` beside the sheet; True Path brings understudy")),
+        _ => words
+            .help(format!("put {name}.toml into the folder `adapters` beside the sheet; True Path brings understudy")),
     }
 }
 
 pub fn adapter_not_given(job: &Job) -> Words {
-    Words::new(format!("the job `{}` has no adapter, so no renderer is known", job.name), "it has names, and cannot be rendered")
-        .help(
-            "write adapter = \"understudy\" in the job or in [defaults]; `truepath adapter list` shows all",
-        )
+    Words::new(
+        format!("the job `{}` has no adapter, so no renderer is known", job.name),
+        "it has names, and cannot be rendered",
+    )
+    .help("write adapter = \"understudy\" in the job or in [defaults]; `truepath adapter list` shows all")
 }
 
 /// `shared`: whether other jobs have the setting from the same place. `dropped`: whether the adapter has an argument for it
@@ -46,7 +48,9 @@ pub fn argument_without_value(token: &str, adapter: &Adapter, job: &Job) -> Word
         format!("the job `{}` has no {token} for this argument of {}", job.name, adapter.name),
         format!("{{{token}}} has no value"),
     )
-    .help(format!("give it in the job, or put the flag and its argument into an inner list: [\"--{token}\", \"{{{token}}}\"]"))
+    .help(format!(
+        "give it in the job, or put the flag and its argument into an inner list: [\"--{token}\", \"{{{token}}}\"]"
+    ))
 }
 
 pub fn line_without_value(token: &str, adapter: &Adapter, job: &Job) -> Words {
@@ -59,10 +63,10 @@ pub fn line_without_value(token: &str, adapter: &Adapter, job: &Job) -> Words {
 
 /// `passes`: those that the program is never asked for.
 pub fn pass_never_asked(token: &str, adapter: &Adapter, (job, passes): (&Job, &str)) -> Words {
-    let message = format!("{} is not asked for {passes} of the job `{}`, because it has no {token}", adapter.name, job.name);
-    Words::new(message, format!("{{{token}}} has no value, and the list is left out")).help(format!(
-        "give {token} in the format of the pass, or put {{{token}}} into its own inner list"
-    ))
+    let message =
+        format!("{} is not asked for {passes} of the job `{}`, because it has no {token}", adapter.name, job.name);
+    Words::new(message, format!("{{{token}}} has no value, and the list is left out"))
+        .help(format!("give {token} in the format of the pass, or put {{{token}}} into its own inner list"))
 }
 
 pub fn native_unknown(name: &str, adapter: &Adapter, near: Option<&str>) -> Words {
@@ -143,9 +147,7 @@ pub fn type_not_accepted((what, value): (&str, &str), adapter: &Adapter, list: &
 
 pub fn passes_not_arranged(adapter: &Adapter, together: bool) -> Words {
     let (what, help) = match (&adapter.can, together) {
-        (None, _) => {
-            ("renders one picture and has no passes", "keep one pass, or describe [passes] in the adapter")
-        }
+        (None, _) => ("renders one picture and has no passes", "keep one pass, or describe [passes] in the adapter"),
         (_, true) => ("cannot put all passes into one file", "write layers = \"apart\""),
         (_, false) => ("can only put all passes into one file", "write layers = \"together\""),
     };
@@ -153,13 +155,19 @@ pub fn passes_not_arranged(adapter: &Adapter, together: bool) -> Words {
 }
 
 pub fn threads_beyond(threads: i64, cores: u64) -> Words {
-    Words::new(format!("{threads} threads on a machine with {}", counted(cores, "core")), "more threads than cores slow it down")
-        .help("remove `threads`, so that the renderer chooses")
+    Words::new(
+        format!("{threads} threads on a machine with {}", counted(cores, "core")),
+        "more threads than cores slow it down",
+    )
+    .help("remove `threads`, so that the renderer chooses")
 }
 
 pub fn call_per_frame(adapter: &Adapter, frames: i64) -> Words {
-    Words::new(format!("{} is started {frames} times, once per frame", adapter.name), "this adapter calls it once per frame")
-        .help("if the program takes ranges or lists, write per = \"range\" or \"list\" under [frames] in the adapter")
+    Words::new(
+        format!("{} is started {frames} times, once per frame", adapter.name),
+        "this adapter calls it once per frame",
+    )
+    .help("if the program takes ranges or lists, write per = \"range\" or \"list\" under [frames] in the adapter")
 }
 
 pub fn program_missing(program: &str, adapter: &str) -> Words {
@@ -173,7 +181,8 @@ pub fn program_not_executable(program: &str, adapter: &str) -> Words {
 }
 
 pub fn need_missing(adapter: &str, need: &str) -> Words {
-    Words::new(format!("{adapter} needs {need}"), "this machine does not have it").help("the adapter requires it under [needs]")
+    Words::new(format!("{adapter} needs {need}"), "this machine does not have it")
+        .help("the adapter requires it under [needs]")
 }
 
 pub fn command_too_long(length: usize, most: usize) -> Words {

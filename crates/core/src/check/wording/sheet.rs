@@ -2,7 +2,7 @@
 
 use crate::adapter::Adapter;
 use crate::diagnostic::Words;
-use crate::sheet::{Key, AllowEntry};
+use crate::sheet::{AllowEntry, Key};
 
 pub fn no_job() -> Words {
     Words::new("this sheet has no job", "").help("write a [[job]] with a name and a scene")
@@ -36,8 +36,7 @@ pub fn each_unused(name: &str) -> Words {
 }
 
 pub fn entry_unused(what: &str, name: &str) -> Words {
-    Words::new(format!("the {what} `{name}` is not used"), "no job uses it")
-        .help("remove it, or use it in a job")
+    Words::new(format!("the {what} `{name}` is not used"), "no job uses it").help("remove it, or use it in a job")
 }
 
 pub fn mode_changes_nothing(name: &str) -> Words {

@@ -64,11 +64,17 @@ pub fn size_rounded(full: Size, percent: f64) -> Words {
 }
 
 pub fn aspect_differs(size: Size, scene: Size) -> Words {
-    Words::new(format!("the size {size} has a different aspect ratio than the scene's {scene}"), format!("the scene says {scene}"))
-        .help("remove `size`, or choose one with the scene's aspect ratio")
+    Words::new(
+        format!("the size {size} has a different aspect ratio than the scene's {scene}"),
+        format!("the scene says {scene}"),
+    )
+    .help("remove `size`, or choose one with the scene's aspect ratio")
 }
 
 pub fn aspects_mixed((size, other): (Size, Size), job: &Job) -> Words {
-    Words::new(format!("{size} and {other} of `{}` have different aspect ratios, for one scene", job.name), "this aspect ratio")
-        .help("use one aspect ratio for all jobs of a scene")
+    Words::new(
+        format!("{size} and {other} of `{}` have different aspect ratios, for one scene", job.name),
+        "this aspect ratio",
+    )
+    .help("use one aspect ratio for all jobs of a scene")
 }

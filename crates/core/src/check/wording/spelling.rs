@@ -26,9 +26,11 @@ pub fn name_reserved(part: &str, why: &str) -> Words {
 }
 
 pub fn extension_missing(known: &FileType, end: Option<Place>) -> Words {
-    let words =
-        Words::new(format!("this path has no extension, and the file type is {}", known.name), "the extension is missing here")
-            .help("add .{ext} at the end");
+    let words = Words::new(
+        format!("this path has no extension, and the file type is {}", known.name),
+        "the extension is missing here",
+    )
+    .help("add .{ext} at the end");
     match end {
         Some(at) => words.fix(at, ".{ext}"),
         None => words,

@@ -48,7 +48,8 @@ pub fn compression_not_held(compression: &Spanned<String>, known: &FileType) -> 
 }
 
 pub fn codec_not_held(codec: &Spanned<String>, known: &FileType) -> Words {
-    let words = Words::new(format!("{} cannot hold the codec `{}`", known.name, codec.value), "this type does not have it");
+    let words =
+        Words::new(format!("{} cannot hold the codec `{}`", known.name, codec.value), "this type does not have it");
     if known.codecs.is_empty() {
         return words.help("remove `codec`: this is a picture type");
     }
@@ -74,9 +75,11 @@ pub fn type_unknown(written: Option<&str>) -> Words {
 }
 
 pub fn extension_differs(written: &str, known: &FileType, format: Option<&Format>, at: Option<Place>) -> Words {
-    let mut words =
-        Words::new(format!("the extension is .{written}, the file type is {}", known.name), "this extension belongs to another type")
-            .help("write {ext}, which always has the right extension");
+    let mut words = Words::new(
+        format!("the extension is .{written}, the file type is {}", known.name),
+        "this extension belongs to another type",
+    )
+    .help("write {ext}, which always has the right extension");
     if let Some(kind) = format.and_then(|format| format.kind.as_ref()) {
         words = words.also(kind.at, "the type");
     }
@@ -124,9 +127,11 @@ pub fn audio_in_picture(known: &FileType) -> Words {
 }
 
 pub fn audio_codec_not_held(written: &Spanned<String>, known: &FileType) -> Words {
-    let words =
-        Words::new(format!("{} cannot hold the audio codec `{}`", known.name, written.value), "this type does not have it")
-            .help(format!("it holds {}", listed(known.audio_codecs)));
+    let words = Words::new(
+        format!("{} cannot hold the audio codec `{}`", known.name, written.value),
+        "this type does not have it",
+    )
+    .help(format!("it holds {}", listed(known.audio_codecs)));
     match crate::diagnostic::nearest(&written.value, known.audio_codecs.iter().copied()) {
         Some(near) => words.fix(written.at, near),
         None => words,
@@ -139,6 +144,9 @@ pub fn movie_rendered() -> Words {
 }
 
 pub fn passes_into_movie(count: usize) -> Words {
-    Words::new(format!("{count} passes would be rendered directly into movies"), "a movie codec changes the values of data passes")
-        .help("render sequences, and add a [[movie]] that shows one of them")
+    Words::new(
+        format!("{count} passes would be rendered directly into movies"),
+        "a movie codec changes the values of data passes",
+    )
+    .help("render sequences, and add a [[movie]] that shows one of them")
 }

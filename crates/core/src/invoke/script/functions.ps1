@@ -153,7 +153,7 @@ function Add-Lost($Call, $File, [string]$Why) {
   $Call.Lost += $File.Frame
 }
 
-# Gives a file its name, unless its end is missing. What is there already stays, unless all is rendered again.
+# Gives a file its name, unless its end is missing. What is already there stays, unless all is rendered again.
 function Move-Landed($Call, $File, [string]$Staged) {
   if (-not (Test-Whole $Staged $File.Type)) { Add-Lost $Call $File "cut off, left in $Staged"; return }
   $bytes = (New-Object System.IO.FileInfo $Staged).Length
@@ -219,7 +219,7 @@ function Invoke-Call($Call) {
   try {
     $lacking = @($Call.Files | Where-Object { $again -or -not (Test-There $_) })
     $script:there += $Call.Files.Count - $lacking.Count
-    if ($lacking.Count -eq 0) { Write-Host "[$at of $total] $($Call.Id): there already"; return }
+    if ($lacking.Count -eq 0) { Write-Host "[$at of $total] $($Call.Id): already there"; return }
     Write-Host "[$at of $total] $($Call.Id)"
     foreach ($need in $Call.Needs) { if (-not (Export-Scene $exports[$need])) { Set-Failed 3; return } }
     $rules = $adapters[$Call.Adapter]

@@ -49,7 +49,7 @@ wanted() {
   doing=look lacking=0 landed=0 pause=1
   files
   if [ "$again" = no ] && [ "$lacking" -eq 0 ]; then
-    echo "[$at of $total] $id: there already"
+    echo "[$at of $total] $id: already there"
     return 1
   fi
   echo "[$at of $total] $id"

@@ -101,7 +101,7 @@ pub fn head(plan: &Plan, steps: &[CommandLine]) -> Vec<String> {
     // Chunks of one set of passes share no frame, so that their runs can simply be gathered.
     let mut jobs: Vec<(&str, ByPasses<'_>)> = Vec::new();
     let mut known: HashMap<&str, usize> = HashMap::new();
-    for step in steps.iter().filter(|step| step.product.is_none()) {
+    for step in steps.iter().filter(|step| step.kind == CallKind::Render) {
         let at = *known.entry(&step.job).or_insert_with(|| {
             jobs.push((&step.job, BTreeMap::new()));
             jobs.len() - 1

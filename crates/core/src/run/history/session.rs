@@ -14,7 +14,7 @@ pub struct Session {
     pub series: Vec<SeriesOf>,
     /// Its calls in the order in which they were started.
     pub calls: Vec<PastCall>,
-    /// Frames that were given up, by the combination and its series: what was said of them.
+    /// Frames that were given up, by the job and its series: what was said of them.
     pub failures: Vec<GivenUp>,
     /// Files that were copied beside their final names: series and frame.
     pub copies: Vec<(String, i64)>,
@@ -46,7 +46,7 @@ pub struct PastCall {
 pub struct GivenUp {
     /// The call.
     pub call: String,
-    /// The combination.
+    /// The job.
     pub job: String,
     /// Its series.
     pub series: Vec<String>,

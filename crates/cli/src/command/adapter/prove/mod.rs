@@ -22,7 +22,7 @@ use crate::lower::Surroundings;
 use crate::pipeline::load;
 use crate::pipeline::programs::{Places, program as find};
 use crate::pipeline::trust::Brought;
-use crate::show::{self, BAD, GOOD, paint};
+use crate::show::{self, BAD, GOOD, state};
 use claims::{claims, sheet};
 use tried::{alike, picture, tried, unheard};
 
@@ -77,8 +77,8 @@ fn table(name: &str, verdicts: &[ClaimVerdict], around: &Surroundings) -> String
     let mut out = String::new();
     for (claim, why) in &rows {
         let verdict = match why {
-            None => paint(around.out, GOOD, "held"),
-            Some(why) => format!("{}  {why}", paint(around.out, BAD, "failed")),
+            None => state(around.out, GOOD, "held"),
+            Some(why) => format!("{}  {why}", state(around.out, BAD, "failed")),
         };
         out.push_str(&format!("{claim:widest$}  {verdict}\n"));
     }

@@ -333,7 +333,7 @@ impl Writer<'_> {
         }
         let _ = write!(
             out,
-            "if not defined wanted set /a there+={count} >nul\nif not defined wanted echo [{at} of %total%] {id}: there already\n\
+            "if not defined wanted set /a there+={count} >nul\nif not defined wanted echo [{at} of %total%] {id}: already there\n\
              if not defined wanted goto over{at}\necho [{at} of %total%] {id}\nset \"pause=1\"\n:call{at}\n"
         );
         for stage in stages(step) {
