@@ -464,8 +464,16 @@ fn selected(common: &Common, sheets: &mut [Loaded]) {
     }
     if said.is_empty() && sheets.iter().all(|sheet| sheet.plan.series.is_empty() && sheet.plan.movies.is_empty()) {
         for (what, names) in [("pass", &common.pass), ("camera", &common.camera)] {
-            if !names.is_empty() {
-                said.push(Words::new(format!("no job has the {what} `{}`", names.join("`, `")), ""));
+            if let Some(name) = names.first() {
+                let jobs = || sheets.iter().flat_map(|sheet| &sheet.rivals).flat_map(|plan| &plan.jobs);
+                let known: BTreeSet<&str> = match what {
+                    "pass" => jobs().flat_map(|job| &job.passes).map(|pass| pass.label.as_str()).collect(),
+                    _ => jobs().filter_map(|job| job.camera.as_deref()).collect(),
+                };
+                let near = truepath_core::diagnostic::nearest(name, known.iter().copied());
+                let all = known.into_iter().collect::<Vec<_>>().join(", ");
+                let help = near.map_or(format!("there are {all}"), |near| format!("write {near}"));
+                said.push(Words::new(format!("no job has the {what} `{}`", names.join("`, `")), "").help(help));
             }
         }
     }

@@ -32,14 +32,21 @@ pub(crate) fn toml_table<'i>(file: FileId, text: &'i str, findings: &mut Finding
     let (table, errors) = DeTable::parse_recoverable(text);
     for error in errors {
         let at = Place::new(file, error.span().unwrap_or(0..0));
-        findings.add(
-            "not-toml",
-            Some(at),
-            None,
-            Words::new(format!("the file is not valid TOML: {}", error.message()), "here"),
-        );
+        let words = Words::new(format!("the file is not valid TOML: {}", error.message()), "here");
+        let words = match entry_at(text, at.start as usize) {
+            Some(name) => words.help(format!("write every entry as [[{name}]], with two brackets")),
+            None => words,
+        };
+        findings.add("not-toml", Some(at), None, words);
     }
     table.into_inner()
+}
+
+/// The kind of entry whose heading is on the line of a byte: those are lists, and one bracket too few makes them clash.
+fn entry_at(text: &str, at: usize) -> Option<&'static str> {
+    let start = text.get(..at)?.rfind('\n').map_or(0, |end| end + 1);
+    let heading = text[start..].lines().next()?.split('#').next()?.trim().trim_matches(['[', ']']);
+    ["job", "movie", "allow"].into_iter().find(|name| *name == heading)
 }
 
 /// Whether a text is TOML.
