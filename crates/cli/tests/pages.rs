@@ -72,7 +72,7 @@ fn wave(rate: u32, seconds: u32) -> Vec<u8> {
 fn is_told(project: &Project, check: &Check, page: &str) -> bool {
     let words = |text: &str| -> Vec<String> {
         let lines = text.lines().filter(|line| !line.starts_with("```"));
-        lines.flat_map(|line| line.trim_start_matches('#').split_whitespace().map(str::to_owned)).collect()
+        lines.flat_map(|line| line.trim_start().trim_start_matches('#').split_whitespace().map(str::to_owned)).collect()
     };
     let told = project.call(&["explain", check.slug]).ended(0).out;
     words(&told) == words(page) && !told.contains("```")

@@ -185,8 +185,12 @@ fn families(codecs: &[&str]) -> String {
 fn table(out: &mut String, around: &Surroundings, heads: &[&str], rows: Vec<Vec<String>>) {
     let width = |at: usize| rows.iter().map(|row| row[at].len()).chain([heads[at].len()]).max().unwrap_or(0);
     let widths: Vec<usize> = (0..heads.len()).map(width).collect();
+    // Where a terminal has no room for all columns, the titles are left out: the names say the same.
+    let whole = widths.iter().sum::<usize>() + 2 * (heads.len() - 1);
+    let is_narrow = around.out.terminal && whole > around.out.width;
     let line = |cells: Vec<&str>| {
-        let cells = cells.iter().zip(&widths).map(|(cell, width)| format!("{cell:width$}"));
+        let cells = cells.iter().zip(&widths).enumerate().filter(|(at, _)| !is_narrow || *at != 1);
+        let cells = cells.map(|(_, (cell, width))| format!("{cell:width$}"));
         cells.collect::<Vec<_>>().join("  ").trim_end().to_owned()
     };
     out.push_str(&format!("{}\n", paint(around.out, HEAD, line(heads.to_vec()))));
