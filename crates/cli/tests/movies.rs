@@ -281,7 +281,7 @@ fn pictures_outside_any_sheet_become_a_movie() {
         make("-o gap.avi --gaps close --codec mjpeg --size 32x20")
             .ended(0)
             .out
-            .contains("8 frames at 24000/1001 a second, 32x20")
+            .contains("8 frames at 24000/1001 per second, 32x20")
     );
     for (words, code, says) in [
         ("-o review.txt --gaps close", 2, "has no movie extension"),

@@ -187,7 +187,7 @@ fn a_variant_is_chosen_by_the_sheet_or_by_the_version_of_the_program() {
     // A circle, and a name that nothing bears, are errors at their places.
     own.write("truepath.toml", sheet("lantern"));
     own.write("adapters/lantern-each.toml", "adapter = 1\nname = \"lantern-each\"\nlike = \"lantern\"\n");
-    assert!(say(&own, "check").ended(1).out.contains("is based on itself"));
+    assert!(say(&own, "check").ended(1).out.contains("is `like` itself"));
     own.write("adapters/lantern-each.toml", "adapter = 1\nname = \"lantern-each\"\nlike = \"lantern-eech\"\n");
     assert!(say(&own, "check").ended(1).out.contains("there is no adapter `lantern-eech`"));
 }
@@ -386,10 +386,10 @@ fn tokens_conditions_and_native_settings_arrive_as_they_are_written() {
     // Wrong ones are errors at their places, with what to write.
     for (more, check, help) in [
         ("native.dept = 2", "native-unknown", "write native.depth"),
-        ("native.depth = 7", "native-value", "has to be one of 1, 2, 3"),
-        ("native.denoise = \"yes\"", "native-value", "has to be true or false"),
+        ("native.depth = 7", "native-value", "must be one of 1, 2, 3"),
+        ("native.denoise = \"yes\"", "native-value", "must be true or false"),
         ("native.note = \"{camra}\"", "native-value", "there is no token {camra}"),
-        ("native.note = \"{\"", "native-value", "never closed"),
+        ("native.note = \"{\"", "native-value", "is not closed"),
     ] {
         project
             .write("truepath.toml", base.replace("camera = \"quay\"", &format!("camera = \"quay\"\n{region}{more}")));
@@ -529,7 +529,10 @@ fn a_setting_whose_argument_falls_away_is_an_error() {
         (("\"{natives}\", [\"--more\", \"{region}\", \"{variables}\"]", "", ""), "`vars.fog`"),
     ] {
         let said = found(way, more);
-        assert!(said.len() == 1 && said[0].starts_with(&format!("setting-not-carried: {lost}")), "{way:?}: {said:?}");
+        assert!(
+            said.len() == 1 && said[0].starts_with(&format!("setting-not-carried: buoy does not receive {lost}")),
+            "{way:?}: {said:?}"
+        );
     }
     // A template is measured by what it gives.
     let said = found((both, "", ""), "vars.fog = \"thin\"\nnative.many = \"{var.fog}\"\n");

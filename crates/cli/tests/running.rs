@@ -66,8 +66,13 @@ fn each_misbehaviour_has_its_own_words_and_its_own_state() {
         ("numbers-appended", 3, vec!["it wrote 6 other files", "beauty.####0001.png"], ""),
         ("folder-per-pass", 3, vec!["it wrote 6 other files", "/BEAUTY/"], ""),
         ("exit-zero", 3, vec!["failed crossing/beauty frames 1-6: ended with 0", "gave up crossing: 6 starts"], ""),
-        ("exit-one", 0, vec!["odd crossing_1-6 ended with 1 though all its frames landed", "complete"], "1-6"),
-        ("stray", 0, vec!["stray crossing_1-6 wrote 1 file that nobody planned", "beauty.0007.png", "complete"], "1-6"),
+        ("exit-one", 0, vec!["odd crossing_1-6 ended with 1, but all its frames landed", "complete"], "1-6"),
+        (
+            "stray",
+            0,
+            vec!["stray crossing_1-6 wrote 1 file that the sheet does not plan", "beauty.0007.png", "complete"],
+            "1-6",
+        ),
         ("again", 0, vec!["odd crossing/beauty frame 3 was written again after it had landed", "complete"], "1-6"),
     ] {
         let sheet = SMALL
@@ -196,9 +201,9 @@ fn frames_are_stale_by_what_they_were_made_of_and_by_nothing_else() {
     project.write("truepath.toml", sheet.replace("samples = 4", "samples = 9"));
     assert_eq!(state(&project, "stale"), "1-4");
     let why = project.say("status --why 3").ended(0).out;
-    assert!(why.contains("crossing/beauty frame 3  stale") && why.contains("\n  samples 9, was 4\n"), "{why}");
+    assert!(why.contains("crossing/beauty frame 3  ! stale") && why.contains("\n  samples 9, was 4\n"), "{why}");
     let kept = project.say("run").ended(1).err;
-    assert!(kept.contains("  stale crossing/beauty 1-4: samples 9, was 4\n"), "{kept}");
+    assert!(kept.contains("  ! stale crossing/beauty 1-4: samples 9, was 4\n"), "{kept}");
     assert!(kept.contains("not complete: 0 of 4 files good. Fix it: truepath run --existing renew\n"), "{kept}");
     project.say("run --existing renew --frames 2").ended(0);
     let compared = project.say("status --why 2,3").ended(0).out;
@@ -342,7 +347,11 @@ fn a_renderer_that_writes_into_a_landed_file_leaves_no_broken_one() {
         .say("understudy render scenes/crossing.gltf --frames 1 --size 32x18 --channels rgb --pass beauty=frame.png")
         .ended(0);
     let said = project.say("run").ended(3);
-    assert!(said.err.contains("frame 1: the renderer wrote into it after it had called it written"), "{}", said.err);
+    assert!(
+        said.err.contains("frame 1: the renderer wrote into it again after reporting it as written"),
+        "{}",
+        said.err
+    );
     assert!(rendered(&project).is_empty());
     assert_eq!(state(&project, "missing"), "1");
 }

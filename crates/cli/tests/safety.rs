@@ -181,7 +181,7 @@ fn what_is_no_regular_file_is_refused_at_once() {
     let project = Project::with(&small);
     std::fs::create_dir(project.path("renders")).unwrap();
     symlink(outside.path(), project.path("renders/crossing")).unwrap();
-    assert!(project.say("run").ended(4).err.contains("a link leads out of every root"));
+    assert!(project.say("run").ended(4).err.contains("a link that leads out of every root"));
     assert_eq!(std::fs::read_dir(outside.path()).unwrap().count(), 0);
     std::fs::remove_file(project.path("renders/crossing")).unwrap();
     project.write("renders/crossing", "a file");

@@ -74,7 +74,7 @@ fn every_layer_wins_over_the_one_before_it_and_why_names_its_place() {
     );
     assert!(samples("--mode few").starts_with("samples 8 mode truepath.toml:36 over 6 (job"));
     assert!(samples("--mode few --set samples=9").starts_with("samples 9 command line --set samples:1 over 8 (mode"));
-    assert!(samples("--mode few --mode more").starts_with("samples left to the scene over 8 (mode"));
+    assert!(samples("--mode few --mode more").starts_with("samples not set, the scene decides over 8 (mode"));
 }
 
 #[test]
@@ -125,13 +125,13 @@ fn versions_and_clocks_are_pinned_until_asked_anew() {
         series(&project, words)[0]["pattern"].as_str().unwrap().split('/').rev().nth(1).unwrap().to_owned()
     };
     assert_eq!(version(""), "v001");
-    assert!(project.say("names").out.contains("fixes them"));
+    assert!(project.say("names").out.contains("pins them"));
     project.write("renders/crossing/v007/x.txt", "");
     assert_eq!(version(""), "v008");
     assert!(!project.path(".truepath").exists(), "looking pins nothing");
     project.say("run --frames 1").ended(0);
     assert_eq!(version(""), "v008", "the version just rendered is pinned");
-    assert!(!project.say("names").out.contains("fixes"));
+    assert!(!project.say("names").out.contains("pins"));
     project.say("verify --frames 1").ended(0);
     project.say("run --frames 2").ended(0);
     project.say("run --frames 1 --anew").ended(0);
@@ -186,7 +186,7 @@ fn each_version_has_the_day_of_its_own_first_run() {
     // Whose the files of earlier versions are, and which may go, is known in whatever day's folder they lie.
     let first = "renders/1970-01-11/v001/crossing_beauty.0001.png";
     let whose = at(&project, DAY * 20, &format!("whose {first}")).ended(0).out;
-    assert!(whose.starts_with("crossing/beauty frame 1"), "{whose}");
+    assert!(whose.starts_with("\u{2713} crossing, pass beauty, version 1, frame 1  "), "{whose}");
     let away = at(&project, DAY * 20, "clean --keep 1").ended(0).out;
     assert!(away.contains("1970-01-11/v001"), "{away}");
     assert!(!away.contains("v003"), "{away}");

@@ -260,7 +260,7 @@ fn a_plain_run_keeps_away_from_those_who_share() {
         std::thread::sleep(Duration::from_millis(5));
     }
     let said = project.say("run").ended(4);
-    assert!(said.err.contains("being rendered already") && said.err.contains("--share"), "{}", said.err);
+    assert!(said.err.contains("already being rendered") && said.err.contains("--share"), "{}", said.err);
     // A worker of another machine whose lock does not reach here: only its signs of life tell.
     let state = project.path(".truepath/truepath");
     let claims: BTreeSet<String> = project.files(".truepath/truepath/claims");

@@ -82,7 +82,7 @@ fn status_and_verify_judge_alike_and_what_they_offer_mends_and_touches_no_good_f
     assert_eq!(state("crossing/mast/mask", "broken"), "7", "a run would have trusted its length");
     for words in ["verify", "status"] {
         let said = project.say(words).ended(1).out;
-        assert!(!said.contains("\ncomplete") && said.contains("not complete: 43 of 48 files good"), "{said}");
+        assert!(!said.contains("\u{2713} complete:") && said.contains("not complete: 43 of 48 files good"), "{said}");
     }
     // What a narrowed look offers stays narrow.
     let narrow = project.say("verify crossing/quay --frames 3 --json").ended(1).json();
@@ -153,7 +153,7 @@ fn odd_pictures_are_a_warning_of_their_own_and_never_complete() {
     assert!(!said.contains("complete"), "{said}");
     assert!(said.contains("4 of 4 files as planned\n") && said.contains("note: 3 files are foreign"), "{said}");
     // Whoever put it there: it shows what its neighbour shows.
-    let words = "shows the same, pixel by pixel, as the frame before [picture-repeated]; True Path has no record of it";
+    let words = "is identical to the frame before, pixel by pixel [picture-repeated]; True Path has no record of it";
     assert!(said.contains(words), "{said}");
 }
 
@@ -164,7 +164,10 @@ fn whose_finds_bare_names_in_every_mode_and_in_every_sheet() {
     project.write("second.toml", SMALL.replace("\"crossing\"", "\"ferry\""));
     let both = "-f truepath.toml -f second.toml";
     let said = project.say(&format!("whose {both} ferry_beauty.0007.png")).ended(0).out;
-    assert!(said.contains("ferry/beauty frame 7  ferry_beauty.0007.png") && said.contains("(sheet second)"), "{said}");
+    assert!(
+        said.contains("ferry, pass beauty, frame 7  ferry_beauty.0007.png") && said.contains("(sheet second)"),
+        "{said}"
+    );
     let files = project.say("whose --json crossing_beauty.0009.png").ended(0).json()["files"].clone();
     let found: Vec<(&str, &Value)> =
         files.as_array().unwrap().iter().map(|file| (file["series"].as_str().unwrap(), &file["mode"])).collect();
@@ -229,7 +232,7 @@ fn a_plan_comes_out_the_same_by_run_by_script_and_by_queue() {
             let row = other.say("verify --json").ended(0).json()["series"][0].clone();
             assert_eq!((&row["foreign"], &row["stale"]), (&"".into(), &"".into()), "{row}");
         }
-        assert!(script.say("log crossing").ended(0).out.contains("well"));
+        assert!(script.say("log crossing").ended(0).out.contains("\u{2713} good"));
         let sheet = std::fs::read_to_string(script.path("truepath.toml")).unwrap();
         script.write("truepath.toml", sheet.replace("32x18", "32x18\"\nsamples = \"2").replace("\"2\"", "2"));
         let row = script.say("verify --json").ended(1).json()["series"][0].clone();
@@ -584,7 +587,8 @@ fn files_without_a_sheet_are_looked_into_all_the_same() {
     }
     let said = project.say("verify --folder shots").ended(1).out;
     assert!(
-        said.contains("missing 7  broken 4  wrong 9") && said.contains("not complete: 9 of 12 files good"),
+        said.contains("\u{2717} missing 7  \u{2717} broken 4  ! wrong 9")
+            && said.contains("not complete: 9 of 12 files good"),
         "{said}"
     );
     // Numbers without padding are one sequence, movies are none, and a number far away costs nothing.

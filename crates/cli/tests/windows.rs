@@ -123,7 +123,7 @@ fn killed_on_windows_it_leaves_nothing_running_and_goes_on() {
     let mut run = wine.start(&project, "run --workers 2");
     until("a frame", || rendered(&project).len() > 2);
     let second = wine.say(&project, "run").ended(4);
-    assert!(second.err.contains("being rendered already, by process"), "{}", second.err);
+    assert!(second.err.contains("already being rendered by process"), "{}", second.err);
     let own = processes("run --workers 2");
     assert!(!own.is_empty() && !processes("understudy render").is_empty());
     assert!(Command::new("kill").arg("-KILL").args(own).status().unwrap().success());

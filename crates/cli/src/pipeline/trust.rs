@@ -158,8 +158,8 @@ impl Brought {
         }
         if !quiet.is_empty() && is_first {
             show::tell(&format!(
-                "not trusted yet: {}. It came with this folder, so it is not asked for facts and versions, and they stay \
-                 unknown.\n  look at its adapter, then: truepath trust{}\n",
+                "not trusted yet: {}. It came with this folder, so True Path does not start it to ask for facts and \
+                 versions.\n  Read its adapter, then run: truepath trust{}\n",
                 quiet.join(", "),
                 if self.folder == around.folder {
                     String::new()

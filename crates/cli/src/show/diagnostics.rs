@@ -7,7 +7,7 @@ use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Patch, Rendere
 use truepath_core::diagnostic::{Finding, Level as Grave};
 use truepath_core::source::{Excerpt, Place, Sources, Spanned};
 
-use super::{BAD, GOOD, ODD, clean, counted, own, paint, state};
+use super::{BAD, GOOD, MARK, ODD, clean, counted, own, paint, state};
 use crate::lower::Screen;
 
 /// Bytes from one place to another that is still shown with it.
@@ -18,7 +18,9 @@ const MOST_PLACES: usize = 4;
 
 /// All findings, and a closing line that counts them. What many jobs have in common is shown once.
 pub fn text(findings: &[Finding], sources: &Sources, sheet: &str, screen: Screen) -> String {
-    let renderer = if screen.colour { Renderer::styled() } else { Renderer::plain() };
+    let styled =
+        Renderer::styled().error(BAD).warning(ODD).note(MARK).help(MARK).context(MARK).addition(GOOD).removal(BAD);
+    let renderer = if screen.colour { styled } else { Renderer::plain() };
     let decor = if screen.unicode { DecorStyle::Unicode } else { DecorStyle::Ascii };
     let renderer = renderer.decor_style(decor).term_width(screen.width);
     let mut out = String::new();
@@ -32,12 +34,17 @@ pub fn text(findings: &[Finding], sources: &Sources, sheet: &str, screen: Screen
     out
 }
 
-/// Findings that say the same of several jobs, each block in the place of its first one.
+/// Findings that say the same of several jobs, each block in the place of its first one. Of notes at one place of a sheet the
+/// first says enough.
 fn blocks<'f>(findings: &[&'f Finding]) -> Vec<Vec<&'f Finding>> {
     let mut blocks: Vec<Vec<&Finding>> = Vec::new();
     let mut known: HashMap<(&str, Grave, String), usize> = HashMap::new();
     for finding in findings {
-        let at = *known.entry((finding.check, finding.level, without_job(finding))).or_insert(blocks.len());
+        let says = match (finding.level, &finding.at) {
+            (Grave::Note, Some(at)) => format!("{:?}", at.at),
+            _ => without_job(finding),
+        };
+        let at = *known.entry((finding.check, finding.level, says)).or_insert(blocks.len());
         match blocks.get_mut(at) {
             Some(block) => block.push(finding),
             None => blocks.push(vec![finding]),

@@ -41,10 +41,19 @@ fn table(job: &Stacked, sources: &Sources, screen: Screen) -> String {
     let mut out = format!("{}\n", paint(screen, HEAD, &job.name));
     for (key, value, from, over) in &rows {
         let over = if over.is_empty() { String::new() } else { paint(screen, QUIET, format!("  over {over}")) };
-        out.push_str(
-            format!("  {}  {}  {}{over}", super::pad(key, first), super::pad(value, second), super::pad(from, third))
-                .trim_end(),
+        // What is too wide for its column has its place on the next line.
+        let gap = if super::width(value) > second {
+            format!("\n{}", " ".repeat(first + second + 6))
+        } else {
+            "  ".to_owned()
+        };
+        let line = format!(
+            "  {}  {}{gap}{}{over}",
+            super::pad(key, first),
+            super::pad(value, second),
+            super::pad(from, third)
         );
+        out.push_str(line.trim_end());
         out.push('\n');
     }
     let given: Vec<&Key> = job.settings.values.keys().collect();

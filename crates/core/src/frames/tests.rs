@@ -34,10 +34,10 @@ fn mistakes_name_the_part_at_fault() {
     for (text, range, word) in [
         ("1-5,9-3", 4..7, "backwards"),
         ("1,,2", 2..2, "missing"),
-        ("1-8/0", 0..5, "every how many"),
-        ("1 - x", 0..5, "no frame"),
-        ("1-1000000000000/2,1-1000000000000/3", 0..35, "interleave"),
-        ("1-1000000000000000 except 1-1000000000000000/30000000", 0..53, "interleave"),
+        ("1-8/0", 0..5, "the step after"),
+        ("1 - x", 0..5, "is not a frame"),
+        ("1-1000000000000/2,1-1000000000000/3", 0..35, "overlap"),
+        ("1-1000000000000000 except 1-1000000000000000/30000000", 0..53, "overlap"),
     ] {
         let error = FrameExpr::parse(text).expect_err(text);
         assert_eq!(error.range, range, "{text}: {}", error.message);

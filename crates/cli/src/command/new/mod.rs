@@ -98,7 +98,7 @@ impl Scenes {
             let stem = name.file_stem().map(std::ffi::OsStr::to_owned);
             let twin = found.jobs.iter().find(|other| other.file_stem().map(std::ffi::OsStr::to_owned) == stem);
             let why = if !reads.is_empty() && !reads.contains(&kind) {
-                Some(format!("{adapter} does not read .{kind}"))
+                Some(format!("{adapter} cannot read .{kind}"))
             } else if let Some(twin) = twin {
                 Some(format!("{} has the same name", twin.display()))
             } else {
