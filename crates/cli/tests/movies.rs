@@ -285,12 +285,12 @@ fn pictures_outside_any_sheet_become_a_movie() {
     );
     for (words, code, says) in [
         ("-o review.txt --gaps close", 2, "has no movie extension"),
-        ("-o prores.mp4 --gaps close --codec prores", 2, "does not hold that codec"),
+        ("-o prores.mp4 --gaps close --codec prores", 2, "cannot hold that codec"),
         ("-o odd.mp4 --gaps close --size 33x19", 3, "even size"),
         ("-o x.mp4 --gaps sometimes", 2, "--gaps sometimes"),
         ("-o x.mp4 --gaps close --over pink", 2, "is not a colour"),
         ("-o nowhere/x.mp4 --gaps close", 1, "there is no folder nowhere"),
-        ("-o x.mp4 --gaps close --start-timecode 1:2", 2, "is no timecode"),
+        ("-o x.mp4 --gaps close --start-timecode 1:2", 2, "is not a timecode"),
     ] {
         let said = make(words).ended(code).err;
         assert!(said.contains(says), "{words}: {said}");

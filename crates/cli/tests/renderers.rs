@@ -403,7 +403,7 @@ fn tokens_conditions_and_native_settings_arrive_as_they_are_written() {
         ("{when.small}", "{when.smal}", "write {when.small}"),
         ("{type+bits}", "{type+channels}", "give its words"),
         ("{natives}", "{write.job}", "declare it under [write.job]"),
-        ("{root.renders}", "{root.}", "there is not a token"),
+        ("{root.renders}", "{root.}", "there is no token `root.`"),
         ("name = \"teller\"", "name = \"teller\"\nmatches = \"x\"", "unknown key `matches`"),
         ("absent = [\"region\"]", "absent = [\"regoin\"]", "there is no token `regoin`"),
         ("\"width\" = [16, 32]", "\"widht\" = [16, 32]", "write `width`"),

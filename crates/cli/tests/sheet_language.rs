@@ -201,7 +201,7 @@ fn each_version_has_the_day_of_its_own_first_run() {
     project.write("truepath.toml", two.replace("{version}/{job}", "{version}/{job}/{job}"));
     at(&project, DAY * 30, "run crossing").ended(0);
     assert_eq!(folder(DAY * 31, "late"), "v001/late");
-    assert!(at(&project, DAY * 31, "names late").out.contains("fixes"));
+    assert!(at(&project, DAY * 31, "names late").out.contains("pins"));
 }
 
 #[test]

@@ -200,7 +200,7 @@ pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure>
     let codec = codec.and_then(catalogue::codec).filter(|codec| container.codecs.contains(&codec.name));
     let codec = codec.ok_or_else(|| {
         let known = container.codecs.join(", ");
-        refused(format!("{} does not hold that codec", container.title)).help(format!("it holds {known}"))
+        refused(format!("{} cannot hold that codec", container.title)).help(format!("it holds {known}"))
     })?;
     let fps = value(
         options.fps.as_deref().ok_or_else(|| refused("the frame rate is not known".to_owned()).help("add --fps 24"))?,

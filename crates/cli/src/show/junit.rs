@@ -75,7 +75,7 @@ pub fn case(plan: &Plan, verdict: &Verdict) -> Case {
     }
     let count = verdict.files(&NOT_GOOD) + verdict.files(&[State::Unreadable]);
     let message = format!("{count} of {} files are not good", verdict.planned.count());
-    let message = verdict.is_lacking().then_some(message);
+    let message = verdict.is_incomplete().then_some(message);
     Case { class: plan.home.sheet.clone(), name: series.id.clone(), message, bad, other }
 }
 

@@ -39,7 +39,7 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
         let spent = if spent > 0.0 { span(spent) } else { String::new() };
         format!("{}  {good:>13}  {spent:>10}  {:>10}", super::pad(name, widest), left.map(span).unwrap_or_default())
     };
-    let left = |row: &SeriesStatus| row.left.filter(|_| row.verdict.is_lacking());
+    let left = |row: &SeriesStatus| row.left.filter(|_| row.verdict.is_incomplete());
     for series in &stand.rows {
         let verdict = &series.verdict;
         let good = format!("{} of {}", verdict.in_state(State::Good).count(), verdict.planned.count());
@@ -61,7 +61,7 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
         let good = format!("{good} of {}", sum(&|row| row.verdict.planned.count()));
         let spent = stand.rows.iter().map(|row| row.spent).sum();
         // Movies have no time of their own: they are short beside their frames.
-        let open = stand.rows.iter().filter(|row| row.verdict.is_lacking() && !row.verdict.is_movie);
+        let open = stand.rows.iter().filter(|row| row.verdict.is_incomplete() && !row.verdict.is_movie);
         let known: Vec<f64> = open.clone().filter_map(|row| row.left).collect();
         let all = known.len() == open.count();
         let total = (!known.is_empty()).then(|| known.iter().sum());

@@ -310,7 +310,7 @@ pub enum Outcome {
 impl Outcome {
     /// Of all verdicts of a plan, movies included.
     pub fn of<'v>(verdicts: impl IntoIterator<Item = &'v Verdict> + Clone) -> Outcome {
-        if verdicts.clone().into_iter().any(Verdict::is_lacking) {
+        if verdicts.clone().into_iter().any(Verdict::is_incomplete) {
             Outcome::Incomplete
         } else if verdicts.into_iter().any(|verdict| verdict.files(&[State::Foreign, State::Odd, State::Unproven]) > 0)
         {
@@ -418,7 +418,7 @@ impl Verdict {
 
     /// Whether any file is missing, unreadable, broken, not as planned, made of something else, or no longer what landed.
     #[must_use]
-    pub fn is_lacking(&self) -> bool {
+    pub fn is_incomplete(&self) -> bool {
         self.files(&NOT_GOOD) > 0 || self.files(&[State::Unreadable]) > 0
     }
 }

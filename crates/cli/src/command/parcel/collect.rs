@@ -91,7 +91,7 @@ pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
     recover::remove_empty_bases(&loaded.plan);
     let (after, _) = again(loaded)?;
     show::print(&missing(loaded, &after, &common))?;
-    let complete = after.iter().filter(|verdict| !verdict.is_movie).all(|verdict| !verdict.is_lacking());
+    let complete = after.iter().filter(|verdict| !verdict.is_movie).all(|verdict| !verdict.is_incomplete());
     Ok(if bad || !complete { Exit::No } else { Exit::Well })
 }
 
@@ -125,7 +125,7 @@ fn missing(loaded: &Loaded, after: &[Verdict], common: &Common) -> String {
             if holders.is_empty() { "in no parcel".to_owned() } else { format!("in {}", cut(&holders.join(", "))) };
         out.push_str(&format!("missing: {} {}, {of}\n", series.id, cut(&missing.to_string())));
     }
-    let movies = after.iter().any(|verdict| verdict.is_movie && verdict.is_lacking());
+    let movies = after.iter().any(|verdict| verdict.is_movie && verdict.is_incomplete());
     match (out.is_empty(), movies) {
         (true, true) => "all frames are good. Make the movies: truepath movie\n".to_owned(),
         (true, false) => "all frames are good\n".to_owned(),

@@ -47,7 +47,7 @@ pub fn night(queue: &Queue, common: &Common, around: &Surroundings) -> Result<(N
     let verdicts: Vec<&Verdict> = judged.iter().flatten().collect();
     let fixes = super::super::fixes(queue, judged.iter().map(Vec::as_slice), common);
     let rows: Vec<&SeriesStatus> = stands.iter().flat_map(|stand| &stand.rows).collect();
-    let left: Vec<f64> = rows.iter().filter(|row| row.verdict.is_lacking()).filter_map(|row| row.left).collect();
+    let left: Vec<f64> = rows.iter().filter(|row| row.verdict.is_incomplete()).filter_map(|row| row.left).collect();
     let project = queue.sheets.iter().find_map(|sheet| sheet.plan.project.as_ref());
     let now = around.now();
     let mut night = Night {

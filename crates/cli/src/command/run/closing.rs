@@ -46,7 +46,7 @@ impl Result {
     }
 
     fn is_complete(&self) -> bool {
-        !self.after.iter().any(Verdict::is_lacking)
+        !self.after.iter().any(Verdict::is_incomplete)
     }
 
     /// The outcome in one word.

@@ -203,7 +203,7 @@ function Complete-Last($Call, $File, [string]$Staged, $Rules) {
 # Whether a log has a line of a kind.
 function Test-Log([string]$Path, [string]$Rule) { $Rule -and @(Get-Content -LiteralPath $Path | Where-Object { $_ -cmatch $Rule }).Count -gt 0 }
 
-# Makes a call, if any of its files is lacking.
+# Makes a call, if any of its files is missing.
 function Invoke-Call($Call) {
   if ($stopped) { return }
   $script:at++
@@ -217,9 +217,9 @@ function Invoke-Call($Call) {
   # A movie is as new as its frames.
   if ($Call.Kind -eq 'encode' -and $made -gt 0) { $script:again = $true }
   try {
-    $lacking = @($Call.Files | Where-Object { $again -or -not (Test-There $_) })
-    $script:there += $Call.Files.Count - $lacking.Count
-    if ($lacking.Count -eq 0) { Write-Host "[$at of $total] $($Call.Id): already there"; return }
+    $absent = @($Call.Files | Where-Object { $again -or -not (Test-There $_) })
+    $script:there += $Call.Files.Count - $absent.Count
+    if ($absent.Count -eq 0) { Write-Host "[$at of $total] $($Call.Id): already there"; return }
     Write-Host "[$at of $total] $($Call.Id)"
     foreach ($need in $Call.Needs) { if (-not (Export-Scene $exports[$need])) { Set-Failed 3; return } }
     $rules = $adapters[$Call.Adapter]
@@ -244,7 +244,7 @@ function Invoke-Call($Call) {
       $lost = @($Call.Lost | Sort-Object -Unique) -join ','
       $over = Get-Since
       Write-Event ('{"event":"ended","call":' + (Get-Json $Call.Id) + ',"code":' + $code + ',"ok":' + "$well".ToLower() + ',"files":' + $Call.Landed +
-        ',"lacking":"' + $lost + '","seconds":' + ($over - $since) + ',"log":' + (Get-Json $log) + ',"t":' + $over + '}')
+        ',"missing":"' + $lost + '","seconds":' + ($over - $since) + ',"log":' + (Get-Json $log) + ',"t":' + $over + '}')
       $waits = $Call.Landed -eq 0 -and $rules.Wait -and (Test-Log $Call.Log $rules.Wait)
       if ($waits) {
         Write-Wrong "no licence is free; again in $pause s"

@@ -40,15 +40,15 @@ clear_after_the_dead() {
   done
 }
 
-# wanted ID JOB SERIES FRAMES: begins a call; true where any of its files is lacking.
+# wanted ID JOB SERIES FRAMES: begins a call; true where any of its files is missing.
 wanted() {
   at=$((at + 1))
   id=$1 job=$2 in_series=$3 frames=$4
   log=$logs/$id.log
   log_in_json=logs/$id.log
-  doing=look lacking=0 landed=0 pause=1
+  doing=look absent=0 landed=0 pause=1
   files
-  if [ "$again" = no ] && [ "$lacking" -eq 0 ]; then
+  if [ "$again" = no ] && [ "$absent" -eq 0 ]; then
     echo "[$at of $total] $id: already there"
     return 1
   fi
@@ -115,7 +115,7 @@ render() {
 
 # done_with STAGE...: lands what came out. True where no licence was free: then the call is made again after a pause.
 done_with() {
-  doing=land lacking=0 lost= held=
+  doing=land absent=0 lost= held=
   files
   let_go
   aside
@@ -125,7 +125,7 @@ done_with() {
   done
   over=$(date +%s)
   case " $ok " in *" $code "*) well=true ;; *) well=false ;; esac
-  tell "{\"event\":\"ended\",\"call\":\"$id\",\"code\":$code,\"ok\":$well,\"files\":$landed,\"lacking\":\"$lost\",\"seconds\":$((over - since)),\"log\":\"$log_in_json\",\"t\":$((over - began))}"
+  tell "{\"event\":\"ended\",\"call\":\"$id\",\"code\":$code,\"ok\":$well,\"files\":$landed,\"missing\":\"$lost\",\"seconds\":$((over - since)),\"log\":\"$log_in_json\",\"t\":$((over - began))}"
   if [ "$landed" -eq 0 ] && [ -n "$wait" ] && grep -Eq -- "$wait" "$log"; then
     echo "no licence is free; again in $pause s" >&2
     sleep "$pause"
@@ -137,9 +137,9 @@ done_with() {
   there=$((there + landed)) made=$((made + landed))
   missing=$missing$missed
   missed=
-  if [ "$lacking" -gt 0 ]; then
+  if [ "$absent" -gt 0 ]; then
     tell "{\"event\":\"failed\",\"call\":\"$id\",\"job\":$job,\"series\":$in_series,\"frames\":\"$lost\",\"why\":\"ended with $code\",\"log\":\"$log_in_json\"}"
-    echo "failed with exit code $code, $lacking missing: see $log" >&2
+    echo "failed with exit code $code, $absent missing: see $log" >&2
     fail 3
   elif [ "$well" = false ]; then
     echo "note: all files are there, and the exit code was $code: see $log" >&2
@@ -174,7 +174,7 @@ file() {
     return
   fi
   if [ "$doing" = look ]; then
-    lacking=$((lacking + 1))
+    absent=$((absent + 1))
     return
   fi
   for staged in "$@"; do
@@ -240,7 +240,7 @@ lose() {
   echo "missing: $1: $3" >&2
   missed="$missed
   $1"
-  lacking=$((lacking + 1))
+  absent=$((absent + 1))
   lost=${lost:+$lost,}$2
 }
 
