@@ -168,7 +168,10 @@ fn whatever_differs_from_the_plan_is_named() {
         (Footage { fps: None, ..good.clone() }, "fps is unknown, should be 24"),
         (Footage { frames: 9, ..good.clone() }, "number of frames is 9, should be 10"),
         (Footage { sound: None, ..good.clone() }, "it has no sound"),
-        (Footage { sound: sound(|own| own.seconds += 0.05), ..good.clone() }, "sound lasts 0.467 s, should be 0.417 s"),
+        (
+            Footage { sound: sound(|own| own.seconds += 0.05), ..good.clone() },
+            "sound lasts 0.467 s, should last 0.417 s",
+        ),
         (Footage { sound: sound(|own| own.codec = "aac".into()), ..good.clone() }, "audio codec is aac, should be pcm"),
         (
             Footage { timecode: Some("00:00:00:00".into()), ..good.clone() },

@@ -79,9 +79,10 @@ fn findings_are_grouped_by_cause_and_sorted_by_place() {
     assert_eq!(
         rows,
         [
-            ("names-meet", Level::Note, "a".into(), 0),
             ("token-unknown", Level::Error, "b".into(), 1),
-            ("job-twice", Level::Error, "last".into(), 0)
+            ("job-twice", Level::Error, "last".into(), 0),
+            // The gravest first, whatever stands before it in the sheet.
+            ("names-meet", Level::Note, "a".into(), 0)
         ]
     );
 }

@@ -170,7 +170,7 @@ fn every_checksum_of_png_counts_and_other_kinds_are_named() {
     other[data + 4 + size - 1] ^= 1;
     let sum = crc32fast::hash(&other[data..data + 4 + size]).to_be_bytes();
     other[data + 4 + size..data + 8 + size].copy_from_slice(&sum);
-    assert!(broken(look(&folder.write("b.png", &other))).contains("do not unpack"));
+    assert!(broken(look(&folder.write("b.png", &other))).contains("cannot be decompressed"));
     // A note whose checksum is wrong: the picture is there, and the file is damaged.
     let noted = png(png::ColorType::Rgb, png::BitDepth::Eight, &noise(3)[..16 * 8 * 3], |encoder| {
         encoder.add_text_chunk("Title".to_owned(), "night".to_owned()).unwrap();
@@ -203,7 +203,7 @@ fn every_checksum_of_png_counts_and_other_kinds_are_named() {
         if said.is_empty() {
             // An animation with a frame too few.
             assert!(matches!(look(&path).seen, Seen::Broken(_)));
-            assert!(matches!(probe(&path), Ok(Seen::Whole(picture)) if picture.besides == ["it holds 2 frames"]));
+            assert!(matches!(probe(&path), Ok(Seen::Whole(picture)) if picture.besides == ["it has 2 frames"]));
             continue;
         }
         assert_eq!(whole(look(&path)).besides, [said]);
@@ -231,7 +231,7 @@ fn every_page_of_a_tiff_is_read() {
         (0..2).for_each(|_| encoder.write_image::<colortype::RGB8>(width, height, &data).unwrap());
         let both = both.into_inner();
         assert!(whole(look(&folder.write("a.tif", bytes.get_ref()))).besides.is_empty());
-        assert_eq!(whole(look(&folder.write("b.tif", &both))).besides, ["it holds 2 pages"]);
+        assert_eq!(whole(look(&folder.write("b.tif", &both))).besides, ["it has 2 pages"]);
         // The second page lies behind the first: half of it is gone.
         let cut = &both[..first + (both.len() - first) / 2];
         assert!(matches!(probe(&folder.write("c.tif", cut)), Ok(Seen::Broken(_))), "{first} of {}", both.len());

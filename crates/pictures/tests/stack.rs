@@ -237,7 +237,7 @@ fn pages_and_layers_hold_every_pass_as_it_is() {
     save("small.png", png::ColorType::Rgb, false, (3, 3));
     for form in [Form::Tiff, Form::Ora] {
         let mixed = [layers[0].clone(), layer("small", path("small.png"))];
-        assert!(write(form, &mixed, &path("no.tif")).unwrap_err().why.contains("another size"), "{form:?}");
+        assert!(write(form, &mixed, &path("no.tif")).unwrap_err().why.contains("a different size"), "{form:?}");
         assert!(
             prove(
                 form,
