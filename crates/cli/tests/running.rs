@@ -65,7 +65,7 @@ fn each_misbehaviour_has_its_own_words_and_its_own_state() {
         ),
         ("numbers-appended", 3, vec!["it wrote 6 other files", "beauty.####0001.png"], ""),
         ("folder-per-pass", 3, vec!["it wrote 6 other files", "/BEAUTY/"], ""),
-        ("exit-zero", 3, vec!["failed crossing/beauty frames 1-6: ended with 0", "gave up crossing: 6 starts"], ""),
+        ("exit-zero", 3, vec!["failed crossing/beauty frames 1-6: ended with 0", "gave up crossing: 6 starts produced nothing"], ""),
         ("exit-one", 0, vec!["odd crossing_1-6 ended with 1, but all its frames landed", "complete"], "1-6"),
         (
             "stray",
@@ -417,7 +417,7 @@ fn the_order_can_be_spread_and_hopeless_jobs_are_left() {
         let said = project.say(words).ended(3);
         let calls = events(&project).iter().filter(|event| matches!(event, Event::Started(_))).count();
         assert!(tried.contains(&calls), "{words}: {calls} calls\n{}", said.err);
-        assert_eq!(said.err.contains("gave up crossing: its first 3 calls"), words == "run");
+        assert_eq!(said.err.contains("gave up crossing: its first 3 calls produced nothing"), words == "run");
     }
 }
 

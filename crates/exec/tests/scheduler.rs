@@ -28,7 +28,7 @@ fn what_one_program_does_wrong_costs_no_other_job_a_frame() {
         (Act::NoStart, "nothing", "cannot start", 2),
         (Act::NoLog, "nothing", "cannot write", 0),
         (Act::Writes, "/bad.", "read-only", 2),
-        (Act::WritesNothing, "nothing", "", 2),
+        (Act::WritesNothing, "nothing", "produced nothing", 2),
     ] {
         let night = Night::new(&[("bad", 40, None), ("good", 40, None)], "workers = 2\nchunk = 4\nretries = 1");
         let fakes = Fakes::new(&[0], move |job, _| if job == "bad" { act } else { Act::Writes });
@@ -118,7 +118,7 @@ proptest! {
         let licences = ["red", "blue"];
         let of: Vec<(&str, i64, Option<&str>)> =
             jobs.iter().zip(names).map(|((frames, licence, _), name)| (name, *frames, licence.map(|at| licences[at]))).collect();
-        let night = Night::new(&of, &format!("workers = {workers}\nchunk = {chunk}\nretries = {retries}\nslots = {{ red = 1, blue = 2 }}"));
+        let night = Night::new(&of, &format!("workers = {workers}\nchunk = {chunk}\nretries = {retries}\nlicences = {{ red = 1, blue = 2 }}"));
         let fails: BTreeMap<String, BTreeSet<i64>> = names.iter().zip(&jobs).map(|(name, (.., fails))| ((*name).to_owned(), fails.clone())).collect();
         let own = fails.clone();
         let fakes = Fakes::new(&slow, move |job, frames| {

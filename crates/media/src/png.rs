@@ -69,7 +69,7 @@ fn header(head: &[u8; FIRST]) -> Result<Picture, Flaw> {
 
 /// Words for a file of several frames.
 fn frames(count: u32) -> Option<String> {
-    (count != 1).then(|| format!("it holds {count} frames"))
+    (count != 1).then(|| format!("it has {count} frames"))
 }
 
 impl Type for Png {

@@ -210,7 +210,7 @@ impl Night {
             text += &format!(
                 "[[job]]\nname = \"{name}\"\nscene = \"x.gltf\"\nframes = \"1-{frames}\"\nadapter = \"{name}\"\n"
             );
-            let needs = licence.map_or(String::new(), |licence| format!("[needs]\nslots = [\"{licence}\"]\n"));
+            let needs = licence.map_or(String::new(), |licence| format!("[needs]\nlicences = [\"{licence}\"]\n"));
             let body = format!(
                 "adapter = 1\nname = \"{name}\"\nprogram = \"p\"\narguments = [\"{{job}}\", \"{{frames}}\", \"{{out}}\"]\n\
                  [out]\nnumber = \"#\"\n{needs}"
