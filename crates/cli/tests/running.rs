@@ -65,7 +65,12 @@ fn each_misbehaviour_has_its_own_words_and_its_own_state() {
         ),
         ("numbers-appended", 3, vec!["it wrote 6 other files", "beauty.####0001.png"], ""),
         ("folder-per-pass", 3, vec!["it wrote 6 other files", "/BEAUTY/"], ""),
-        ("exit-zero", 3, vec!["failed crossing/beauty frames 1-6: ended with 0", "gave up crossing: 6 starts produced nothing"], ""),
+        (
+            "exit-zero",
+            3,
+            vec!["failed crossing/beauty frames 1-6: ended with 0", "gave up crossing: 6 starts produced nothing"],
+            "",
+        ),
         ("exit-one", 0, vec!["odd crossing_1-6 ended with 1, but all its frames landed", "complete"], "1-6"),
         (
             "stray",

@@ -66,7 +66,7 @@ pub fn text((loaded, job): (&Loaded, &str), said: &[Said<'_>], given_up: &[&Give
         out.push_str(if at > 0 { "\n" } else { "" });
         out.push_str(&part(loaded, &of, said, screen));
     }
-    let last = said.iter().filter(|said| said.end.is_some()).next_back();
+    let last = said.iter().rfind(|said| said.end.is_some());
     if let Some((said, (command, lines))) = last.and_then(|said| Some((said, said.end.as_ref()?))) {
         out.push_str(&format!("\n{} {}\n", paint(screen, HEAD, "the end of"), said.call.started.log));
         lines.iter().for_each(|line| out.push_str(&format!("  {line}\n")));
