@@ -148,7 +148,7 @@ fn each_certain_slip_alone_is_mended_for_good() {
     for (right, wrong) in SLIPS.iter().take(12) {
         let project = Project::with(&SOUND.replacen(right, wrong, 1));
         let said = project.say("check --fix --strict").ended(0);
-        assert!(said.out.contains("1 remedy applied\n") && said.out.contains("\n+"), "{wrong}: {}", said.out);
+        assert!(said.out.contains("1 fix applied\n") && said.out.contains("\n+"), "{wrong}: {}", said.out);
         assert!(said.out.ends_with("\u{2713} truepath.toml: no problems found\n"), "{wrong}: {}", said.out);
     }
 }

@@ -193,7 +193,7 @@ pub fn told(fixed: &Fixed, screen: crate::lower::Screen) -> String {
     }
     out.push_str(&format!(
         "\n{} applied\n\n",
-        show::counted(fixed.count as i64, "remedy").replace("remedys", "remedies")
+        if fixed.count == 1 { "1 fix".to_owned() } else { format!("{} fixes", fixed.count) }
     ));
     out
 }

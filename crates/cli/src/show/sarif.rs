@@ -88,7 +88,7 @@ fn result(finding: &Finding, rules: &[&Check], (sources, sheet, folder): (&Sourc
             "artifactLocation": { "uri": uri(&sources.get(fix.at.file).name, folder) },
             "replacements": [{ "deletedRegion": region(sources, fix.at), "insertedContent": { "text": fix.write } }],
         });
-        let what = finding.help.as_deref().unwrap_or("apply the remedy");
+        let what = finding.help.as_deref().unwrap_or("apply the fix");
         result["fixes"] = json!([{ "description": { "text": what }, "artifactChanges": [change] }]);
     }
     if let Some(because) = &finding.allowed {
