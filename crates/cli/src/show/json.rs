@@ -93,12 +93,13 @@ pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) 
             "because": finding.allowed,
         })
     };
-    let (meant, found): (Vec<&Finding>, Vec<&Finding>) = findings.iter().partition(|finding| finding.allowed.is_some());
+    let (allowed, found): (Vec<&Finding>, Vec<&Finding>) =
+        findings.iter().partition(|finding| finding.allowed.is_some());
     let count = |level: Level| found.iter().filter(|finding| finding.level == level).count();
     json!({
         "truepath": 1,
         "findings": found.iter().map(|finding| one(finding)).collect::<Vec<_>>(),
-        "allow": meant.iter().map(|finding| one(finding)).collect::<Vec<_>>(),
+        "allow": allowed.iter().map(|finding| one(finding)).collect::<Vec<_>>(),
         "errors": count(Level::Error), "warnings": count(Level::Warning),
     })
 }

@@ -52,7 +52,7 @@ pub fn adopt(plan: &Plan, adoption: &Adoption<'_>, journal: &Journal) -> Result<
     if from.is_some() && Path::new(&target).symlink_metadata().is_ok() {
         return taken();
     }
-    // First in the journal: whoever is killed in between has not lost the old name.
+    // First in the journal: a kill in between does not lose the old name.
     let (id, frame) = (|| series.id.clone(), *frame);
     journal.announce(series, *made)?;
     journal.write(&Event::Adopted { series: id(), frame, from: from.unwrap_or_default().to_owned() })?;

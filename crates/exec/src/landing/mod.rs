@@ -215,7 +215,7 @@ fn put(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Result<bo
             Ok(false)
         }
         Err(error) if error.kind() == ErrorKind::CrossesDevices => {
-            // Its name is written down first: whoever clears up after us finds it.
+            // Its name is recorded first, so that a later run that cleans up finds it.
             let (series, frame) = (landing.series.id.clone(), landing.frame);
             journal.write(&Event::Copying { series, frame }).map_err(Trouble::Run)?;
             let path = beside(target, journal.tag());

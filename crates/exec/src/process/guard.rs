@@ -83,7 +83,7 @@ pub fn watch(mut pipe: impl Read) {
             }
             rest.drain(..=end);
         }
-        // What is said meanwhile is read in one go: a busy run is not to be held up by its guard.
+        // Lines that arrived meanwhile are read in one go: a busy run is not to be held up by its guard.
         std::thread::sleep(PAUSE);
     }
     for group in groups.into_iter().filter_map(|group| Pid::from_raw(i32::try_from(group).ok()?)) {

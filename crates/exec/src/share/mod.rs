@@ -200,7 +200,7 @@ impl Claims {
         self.is_new
     }
 
-    /// Gives signs of life until this member leaves. What others do is only looked at by whoever needs to know.
+    /// Gives signs of life until this member leaves. Only a member that needs to know looks at what others do.
     pub fn live(&self) {
         let mut count = 0u64;
         let mut left = self.left.lock().unwrap_or_else(PoisonError::into_inner);
@@ -295,7 +295,7 @@ impl Claims {
         }
     }
 
-    /// Whether whoever holds a claim has gone, or has been silent for too long.
+    /// Whether the holder of a claim has gone, or has been silent for too long.
     fn is_void(&self, call: &str, generation: u64) -> bool {
         let name = claim::claim(call, generation);
         let owner = disk::text(&self.round.join("calls").join(&name)).unwrap_or_default();
