@@ -1,7 +1,6 @@
 //! Every sample of a picture file, exactly as it stands there: for comparing files, and for putting them together.
 
-use std::fs::File;
-use std::io::BufReader;
+use std::io::Cursor;
 use std::path::Path;
 
 use exr::prelude::SampleType;
@@ -116,8 +115,8 @@ pub fn read(path: &Path) -> Result<Exact, Flaw> {
     let most = crate::needed(&picture);
     let light = truepath_core::catalogue::by_name(picture.file_type).map_or(Light::Either, |known| known.light);
     let planes = match picture.file_type {
-        "exr" => crate::caught(|| own_exr::fits(path, most).and_then(|()| exr_planes(path)))?,
-        "tiff" => crate::caught(|| tiff_pages(path, most))?,
+        "exr" => crate::caught(|| exr_planes(&crate::whole(path)?, most))?,
+        "tiff" => crate::caught(|| tiff_pages(&crate::whole(path)?, most))?,
         _ => apart("", pixels::read(path, None)?),
     };
     Ok(Exact { width: picture.width, height: picture.height, light, planes })
@@ -156,9 +155,9 @@ fn spread<T: Copy>(samples: &[T], count: usize) -> Vec<Vec<T>> {
 }
 
 /// Every channel of every part.
-fn exr_planes(path: &Path) -> Result<Vec<Plane>, Flaw> {
-    let bytes = crate::whole(path)?;
-    let file = own_exr::Lines::of(&bytes)?;
+fn exr_planes(bytes: &[u8], most: usize) -> Result<Vec<Plane>, Flaw> {
+    own_exr::fits(bytes, most)?;
+    let file = own_exr::Lines::of(bytes)?;
     let several = file.meta.headers.len() > 1;
     let (mut all, mut places) = (Vec::new(), Vec::new());
     for (part, header) in file.meta.headers.iter().enumerate() {
@@ -193,11 +192,11 @@ fn exr_planes(path: &Path) -> Result<Vec<Plane>, Flaw> {
 }
 
 /// Every page; those after the first with their number before their channels.
-fn tiff_pages(path: &Path, most: usize) -> Result<Vec<Plane>, Flaw> {
+fn tiff_pages(bytes: &[u8], most: usize) -> Result<Vec<Plane>, Flaw> {
     let mut limits = tiff::decoder::Limits::default();
     (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
-    let bytes = BufReader::new(File::open(path).map_err(disk)?);
-    let mut decoder = tiff::decoder::Decoder::new(bytes).map_err(own_tiff::said)?.with_limits(limits);
+    let mut bytes = Cursor::new(bytes);
+    let mut decoder = own_tiff::decoder(&mut bytes)?.with_limits(limits);
     let (mut all, mut page) = (Vec::new(), 1);
     loop {
         let channels = pixels::tiff_channels(decoder.colortype().map_err(own_tiff::said)?)?;

@@ -5,7 +5,7 @@ mod deep;
 mod unpack;
 
 use std::collections::HashSet;
-use std::io::{Cursor, Read, Seek, SeekFrom};
+use std::io::{BufRead, Cursor, Read, Seek, SeekFrom};
 
 use exr::block::UncompressedBlock;
 use exr::block::chunk::Chunk;
@@ -27,9 +27,7 @@ pub struct Exr;
 
 impl Type for Exr {
     fn probe(&self, bytes: &mut Bytes, length: u64) -> Result<Picture, Flaw> {
-        let mut counted = Counted { bytes: &mut *bytes, read: 0 };
-        let meta = MetaData::read_from_buffered(&mut counted, false).map_err(said)?;
-        let table = counted.read;
+        let (meta, table) = headers_of(bytes)?;
         let end = chunks(bytes, table, length, &meta)?;
         let mut channels: Vec<(String, SampleType)> = Vec::new();
         for header in &meta.headers {
@@ -66,10 +64,8 @@ impl Type for Exr {
         if picture.unproven.is_some() {
             return Ok(Content::default());
         }
-        let mut reader = Cursor::new(bytes);
-        let meta = MetaData::read_from_buffered(&mut reader, false).map_err(said)?;
+        let (meta, mut table) = headers(bytes).map_err(said)?;
         room(&meta, most, bytes.len() as u64)?;
-        let mut table = reader.position() as usize;
         let main = main_layer(&meta);
         let (mut channels, mut sum) = (Vec::new(), crc32fast::Hasher::new());
         for (part, header) in meta.headers.iter().enumerate() {
@@ -267,9 +263,7 @@ impl Row<'_> {
 impl Lines<'_> {
     /// Reads the heads.
     pub fn of(bytes: &[u8]) -> Result<Lines<'_>, Flaw> {
-        let mut reader = Cursor::new(bytes);
-        let meta = MetaData::read_from_buffered(&mut reader, false).map_err(said)?;
-        let mut next = reader.position() as usize;
+        let (meta, mut next) = headers(bytes).map_err(said)?;
         let mut tables = Vec::new();
         for header in &meta.headers {
             tables.push(next);
@@ -339,10 +333,38 @@ pub fn said(error: Error) -> Flaw {
     }
 }
 
+/// All headers, and where they end.
+fn headers(bytes: &[u8]) -> exr::error::Result<(MetaData, usize)> {
+    let mut reader = Cursor::new(bytes);
+    let meta = MetaData::read_from_buffered(&mut reader, false)?;
+    Ok((meta, reader.position() as usize))
+}
+
+/// So many bytes of headers are read where the buffer does not hold them all.
+const MOST_HEADERS: [u64; 2] = [1 << 20, 64 << 20];
+
+/// As [`headers`], from the start of a file.
+fn headers_of(bytes: &mut Bytes) -> Result<(MetaData, u64), Flaw> {
+    let mut read = headers(bytes.fill_buf().map_err(disk)?);
+    for most in MOST_HEADERS {
+        if read.is_err() {
+            let mut held = Vec::new();
+            bytes.seek(SeekFrom::Start(0)).map_err(disk)?;
+            bytes.by_ref().take(most).read_to_end(&mut held).map_err(disk)?;
+            read = headers(&held);
+            bytes.seek(SeekFrom::Start(0)).map_err(disk)?;
+            if (held.len() as u64) < most {
+                break;
+            }
+        }
+    }
+    let (meta, end) = read.map_err(said)?;
+    Ok((meta, end as u64))
+}
+
 /// Whether a file's pixels fit into `most` bytes for each of its layers.
-pub(crate) fn fits(path: &std::path::Path, most: usize) -> Result<(), Flaw> {
-    let (file, length) = crate::open(path).map_err(disk)?;
-    room(&MetaData::read_from_buffered(&mut std::io::BufReader::new(file), false).map_err(said)?, most, length)
+pub(crate) fn fits(bytes: &[u8], most: usize) -> Result<(), Flaw> {
+    room(&headers(bytes).map_err(said)?.0, most, bytes.len() as u64)
 }
 
 /// So many times the room of its picture a file may take whose windows reach beyond it.
@@ -425,9 +447,10 @@ fn seen(name: &str, channels: &[(&str, SampleType)]) -> LayerSeen {
 }
 
 /// Looks whether every chunk of the table at `table` lies within the file; where the last of them ends, where that can be told.
+/// The file stands at its start.
 fn chunks(bytes: &mut Bytes, table: u64, length: u64, meta: &MetaData) -> Result<Option<u64>, Flaw> {
-    bytes.seek(SeekFrom::Start(table)).map_err(disk)?;
-    let mut last = None;
+    bytes.seek_relative(table.cast_signed()).map_err(disk)?;
+    let (mut last, mut at) = (None, table);
     for header in &meta.headers {
         // A head that asks for more places than the file has bytes is damaged.
         if header.chunk_count as u64 > length / 8 {
@@ -436,6 +459,7 @@ fn chunks(bytes: &mut Bytes, table: u64, length: u64, meta: &MetaData) -> Result
         for _ in 0..header.chunk_count {
             let mut place = [0; 8];
             bytes.read_exact(&mut place).map_err(|_| cut())?;
+            at += 8;
             let place = u64::from_le_bytes(place);
             if place < table || place >= length {
                 return Err(cut());
@@ -447,25 +471,11 @@ fn chunks(bytes: &mut Bytes, table: u64, length: u64, meta: &MetaData) -> Result
     // A chunk: the part's number where there are several, the tile's four or the scan line's one number, the size, the data;
     // of deep ones the sizes of table and data, packed and unpacked.
     let head = (if meta.headers.len() > 1 { 4 } else { 0 }) + if tiled { 16 } else { 4 };
-    bytes.seek(SeekFrom::Start(place + head)).map_err(disk)?;
+    bytes.seek_relative((place + head).cast_signed().wrapping_sub(at.cast_signed())).map_err(disk)?;
     let mut size = [0; 16];
     bytes.read_exact(&mut size[..if deep { 16 } else { 4 }]).map_err(|_| cut())?;
     let eight = |at: usize| u64::from_le_bytes(size[at..at + 8].try_into().unwrap_or_default());
     let data = if deep { eight(0).saturating_add(eight(8)).saturating_add(24) } else { eight(0) + 4 };
     let end = (place + head).saturating_add(data);
     if end <= length { Ok(Some(end)) } else { Err(cut()) }
-}
-
-/// Counts what is read through it.
-struct Counted<'b> {
-    bytes: &'b mut Bytes,
-    read: u64,
-}
-
-impl Read for Counted<'_> {
-    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
-        let count = self.bytes.read(buffer)?;
-        self.read += count as u64;
-        Ok(count)
-    }
 }

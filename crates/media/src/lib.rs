@@ -236,7 +236,9 @@ fn found(path: &Path) -> std::io::Result<Result<Found, Seen>> {
     let Some(kind) = kind.or(tga.then_some(&raw::Tga as &dyn Type)) else {
         return Ok(Err(Seen::Broken("this is not a picture of a known type".to_owned())));
     };
-    Ok(match caught(|| rewind(&mut file).and_then(|()| kind.probe(&mut file, length))) {
+    // Within the buffer: it is not read again.
+    file.seek_relative(-(read_bytes as i64))?;
+    Ok(match caught(|| kind.probe(&mut file, length)) {
         Ok(picture) => Ok(Found { file, length, kind, picture }),
         Err(flaw) => Err(Seen::Broken(flaw)),
     })
@@ -282,10 +284,6 @@ pub fn open(path: &Path) -> std::io::Result<(File, u64)> {
         return Err(std::io::Error::new(std::io::ErrorKind::InvalidInput, words));
     }
     Ok((file, about.len()))
-}
-
-fn rewind(bytes: &mut Bytes) -> Result<(), Flaw> {
-    bytes.seek(SeekFrom::Start(0)).map(|_| ()).map_err(disk)
 }
 
 /// The last `N` bytes of a file that is at least as long.

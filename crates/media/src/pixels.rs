@@ -1,7 +1,6 @@
 //! The pixels of a picture, as they stand in its file.
 
-use std::fs::File;
-use std::io::BufReader;
+use std::io::Cursor;
 use std::path::Path;
 
 use image::{DynamicImage, ImageFormat, ImageReader, Limits};
@@ -79,7 +78,8 @@ pub fn read(path: &Path, layer: Option<&str>) -> Result<Pixels, Flaw> {
 }
 
 fn unpacked(path: &Path, layer: Option<&str>, picture: &Picture, most: usize) -> Result<Pixels, Flaw> {
-    let bytes = || File::open(path).map(BufReader::new).map_err(disk);
+    let held = crate::whole(path)?;
+    let bytes = Cursor::new(held.as_slice());
     let light = truepath_core::catalogue::by_name(picture.file_type).map_or(Light::Either, |known| known.light);
     let plain = |channels, samples| Pixels {
         width: picture.width,
@@ -90,18 +90,18 @@ fn unpacked(path: &Path, layer: Option<&str>, picture: &Picture, most: usize) ->
         light,
     };
     let pixels = match picture.file_type {
-        "png" => png(bytes()?, most, plain),
-        "jpeg" => jpeg(bytes()?, plain),
-        "tiff" => tiff(bytes()?, most, plain),
-        "exr" => own_exr::fits(path, most).and_then(|()| exr_layer(path, layer, light)),
-        "webp" => webp(bytes()?, most, plain),
+        "png" => png(bytes, most, plain),
+        "jpeg" => jpeg(bytes, plain),
+        "tiff" => tiff(bytes, most, plain),
+        "exr" => own_exr::fits(&held, most).and_then(|()| exr_layer(&held, layer, light)),
+        "webp" => webp(bytes, most, plain),
         "dpx" => {
-            let (channels, samples) = crate::dpx::read(bytes()?, most)?;
+            let (channels, samples) = crate::dpx::read(bytes, most)?;
             Ok(plain(channels, samples))
         }
-        "bmp" => image(bytes()?, (ImageFormat::Bmp, most), plain),
-        "tga" => image(bytes()?, (ImageFormat::Tga, most), plain),
-        "hdr" => image(bytes()?, (ImageFormat::Hdr, most), plain),
+        "bmp" => image(bytes, (ImageFormat::Bmp, most), plain),
+        "tga" => image(bytes, (ImageFormat::Tga, most), plain),
+        "hdr" => image(bytes, (ImageFormat::Hdr, most), plain),
         other => Err(format!("True Path cannot read pixels of {other} files")),
     }?;
     if pixels.is_whole() { Ok(pixels) } else { Err("a part of its pixels is missing".to_owned()) }
@@ -111,7 +111,7 @@ fn damaged() -> Flaw {
     "its pixels are damaged: they cannot be decompressed".to_owned()
 }
 
-fn png(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
+fn png(bytes: Cursor<&[u8]>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
     let mut decoder = png::Decoder::new_with_limits(bytes, png::Limits { bytes: most });
     decoder.set_transformations(png::Transformations::EXPAND);
     let mut reader = decoder.read_info().map_err(own_png::said)?;
@@ -136,7 +136,7 @@ fn png(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) ->
     ))
 }
 
-fn jpeg(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
+fn jpeg(bytes: Cursor<&[u8]>, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
     use zune_jpeg::zune_core::colorspace::ColorSpace;
     use zune_jpeg::zune_core::options::DecoderOptions;
     let options = DecoderOptions::default().set_max_width(65_535).set_max_height(65_535);
@@ -149,10 +149,10 @@ fn jpeg(bytes: BufReader<File>, plain: impl Fn(Channels, Samples) -> Pixels) -> 
     Ok(plain(if grey { Channels::Grey } else { Channels::Rgb }, Samples::Eight(data)))
 }
 
-fn tiff(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
+fn tiff(mut bytes: Cursor<&[u8]>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
     let mut limits = tiff::decoder::Limits::default();
     (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
-    let mut decoder = tiff::decoder::Decoder::new(bytes).map_err(own_tiff::said)?.with_limits(limits);
+    let mut decoder = own_tiff::decoder(&mut bytes)?.with_limits(limits);
     let channels = tiff_channels(decoder.colortype().map_err(own_tiff::said)?)?;
     // ExtraSamples 1: alpha that colours are multiplied by (TIFF 6.0, section 18).
     let extra: Option<Vec<u16>> =
@@ -184,7 +184,7 @@ pub(crate) fn tiff_channels(kind: tiff::ColorType) -> Result<Channels, Flaw> {
     }
 }
 
-fn webp(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
+fn webp(bytes: Cursor<&[u8]>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
     let mut decoder = image_webp::WebPDecoder::new(bytes).map_err(own_webp::said)?;
     let size = decoder.output_buffer_size().filter(|size| *size <= most).ok_or("it is too large")?;
     let mut data = vec![0; size];
@@ -194,7 +194,7 @@ fn webp(bytes: BufReader<File>, most: usize, plain: impl Fn(Channels, Samples) -
 
 /// BMP, TGA and Radiance HDR.
 fn image(
-    bytes: BufReader<File>,
+    bytes: Cursor<&[u8]>,
     (format, most): (ImageFormat, usize),
     plain: impl Fn(Channels, Samples) -> Pixels,
 ) -> Result<Pixels, Flaw> {
@@ -214,9 +214,8 @@ fn image(
 
 /// One layer of an OpenEXR file, laid into the window that is displayed; what lies outside of it is left out, and what it
 /// does not cover is black.
-fn exr_layer(path: &Path, layer: Option<&str>, light: Light) -> Result<Pixels, Flaw> {
-    let bytes = crate::whole(path)?;
-    let file = own_exr::Lines::of(&bytes)?;
+fn exr_layer(bytes: &[u8], layer: Option<&str>, light: Light) -> Result<Pixels, Flaw> {
+    let file = own_exr::Lines::of(bytes)?;
     let window = file.meta.headers.first().ok_or("it has no header")?.shared_attributes.display_window;
     let (width, height) = (window.size.x(), window.size.y());
     // A channel's name is that of its part and, before the last dot, of its layer.

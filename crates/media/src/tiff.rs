@@ -16,12 +16,25 @@ use crate::{Bytes, Flaw, Type, disk, exif};
 
 pub struct Tiff;
 
+/// A file, or the bytes of one.
+pub trait Source: Read + Seek {}
+
+impl<S: Read + Seek> Source for S {}
+
+/// A reader of TIFF. That it knows only one kind of source keeps the program small.
+pub type Pages<'s> = Decoder<&'s mut dyn Source>;
+
+/// Reads the head of the first page.
+pub fn decoder(source: &mut dyn Source) -> Result<Pages<'_>, Flaw> {
+    Decoder::new(source).map_err(said)
+}
+
 /// Pages beyond this number are not looked into: a damaged list of them may be endless.
 const MOST_PAGES: usize = 10_000;
 
 impl Type for Tiff {
     fn probe(&self, bytes: &mut Bytes, length: u64) -> Result<Picture, Flaw> {
-        let mut decoder = Decoder::new(bytes).map_err(said)?;
+        let mut decoder = decoder(bytes)?;
         let mut picture = page(&mut decoder)?;
         let mut pages = 0;
         for at in 0..MOST_PAGES {
@@ -51,7 +64,8 @@ impl Type for Tiff {
         }
         let mut limits = Limits::default();
         (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
-        let mut decoder = Decoder::new(Cursor::new(bytes)).map_err(said)?.with_limits(limits);
+        let mut bytes = Cursor::new(bytes);
+        let mut decoder = decoder(&mut bytes)?.with_limits(limits);
         let mut first = None;
         for at in 0..MOST_PAGES {
             let read = every_part(&mut decoder).and_then(|()| decoder.read_image());
@@ -85,7 +99,7 @@ impl Type for Tiff {
 }
 
 /// What the tags of a page say.
-fn page<R: Read + Seek>(decoder: &mut Decoder<R>) -> Result<Picture, Flaw> {
+fn page(decoder: &mut Pages<'_>) -> Result<Picture, Flaw> {
     let (width, height) = decoder.dimensions().map_err(said)?;
     let kind = match decoder.colortype() {
         Ok(kind) => Some(kind),
@@ -155,7 +169,7 @@ fn page<R: Read + Seek>(decoder: &mut Decoder<R>) -> Result<Picture, Flaw> {
 }
 
 /// Looks whether every strip or tile of a page lies within the file.
-fn parts<R: Read + Seek>(decoder: &mut Decoder<R>, length: u64) -> Result<(), Flaw> {
+fn parts(decoder: &mut Pages<'_>, length: u64) -> Result<(), Flaw> {
     let mut any = false;
     for (offsets, counts) in [(Tag::StripOffsets, Tag::StripByteCounts), (Tag::TileOffsets, Tag::TileByteCounts)] {
         let offsets: Vec<u64> = decoder.find_tag_unsigned_vec(offsets).map_err(said)?.unwrap_or_default();
@@ -171,7 +185,7 @@ fn parts<R: Read + Seek>(decoder: &mut Decoder<R>, length: u64) -> Result<(), Fl
 }
 
 /// Unpacks every strip or tile of a page whose channels lie one after the other: as a whole only the first comes out.
-fn every_part<R: Read + Seek>(decoder: &mut Decoder<R>) -> Result<(), TiffError> {
+fn every_part(decoder: &mut Pages<'_>) -> Result<(), TiffError> {
     let planar: Option<u16> = decoder.find_tag_unsigned(Tag::PlanarConfiguration)?;
     if planar != Some(2) {
         return Ok(());
@@ -182,7 +196,7 @@ fn every_part<R: Read + Seek>(decoder: &mut Decoder<R>) -> Result<(), TiffError>
 }
 
 /// What the pixels of a page come to.
-fn shown<R: Read + Seek>(decoder: &mut Decoder<R>, pixels: &DecodingResult) -> Result<Content, Flaw> {
+fn shown(decoder: &mut Pages<'_>, pixels: &DecodingResult) -> Result<Content, Flaw> {
     let (width, height) = decoder.dimensions().map_err(said)?;
     let size = (width as usize, height as usize);
     let channels = match decoder.colortype().map_err(said)? {

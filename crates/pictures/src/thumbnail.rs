@@ -264,8 +264,38 @@ impl Thumbnail {
         let side = |side: usize| u16::try_from(side).map_err(|_| "a picture of this size is no JPEG".to_owned());
         let mut out = Vec::new();
         let encoder = jpeg_encoder::Encoder::new(&mut out, quality);
-        let encoded =
-            encoder.encode(&self.rgb(ends), side(self.width)?, side(self.height)?, jpeg_encoder::ColorType::Rgb);
-        encoded.map(|()| out).map_err(|error| error.to_string())
+        let image = Rgb { bytes: &self.rgb(ends), width: side(self.width)?, height: side(self.height)? };
+        encoder.encode_image(image).map(|()| out).map_err(|error| error.to_string())
+    }
+}
+
+/// Three bytes a pixel. That the encoder knows only these keeps it small.
+struct Rgb<'p> {
+    bytes: &'p [u8],
+    width: u16,
+    height: u16,
+}
+
+impl jpeg_encoder::ImageBuffer for Rgb<'_> {
+    fn get_jpeg_color_type(&self) -> jpeg_encoder::JpegColorType {
+        jpeg_encoder::JpegColorType::Ycbcr
+    }
+
+    fn width(&self) -> u16 {
+        self.width
+    }
+
+    fn height(&self) -> u16 {
+        self.height
+    }
+
+    fn fill_buffers(&self, y: u16, buffers: &mut [Vec<u8>; 4]) {
+        let row = usize::from(self.width) * 3;
+        for pixel in self.bytes[row * usize::from(y)..][..row].as_chunks::<3>().0 {
+            let (luma, blue, red) = jpeg_encoder::rgb_to_ycbcr(pixel[0], pixel[1], pixel[2]);
+            buffers[0].push(luma);
+            buffers[1].push(blue);
+            buffers[2].push(red);
+        }
     }
 }

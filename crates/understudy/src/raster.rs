@@ -255,7 +255,7 @@ fn fill(view: &View, triangle: &Triangle, lamps: &[Lamp], band: Band<'_>) {
                 continue;
             }
             let weights = share * triangle.over_w;
-            let weights = weights / weights.element_sum();
+            let weights = weights / weights.dot(Vec3::ONE);
             let sample = &mut samples[row * columns + column];
             let depth: f32 = -(0..3).map(|i| triangle.corners[i].view.z * weights[i]).sum::<f32>();
             if depth < sample.depth && depth <= view.camera.far.unwrap_or(f32::INFINITY) {

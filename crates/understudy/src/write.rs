@@ -140,17 +140,53 @@ fn jpeg(path: &Path, layer: &Layer, pixels: &[Pixel], picture: &Picture) -> Resu
     let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
     let usual = if usual_channels(layer.pass) == Channels::Grey { Channels::Grey } else { Channels::Rgb };
     let channels = layer.options.channels.unwrap_or(usual);
-    let kind = match channels {
-        Channels::Grey => jpeg_encoder::ColorType::Luma,
-        Channels::Rgb => jpeg_encoder::ColorType::Rgb,
-        Channels::GreyAlpha | Channels::Rgba => return Err(stop(&"JPEG holds no alpha")),
-    };
+    if matches!(channels, Channels::GreyAlpha | Channels::Rgba) {
+        return Err(stop(&"JPEG holds no alpha"));
+    }
     if layer.options.bits.is_some_and(|bits| bits != Bits::Eight) {
         return Err(stop(&"JPEG can hold 8 bits only"));
     }
     let bytes = eight(&samples(layer, channels, pixels, picture, false));
     let encoder = jpeg_encoder::Encoder::new(create(path)?, layer.options.quality.unwrap_or(90).max(1));
-    encoder.encode(&bytes, picture.width as u16, picture.height as u16, kind).map_err(|e| stop(&e))
+    let (width, height) = (picture.width as u16, picture.height as u16);
+    encoder.encode_image(Flat { bytes, grey: channels == Channels::Grey, width, height }).map_err(|e| stop(&e))
+}
+
+/// One or three bytes a pixel: the only image that the JPEG encoder is compiled for.
+struct Flat {
+    bytes: Vec<u8>,
+    grey: bool,
+    width: u16,
+    height: u16,
+}
+
+impl jpeg_encoder::ImageBuffer for Flat {
+    fn get_jpeg_color_type(&self) -> jpeg_encoder::JpegColorType {
+        if self.grey { jpeg_encoder::JpegColorType::Luma } else { jpeg_encoder::JpegColorType::Ycbcr }
+    }
+
+    fn width(&self) -> u16 {
+        self.width
+    }
+
+    fn height(&self) -> u16 {
+        self.height
+    }
+
+    fn fill_buffers(&self, y: u16, buffers: &mut [Vec<u8>; 4]) {
+        let row = usize::from(self.width) * if self.grey { 1 } else { 3 };
+        let row = &self.bytes[row * usize::from(y)..][..row];
+        if self.grey {
+            buffers[0].extend_from_slice(row);
+            return;
+        }
+        for pixel in row.as_chunks::<3>().0 {
+            let (luma, blue, red) = jpeg_encoder::rgb_to_ycbcr(pixel[0], pixel[1], pixel[2]);
+            buffers[0].push(luma);
+            buffers[1].push(blue);
+            buffers[2].push(red);
+        }
+    }
 }
 
 fn tiff(path: &Path, layer: &Layer, pixels: &[Pixel], picture: &Picture) -> Result<(), Stop> {

@@ -29,8 +29,14 @@ impl Argument {
     /// Whether it is repeated for each pass of a call.
     #[must_use]
     pub fn is_of_pass(&self) -> bool {
-        let names = |template: &&Spanned<Template>| OF_PASS.iter().any(|token| template.value.has(token));
-        matches!(self, Argument::Group(_)) && self.templates().iter().any(names)
+        matches!(self, Argument::Group(_)) && self.names_pass()
+    }
+
+    fn names_pass(&self) -> bool {
+        match self {
+            Argument::Always(template) => OF_PASS.iter().any(|token| template.value.has(token)),
+            Argument::Group(list) => list.iter().any(Argument::names_pass),
+        }
     }
 }
 

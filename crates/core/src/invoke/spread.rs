@@ -117,6 +117,9 @@ impl Delivered {
     /// A variable or native setting whose value a condition asks for has arrived without the argument too: a flag that is
     /// not there says as much as one that is.
     fn tested(&mut self, argument: &Argument, filling: &Filling<'_>) {
+        if filling.adapter.conditions.is_empty() {
+            return;
+        }
         let templates = argument.templates();
         let names = templates.iter().flat_map(|template| template.value.tokens()).flat_map(|token| token.names());
         let conditions = names.filter_map(|name| filling.adapter.conditions.get(name.strip_prefix("when.")?));

@@ -13,8 +13,8 @@ const MOST_LAYERS: usize = 1000;
 
 pub fn read(bytes: &[u8]) -> Result<Facts, String> {
     let mut archive = ZipArchive::new(Cursor::new(bytes)).map_err(|error| format!("it is not a package: {error}"))?;
-    let names: Vec<String> = archive.file_names().filter_map(Result::ok).map(|name| name.into_owned()).collect();
-    let first = archive.by_index_raw(0).ok().and_then(|file| Some(file.name().ok()?.into_owned()));
+    let names: Vec<String> = archive.file_names().map(str::to_owned).collect();
+    let first = archive.by_index_raw(0).ok().map(|file| file.name().to_owned());
     let first = first.ok_or("there is no file in it")?;
     let mut facts = layer(&mut archive, &first, bytes.len())?;
     let within = |from: &str, path: &str| {

@@ -27,15 +27,16 @@ const SEPARATORS: &[char] = &['-', '_', '.', ' '];
 /// planned or known in another way. A name that fits two frames, and a frame that two names fit, are left out.
 #[must_use]
 pub fn near_misses(series: &Series, files: &Files, missing: &Frames, is_other: &dyn Fn(&str) -> bool) -> Vec<Near> {
-    let (_, file) = series.pattern.split_folder();
-    let Some(regex) = loose(&file).filter(|_| !missing.is_empty() && series.pattern.split_folder().0.fixed().is_some())
-    else {
+    let free = || files.iter().map(|(name, _)| name).filter(|name| !name.starts_with('.') && !is_other(name));
+    if missing.is_empty() || free().next().is_none() {
         return Vec::new();
-    };
+    }
+    let (folder, file) = series.pattern.split_folder();
+    let Some(regex) = loose(&file).filter(|_| folder.fixed().is_some()) else { return Vec::new() };
     let mut found: Vec<Near> = Vec::new();
     // Names of the series itself with other numbers, or almost so.
     let mut beyond: Vec<(i64, &str)> = Vec::new();
-    for (name, _) in files.iter().filter(|(name, _)| !name.starts_with('.') && !is_other(name)) {
+    for name in free() {
         let Some(number) = regex.captures(name).and_then(|found| {
             let (before, digits) = (found.get(1)?.as_str(), found.get(2)?.as_str());
             // A line alone parts the number from the name; behind another separator it is a minus.
