@@ -277,7 +277,11 @@ fn value(setting: &Setting) -> Value {
 }
 
 fn table<'k>(pairs: impl IntoIterator<Item = (&'k str, Value)>) -> Value {
-    Value::Table(pairs.into_iter().map(|(key, value)| (key.to_owned(), value)).collect())
+    let mut table = Table::new();
+    for (key, value) in pairs {
+        table.insert(key.to_owned(), value);
+    }
+    Value::Table(table)
 }
 
 /// Files of a scene on their way into a parcel.

@@ -2,18 +2,15 @@
 //! journal of all that. It takes a plan and prints nothing: what happens is told as events.
 #![warn(missing_docs)]
 
-pub mod disk;
-pub mod failure;
 pub mod landing;
-pub mod observe;
 pub mod process;
 pub mod record;
 pub mod scheduler;
 pub mod share;
 pub mod state;
-pub mod threads;
 
 use truepath_core::invoke::command_line::CommandLines;
+pub use truepath_disk::{disk, failure, observe, threads};
 
 use record::Made;
 use state::StateFolder;

@@ -311,16 +311,16 @@ impl Lines<'_> {
 
 /// A line's samples as numbers.
 fn samples(bytes: &[u8], kind: SampleType, row: &mut Vec<f32>) {
-    let four = |four: &[u8]| [four[0], four[1], four[2], four[3]];
+    let fours = bytes.as_chunks::<4>().0;
     row.clear();
     match kind {
         SampleType::F16 => {
-            let halves: Vec<f16> = bytes.chunks_exact(2).map(|two| f16::from_ne_bytes([two[0], two[1]])).collect();
+            let halves: Vec<f16> = bytes.as_chunks::<2>().0.iter().map(|two| f16::from_ne_bytes(*two)).collect();
             row.resize(halves.len(), 0.0);
             halves.convert_to_f32_slice(row);
         }
-        SampleType::F32 => row.extend(bytes.chunks_exact(4).map(|bytes| f32::from_ne_bytes(four(bytes)))),
-        SampleType::U32 => row.extend(bytes.chunks_exact(4).map(|bytes| u32::from_ne_bytes(four(bytes)) as f32)),
+        SampleType::F32 => row.extend(fours.iter().map(|four| f32::from_ne_bytes(*four))),
+        SampleType::U32 => row.extend(fours.iter().map(|four| u32::from_ne_bytes(*four) as f32)),
     }
 }
 

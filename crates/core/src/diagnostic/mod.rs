@@ -203,7 +203,11 @@ impl Finding {
 
 /// The candidate most like `word`, when it is like enough to have been meant.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    let scored = candidates.into_iter().map(|candidate| (strsim::damerau_levenshtein(word, candidate), candidate));
+    nearest_of(word, &mut candidates.into_iter())
+}
+
+fn nearest_of<'a>(word: &str, candidates: &mut dyn Iterator<Item = &'a str>) -> Option<&'a str> {
+    let scored = candidates.map(|candidate| (strsim::damerau_levenshtein(word, candidate), candidate));
     let (distance, candidate) = scored.min()?;
     (distance <= 1.max(word.chars().count() / 3)).then_some(candidate)
 }

@@ -8,7 +8,7 @@ use crate::diagnostic::{Findings, Words};
 use crate::frames::{FrameExpr, MOST};
 use crate::source::{FileId, Place, Spanned};
 
-use super::read::{Raw, Reader, integer, number, part_of, scalar};
+use super::read::{Raw, Reader, in_order, integer, number, part_of, scalar};
 use super::setting::{KEYS, ValueKind};
 use super::{
     Checkpoint, Colour, Each, Fps, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet, Size,
@@ -361,9 +361,7 @@ impl Reader<'_> {
             return None;
         };
         let mut axes = Vec::new();
-        let mut keys: Vec<_> = table.iter().collect();
-        keys.sort_by_key(|(name, _)| name.span().start);
-        for (name, raw) in keys {
+        for (name, raw) in in_order(table) {
             let key = each_key(name.get_ref());
             // Scenes may be given by a pattern, which whoever knows the disk replaces by what fits it.
             let pattern = raw.get_ref().as_str().filter(|text| key == Key::Scene && is_pattern(text));

@@ -1,5 +1,6 @@
 //! TOML values to plain ones, with findings that name the place, the kind that stands there and the kind that belongs there.
 
+use std::borrow::Cow;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
@@ -12,6 +13,9 @@ use crate::template::{Template, TemplateError};
 
 /// A TOML value with its byte range.
 pub type Raw<'i> = TomlSpanned<DeValue<'i>>;
+
+/// A key of a table, and its value.
+pub type Entry<'t, 'i> = (&'t TomlSpanned<Cow<'i, str>>, &'t Raw<'i>);
 
 /// Reads values of one text and collects what is wrong with them.
 pub struct Reader<'r> {
@@ -75,20 +79,23 @@ impl Reader<'_> {
 
     /// Text that is one of a list of names.
     pub fn choice<T: Copy>(&mut self, raw: &Raw<'_>, key: &str, list: &[(&str, T)]) -> Option<Spanned<T>> {
-        let names = || list.iter().map(|(name, _)| *name);
+        let names: Vec<&str> = list.iter().map(|(name, _)| *name).collect();
+        let chosen = self.chosen(raw, key, &names)?;
+        Some(Spanned::new(list[chosen.value].1, chosen.at))
+    }
+
+    /// Which of some names a text is.
+    fn chosen(&mut self, raw: &Raw<'_>, key: &str, names: &[&str]) -> Option<Spanned<usize>> {
         let Some(written) = scalar(raw) else {
-            self.wrong_kind(raw, key, &format!("one of {}", names().collect::<Vec<_>>().join(", ")));
+            self.wrong_kind(raw, key, &format!("one of {}", names.join(", ")));
             return None;
         };
         let at = self.at(raw);
-        if let Some((_, value)) = list.iter().find(|(name, _)| *name == written) {
-            return Some(Spanned::new(*value, at));
+        if let Some(chosen) = names.iter().position(|name| *name == written) {
+            return Some(Spanned::new(chosen, at));
         }
-        let mut words = Words::new(
-            format!("`{key}` must be one of {}", names().collect::<Vec<_>>().join(", ")),
-            "this is not one of these",
-        );
-        if let Some(near) = nearest(&written, names()) {
+        let mut words = Words::new(format!("`{key}` must be one of {}", names.join(", ")), "this is not one of these");
+        if let Some(near) = nearest(&written, names.iter().copied()) {
             words = words.help(format!("write {near}"));
             if raw.get_ref().is_str() {
                 words = words.fix(at, near);
@@ -157,7 +164,7 @@ impl Reader<'_> {
     }
 
     /// A key that nothing reads, with the nearest one that something would.
-    pub fn unknown(&mut self, key: &TomlSpanned<std::borrow::Cow<'_, str>>, table: &str, known: &[&str]) {
+    pub fn unknown(&mut self, key: &TomlSpanned<Cow<'_, str>>, table: &str, known: &[&str]) {
         let at = Place::new(self.file, key.span());
         let (name, place) =
             (key.get_ref(), if table.is_empty() { "at the top of a sheet".to_owned() } else { format!("in {table}") });
@@ -171,6 +178,13 @@ impl Reader<'_> {
         };
         self.findings.add("unknown-key", Some(at), None, words);
     }
+}
+
+/// The entries of a table in the order in which they are written.
+pub fn in_order<'t, 'i>(table: &'t DeTable<'i>) -> Vec<Entry<'t, 'i>> {
+    let mut entries: Vec<_> = table.iter().collect();
+    entries.sort_by_key(|(name, _)| name.span().start);
+    entries
 }
 
 /// A part of a text value, when its place is known byte for byte; else the whole value.

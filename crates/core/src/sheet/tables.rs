@@ -14,7 +14,7 @@ use crate::source::{Place, Spanned};
 use crate::template::Template;
 
 use super::parse::LANGUAGE;
-use super::read::{Raw, Reader};
+use super::read::{Raw, Reader, in_order};
 use super::{Base, EXISTING, Format, Layer, Mode, PASS_KINDS, PassTable, Root, RootPaths, SYSTEMS, Sheet};
 
 /// Longer than any night: a span beyond it is a slip.
@@ -61,9 +61,7 @@ pub const RUN_KEYS: [(&str, &str); 13] = [
 
 impl Reader<'_> {
     pub(super) fn read_sheet(&mut self, table: &DeTable<'_>, sheet: &mut Sheet) {
-        let mut keys: Vec<_> = table.iter().collect();
-        keys.sort_by_key(|(name, _)| name.span().start);
-        for (name, raw) in keys {
+        for (name, raw) in in_order(table) {
             match name.get_ref().as_ref() {
                 "sheet" => self.language(raw),
                 "project" => self.project(raw, sheet),
@@ -120,9 +118,7 @@ impl Reader<'_> {
         mut read: impl FnMut(&mut Self, Spanned<String>, &Raw<'_>),
     ) {
         let Some(table) = self.table(raw, key) else { return };
-        let mut entries: Vec<_> = table.iter().collect();
-        entries.sort_by_key(|(name, _)| name.span().start);
-        for (name, raw) in entries {
+        for (name, raw) in in_order(table) {
             let name = Spanned::new(name.get_ref().to_string(), Place::new(self.file, name.span()));
             read(self, name, raw);
         }

@@ -1,0 +1,8 @@
+//! What the file systems of this machine hold, and what lies at the names of a plan. It reads and changes nothing but what it
+//! is told to keep. A crate of its own, because millions of files go through it: it is optimised, and what runs programs is not.
+#![warn(missing_docs)]
+
+pub mod disk;
+pub mod failure;
+pub mod observe;
+pub mod threads;
