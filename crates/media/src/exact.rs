@@ -156,8 +156,7 @@ fn spread<T: Copy>(samples: &[T], count: usize) -> Vec<Vec<T>> {
 
 /// Every channel of every part.
 fn exr_planes(bytes: &[u8], most: usize) -> Result<Vec<Plane>, Flaw> {
-    own_exr::fits(bytes, most)?;
-    let file = own_exr::Lines::of(bytes)?;
+    let file = own_exr::Lines::of(bytes, most)?;
     let several = file.meta.headers.len() > 1;
     let (mut all, mut places) = (Vec::new(), Vec::new());
     for (part, header) in file.meta.headers.iter().enumerate() {
@@ -193,10 +192,8 @@ fn exr_planes(bytes: &[u8], most: usize) -> Result<Vec<Plane>, Flaw> {
 
 /// Every page; those after the first with their number before their channels.
 fn tiff_pages(bytes: &[u8], most: usize) -> Result<Vec<Plane>, Flaw> {
-    let mut limits = tiff::decoder::Limits::default();
-    (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
     let mut bytes = Cursor::new(bytes);
-    let mut decoder = own_tiff::decoder(&mut bytes)?.with_limits(limits);
+    let mut decoder = own_tiff::unpacker(&mut bytes, most)?;
     let (mut all, mut page) = (Vec::new(), 1);
     loop {
         let channels = pixels::tiff_channels(decoder.colortype().map_err(own_tiff::said)?)?;

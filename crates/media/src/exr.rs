@@ -5,8 +5,6 @@ mod deep;
 mod headers;
 mod unpack;
 
-pub(crate) use headers::fits;
-
 use std::collections::HashSet;
 use std::io::Cursor;
 
@@ -266,9 +264,10 @@ impl Row<'_> {
 }
 
 impl Lines<'_> {
-    /// Reads the heads.
-    pub fn of(bytes: &[u8]) -> Result<Lines<'_>, Flaw> {
+    /// Reads the headers. The pixels have to fit into `most` bytes for each layer.
+    pub fn of(bytes: &[u8], most: usize) -> Result<Lines<'_>, Flaw> {
         let (meta, mut next) = headers(bytes).map_err(said)?;
+        room(&meta, most, bytes.len() as u64)?;
         let mut tables = Vec::new();
         for header in &meta.headers {
             tables.push(next);

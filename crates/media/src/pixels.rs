@@ -93,7 +93,7 @@ fn unpacked(path: &Path, layer: Option<&str>, picture: &Picture, most: usize) ->
         "png" => png(bytes, most, plain),
         "jpeg" => jpeg(bytes, plain),
         "tiff" => tiff(bytes, most, plain),
-        "exr" => own_exr::fits(&held, most).and_then(|()| exr_layer(&held, layer, light)),
+        "exr" => exr_layer((&held, most), layer, light),
         "webp" => webp(bytes, most, plain),
         "dpx" => {
             let (channels, samples) = crate::dpx::read(bytes, most)?;
@@ -150,9 +150,7 @@ fn jpeg(bytes: Cursor<&[u8]>, plain: impl Fn(Channels, Samples) -> Pixels) -> Re
 }
 
 fn tiff(mut bytes: Cursor<&[u8]>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
-    let mut limits = tiff::decoder::Limits::default();
-    (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
-    let mut decoder = own_tiff::decoder(&mut bytes)?.with_limits(limits);
+    let mut decoder = own_tiff::unpacker(&mut bytes, most)?;
     let channels = tiff_channels(decoder.colortype().map_err(own_tiff::said)?)?;
     // ExtraSamples 1: alpha that colours are multiplied by (TIFF 6.0, section 18).
     let extra: Option<Vec<u16>> =
@@ -214,8 +212,8 @@ fn image(
 
 /// One layer of an OpenEXR file, laid into the window that is displayed; what lies outside of it is left out, and what it
 /// does not cover is black.
-fn exr_layer(bytes: &[u8], layer: Option<&str>, light: Light) -> Result<Pixels, Flaw> {
-    let file = own_exr::Lines::of(bytes)?;
+fn exr_layer((bytes, most): (&[u8], usize), layer: Option<&str>, light: Light) -> Result<Pixels, Flaw> {
+    let file = own_exr::Lines::of(bytes, most)?;
     let window = file.meta.headers.first().ok_or("it has no header")?.shared_attributes.display_window;
     let (width, height) = (window.size.x(), window.size.y());
     // A channel's name is that of its part and, before the last dot, of its layer.

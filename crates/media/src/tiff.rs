@@ -29,6 +29,13 @@ pub fn decoder(source: &mut dyn Source) -> Result<Pages<'_>, Flaw> {
     Decoder::new(source).map_err(said)
 }
 
+/// As [`decoder`], to unpack pixels within `most` bytes of memory.
+pub fn unpacker(source: &mut dyn Source, most: usize) -> Result<Pages<'_>, Flaw> {
+    let mut limits = Limits::default();
+    (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
+    Ok(decoder(source)?.with_limits(limits))
+}
+
 /// Pages beyond this number are not looked into: a damaged list of them may be endless.
 const MOST_PAGES: usize = 10_000;
 
@@ -62,10 +69,8 @@ impl Type for Tiff {
         if picture.unproven.is_some() {
             return Ok(Content::default());
         }
-        let mut limits = Limits::default();
-        (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
         let mut bytes = Cursor::new(bytes);
-        let mut decoder = decoder(&mut bytes)?.with_limits(limits);
+        let mut decoder = unpacker(&mut bytes, most)?;
         let mut first = None;
         for at in 0..MOST_PAGES {
             let read = every_part(&mut decoder).and_then(|()| decoder.read_image());

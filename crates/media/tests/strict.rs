@@ -315,6 +315,33 @@ fn channels_with_fewer_samples_than_pixels_are_no_fault() {
     assert!(whole(look(&folder.write("c.exr", &file))).unproven.is_some_and(|why| why.contains("fewer samples")));
 }
 
+#[test]
+fn a_header_of_openexr_may_be_longer_than_what_is_read_at_once() {
+    let folder = Folder::new();
+    let channels = [channel("Y", 1, 1), b"\0".to_vec()].concat();
+    for length in [0, 7_900, 8_192, 20_000, (1 << 20) - 300, 1 << 20, 3 << 20] {
+        let comment = ("comments", "string", vec![b'x'; length]);
+        let mut file = [20_000_630u32.to_le_bytes(), 2u32.to_le_bytes()].concat();
+        file.extend(header(&channels, 0, &[comment]));
+        let table = file.len();
+        file.extend([0; 16]);
+        for line in 0..2i32 {
+            let place = (file.len() as u64).to_le_bytes();
+            file[table + line as usize * 8..][..8].copy_from_slice(&place);
+            file.extend([line, 8].into_iter().flat_map(i32::to_le_bytes));
+            file.extend([7; 8]);
+        }
+        let path = folder.write("a.exr", &file);
+        let picture = whole(look(&path));
+        assert_eq!((picture.width, picture.height, picture.besides.len()), (4, 2, 0), "{length}");
+        assert!(matches!(probe(&path).unwrap(), Seen::Whole(_)), "{length}");
+        for end in [table / 2, table - 1, table + 15, file.len() - 9, file.len() - 1] {
+            let cut = folder.write("b.exr", &file[..end]);
+            assert!(matches!(probe(&cut).unwrap(), Seen::Broken(_)), "{length}, cut at {end}");
+        }
+    }
+}
+
 /// A deep OpenEXR picture by hand: 4 x 2 pixels, one channel, some samples a pixel.
 fn deep(counts: [[i32; 4]; 2], compressed: bool) -> Vec<u8> {
     let channels = [channel("Z", 2, 1), b"\0".to_vec()].concat();

@@ -107,8 +107,8 @@ pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> b
     Ok(recovered)
 }
 
-/// Lands whole frames of a call where nothing stands. Frames that were made of something else than they would be now are
-/// of no use.
+/// Lands the whole frames of a call whose final names are free. Frames of a changed scene or of changed settings are left
+/// out.
 fn land_left(project: Project<'_>, session: &Session, call: &Call, journal: &Journal) -> Result<i64, Trouble> {
     let plan = project.command_lines.plan;
     let Some(step) = project.command_lines.step(call) else { return Ok(0) };

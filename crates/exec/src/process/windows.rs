@@ -207,7 +207,7 @@ impl Stops {
         let slot = STOPS.get_or_init(Mutex::default);
         *slot.lock().unwrap_or_else(PoisonError::into_inner) = Some(sender.clone());
         if is_new {
-            // The handler of a process can be set once only: it passes on to whoever listens.
+            // A process can set its handler only once: this one tells the listener of the moment.
             let told = || {
                 let slot = STOPS.get_or_init(Mutex::default).lock().unwrap_or_else(PoisonError::into_inner);
                 slot.iter().for_each(|sender| drop(sender.send(Stop::Interrupt)));

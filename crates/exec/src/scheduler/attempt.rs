@@ -196,7 +196,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
         };
         match strays {
             Ok(strays) => Ok(Done { full, ..self.close(code, strays, began)? }),
-            // The renderer is over; what is wrong with its files is said of it.
+            // The renderer has ended: a fault of its files is a fault of this call.
             Err(Trouble::Call(failure)) => {
                 self.why = Some(failure.message.clone());
                 let done = self.close(code, 0, began)?;
@@ -222,10 +222,10 @@ impl<'a, 'c> Attempt<'a, 'c> {
         self.fatal
     }
 
-    /// What is said and known in the end.
+    /// Records how the call ended.
     fn close(mut self, code: Option<i32>, strays: i64, began: Instant) -> Result<Done, Trouble> {
         let missing = Frames::from_any(self.awaited.iter().map(|(_, frame)| *frame).collect());
-        // Whoever took it over may have cleared its stage away: then nothing lies there to tell.
+        // Another member that took the call over may have removed its stage folder: nothing is left there to judge.
         self.lost |= !missing.is_empty() && !self.context.is_mine(self.call);
         if self.lost {
             self.record(&Event::Lost { call: self.call.id.clone() })?;

@@ -187,7 +187,7 @@ impl<'c> Crew<'c> {
                     }
                 }
                 self.hand_out(supply);
-                // What it held is free again, or nothing is left: whoever waits has to know.
+                // Its worker and licences are free again, or no call is left: the waiting threads have to look.
                 self.bell.notify_all();
             }
             let supply = self.supply();

@@ -1,5 +1,5 @@
-//! What is to be done, and with what: calls, workers, licences, and when a job is hopeless. It waits for nothing and starts
-//! nothing; whoever asks is told what can be done now.
+//! The calls that are left, the workers and licences for them, and when a job is given up. It waits for nothing and starts
+//! nothing: it answers which call can start now.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
@@ -237,7 +237,7 @@ impl<C, W> Supply<C, W> {
             let Some(ticket) = first.filter(|first| before.is_none_or(|before| *first < before)) else { break };
             let job = self.line.get(&ticket).map(|first| first.job);
             if !job.is_some_and(|job| self.may_start(job)) {
-                // Its job is given up; whoever waits hears of it when nobody can answer any more.
+                // Its job is given up. The waiting thread learns that when its sender is dropped.
                 self.leave_line(|waiting| waiting == ticket);
                 continue;
             }

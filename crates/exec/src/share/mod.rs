@@ -119,7 +119,7 @@ struct SeenMembers {
 
 impl Claims {
     /// Joins the round that others work on, or begins one. `plan` tells the plans of one sheet apart. A round that replaces
-    /// frames is gone on with even when nobody works on it.
+    /// frames is continued even when no member works on it.
     ///
     /// # Errors
     /// When the folder for claims cannot be read or written.

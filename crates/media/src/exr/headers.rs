@@ -23,22 +23,13 @@ pub fn headers_of(bytes: &mut Bytes) -> Result<(MetaData, u64), Flaw> {
     for most in MOST_HEADERS {
         if read.is_err() {
             let mut held = Vec::new();
-            bytes.seek(SeekFrom::Start(0)).map_err(disk)?;
             bytes.by_ref().take(most).read_to_end(&mut held).map_err(disk)?;
-            read = headers(&held);
             bytes.seek(SeekFrom::Start(0)).map_err(disk)?;
-            if (held.len() as u64) < most {
-                break;
-            }
+            read = headers(&held);
         }
     }
     let (meta, end) = read.map_err(said)?;
     Ok((meta, end as u64))
-}
-
-/// Whether a file's pixels fit into `most` bytes for each of its layers.
-pub fn fits(bytes: &[u8], most: usize) -> Result<(), Flaw> {
-    room(&headers(bytes).map_err(said)?.0, most, bytes.len() as u64)
 }
 
 /// So many times the room of its picture a file may take whose windows reach beyond it.
@@ -83,7 +74,7 @@ pub fn chunks(bytes: &mut Bytes, table: u64, length: u64, meta: &MetaData) -> Re
     // A chunk: the part's number where there are several, the tile's four or the scan line's one number, the size, the data;
     // of deep ones the sizes of table and data, packed and unpacked.
     let head = (if meta.headers.len() > 1 { 4 } else { 0 }) + if tiled { 16 } else { 4 };
-    bytes.seek_relative((place + head).cast_signed().wrapping_sub(at.cast_signed())).map_err(disk)?;
+    bytes.seek_relative((place + head).cast_signed() - at.cast_signed()).map_err(disk)?;
     let mut size = [0; 16];
     bytes.read_exact(&mut size[..if deep { 16 } else { 4 }]).map_err(|_| cut())?;
     let eight = |at: usize| u64::from_le_bytes(size[at..at + 8].try_into().unwrap_or_default());
