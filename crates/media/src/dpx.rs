@@ -140,9 +140,9 @@ impl Type for Dpx {
         let (channels, samples) = read(Cursor::new(bytes), most)?;
         let (size, count) = ((picture.width as usize, picture.height as usize), samples_of(channels));
         Ok(match samples {
-            Samples::Eight(values) => of_pixels(size, count, &values, u64::from(crc32fast::hash(&values))),
-            Samples::Sixteen(values) => of_pixels(size, count, &values, sum(&values, |value| value.to_ne_bytes())),
-            Samples::Float(values) => of_pixels(size, count, &values, sum(&values, |value| value.to_ne_bytes())),
+            Samples::Eight(values) => of_pixels(size, count, &values, sum(&values)),
+            Samples::Sixteen(values) => of_pixels(size, count, &values, sum(&values)),
+            Samples::Float(values) => of_pixels(size, count, &values, sum(&values)),
         })
     }
 }

@@ -16,7 +16,7 @@ use exr::meta::attribute::LineOrder;
 use exr::meta::header::Header;
 use exr::meta::{BlockDescription, MetaData};
 use exr::prelude::{SampleType, f16};
-use half::slice::HalfFloatSliceExt;
+use half::slice::{HalfBitsSliceExt, HalfFloatSliceExt};
 use truepath_core::catalogue::{Bits, Channels};
 use truepath_core::picture::Content;
 use truepath_core::verify::{LayerSeen, Picture};
@@ -315,16 +315,19 @@ impl Lines<'_> {
 
 /// A line's samples as numbers.
 fn samples(bytes: &[u8], kind: SampleType, row: &mut Vec<f32>) {
-    let fours = bytes.as_chunks::<4>().0;
-    row.clear();
+    let (twos, fours) = (bytes.as_chunks::<2>().0, bytes.as_chunks::<4>().0);
+    row.resize(if kind == SampleType::F16 { twos.len() } else { fours.len() }, 0.0);
     match kind {
         SampleType::F16 => {
-            let halves: Vec<f16> = bytes.as_chunks::<2>().0.iter().map(|two| f16::from_ne_bytes(*two)).collect();
-            row.resize(halves.len(), 0.0);
-            halves.convert_to_f32_slice(row);
+            let mut halves = vec![0u16; twos.len()];
+            bytemuck::cast_slice_mut(&mut halves).copy_from_slice(twos.as_flattened());
+            halves.reinterpret_cast::<f16>().convert_to_f32_slice(row);
         }
-        SampleType::F32 => row.extend(fours.iter().map(|four| f32::from_ne_bytes(*four))),
-        SampleType::U32 => row.extend(fours.iter().map(|four| u32::from_ne_bytes(*four) as f32)),
+        SampleType::F32 => bytemuck::cast_slice_mut(row).copy_from_slice(fours.as_flattened()),
+        SampleType::U32 => {
+            let numbers = fours.iter().map(|four| u32::from_ne_bytes(*four) as f32);
+            row.iter_mut().zip(numbers).for_each(|(sample, number)| *sample = number);
+        }
     }
 }
 

@@ -43,9 +43,9 @@ impl Pixels {
     pub fn content(&self) -> Content {
         let (size, count) = ((self.width as usize, self.height as usize), self.count());
         match &self.samples {
-            Samples::Eight(samples) => of_pixels(size, count, samples, sum(samples, |value| [value])),
-            Samples::Sixteen(samples) => of_pixels(size, count, samples, sum(samples, u16::to_ne_bytes)),
-            Samples::Float(samples) => of_pixels(size, count, samples, sum(samples, f32::to_ne_bytes)),
+            Samples::Eight(samples) => of_pixels(size, count, samples, sum(samples)),
+            Samples::Sixteen(samples) => of_pixels(size, count, samples, sum(samples)),
+            Samples::Float(samples) => of_pixels(size, count, samples, sum(samples)),
         }
     }
 

@@ -1,5 +1,6 @@
 //! Samples of pixels.
 
+use bytemuck::NoUninit;
 use truepath_core::catalogue::Channels;
 
 /// Samples as their file has them.
@@ -24,12 +25,7 @@ pub fn samples_of(channels: Channels) -> usize {
     }
 }
 
-/// A digest of samples.
-pub fn sum<T: Copy, const N: usize>(values: &[T], bytes: impl Fn(T) -> [u8; N]) -> u64 {
-    let mut hasher = crc32fast::Hasher::new();
-    for block in values.chunks(4096) {
-        let block: Vec<u8> = block.iter().flat_map(|value| bytes(*value)).collect();
-        hasher.update(&block);
-    }
-    u64::from(hasher.finalize())
+/// A digest of samples, as they lie in memory.
+pub fn sum<T: NoUninit>(values: &[T]) -> u64 {
+    u64::from(crc32fast::hash(bytemuck::cast_slice(values)))
 }

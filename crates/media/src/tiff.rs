@@ -215,13 +215,13 @@ fn shown(decoder: &mut Pages<'_>, pixels: &DecodingResult) -> Result<Content, Fl
     // Of channels that lie one after the other only the first comes out.
     let channels = if planar == Some(2) { 1 } else { channels };
     Ok(match pixels {
-        DecodingResult::U8(values) => of_pixels(size, channels, values, u64::from(crc32fast::hash(values))),
-        DecodingResult::U16(values) => of_pixels(size, channels, values, sum(values, |value| value.to_ne_bytes())),
-        DecodingResult::U32(values) => of_pixels(size, channels, values, sum(values, |value| value.to_ne_bytes())),
-        DecodingResult::F32(values) => of_pixels(size, channels, values, sum(values, |value| value.to_ne_bytes())),
+        DecodingResult::U8(values) => of_pixels(size, channels, values, sum(values)),
+        DecodingResult::U16(values) => of_pixels(size, channels, values, sum(values)),
+        DecodingResult::U32(values) => of_pixels(size, channels, values, sum(values)),
+        DecodingResult::F32(values) => of_pixels(size, channels, values, sum(values)),
         DecodingResult::F16(values) => {
             let values: Vec<f32> = values.iter().map(|value| value.to_f32()).collect();
-            of_pixels(size, channels, &values, sum(&values, |value| value.to_ne_bytes()))
+            of_pixels(size, channels, &values, sum(&values))
         }
         _ => Content::default(),
     })

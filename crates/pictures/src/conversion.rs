@@ -144,11 +144,11 @@ fn unpack<T: Copy>(samples: &[T], pixels: &Pixels, value: impl Fn(T) -> f32) -> 
         };
         let alpha = alpha.map(&value).filter(|alpha| alpha.is_finite()).map_or(1.0, |alpha| alpha.clamp(0.0, 1.0));
         let by = if pixels.premultiplied { 1.0 } else { alpha };
-        let [red, green, blue] = colour.map(|colour| {
+        let shown = |colour: T| {
             let colour = value(colour);
             if colour.is_nan() { 0.0 } else { colour.clamp(0.0, 65_504.0) * by }
-        });
-        [red, green, blue, alpha]
+        };
+        [shown(colour[0]), shown(colour[1]), shown(colour[2]), alpha]
     };
     samples.chunks_exact(pixels.count()).map(one).collect()
 }
@@ -248,17 +248,24 @@ fn shares(from: usize, to: usize) -> Vec<Vec<(usize, f32)>> {
 }
 
 fn packed(all: &[Pixel], count: usize, deep: bool) -> Data {
-    let straight = |pixel: &Pixel| -> Pixel {
-        let by = if count == 4 && pixel[3] > 0.0 { pixel[3] } else { 1.0 };
-        [pixel[0] / by, pixel[1] / by, pixel[2] / by, pixel[3]]
-    };
-    if deep {
-        let value = |value: f32| (value.clamp(0.0, 1.0) * 65_535.0 + 0.5) as u16;
-        Data::Sixteen(all.iter().flat_map(|pixel| straight(pixel).map(value).into_iter().take(count)).collect())
-    } else {
-        let value = |value: f32| (value.clamp(0.0, 1.0) * 255.0 + 0.5) as u8;
-        Data::Eight(all.iter().flat_map(|pixel| straight(pixel).map(value).into_iter().take(count)).collect())
+    match deep {
+        true => Data::Sixteen(pack(all, count, |value| (value * 65_535.0 + 0.5) as u16)),
+        false => Data::Eight(pack(all, count, |value| (value * 255.0 + 0.5) as u8)),
     }
+}
+
+/// The samples of all pixels; colours that are kept with an alpha are not multiplied by it.
+fn pack<T: Copy + Default>(all: &[Pixel], count: usize, value: impl Fn(f32) -> T) -> Vec<T> {
+    let mut out = vec![T::default(); all.len() * count];
+    for (at, own) in out.chunks_exact_mut(count).enumerate() {
+        let [red, green, blue, alpha] = all[at];
+        let by = if count == 4 && alpha > 0.0 { alpha } else { 1.0 };
+        let straight = [red / by, green / by, blue / by, alpha];
+        for (channel, sample) in own.iter_mut().enumerate() {
+            *sample = value(straight[channel].clamp(0.0, 1.0));
+        }
+    }
+    out
 }
 
 #[cfg(test)]

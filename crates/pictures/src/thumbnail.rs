@@ -103,16 +103,16 @@ fn reduced(pixels: &Pixels, meant: Colour, to: (usize, usize)) -> Pixels {
         (Samples::Sixteen(samples), Colour::Linear) => {
             patches(samples, pixels, to, |value| f32::from(value) / 65_535.0)
         }
-        (Samples::Float(samples), Colour::Linear) => patches(samples, pixels, to, |value| value),
+        (Samples::Float(samples), Colour::Linear) => patches(samples, pixels, to, counted),
         (Samples::Eight(samples), Colour::Display) => {
             let light: Vec<f32> = table().iter().step_by(257).copied().collect();
             patches(samples, pixels, to, |value| light[usize::from(value)])
         }
         (Samples::Sixteen(samples), Colour::Display) => {
-            let light = table();
-            patches(samples, pixels, to, |value| light[usize::from(value)])
+            let light = table().as_slice();
+            patches(samples, pixels, to, move |value| light[usize::from(value)])
         }
-        (Samples::Float(samples), Colour::Display) => patches(samples, pixels, to, to_light),
+        (Samples::Float(samples), Colour::Display) => patches(samples, pixels, to, |value| counted(to_light(value))),
     };
     let side = |side: usize| u32::try_from(side).unwrap_or(u32::MAX);
     Pixels {
@@ -125,33 +125,38 @@ fn reduced(pixels: &Pixels, meant: Colour, to: (usize, usize)) -> Pixels {
     }
 }
 
+/// Light that can be added up: what is no number is black, what is endless is the most that 16 bits hold.
+fn counted(light: f32) -> f32 {
+    if light.is_nan() { 0.0 } else { light.clamp(0.0, 65_504.0) }
+}
+
 /// Red, green, blue and alpha of each patch, multiplied by alpha. `light` gives the light of a sample of colour.
 fn patches<T: Sample>(samples: &[T], pixels: &Pixels, to: (usize, usize), light: impl Fn(T) -> f32) -> Vec<f32> {
     let from = (pixels.width as usize, pixels.height as usize);
     let count = pixels.count();
     let columns: Vec<(usize, usize)> = (0..to.0).map(|x| span(x, from.0, to.0)).collect();
-    let has_alpha = pixels.channels.alpha();
-    let grey = count < 3;
     let mut out = Vec::with_capacity(to.0 * to.1 * 4);
     for y in 0..to.1 {
         let (top, bottom) = span(y, from.1, to.1);
         let mut sums = vec![[0f32; 4]; to.0];
         for row in samples.chunks_exact(from.0 * count).take(bottom).skip(top) {
-            for (sum, (left, right)) in sums.iter_mut().zip(&columns) {
+            for (at, (left, right)) in columns.iter().enumerate() {
+                let mut sum = sums[at];
                 for pixel in row[left * count..right * count].chunks_exact(count) {
-                    let alpha = if has_alpha { pixel[count - 1].share() } else { 1.0 };
-                    let by = if pixels.premultiplied { 1.0 } else { alpha };
-                    let shown = |at: usize| {
-                        let value = light(pixel[at]);
-                        if value.is_nan() { 0.0 } else { value.clamp(0.0, 65_504.0) * by }
+                    let (colour, alpha) = match *pixel {
+                        [grey] => ([light(grey); 3], 1.0),
+                        [grey, alpha] => ([light(grey); 3], alpha.share()),
+                        [red, green, blue] => ([light(red), light(green), light(blue)], 1.0),
+                        [red, green, blue, alpha, ..] => ([light(red), light(green), light(blue)], alpha.share()),
+                        [] => continue,
                     };
-                    let red = shown(0);
-                    let (green, blue) = if grey { (red, red) } else { (shown(1), shown(2)) };
-                    sum[0] += red;
-                    sum[1] += green;
-                    sum[2] += blue;
+                    let by = if pixels.premultiplied { 1.0 } else { alpha };
+                    sum[0] += colour[0] * by;
+                    sum[1] += colour[1] * by;
+                    sum[2] += colour[2] * by;
                     sum[3] += alpha;
                 }
+                sums[at] = sum;
             }
         }
         for (sum, (left, right)) in sums.iter().zip(&columns) {
