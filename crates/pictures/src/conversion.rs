@@ -144,13 +144,16 @@ fn unpack<T: Copy>(samples: &[T], pixels: &Pixels, value: impl Fn(T) -> f32) -> 
         };
         let alpha = alpha.map(&value).filter(|alpha| alpha.is_finite()).map_or(1.0, |alpha| alpha.clamp(0.0, 1.0));
         let by = if pixels.premultiplied { 1.0 } else { alpha };
-        let shown = |colour: T| {
-            let colour = value(colour);
-            if colour.is_nan() { 0.0 } else { colour.clamp(0.0, 65_504.0) * by }
-        };
+        let shown = |colour: T| counted(value(colour)) * by;
         [shown(colour[0]), shown(colour[1]), shown(colour[2]), alpha]
     };
     samples.chunks_exact(pixels.count()).map(one).collect()
+}
+
+/// A colour that can be added up: what is no number is black, what is endless is the most that a 16-bit float holds.
+#[inline]
+pub(crate) fn counted(colour: f32) -> f32 {
+    if colour.is_nan() { 0.0 } else { colour.clamp(0.0, 65_504.0) }
 }
 
 /// From one meaning to the other; what is transparent is converted without its alpha.

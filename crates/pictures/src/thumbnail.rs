@@ -8,7 +8,7 @@ use truepath_core::picture::Content;
 use truepath_core::sheet::{Backdrop, Colour, Size};
 use truepath_media::pixels::{self, Pixels, Samples};
 
-use crate::conversion::{Conversion, Data, meant, to_light};
+use crate::conversion::{Conversion, Data, counted, meant, to_light};
 
 /// How pictures are made small.
 #[derive(Clone, Copy, Debug)]
@@ -123,11 +123,6 @@ fn reduced(pixels: &Pixels, meant: Colour, to: (usize, usize)) -> Pixels {
         premultiplied: true,
         light: Light::Linear,
     }
-}
-
-/// Light that can be added up: what is no number is black, what is endless is the most that 16 bits hold.
-fn counted(light: f32) -> f32 {
-    if light.is_nan() { 0.0 } else { light.clamp(0.0, 65_504.0) }
 }
 
 /// Red, green, blue and alpha of each patch, multiplied by alpha. `light` gives the light of a sample of colour.

@@ -1,4 +1,4 @@
-//! Checkpoints of long stills: whole ones are put by in slots that take turns, and the newest whole one is gone on with.
+//! Checkpoints of long stills: the last whole ones are kept in numbered slots, and a still continues from the newest.
 
 use std::path::{Path, PathBuf};
 

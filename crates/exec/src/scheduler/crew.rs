@@ -290,7 +290,7 @@ impl<'c> Crew<'c> {
                 context.give_up(&whole, done, frames)?;
                 break;
             }
-            // Calls that others may claim stay with whoever has them.
+            // A call that other members could claim stays with the member that has it.
             if !done.stuck && context.claims.is_none() && self.supply().is_better_later(job, number, tried) {
                 self.supply().postpone(hold.taken, number);
                 self.bell.notify_all();
@@ -320,12 +320,12 @@ impl<'c> Crew<'c> {
         judged
     }
 
-    /// The files that a call owes; of one that somebody had before, those that are not there.
+    /// The files that a call owes. Of a call that another member had before, only those that are missing.
     fn still_awaited(&self, whole: &Call, again: bool) -> Result<BTreeSet<OwedFile>, Trouble> {
         let context = &self.context;
         let mut awaited = context.awaited(whole);
         if let Some(claims) = context.claims.filter(|_| again) {
-            // Whoever had it may have left whole frames, and renderers that go on without it.
+            // That member may have left whole frames, and renderers that still run.
             let dead = claims.dead();
             recover(context.project, context.journal, &|tag| dead.iter().any(|dead| dead == tag))?;
             let mut there = BTreeSet::new();
@@ -339,8 +339,8 @@ impl<'c> Crew<'c> {
         Ok(awaited)
     }
 
-    /// Gives a movie up whose frames are not as they should be. That is no failure of its own: whatever keeps its frames back
-    /// is said of those. False for all that can be made.
+    /// Gives up a movie whose frames are not as they should be. The movie has not failed: the reason is reported for its
+    /// frames. False for a call that can be made.
     fn put_off(&self, whole: &Call, awaited: &BTreeSet<OwedFile>, hold: &mut Hold) -> Result<bool, Trouble> {
         let context = &self.context;
         let Some(why) = context.unready(whole).map_err(Trouble::Run)? else { return Ok(false) };

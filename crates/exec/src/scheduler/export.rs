@@ -63,7 +63,7 @@ fn unmet(adapter: &Adapter, folder: &str, own: &Path) -> Option<Failure> {
     })
 }
 
-/// Makes the products that are not there, or were made of something else.
+/// Makes the products that are missing, and those that were made from other sources.
 ///
 /// # Errors
 /// When the journal cannot be written.

@@ -32,7 +32,7 @@ pub struct Orders<'o> {
     pub calls: Vec<Call>,
     /// Licences that there are, by name.
     pub licences: BTreeMap<String, i64>,
-    /// Whether hopeless jobs are gone on with.
+    /// Whether jobs that fail again and again are continued.
     pub keep_going: bool,
 }
 

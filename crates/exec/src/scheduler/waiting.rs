@@ -36,8 +36,8 @@ pub struct Crew<'c> {
 }
 
 impl<'c> Crew<'c> {
-    /// Starts a call with the worker that it has, or waits for one and, for a call that is made again, its licences. Whoever
-    /// frees them starts the renderer: so it runs before anybody was woken. `None` when the run is being ended.
+    /// Starts a call with the worker that it has, or waits for one and, for a call that is made again, for its licences. The
+    /// thread that frees them starts the renderer, so that it runs before this one wakes. `None` when the run is being ended.
     pub fn launch(&self, taken: &mut Taken<Call>, ready: Box<dyn Prepared + 'c>) -> Option<Launched> {
         if let Some(worker) = taken.worker {
             let mut supply = self.supply();
@@ -76,7 +76,7 @@ impl<'c> Crew<'c> {
         self.bell.notify_all();
     }
 
-    /// Gives a worker and licences back, and starts with them whoever waited longest.
+    /// Gives a worker and licences back, and starts the call that waited longest with them.
     pub fn release(&self, worker: usize, licences: &[String]) {
         let mut supply = self.supply();
         supply.give(worker, licences);
@@ -97,7 +97,7 @@ impl<'c> Crew<'c> {
         let served = if self.context.is_stopping() { Vec::new() } else { supply.serve() };
         drop(supply);
         for (worker, InLine { ready, tell }) in served {
-            // Whoever waits does so until it hears.
+            // A thread that waits has not dropped its end: sending cannot fail.
             let _ = tell.send(Launched { worker, live: ready.go() });
         }
     }
@@ -118,7 +118,7 @@ impl<'c> Crew<'c> {
         drop(self.bell.wait_timeout_while(supply, pause, |_| !self.context.is_stopping()));
     }
 
-    /// Leaves a call: to whoever has taken it over, or because the run is being ended.
+    /// Leaves a call, because another member has taken it over or the run is being ended.
     pub fn leave(&self, mut taken: Taken<Call>, files: i64) {
         let mut supply = self.supply();
         supply.landed += files;
