@@ -147,7 +147,11 @@ fn unpack<T: Copy>(samples: &[T], pixels: &Pixels, value: impl Fn(T) -> f32) -> 
         let shown = |colour: T| counted(value(colour)) * by;
         [shown(colour[0]), shown(colour[1]), shown(colour[2]), alpha]
     };
-    samples.chunks_exact(pixels.count()).map(one).collect()
+    let mut all = vec![[0.0; 4]; samples.len() / pixels.count()];
+    for (at, own) in samples.chunks_exact(pixels.count()).enumerate() {
+        all[at] = one(own);
+    }
+    all
 }
 
 /// A colour that can be added up: what is no number is black, what is endless is the most that a 16-bit float holds.

@@ -156,7 +156,7 @@ fn patches<T: Sample>(samples: &[T], pixels: &Pixels, to: (usize, usize), light:
         }
         for (sum, (left, right)) in sums.iter().zip(&columns) {
             let count = ((right - left) * (bottom - top)) as f32;
-            out.extend(sum.map(|sum| sum / count));
+            out.extend_from_slice(&[sum[0] / count, sum[1] / count, sum[2] / count, sum[3] / count]);
         }
     }
     out
