@@ -225,6 +225,9 @@ pub struct EncodeArgs {
     /// The file to write
     #[arg(short, long, value_name = "FILE")]
     pub out: PathBuf,
+    /// Overwrite an existing movie
+    #[arg(long)]
+    pub replace: bool,
     #[command(flatten)]
     pub options: MovieOptions,
 }

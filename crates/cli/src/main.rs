@@ -76,7 +76,7 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Stack(args) => command::stack::run(&args, &around),
         Command::Encode(args) => command::encode::run(&args, &around),
         Command::Completions(args) => command::manual::completions(&args, &around),
-        Command::Man(args) => command::manual::man(&args),
+        Command::Man(args) => command::manual::man(&args, &around),
         Command::LookAt { file } => {
             let looked = truepath_media::inspect_any(&file);
             looked.map(|_| Exit::Well).map_err(|error| Failure::machine("read", &file, &error))

@@ -104,6 +104,11 @@ impl Sources {
         u16::try_from(self.files.len()).unwrap_or(u16::MAX)
     }
 
+    /// All texts, in the order in which they were read.
+    pub fn all(&self) -> impl Iterator<Item = &Source> {
+        self.files.iter()
+    }
+
     /// The text with a number.
     #[must_use]
     pub fn get(&self, file: FileId) -> &Source {

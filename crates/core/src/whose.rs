@@ -5,7 +5,7 @@ use regex_lite::Regex;
 use crate::plan::{Plan, Series, SeriesKind};
 use crate::resolve::paths;
 use crate::sheet::{RootPaths, Sheet, System};
-use crate::template::{Pattern, Piece};
+use crate::template::{Piece, folded};
 
 /// The answer for one file.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -128,12 +128,6 @@ fn regex_of(series: &Series, change: &dyn Fn(&str) -> String) -> Option<Regex> {
     };
     let rule: String = series.pattern.pieces().iter().map(piece).collect();
     Regex::new(&format!("^{rule}$")).ok()
-}
-
-fn folded(path: &str) -> String {
-    let mut pattern = Pattern::default();
-    pattern.push_text(path);
-    pattern.folded().fixed().unwrap_or_default()
 }
 
 /// The first part in which two paths differ.

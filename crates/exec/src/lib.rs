@@ -10,7 +10,7 @@ pub mod share;
 pub mod state;
 
 use truepath_core::invoke::command_line::CommandLines;
-pub use truepath_disk::{disk, failure, observe, threads};
+pub use truepath_disk::{disk, failure, guard, observe, threads};
 
 use record::Made;
 use state::StateFolder;

@@ -47,6 +47,9 @@ pub struct BuildArgs {
     /// The file to write, or the folder for --parts [default: standard output]
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
+    /// Overwrite an existing file that True Path did not make
+    #[arg(long, requires = "output")]
+    pub replace: bool,
     /// Allow command-line settings that change the picture to write final names
     #[arg(long = "final")]
     pub is_final: bool,

@@ -98,6 +98,9 @@ pub struct ReportArgs {
     /// The page to write, such as report.html; an earlier report there is overwritten
     #[arg(short = 'o', long, value_name = "FILE")]
     pub out: PathBuf,
+    /// Overwrite an existing page that True Path did not make
+    #[arg(long)]
+    pub replace: bool,
 }
 
 /// `stack`.

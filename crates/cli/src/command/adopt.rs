@@ -3,7 +3,8 @@
 use truepath_core::plan::Series;
 use truepath_core::verify::{State, Verdict};
 use truepath_exec::failure::Failure;
-use truepath_exec::landing::adopt::{Adoption, adopt, give_back};
+use truepath_exec::landing::adopt::{Adoption, GivenBack, adopt, give_back};
+use truepath_exec::landing::moving::Bounds;
 use truepath_exec::observe::Look;
 
 use super::alone::{Alone, alone};
@@ -74,6 +75,7 @@ pub fn run(args: &VerifyArgs, queue: &mut Queue, around: &Surroundings) -> Resul
 
 fn take(loaded: &Loaded, verdict: &Verdict, held: &Alone, told: &mut Told) -> Result<(), Failure> {
     let plan = &loaded.plan;
+    let bounds = Bounds::of(plan, None);
     let series = plan.output(verdict.series);
     let made = loaded.ground.made_of.get(verdict.series).and_then(Option::as_ref);
     // A movie without a record of its frames is made again: that is cheap, and certain.
@@ -84,12 +86,12 @@ fn take(loaded: &Loaded, verdict: &Verdict, held: &Alone, told: &mut Told) -> Re
     let odd = verdict.in_any(&[State::Odd, State::Unproven]);
     let foreign = verdict.in_state(State::Foreign).iter().chain(odd.iter().filter(|frame| !known(*frame)));
     for frame in foreign {
-        let why = adopt(plan, &Adoption { series, frame, from: None, made }, &held.journal)?;
+        let why = adopt(plan, &Adoption { series, frame, from: None, made }, (&bounds, &held.journal))?;
         told.take(verdicts::relative(plan, &series.name(frame)), why);
     }
     for near in &verdict.near {
         let adoption = Adoption { series, frame: near.frame, from: Some(&near.from), made };
-        let why = adopt(plan, &adoption, &held.journal)?;
+        let why = adopt(plan, &adoption, (&bounds, &held.journal))?;
         told.take(format!("{} to {}", near.from, verdicts::relative(plan, &series.name(near.frame))), why);
     }
     Ok(())
@@ -98,9 +100,14 @@ fn take(loaded: &Loaded, verdict: &Verdict, held: &Alone, told: &mut Told) -> Re
 /// Gives back what was taken last.
 fn undo(loaded: &Loaded, held: &Alone, told: &mut Told) -> Result<(), Failure> {
     let (plan, history) = (&loaded.plan, &loaded.ground.history);
-    for (id, frame, from) in history.adopted() {
+    let bounds = Bounds::of(plan, None);
+    for ((id, frame), from) in history.adopted() {
         let Some(series) = plan.series.iter().find(|series: &&Series| series.id == *id) else { continue };
-        let why = give_back((series, *frame), from, history, &held.journal)?;
+        let why = match give_back((series, *frame), from, history, (&bounds, &held.journal))? {
+            GivenBack::Now => None,
+            GivenBack::Before => continue,
+            GivenBack::Not(why) => Some(why),
+        };
         let to = if from.is_empty() { "no journal".to_owned() } else { from.clone() };
         told.take(format!("{} to {to}", verdicts::relative(plan, &series.name(*frame))), why);
     }

@@ -10,8 +10,11 @@ use truepath_core::frames::Frames;
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
 use truepath_core::verify::State;
+use truepath_exec::disk;
 use truepath_exec::failure::Failure;
-use truepath_exec::landing::away::{REMOVED, bring_back, put_away};
+use truepath_exec::guard::OWN;
+use truepath_exec::landing::away::{BroughtBack, bring_back, put_away, removed};
+use truepath_exec::landing::moving::Bounds;
 use truepath_exec::landing::recover;
 use truepath_exec::observe::Look;
 
@@ -60,10 +63,10 @@ pub fn run(args: &CleanArgs, around: &Surroundings) -> Result<Exit, Failure> {
         return Ok(exit);
     }
     if args.undo {
-        return undo(&queue, around);
+        return undo(args, &queue, around);
     }
     if args.removed {
-        return removed(args, &queue, around);
+        return all_removed(args, &queue, around);
     }
     if args.common.mode.is_empty() && args.keep.is_none() && !args.left_over && !args.stage {
         let help = "give --mode NAME (files of a mode), --keep N (old versions), --left-over or --stage";
@@ -101,20 +104,10 @@ fn belongs_elsewhere(path: &str, guard: &Queue, needed: &BTreeSet<String>, own: 
     needed.contains(path).then(|| "a scene needs it".to_owned())
 }
 
-/// Scenes, what they need, and sounds, of all jobs: also of those that are not asked for.
+/// What the work is made of, of all jobs: also of those that are not asked for.
 fn inputs(queue: &Queue) -> BTreeSet<String> {
-    let mut found = BTreeSet::new();
-    for sheet in &queue.sheets {
-        for plan in sheet.rivals.iter().chain([&sheet.plan]) {
-            found.extend(plan.jobs.iter().filter_map(|job| Some(job.scene.as_ref()?.value.clone())));
-            found.extend(plan.movies.iter().filter_map(|movie| movie.film.as_ref()?.audio.clone()));
-        }
-        for (scene, facts) in &sheet.facts {
-            let resources = facts.files().filter_map(|name| pipeline::load::resource(Path::new(scene), name));
-            found.extend(resources.map(|path| paths::tidy(&paths::from_system(&path))));
-        }
-    }
-    found
+    let all = queue.sheets.iter().flat_map(|sheet| sheet.needs());
+    all.map(|(path, _)| paths::tidy(&paths::from_system(&path))).collect()
 }
 
 /// Files of a series with their sizes; those that are another's are left.
@@ -315,13 +308,14 @@ fn put_all_away(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<
     let mut left = Vec::new();
     for (at, sheet) in list.queues[0].sheets.iter().enumerate() {
         let held = alone(sheet, around)?;
+        let bounds = bounds(args, &sheet.plan);
         for going in list.going.iter().filter(|going| going.sheet == at) {
             let plan = &list.queues[going.plan].sheets[at].plan;
             let series = plan.output(going.series);
             for (frame, _) in &going.files {
                 let path = series.name(*frame);
-                let to = place_for(args, plan, series, (&path, &held));
-                if let Some(why) = put_away(plan, (series, *frame), &to, &held.journal)? {
+                let to = place_for(args, plan, series, (&path, &held))?;
+                if let Some(why) = put_away(plan, (series, *frame), &to, (&bounds, &held.journal))? {
                     left.push(format!("{}: {why}", verdicts::relative(plan, &path)));
                 }
             }
@@ -329,10 +323,11 @@ fn put_all_away(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<
         for folder in list.folders.iter().filter(|folder| folder.sheet == at) {
             let name = folder.path.file_name().unwrap_or_default();
             // Beside where it is: what is on another disk is not copied.
-            let base = folder.path.ancestors().find(|path| path.ends_with(".truepath")).unwrap_or(&folder.path);
-            let to = base.join("removed").join(&held.stamp).join("stage").join(name);
+            let own = folder.path.ancestors().find(|path| path.ends_with(OWN));
+            let Some(root) = own.and_then(Path::parent) else { continue };
+            let to = removed(root)?.join(&held.stamp).join("stage").join(name);
             let failed = |error: &std::io::Error| Failure::machine("move", &folder.path, error);
-            std::fs::create_dir_all(to.parent().unwrap_or(base)).map_err(|error| failed(&error))?;
+            std::fs::create_dir_all(to.parent().unwrap_or(root)).map_err(|error| failed(&error))?;
             std::fs::rename(&folder.path, &to).map_err(|error| failed(&error))?;
         }
         recover::remove_empty_bases(&sheet.plan);
@@ -340,29 +335,49 @@ fn put_all_away(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<
     Ok(left)
 }
 
+/// The folders that files may be moved in: those of the sheet, and the one that was named.
+fn bounds(args: &CleanArgs, plan: &Plan) -> Bounds {
+    let named = args.to.as_ref().map(|to| Path::new(&plan.home.folder).join(to));
+    Bounds::of(plan, named.as_deref())
+}
+
 /// Where a file is put: below its root or in the folder that was named, in a folder of this moment, by its own path.
-fn place_for(args: &CleanArgs, plan: &Plan, series: &Series, (path, held): (&str, &Alone)) -> PathBuf {
+fn place_for(
+    args: &CleanArgs,
+    plan: &Plan,
+    series: &Series,
+    (path, held): (&str, &Alone),
+) -> Result<PathBuf, Failure> {
     let root = series.root.and_then(|root| plan.roots[root].path.as_deref()).unwrap_or(&plan.home.folder);
     let rest = path.strip_prefix(root).unwrap_or(path).trim_start_matches('/').replace(':', "_");
     let base = match &args.to {
         Some(to) => Path::new(&plan.home.folder).join(to),
-        None => Path::new(root).join(REMOVED),
+        None => removed(Path::new(root))?,
     };
-    base.join(&held.stamp).join(rest)
+    Ok(base.join(&held.stamp).join(rest))
 }
 
 /// Brings back what was put away last.
-fn undo(queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
+fn undo(args: &CleanArgs, queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
     let (mut back, mut left) = (0, Vec::new());
     for sheet in &queue.sheets {
         let held = alone(sheet, around)?;
-        let history = &sheet.ground.history;
-        let Some(session) = history.last_clean() else { continue };
-        for (place, away) in history.put_away_by(session) {
-            match bring_back(&sheet.plan, place, away, history, &held.journal)? {
-                None => back += 1,
-                Some(why) => left.push(format!("{} {}: {why}", away.gone.series, away.gone.frame)),
+        let (history, plan) = (&sheet.ground.history, &sheet.plan);
+        let bounds = bounds(args, plan);
+        let mut last = None;
+        for (place, away) in history.all_put_away() {
+            // What was put away earlier is brought back by the next call.
+            if last.is_some_and(|last| last != away.session) {
+                break;
             }
+            match bring_back(plan, (place, away), history, (&bounds, &held.journal))? {
+                BroughtBack::Now => back += 1,
+                BroughtBack::Before => continue,
+                BroughtBack::Not(why) => {
+                    left.push(format!("{} frame {}: {why}", away.gone.series, away.gone.frame));
+                }
+            }
+            last = Some(away.session);
         }
     }
     for line in &left {
@@ -373,15 +388,14 @@ fn undo(queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 /// Lists what was put away, and frees its room for good with `--yes`.
-fn removed(args: &CleanArgs, queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
+fn all_removed(args: &CleanArgs, queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
     let mut folders: Vec<(PathBuf, u64)> = Vec::new();
     for sheet in &queue.sheets {
         let roots = sheet.plan.roots.iter().filter_map(|root| root.path.as_deref());
-        let bases =
-            roots.map(|root| Path::new(root).join(REMOVED)).chain([Path::new(&sheet.plan.home.folder).join(REMOVED)]);
-        for base in bases.collect::<BTreeSet<PathBuf>>() {
-            let days = std::fs::read_dir(&base).into_iter().flatten().filter_map(Result::ok).map(|entry| entry.path());
-            folders.extend(days.filter(|path| path.is_dir()).map(|path| (path.clone(), size_of(&path))));
+        for root in roots.chain([sheet.plan.home.folder.as_str()]).collect::<BTreeSet<&str>>() {
+            let days = std::fs::read_dir(removed(Path::new(root))?).into_iter().flatten().filter_map(Result::ok);
+            let days = days.map(|entry| entry.path()).filter(|path| disk::no_file(path) == Some("a folder"));
+            folders.extend(days.map(|path| (path.clone(), size_of(&path))));
         }
     }
     folders.sort();

@@ -8,11 +8,13 @@ use truepath_core::frames::{Frames, Number};
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths::{self, from_system};
 use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::guard::{Deliveries, Delivery, Kind, Taken};
 use truepath_pictures::contact;
 use truepath_pictures::pairs::{self, Comparing, Likeness, Side};
 use truepath_pictures::thumbnail::{self, Thumbnail, Wish};
 
-use super::{deliver, encode, loose};
+use super::deliver::{self, Beside};
+use super::{encode, loose};
 use crate::args::{Common, CompareArgs};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
@@ -53,9 +55,7 @@ pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
                 Failure::unreadable(format!("{} is not a PNG file", out.display())).help("end its name with .png")
             );
         }
-        deliver::may_write((out, args.replace), &sides.plans, around)?;
-        let files = sides.pairs.iter().flat_map(|pair| &pair.frames).flat_map(|(_, files)| files).map(String::as_str);
-        deliver::is_no_input(out, files, around)?;
+        deliveries(args, &sides, around).judge(out, deliver::same(Kind::Picture, args.replace))?;
     }
     let how = Comparing { tolerance, scaled: args.scaled || sides.scaled };
     let total = sides.pairs.iter().map(|pair| pair.frames.len() as u64).sum();
@@ -68,14 +68,15 @@ pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let row = |pair: &Pair| Row { label: pair.label.clone(), frames: pair.frames.par_iter().map(one).collect() };
     let rows = sides.pairs.par_iter().map(row).collect();
     counter.end();
-    let comparison = Comparison { sides: sides.names, tolerance, rows };
+    let comparison = Comparison { sides: sides.names.clone(), tolerance, rows };
     if comparison.all().all(|(_, frame)| frame.outcome == Outcome::Neither) {
         let [before, after] = &comparison.sides;
         return Err(Failure::new(Cause::Refused, format!("no files found for {before} or {after}"))
             .help("`truepath verify` shows which files exist"));
     }
     if let Some(out) = &args.out {
-        draw(out, args.replace, &comparison, how)?;
+        let delivery = deliveries(args, &sides, around).open(out, deliver::same(Kind::Picture, args.replace))?;
+        draw(out, delivery, &comparison, how)?;
     }
     if args.json {
         show::print_exact(&show::json::text(&shown::json(&comparison)))?;
@@ -83,6 +84,17 @@ pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
         show::print(&shown::text(&comparison, around.out))?;
     }
     Ok(if comparison.is_within() { Exit::Well } else { Exit::No })
+}
+
+/// The picture that is to be written, beside what is compared.
+fn deliveries(args: &CompareArgs, sides: &Sides, around: &Surroundings) -> Deliveries {
+    let common = Common { sheet: args.sheet.iter().cloned().collect(), ..Common::default() };
+    let files = sides.pairs.iter().flat_map(|pair| &pair.frames).flat_map(|(_, files)| files);
+    let add = |taken: &mut Taken| {
+        files.for_each(|path| taken.file(path, deliver::INPUT));
+        deliver::add_plans(taken, &sides.plans);
+    };
+    Beside { common: &common, queue: None, around }.deliveries(args.out.as_deref(), add)
 }
 
 /// A tolerance as it was typed: a number, or a part such as 1/255.
@@ -291,7 +303,7 @@ fn of_sheet(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, E
 }
 
 /// Draws the worst frames: before, after, and what differs.
-fn draw(out: &Path, over: bool, comparison: &Comparison, how: Comparing) -> Result<(), Failure> {
+fn draw(out: &Path, delivery: Delivery, comparison: &Comparison, how: Comparing) -> Result<(), Failure> {
     let across = contact::third(WIDTH);
     let within = (across, across * 2);
     let mut rows = Vec::new();
@@ -311,5 +323,5 @@ fn draw(out: &Path, over: bool, comparison: &Comparison, how: Comparing) -> Resu
     let labels = [before.as_str(), after.as_str(), "difference"];
     let title = if rows.is_empty() { "no frames differ" } else { "the frames that differ most" };
     let png = contact::triples(title, labels, &rows, WIDTH).png();
-    deliver::write(out, &png.map_err(|error| Failure::machine("draw", out, &error))?, over)
+    delivery.write(&png.map_err(|error| Failure::machine("draw", out, &error))?)
 }

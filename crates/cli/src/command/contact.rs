@@ -10,17 +10,19 @@ use truepath_core::picture::{Asked, Placed, Policy, Row as Neighbours};
 use truepath_core::sheet::Colour;
 use truepath_core::verify::{Seen, State};
 use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::guard::{Deliveries, Kind, Taken};
 use truepath_exec::observe::Look;
 use truepath_pictures::contact::{Cell, Contact, Mark, Row};
 use truepath_pictures::conversion::meant;
 use truepath_pictures::thumbnail::{self, Thumbnail, Wish};
 
 use super::gallery::{self, Shot, Strip};
-use super::{deliver, encode};
-use crate::args::{ContactArgs, Rows};
+use super::deliver::{self, Beside};
+use super::encode;
+use crate::args::{Common, ContactArgs, Rows};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, LoadOptions};
+use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show::counter::Counter;
 use crate::show::{self, counted};
 
@@ -38,15 +40,17 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
         return Err(Failure::unreadable(format!("--exposure {} is not a number of stops", args.exposure))
             .help("write one between -64 and 64"));
     }
+    let how = deliver::same(Kind::Picture, args.replace);
+    let mut loaded = None;
     let (title, mut strips) = match is_loose(&args.common.jobs) {
         true => {
-            deliver::may_write((&args.out, args.replace), [], around)?;
+            deliveries(args, None, &[], around).judge(&args.out, how)?;
             loose(args)?
         }
         false => {
-            let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
-            deliver::may_write((&args.out, args.replace), queue.plans(), around)?;
-            if let Some(exit) = super::not_to_be_judged(&queue, around) {
+            let queue = loaded.insert(pipeline::load(&args.common, around, LoadOptions::default())?);
+            deliveries(args, Some(queue), &[], around).judge(&args.out, how)?;
+            if let Some(exit) = super::not_to_be_judged(queue, around) {
                 return Ok(exit);
             }
             let mut strips = Vec::new();
@@ -65,11 +69,20 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if strips.is_empty() {
         return Err(Failure::new(Cause::Refused, "there are no pictures to show").help("`truepath names` lists them"));
     }
-    let shown = strips.iter().flat_map(|strip| &strip.shots).map(|shot| shot.path.as_str());
-    deliver::is_no_input(&args.out, shown, around)?;
+    let shown: Vec<&str> = strips.iter().flat_map(|strip| &strip.shots).map(|shot| shot.path.as_str()).collect();
+    let deliveries = deliveries(args, loaded.as_ref(), &shown, around);
+    deliveries.judge(&args.out, how)?;
     let is_alone = strips.len() == 1;
     let labels = strips.iter_mut().map(|strip| thinned(strip, args, is_alone)).collect();
-    drawn(args, Wall { title, is_loose, strips, labels }, around)
+    drawn(args, Wall { title, is_loose, strips, labels }, &deliveries, around)
+}
+
+/// The picture that is to be written, beside those that are shown.
+fn deliveries(args: &ContactArgs, queue: Option<&Queue>, shown: &[&str], around: &Surroundings) -> Deliveries {
+    let add = |taken: &mut Taken| shown.iter().for_each(|path| taken.file(path, deliver::INPUT));
+    // What is typed as jobs may be patterns.
+    let common = Common { jobs: Vec::new(), ..args.common.clone() };
+    Beside { common: &common, queue, around }.deliveries([args.out.as_path()], add)
 }
 
 /// Whether what was typed are patterns or files rather than jobs.
@@ -140,7 +153,7 @@ struct Wall {
 /// One frame, read.
 type Read = (Option<Thumbnail>, Shot, Option<Placed<usize>>);
 
-fn drawn(args: &ContactArgs, wall: Wall, around: &Surroundings) -> Result<Exit, Failure> {
+fn drawn(args: &ContactArgs, wall: Wall, deliveries: &Deliveries, around: &Surroundings) -> Result<Exit, Failure> {
     let Wall { title, is_loose, strips, labels } = wall;
     let rows = strips
         .iter()
@@ -179,7 +192,7 @@ fn drawn(args: &ContactArgs, wall: Wall, around: &Surroundings) -> Result<Exit, 
     }
     let png = contact.draw(layout, &pictures).png();
     let png = png.map_err(|error| Failure::machine("draw", &args.out, &error))?;
-    deliver::write(&args.out, &png, args.replace)?;
+    deliveries.open(&args.out, deliver::same(Kind::Picture, args.replace))?.write(&png)?;
     if args.common.json {
         show::print_exact(&show::json::text(&document(args, layout.size, &strips, &shown)))?;
     } else {

@@ -1,69 +1,167 @@
-//! Files that are made for people: written beside their name and given it in one step, never over a frame.
+//! Files that are made for people: which names belong to the sheets around them. The guard itself is the disk's.
 
-use std::fs::File;
-use std::io::Write;
-use std::path::Path;
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
 
 use truepath_core::plan::Plan;
-use truepath_core::resolve::paths::from_system;
-use truepath_exec::failure::{Cause, Failure};
+use truepath_core::template::Pattern;
+use truepath_exec::failure::Failure;
+use truepath_exec::guard::{Deliveries, Delivery, Kind, Over, Place, Taken};
+use truepath_exec::landing::away;
 
+use crate::args::Common;
 use crate::lower::Surroundings;
+use crate::pipeline::{LoadOptions, Loaded, Queue, load};
+use crate::show;
 
-/// Refuses a name at which something stands, unless it is to be replaced, and always the name of a planned file.
-pub fn may_write<'p>(
-    (out, replace): (&Path, bool),
-    plans: impl IntoIterator<Item = &'p Plan>,
-    around: &Surroundings,
-) -> Result<(), Failure> {
-    let whole = from_system(&around.folder.join(out));
-    if plans.into_iter().any(|plan| plan.is_named(&whole)) {
-        let message = format!("{} is a file that the sheet plans", out.display());
-        return Err(Failure::new(Cause::Refused, message).help("choose another name"));
+/// What a picture is that a command looks at.
+pub const INPUT: &str = "one of the pictures themselves";
+
+/// Sheets above a file that are looked into.
+const MOST_SHEETS: usize = 32;
+
+/// What a command's files are written beside: the sheets that it was given, the nearest one, and those in the folders above
+/// each file.
+pub struct Beside<'b> {
+    /// What was typed.
+    pub common: &'b Common,
+    /// The sheets that were loaded for the command, where any were.
+    pub queue: Option<&'b Queue>,
+    /// Where we are.
+    pub around: &'b Surroundings,
+}
+
+impl Beside<'_> {
+    /// The files of a command, to be written to these names. `inputs` adds the files that are looked at.
+    pub fn deliveries<'o>(
+        &self,
+        outs: impl IntoIterator<Item = &'o Path>,
+        inputs: impl FnOnce(&mut Taken),
+    ) -> Deliveries {
+        let mut taken = Taken::default();
+        let is_plain =
+            self.common.set.is_empty() && self.common.scale.is_none() && self.common.mode.is_empty();
+        let mut known: BTreeSet<PathBuf> = BTreeSet::new();
+        for loaded in self.queue.iter().flat_map(|queue| &queue.sheets) {
+            if is_plain {
+                known.insert(loaded.sheet.clone());
+            }
+        }
+        self.queue.iter().for_each(|queue| self.add(&mut taken, queue));
+        for sheet in self.sheets(outs) {
+            taken.file(&sheet, "a sheet");
+            if known.insert(sheet.clone()) {
+                let common = Common { sheet: vec![sheet], ..Common::default() };
+                // What cannot be read plans nothing that could be named here.
+                let queue = load(&common, self.around, LoadOptions::default());
+                queue.iter().for_each(|queue| self.add(&mut taken, queue));
+            }
+        }
+        inputs(&mut taken);
+        Deliveries::beside(taken)
     }
-    if out.is_dir() {
-        return Err(Failure::new(Cause::Refused, format!("{} is a folder", out.display())).help("name a file in it"));
+
+    /// The sheets whose files may be meant: those that were named, the nearest one, and those above each name.
+    fn sheets<'o>(&self, outs: impl IntoIterator<Item = &'o Path>) -> BTreeSet<PathBuf> {
+        let named = load::find_sheets(&self.common.sheet, &self.around.folder).unwrap_or_default();
+        let mut found: BTreeSet<PathBuf> = named.into_iter().collect();
+        let mut folders = BTreeSet::from([self.around.folder.clone()]);
+        folders.extend(outs.into_iter().filter_map(|out| Place::of(&self.around.folder.join(out)).ok()).map(|place| place.folder));
+        let above: BTreeSet<&Path> = folders.iter().flat_map(|folder| folder.ancestors()).collect();
+        for folder in above {
+            let sheets = load::toml_files(folder).into_iter().filter(|path| load::is_sheet(path));
+            found.extend(sheets.filter_map(|path| dunce::canonicalize(path).ok()).take(MOST_SHEETS));
+        }
+        found
     }
-    if !replace && out.symlink_metadata().is_ok() {
-        return Err(
-            Failure::new(Cause::Refused, format!("{} already exists", out.display())).help("--replace overwrites it")
-        );
-    }
-    match folder(out).is_dir() {
-        true => Ok(()),
-        false => Err(Failure::new(Cause::Refused, format!("there is no folder {}", folder(out).display()))
-            .help("create the folder, or choose another one")),
+
+    fn add(&self, taken: &mut Taken, queue: &Queue) {
+        for source in queue.sources.all() {
+            let path = self.around.folder.join(&source.name);
+            if path.is_file() {
+                taken.file(path, "a file that the sheet reads");
+            }
+        }
+        for loaded in &queue.sheets {
+            taken.file(&loaded.sheet, "a sheet");
+            for (path, what) in loaded.needs() {
+                taken.file(path, what);
+            }
+            add_plans(taken, loaded.rivals.iter().chain([&loaded.plan]).chain(&loaded.versions()));
+            for place in loaded.ground.history.places() {
+                let pattern = Pattern::from_spelt(&away::found(place, &loaded.plan));
+                taken.pattern(pattern, "a file that True Path rendered");
+            }
+        }
     }
 }
 
-/// Refuses the name of a file that is looked at, whatever it is to be replaced with.
-pub fn is_no_input<'f>(
-    out: &Path,
-    files: impl IntoIterator<Item = &'f str>,
-    around: &Surroundings,
-) -> Result<(), Failure> {
-    let whole = |path: &Path| from_system(&around.folder.join(path));
-    let own = whole(out);
-    match files.into_iter().any(|file| whole(Path::new(file)) == own) {
-        true => Err(Failure::new(Cause::Refused, format!("{} is one of the pictures themselves", out.display()))
-            .help("choose another name")),
-        false => Ok(()),
+/// Adds all names that plans give.
+pub fn add_plans<'p>(taken: &mut Taken, plans: impl IntoIterator<Item = &'p Plan>) {
+    for plan in plans {
+        for (_, series) in plan.outputs().filter(|(_, series)| series.is_known()) {
+            taken.pattern(series.pattern.clone(), "a file that the sheet plans");
+        }
     }
+}
+
+impl Loaded {
+    /// What the jobs are made of, asked for or not: scenes, what they need, sounds, and programs that came with the project.
+    pub fn needs(&self) -> Vec<(PathBuf, &'static str)> {
+        let mut found: Vec<(PathBuf, &'static str)> = Vec::new();
+        let plans = || self.rivals.iter().chain([&self.plan]);
+        for scene in plans().flat_map(|plan| &plan.jobs).filter_map(|job| Some(&job.scene.as_ref()?.value)) {
+            found.push((PathBuf::from(scene), "a scene"));
+            found.push((PathBuf::from(format!("{scene}.facts.toml")), "a file that the sheet reads"));
+        }
+        let sounds = plans().flat_map(|plan| &plan.movies).filter_map(|movie| movie.film.as_ref()?.audio.clone());
+        found.extend(sounds.map(|sound| (PathBuf::from(sound), "a sound of the sheet")));
+        for (scene, facts) in &self.facts {
+            let files = facts.files().filter_map(|name| load::resource(Path::new(scene), name));
+            found.extend(files.map(|path| (path, "a file that a scene needs")));
+        }
+        let programs = self.adapters.values().flat_map(|adapter| adapter.program.names().map(str::to_owned).collect::<Vec<_>>());
+        let programs = programs.filter(|name| name.contains('/'));
+        let home = Path::new(&self.plan.home.folder);
+        found.extend(programs.map(|path| (home.join(path), "a program that the sheet starts")));
+        found
+    }
+
+    /// The plans of all versions that are there.
+    fn versions(&self) -> Vec<Plan> {
+        if self.plan.jobs.iter().all(|job| job.version.is_none()) {
+            return Vec::new();
+        }
+        let all: BTreeSet<i64> = self.versions_there().into_values().flatten().collect();
+        all.into_iter().map(|version| self.at_version(version)).collect()
+    }
+}
+
+/// A name that means standard output: nothing is written to the disk.
+pub fn is_standard_output(out: &Path) -> bool {
+    ["-", "/dev/stdout", "/dev/fd/1"].iter().any(|name| out == Path::new(name))
+}
+
+/// Writes a text to standard output, or whole to a file, which may be a program that can be started.
+pub fn text(delivery: Option<Delivery>, body: &str, is_program: bool) -> Result<(), Failure> {
+    match delivery {
+        None => show::print_exact(body),
+        Some(delivery) if is_program => delivery.write_program(body.as_bytes()),
+        Some(delivery) => delivery.write(body.as_bytes()),
+    }
+}
+
+/// How a file is written over: what was asked for, or what True Path made.
+pub fn over(replace: bool, mark: &'static str) -> Over<'static> {
+    if replace { Over::Same } else { Over::Marked(mark) }
+}
+
+/// How a picture or movie is written over.
+pub fn same(kind: Kind, replace: bool) -> (Kind, Over<'static>) {
+    (kind, if replace { Over::Same } else { Over::Never })
 }
 
 /// The folder of a file that is to be written.
 pub fn folder(out: &Path) -> &Path {
     out.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
-}
-
-/// Writes a file as a whole: a reader sees the old one or the new one, and what fails leaves the old one.
-pub fn write(out: &Path, bytes: &[u8], over: bool) -> Result<(), Failure> {
-    let failed = |error: &std::io::Error| Failure::machine("write", out, error);
-    let mut beside = tempfile::Builder::new()
-        .prefix(".truepath-")
-        .make_in(folder(out), |path| File::create_new(path))
-        .map_err(|error| failed(&error))?;
-    beside.write_all(bytes).and_then(|()| beside.as_file().sync_all()).map_err(|error| failed(&error))?;
-    let kept = if over { beside.persist(out) } else { beside.persist_noclobber(out) };
-    kept.map(drop).map_err(|error| failed(&error.error))
 }

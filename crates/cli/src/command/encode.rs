@@ -19,11 +19,13 @@ use truepath_core::template::{Lookup, Pattern, Template, Value, expand};
 use truepath_core::verify::movie::Planned;
 use truepath_core::verify::{Picture, Seen};
 use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::guard::{self, Delivery, Taken};
 use truepath_movie::pipe::{self, Unfed};
 use truepath_movie::{Kind, Movie, Source, sound};
 use truepath_pictures::conversion::{Conversion, Data};
 
-use crate::args::{EncodeArgs, MovieOptions};
+use super::deliver::{self, Beside};
+use crate::args::{Common, EncodeArgs, MovieOptions};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline;
@@ -55,7 +57,13 @@ pub struct Asked {
 
 /// Encodes, with a line for every so many frames and one when the file is whole.
 pub fn run(args: &EncodeArgs, around: &Surroundings) -> Result<Exit, Failure> {
-    let asked = asked(args, around)?;
+    let mut asked = asked(args, around)?;
+    // What a run or a script looks at before it lands is written there by name.
+    let delivery = match guard::is_staged(&around.folder.join(&args.out)) {
+        true => None,
+        false => Some(delivery(args, around)?),
+    };
+    delivery.iter().for_each(|delivery| delivery.staged().clone_into(&mut asked.movie.out));
     let last = Cell::new(Instant::now());
     let count = asked.movie.count();
     let told = |frame: usize| {
@@ -66,8 +74,22 @@ pub fn run(args: &EncodeArgs, around: &Surroundings) -> Result<Exit, Failure> {
         }
     };
     make(&asked, &told)?;
+    delivery.map_or(Ok(()), Delivery::put)?;
     show::print(&format!("wrote {}\n", args.out.display()))?;
     Ok(Exit::Well)
+}
+
+/// A movie outside any stage folder, made beside its name.
+fn delivery(args: &EncodeArgs, around: &Surroundings) -> Result<Delivery, Failure> {
+    let patterns = args.patterns.iter().map(|text| pattern(text)).collect::<Result<Vec<_>, _>>()?;
+    let audio = args.options.audio.as_deref();
+    let inputs = |taken: &mut Taken| {
+        patterns.into_iter().for_each(|pattern| taken.pattern(pattern, deliver::INPUT));
+        audio.into_iter().for_each(|path| taken.file(path, "the sound of the movie"));
+    };
+    let beside = Beside { common: &Common::default(), queue: None, around };
+    let deliveries = beside.deliveries([args.out.as_path()], inputs);
+    deliveries.open(&args.out, deliver::same(guard::Kind::Movie, args.replace))
 }
 
 /// Makes a movie with its encoder. `told` hears how many frames have been handed on.

@@ -10,12 +10,12 @@ use similar::TextDiff;
 use truepath_core::diagnostic::fix::fixed;
 use truepath_core::diagnostic::{Finding, Fix, find};
 
-use super::replace::replace;
 use crate::args::Common;
 use crate::lower::Surroundings;
 use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show;
 use truepath_exec::failure::Failure;
+use truepath_exec::guard::{Deliveries, Kind, Over};
 
 /// More rounds than any sheet needs: each of them fixes what the one before has uncovered.
 const ROUNDS: usize = 20;
@@ -64,7 +64,8 @@ pub fn fix(common: &Common, around: &Surroundings, offline: bool) -> Result<Fixe
         let old = &first[path];
         let name = pipeline::load::short(path, &around.folder);
         diff.push_str(&TextDiff::from_lines(old, new).unified_diff().header(&name, &name).to_string());
-        replace(path, old, new)?;
+        // A sheet is nobody's to plan; only the text that was read is replaced.
+        Deliveries::default().open(path, (Kind::Text, Over::Text(old)))?.write(new.as_bytes())?;
     }
     Ok(Fixed { diff, count: state.count, queue: state.queue })
 }

@@ -1,13 +1,17 @@
 //! `completions` and `man`: what a shell and a reader of manual pages take from the command line itself.
 
 use truepath_exec::failure::Failure;
+use truepath_exec::guard::{Deliveries, Kind, Over};
 
-use super::deliver;
-use crate::args::{CompletionsArgs, ManArgs, Shell};
+use super::deliver::Beside;
+use crate::args::{Common, CompletionsArgs, ManArgs, Shell};
 use crate::completing;
 use crate::exit_code::Exit;
 use crate::lower::{COMPLETE, Surroundings};
 use crate::show;
+
+/// What a manual page says near its head.
+const MARK: &str = ".TH truepath";
 
 /// Prints what a shell has to read at its start.
 pub fn completions(args: &CompletionsArgs, around: &Surroundings) -> Result<Exit, Failure> {
@@ -28,12 +32,15 @@ pub fn completions(args: &CompletionsArgs, around: &Surroundings) -> Result<Exit
 }
 
 /// Writes a manual page for each command.
-pub fn man(args: &ManArgs) -> Result<Exit, Failure> {
+pub fn man(args: &ManArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let folder = &args.folder;
     std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))?;
     let mut command = completing::command().disable_help_subcommand(true);
     command.build();
-    let count = pages(&command, folder)?;
+    let common = Common::default();
+    let first = folder.join("truepath.1");
+    let deliveries = Beside { common: &common, queue: None, around }.deliveries([first.as_path()], |_| {});
+    let count = pages(&command, folder, &deliveries)?;
     show::print(&format!(
         "{}: {}. Read one: man {}/truepath.1\n",
         folder.display(),
@@ -44,14 +51,15 @@ pub fn man(args: &ManArgs) -> Result<Exit, Failure> {
 }
 
 /// The pages of a command and of all below it; how many there are.
-fn pages(command: &clap::Command, folder: &std::path::Path) -> Result<i64, Failure> {
+fn pages(command: &clap::Command, folder: &std::path::Path, deliveries: &Deliveries) -> Result<i64, Failure> {
     let mut count = 1;
     let page = clap_mangen::Man::new(command.clone());
     let mut text = Vec::new();
     page.render(&mut text).map_err(|error| Failure::machine("write", folder, &error))?;
-    deliver::write(&folder.join(page.get_filename()), &text, true)?;
+    let delivery = deliveries.open(&folder.join(page.get_filename()), (Kind::Text, Over::Marked(MARK)))?;
+    delivery.write(&text)?;
     for below in command.get_subcommands().filter(|below| !below.is_hide_set()) {
-        count += pages(below, folder)?;
+        count += pages(below, folder, deliveries)?;
     }
     Ok(count)
 }

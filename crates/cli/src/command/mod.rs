@@ -23,7 +23,6 @@ pub mod movie;
 pub mod names;
 pub mod new;
 pub mod parcel;
-mod replace;
 pub mod report;
 pub mod run;
 pub mod scene;

@@ -8,11 +8,12 @@ use truepath_core::frames::Frames;
 use truepath_core::sheet::GAPS;
 use truepath_core::verify::{Footage, Seen};
 use truepath_exec::failure::{Cause, Failure};
-use truepath_exec::landing::{Disk, Moves};
+use truepath_exec::guard::{Kind, Taken};
 use truepath_exec::process::Stops;
 
-use super::{deliver, encode};
-use crate::args::{EncodeArgs, ExistingFiles, MovieArgs, MovieOptions, RunArgs};
+use super::deliver::{self, Beside};
+use super::encode;
+use crate::args::{Common, EncodeArgs, ExistingFiles, MovieArgs, MovieOptions, RunArgs};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::show::counter::Counter;
@@ -76,11 +77,17 @@ fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Ex
         return Err(Failure::unreadable("-o needs patterns of pictures")
             .help("truepath movie 'shots/ferry.{frame:4}.png' --fps 24 -o ferry.mp4"));
     }
-    deliver::may_write((out, args.replace), [], around)?;
-    let beside = deliver::folder(out);
-    let folder = tempfile::Builder::new().prefix(".part-").tempdir_in(beside);
-    let folder = folder.map_err(|error| Failure::machine("write in", beside, &error))?;
-    let part = folder.path().join(out.file_name().unwrap_or_default());
+    let patterns = args.common.jobs.iter().map(|text| encode::pattern(text)).collect::<Result<Vec<_>, _>>()?;
+    let audio = args.options.audio.as_deref();
+    let inputs = |taken: &mut Taken| {
+        patterns.into_iter().for_each(|pattern| taken.pattern(pattern, deliver::INPUT));
+        audio.into_iter().for_each(|path| taken.file(path, "the sound of the movie"));
+    };
+    // What is typed as jobs are patterns here.
+    let common = Common { sheet: args.common.sheet.clone(), ..Common::default() };
+    let deliveries = Beside { common: &common, queue: None, around }.deliveries([out], inputs);
+    let delivery = deliveries.open(out, deliver::same(Kind::Movie, args.replace))?;
+    let part = delivery.staged().to_owned();
     let mut wanted = EncodeArgs {
         patterns: args.common.jobs.clone(),
         frames: args.common.frames.iter().cloned().collect(),
@@ -91,7 +98,7 @@ fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Ex
     // How a gap is shown follows from the numbers that are there.
     wanted.span = spans(args, &wanted)?;
     let asked = encode::asked(&wanted, around)?;
-    let footage = unless_interrupted(folder.path(), || {
+    let footage = unless_interrupted(&|| deliveries.leave(), || {
         let counter = RefCell::new((0, Counter::new("encoding frames", around.err)));
         let told = |frame: usize| {
             let (before, counter) = &mut *counter.borrow_mut();
@@ -102,20 +109,22 @@ fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Ex
         counter.into_inner().1.end();
         made.and_then(|()| looked(&asked, &part))
     })?;
-    Disk.rename(&part, out, args.replace).map_err(|error| Failure::machine("write", out, &error))?;
+    delivery.put()?;
     show::print(&format!("{}: {}\n", out.display(), said(&footage)))?;
     Ok(Exit::Well)
 }
 
-/// Does some work; an interrupt ends this process at once, and takes the folder along in which the work is done.
-pub fn unless_interrupted<T>(folder: &Path, work: impl FnOnce() -> Result<T, Failure>) -> Result<T, Failure> {
+/// Does some work; an interrupt ends this process at once, once `leave` has removed what the work has made so far.
+pub fn unless_interrupted<T>(
+    leave: &(dyn Fn() + Sync),
+    work: impl FnOnce() -> Result<T, Failure>,
+) -> Result<T, Failure> {
     let stops = Stops::new().map_err(|error| Failure::machine("listen for", "interrupts", &error))?;
     let handle = stops.handle();
     std::thread::scope(|scope| {
         scope.spawn(|| {
             stops.each(|| {
-                // An encoder that still writes there makes a second try worth it.
-                let _ = std::fs::remove_dir_all(folder).or_else(|_| std::fs::remove_dir_all(folder));
+                leave();
                 std::process::exit(Exit::Interrupted as i32);
             });
         });

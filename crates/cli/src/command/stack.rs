@@ -1,8 +1,6 @@
 //! `stack`: the passes of a job that were rendered apart as one file per frame, and a list of them for compositing.
 
 use std::collections::BTreeSet;
-use std::fs::File;
-use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use rayon::iter::{IntoParallelIterator, ParallelIterator};
@@ -13,12 +11,13 @@ use truepath_core::resolve::Job;
 use truepath_core::sheet::PASS_KINDS;
 use truepath_core::template::{Lookup, Pattern, Template, TroubleKind, expand};
 use truepath_core::verify::{State, Verdict};
+use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
-use truepath_exec::landing::{Disk, Moves};
+use truepath_exec::guard::{Deliveries, Kind};
 use truepath_exec::observe::Look;
 use truepath_pictures::stack::{self, FORMS, Fault, Form, Layer};
 
-use super::deliver;
+use super::deliver::{self, Beside};
 use super::movie::unless_interrupted;
 use crate::args::StackArgs;
 use crate::exit_code::Exit;
@@ -79,11 +78,10 @@ pub fn run(args: &StackArgs, around: &Surroundings) -> Result<Exit, Failure> {
         for pile in &mut piles {
             pile.out = Some(place(pile, out, around)?);
         }
-        apart(&piles, &queue)?;
+        apart(&piles)?;
     }
-    let all = piles
-        .iter()
-        .map(|pile| if pile.out.is_some() { stacked(pile, args.replace, around) } else { Ok(Done::default()) });
+    let deliveries = deliveries(args, &piles, &queue, around)?;
+    let all = piles.iter().map(|pile| stacked(pile, args.replace, &deliveries, around));
     let all = all.collect::<Result<Vec<Done>, Failure>>()?;
     let complete = |(pile, done): (&Pile<'_>, &Done)| {
         pile.out.is_none() || (done.other.is_empty() && done.failed.is_empty() && missing(pile).is_empty())
@@ -172,8 +170,8 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
     Ok((absolute, form))
 }
 
-/// Two jobs must not meet on one name, and none of them any file that is planned.
-fn apart(piles: &[Pile<'_>], queue: &Queue) -> Result<(), Failure> {
+/// Two jobs must not meet on one name.
+fn apart(piles: &[Pile<'_>]) -> Result<(), Failure> {
     let mut names: BTreeSet<String> = BTreeSet::new();
     for pile in piles {
         let Some((pattern, _)) = &pile.out else { continue };
@@ -184,26 +182,29 @@ fn apart(piles: &[Pile<'_>], queue: &Queue) -> Result<(), Failure> {
             }
         }
     }
-    let planned = names.iter().find(|name| queue.plans().any(|plan| plan.is_named(name)));
-    planned.map_or(Ok(()), |name| {
-        let message = format!("{name} is a file that the sheet plans");
-        Err(Failure::new(Cause::Refused, message).help("choose another name"))
-    })
+    Ok(())
+}
+
+/// The files that are to be written, beside what the sheets plan. The first of each job is judged before any is made.
+fn deliveries(args: &StackArgs, piles: &[Pile<'_>], queue: &Queue, around: &Surroundings) -> Result<Deliveries, Failure> {
+    let first = |pile: &Pile<'_>| Some(PathBuf::from(pile.out.as_ref()?.0.name(Number::new(pile.whole.first()?))));
+    let firsts: Vec<PathBuf> = piles.iter().filter_map(first).collect();
+    let beside = Beside { common: &args.common, queue: Some(queue), around };
+    let deliveries = beside.deliveries(firsts.iter().map(PathBuf::as_path), |_| {});
+    for out in &firsts {
+        let folder = deliver::folder(out);
+        std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))?;
+        // What stands there is told frame by frame; a name that is taken stops everything.
+        if out.symlink_metadata().is_err() {
+            deliveries.judge(out, deliver::same(Kind::Picture, args.replace))?;
+        }
+    }
+    Ok(deliveries)
 }
 
 /// Makes all files of one job, each beside its name, read back and on the disk before it bears that.
-fn stacked(pile: &Pile<'_>, replace: bool, around: &Surroundings) -> Result<Done, Failure> {
+fn stacked(pile: &Pile<'_>, replace: bool, deliveries: &Deliveries, around: &Surroundings) -> Result<Done, Failure> {
     let Some((pattern, form)) = &pile.out else { return Ok(Done::default()) };
-    let Some(first) = pile.whole.first() else { return Ok(Done::default()) };
-    let target = PathBuf::from(pattern.name(Number::new(first)));
-    let folder = deliver::folder(&target);
-    std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))?;
-    clear_stages(folder);
-    let stage = tempfile::Builder::new().prefix(STAGE).tempdir_in(folder);
-    let stage = stage.map_err(|error| Failure::machine("write in", folder, &error))?;
-    let lock = stage.path().join(LOCK);
-    let held = File::create(&lock).and_then(|file| file.lock().map(|()| file));
-    let _held = held.map_err(|error| Failure::machine("write", &lock, &error))?;
     let counter = Counter::of("stacking frames", u64::try_from(pile.whole.count()).unwrap_or(0), around.err);
     let frames: Vec<i64> = pile.whole.iter().collect();
     let one = |frame: i64| {
@@ -216,13 +217,11 @@ fn stacked(pile: &Pile<'_>, replace: bool, around: &Surroundings) -> Result<Done
             })
             .collect();
         let target = PathBuf::from(pattern.name(Number::new(frame)));
-        let staged = stage.path().join(format!("{frame}.{}", target.extension().unwrap_or_default().to_string_lossy()));
-        let fate = land(*form, &layers, (&staged, &target), replace);
-        let _ = std::fs::remove_file(&staged);
+        let fate = land(*form, &layers, (&target, replace), deliveries);
         counter.add(1);
         (frame, fate)
     };
-    let fates = unless_interrupted(stage.path(), || Ok(frames.into_par_iter().map(one).collect::<Vec<_>>()))?;
+    let fates = unless_interrupted(&|| deliveries.leave(), || Ok(frames.into_par_iter().map(one).collect::<Vec<_>>()))?;
     counter.end();
     let mut done = Done::default();
     for (frame, fate) in fates {
@@ -245,46 +244,31 @@ enum Fate {
     Other,
 }
 
-fn land(form: Form, layers: &[Layer], (staged, target): (&Path, &Path), replace: bool) -> Result<Fate, Fault> {
-    let is_there = target.symlink_metadata().is_ok();
-    if is_there && stack::prove(form, layers, target).is_ok() {
+fn land(
+    form: Form,
+    layers: &[Layer],
+    (target, replace): (&Path, bool),
+    deliveries: &Deliveries,
+) -> Result<Fate, Fault> {
+    let is_file = disk::no_file(target).is_none() && target.symlink_metadata().is_ok();
+    if is_file && stack::prove(form, layers, target).is_ok() {
         return Ok(Fate::Kept);
     }
-    if is_there && !replace {
+    if is_file && !replace {
         return Ok(Fate::Other);
     }
-    let disk = |error: std::io::Error| Fault { why: error.to_string(), is_disk: true };
-    stack::write(form, layers, staged)?;
-    stack::prove(form, layers, staged).map_err(|why| format!("read back, {why}"))?;
-    let file = File::options().read(true).write(true).open(staged).map_err(disk)?;
-    Disk.sync(&file).map_err(disk)?;
-    drop(file);
+    let fault = |failure: Failure| Fault { is_disk: failure.cause == Cause::Machine, why: failure.message };
     // Names may have folders of their own.
-    std::fs::create_dir_all(deliver::folder(target)).map_err(disk)?;
-    match Disk.rename(staged, target, replace) {
+    let made = std::fs::create_dir_all(deliver::folder(target));
+    made.map_err(|error| Fault { why: error.to_string(), is_disk: true })?;
+    let delivery = deliveries.open(target, deliver::same(Kind::Picture, replace)).map_err(fault)?;
+    stack::write(form, layers, delivery.staged())?;
+    stack::prove(form, layers, delivery.staged()).map_err(|why| format!("read back, {why}"))?;
+    match delivery.put() {
+        Ok(()) => Ok(Fate::Made),
         // Another process was faster; both make the same.
-        Err(error) if error.kind() == ErrorKind::AlreadyExists && stack::prove(form, layers, target).is_ok() => {
-            Ok(Fate::Kept)
-        }
-        moved => moved.map(|()| Fate::Made).map_err(disk),
-    }
-}
-
-/// How folders begin in which files are made, and the file in them that a living process holds.
-const STAGE: &str = ".stack-";
-const LOCK: &str = "lock";
-
-/// Takes away what processes that are gone have left in a folder.
-fn clear_stages(folder: &Path) {
-    for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
-        if !entry.file_name().to_string_lossy().starts_with(STAGE) {
-            continue;
-        }
-        let free = File::open(entry.path().join(LOCK)).is_ok_and(|file| file.try_lock().is_ok());
-        if free {
-            // Somebody else may be clearing it.
-            let _ = std::fs::remove_dir_all(entry.path());
-        }
+        Err(_) if stack::prove(form, layers, target).is_ok() => Ok(Fate::Kept),
+        Err(failure) => Err(fault(failure)),
     }
 }
 

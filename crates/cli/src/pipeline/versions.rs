@@ -39,13 +39,20 @@ impl Loaded {
     pub fn earlier(&self) -> Vec<Plan> {
         let mode = self.plan.pin_mode.as_deref();
         let all: BTreeSet<i64> = self.plan.jobs.iter().flat_map(|job| self.pins.versions(&job.job, mode)).collect();
-        let plan = |version: i64| {
-            let had = self.plan.jobs.iter().filter(|job| self.pins.versions(&job.job, mode).contains(&version));
-            let jobs: Vec<Arc<Job>> =
-                had.map(|job| Arc::new(Job { version: Some(Version::Number(version)), ..Job::clone(job) })).collect();
-            self.planned(&jobs, &self.pins, false)
-        };
-        all.into_iter().rev().map(plan).collect()
+        let had = |version: i64, job: &Job| self.pins.versions(&job.job, mode).contains(&version);
+        all.into_iter().rev().map(|version| self.as_version(version, &|job| had(version, job))).collect()
+    }
+
+    /// The plan of another version, of all jobs that have one.
+    pub fn at_version(&self, version: i64) -> Plan {
+        self.as_version(version, &|job| job.version.is_some())
+    }
+
+    fn as_version(&self, version: i64, takes: &dyn Fn(&Job) -> bool) -> Plan {
+        let jobs = self.plan.jobs.iter().filter(|job| takes(job));
+        let jobs: Vec<Arc<Job>> =
+            jobs.map(|job| Arc::new(Job { version: Some(Version::Number(version)), ..Job::clone(job) })).collect();
+        self.planned(&jobs, &self.pins, false)
     }
 
     fn planned(&self, jobs: &[Arc<Job>], pins: &Pins, looking: bool) -> Plan {

@@ -163,6 +163,17 @@ pub enum Program {
     BySystem(Vec<(System, String)>),
 }
 
+impl Program {
+    /// Its names, of all systems.
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        let (same, others) = match self {
+            Program::Same(name) => (Some(name.as_str()), [].as_slice()),
+            Program::BySystem(names) => (None, names.as_slice()),
+        };
+        same.into_iter().chain(others.iter().map(|(_, name)| name.as_str()))
+    }
+}
+
 impl Default for Program {
     fn default() -> Program {
         Program::Same(String::new())

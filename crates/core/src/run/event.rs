@@ -40,8 +40,16 @@ pub enum Event {
         /// The name in the same folder that it bore before; empty where it bore the planned one.
         from: String,
     },
-    /// A file bears its name no more, or is vouched for no more.
+    /// A file is about to leave its name, or is vouched for no more. One that is still there with the bytes of its landing
+    /// never left: whoever was to move it was ended before.
     Gone(Gone),
+    /// A file that was put away is about to get its name back, or was not moved after all.
+    Back {
+        /// `job/pass`.
+        series: String,
+        /// The frame.
+        frame: i64,
+    },
     /// The renderer wrote a file again after it had landed; the later one stands.
     Rewritten {
         /// The call.
@@ -317,7 +325,8 @@ pub struct Gone {
     pub series: String,
     /// The frame.
     pub frame: i64,
-    /// Where it was moved to: from the name of its root on, in braces, or a full path. Empty where it stays.
+    /// Where it goes: from the name of its root on, in braces, or a full path; of an adoption that is undone, the name in the
+    /// same folder. Empty where it stays.
     pub to: String,
     /// Why.
     pub by: GoneBy,

@@ -15,7 +15,7 @@ use std::ops::Range;
 pub use clock::Clock;
 pub use expand::{Lookup, TokenTrouble, TroubleKind, Value, expand, expand_text, slug};
 pub use parse::TemplateError;
-pub use pattern::{Pattern, Piece};
+pub use pattern::{Pattern, Piece, folded};
 
 /// A parsed template. Its spelling is kept, so printing it gives the very text back.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -34,7 +34,6 @@ impl Pattern {
         }
     }
 
-    /// Adds a hole for the frame.
     /// Appends another pattern.
     pub fn extend(&mut self, other: &Pattern) {
         other.pieces.iter().cloned().for_each(|piece| self.push(piece));
@@ -227,18 +226,36 @@ impl Pattern {
     /// The pattern as systems see it that take upper and lower case, and Unicode's spellings, for the same.
     #[must_use]
     pub fn folded(&self) -> Pattern {
-        let fold = |text: &str| {
-            if text.is_ascii() {
-                return text.to_ascii_lowercase();
-            }
-            text.nfc().flat_map(char::to_lowercase).nfc().collect()
-        };
         let pieces = self.pieces.iter().map(|piece| match piece {
-            Piece::Text(text) => Piece::Text(fold(text)),
+            Piece::Text(text) => Piece::Text(folded(text)),
             hole => hole.clone(),
         });
         Pattern { pieces: pieces.collect() }
     }
+
+    /// A pattern as [`Pattern::spelt`] writes it, read back.
+    #[must_use]
+    pub fn from_spelt(spelt: &str) -> Pattern {
+        let mut pattern = Pattern::default();
+        let mut rest = spelt;
+        while let Some((text, after)) = rest.split_once("{frame:") {
+            let Some((width, after)) = after.split_once('}') else { break };
+            pattern.push_text(text);
+            pattern.push_frame(width.parse().unwrap_or(1));
+            rest = after;
+        }
+        pattern.push_text(rest);
+        pattern
+    }
+}
+
+/// A text as systems see it that take upper and lower case, and Unicode's spellings, for the same.
+#[must_use]
+pub fn folded(text: &str) -> String {
+    if text.is_ascii() {
+        return text.to_ascii_lowercase();
+    }
+    text.nfc().flat_map(char::to_lowercase).nfc().collect()
 }
 
 /// Reads `name` piece by piece; every hole must hold the same frame, written exactly as it would be. Where digits follow

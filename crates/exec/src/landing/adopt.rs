@@ -1,7 +1,6 @@
 //! Files that nobody here rendered are taken for frames: those that bear the planned name already, and those that bear almost
 //! the same. All of it can be undone.
 
-use std::io::ErrorKind;
 use std::path::Path;
 
 use truepath_core::plan::{Plan, Series};
@@ -11,7 +10,8 @@ use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{History, past};
 use truepath_core::verify::{Picture, Seen, State, judge};
 
-use super::{Disk, Moves, forbidden};
+use super::forbidden;
+use super::moving::{Bounds, Move, recorded};
 use crate::failure::Failure;
 use crate::state::journal::Journal;
 
@@ -31,7 +31,11 @@ pub struct Adoption<'a> {
 ///
 /// # Errors
 /// When a file or the journal cannot be read or written.
-pub fn adopt(plan: &Plan, adoption: &Adoption<'_>, journal: &Journal) -> Result<Option<String>, Failure> {
+pub fn adopt(
+    plan: &Plan,
+    adoption: &Adoption<'_>,
+    (bounds, journal): (&Bounds, &Journal),
+) -> Result<Option<String>, Failure> {
     let Adoption { series, frame, from, made } = adoption;
     let target = series.name(*frame);
     let labels = plan.labels(series);
@@ -48,23 +52,20 @@ pub fn adopt(plan: &Plan, adoption: &Adoption<'_>, journal: &Journal) -> Result<
         return Ok(Some(why));
     }
     let Some(digest) = looked.digest else { return Ok(Some("it cannot be read".to_owned())) };
-    let taken = || Ok(Some(format!("there is already something at {target}")));
-    if from.is_some() && Path::new(&target).symlink_metadata().is_ok() {
-        return taken();
-    }
-    // First in the journal: a kill in between does not lose the old name.
-    let (id, frame) = (|| series.id.clone(), *frame);
+    let (id, frame) = (series.id.clone(), *frame);
     journal.announce(series, *made)?;
-    journal.write(&Event::Adopted { series: id(), frame, from: from.unwrap_or_default().to_owned() })?;
     let digest = blake3::Hash::from_bytes(digest).to_hex().to_string();
-    journal.write(&Event::Landed(Landed { series: id(), frame, bytes: looked.bytes, digest, call: String::new() }))?;
+    let before = [
+        Event::Adopted { series: id.clone(), frame, from: from.unwrap_or_default().to_owned() },
+        Event::Landed(Landed { series: id.clone(), frame, bytes: looked.bytes, digest, call: String::new() }),
+    ];
     if from.is_none() {
-        return Ok(None);
+        return before.iter().try_for_each(|event| journal.write(event)).map(|()| None);
     }
-    let Err(error) = Disk.rename(Path::new(&path), Path::new(&target), false) else { return Ok(None) };
-    // The journal has said that it lands, and it did not.
-    journal.write(&Event::Late { series: id(), frame })?;
-    if error.kind() == ErrorKind::AlreadyExists { taken() } else { Err(Failure::machine("rename", &path, &error)) }
+    // The journal would have said that it lands, and it did not.
+    let otherwise = [Event::Late { series: id, frame }];
+    let (from, to) = (Path::new(&path), Path::new(&target));
+    recorded(&Move { from, to, before: &before, otherwise: &otherwise }, bounds, journal)
 }
 
 /// Why a file is not as planned, as far as it was seen.
@@ -75,8 +76,19 @@ fn is_fit(series: &Series, labels: &[&str], seen: &Seen) -> Option<String> {
     }
 }
 
-/// Gives a file that was adopted its old name back, and forgets its landing. Why not, where it was changed or its old name is
-/// taken.
+/// What became of an adoption that is to be undone.
+#[derive(Debug, PartialEq, Eq)]
+pub enum GivenBack {
+    /// It is undone.
+    Now,
+    /// It was undone before.
+    Before,
+    /// It could not be undone: why.
+    Not(String),
+}
+
+/// Gives a file that was adopted its old name back, and forgets its landing. `from` is its old name in the same folder; empty
+/// where it is the same.
 ///
 /// # Errors
 /// When a file cannot be moved or the journal cannot be written.
@@ -84,10 +96,17 @@ pub fn give_back(
     (series, frame): (&Series, i64),
     from: &str,
     history: &History,
-    journal: &Journal,
-) -> Result<Option<String>, Failure> {
+    (bounds, journal): (&Bounds, &Journal),
+) -> Result<GivenBack, Failure> {
     let target = series.name(frame);
+    if from.contains(['/', '\\']) || from == ".." {
+        return Ok(GivenBack::Not(format!("`{from}` is not a name in its folder")));
+    }
+    let old = format!("{}/{from}", paths::parent(&target));
     let bytes = std::fs::symlink_metadata(&target).map(|about| about.len());
+    if bytes.is_err() && !from.is_empty() && Path::new(&old).is_file() {
+        return Ok(GivenBack::Before);
+    }
     let record = bytes.ok().and_then(|bytes| past(history.of(series), series.number(frame), bytes));
     let same = match record {
         Some((record, true)) => {
@@ -97,19 +116,15 @@ pub fn give_back(
         _ => false,
     };
     if !same {
-        return Ok(Some("it is not the file that was accepted".to_owned()));
+        return Ok(GivenBack::Not("it is not the file that was accepted".to_owned()));
     }
     journal.announce(series, None)?;
-    if !from.is_empty() {
-        let old = format!("{}/{from}", paths::parent(&target));
-        match Disk.rename(Path::new(&target), Path::new(&old), false) {
-            Ok(()) => {}
-            Err(error) if error.kind() == ErrorKind::AlreadyExists => {
-                return Ok(Some(format!("there is already something at {old}")));
-            }
-            Err(error) => return Err(Failure::machine("rename", &target, &error)),
-        }
+    let gone = |to: &str| [Event::Gone(Gone { series: series.id.clone(), frame, to: to.to_owned(), by: GoneBy::Undo })];
+    if from.is_empty() {
+        return gone("").iter().try_for_each(|event| journal.write(event)).map(|()| GivenBack::Now);
     }
-    let gone = Gone { series: series.id.clone(), frame, to: String::new(), by: GoneBy::Undo };
-    journal.write(&Event::Gone(gone)).map(|()| None)
+    let otherwise = [Event::Back { series: series.id.clone(), frame }];
+    let (before, from, to) = (gone(from), Path::new(&target), Path::new(&old));
+    let why = recorded(&Move { from, to, before: &before, otherwise: &otherwise }, bounds, journal)?;
+    Ok(why.map_or(GivenBack::Now, GivenBack::Not))
 }

@@ -2,6 +2,7 @@
 
 pub mod adopt;
 pub mod away;
+pub mod moving;
 mod odd;
 pub mod recover;
 pub mod stage;

@@ -2,10 +2,11 @@
 
 use std::path::Path;
 
+use truepath_core::frames::Number;
 use truepath_core::invoke::film;
 use truepath_core::plan::{Adapters, Plan, Series};
 use truepath_core::run::fingerprint::Fingerprint;
-use truepath_core::run::history::{History, NO_DIGEST};
+use truepath_core::run::history::{History, NO_DIGEST, Record};
 
 use super::{Made, ask};
 use crate::state::StateFolder;
@@ -30,7 +31,10 @@ pub fn one(plan: &Plan, movie: &Series, (adapters, state): (&Adapters, &StateFol
             frames.update(&number.value().to_le_bytes());
             // Of one number, the last landing is what lies there.
             let own = &landed[..landed.partition_point(|(other, _)| *other <= number)];
-            match own.last().filter(|(other, record)| *other == number && record.digest != NO_DIGEST) {
+            let known = |(other, record): &&(Number, Record)| {
+                *other == number && record.digest != NO_DIGEST && !record.is_gone()
+            };
+            match own.last().filter(known) {
                 Some((_, record)) => frames.update(&record.digest),
                 // No journal knows its bytes: they are looked at.
                 None => frames.update(content(&series.name(frame), state).unwrap_or_default().as_bytes()),

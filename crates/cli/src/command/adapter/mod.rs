@@ -9,10 +9,12 @@ use truepath_core::diagnostic::{Finding, Findings, Level};
 use truepath_core::plan::Adapters;
 use truepath_core::source::Sources;
 
-use crate::args::{AdapterArgs, AdapterNew, AdapterOf};
+use super::deliver::Beside;
+use crate::args::{AdapterArgs, AdapterNew, AdapterOf, Common};
 use crate::pipeline::load;
 use truepath_exec::disk;
 use truepath_exec::failure::Failure;
+use truepath_exec::guard::{Kind, Over};
 
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
@@ -52,7 +54,7 @@ pub fn run(args: &AdapterArgs, around: &Surroundings) -> Result<Exit, Failure> {
             }
             Ok(if own.iter().any(|finding| finding.level == Level::Error) { Exit::No } else { Exit::Well })
         }
-        AdapterArgs::New(new) => starter(new),
+        AdapterArgs::New(new) => starter(new, around),
         AdapterArgs::Prove(prove) => prove::run(prove, &KnownAdapters::of(around), around),
     }
 }
@@ -108,14 +110,14 @@ fn help_text(path: &Path) -> Result<String, Failure> {
 }
 
 /// Writes a commented starter, and nothing over what is there.
-fn starter(new: &AdapterNew) -> Result<Exit, Failure> {
+fn starter(new: &AdapterNew, around: &Surroundings) -> Result<Exit, Failure> {
     let plain = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_' || c == '.';
     if new.name.is_empty() || !new.name.chars().all(plain) {
         return Err(Failure::unreadable(format!("`{}` cannot be the name of an adapter", new.name))
             .help("a name has letters, digits, - _ and . such as closed-renderer"));
     }
     let path = new.folder.join(format!("{}.toml", new.name));
-    if path.exists() {
+    if path.symlink_metadata().is_ok() {
         return Err(Failure::unreadable(format!("{} already exists", path.display())).help("choose another name"));
     }
     let program = new.program.as_deref().unwrap_or(&new.name);
@@ -123,9 +125,9 @@ fn starter(new: &AdapterNew) -> Result<Exit, Failure> {
         None => STARTER.replace("PROGRAM", program).replace("NAME", &new.name),
         Some(help) => truepath_core::adapter::from_help(&new.name, program, &help_text(help)?),
     };
-    std::fs::create_dir_all(&new.folder)
-        .and_then(|()| std::fs::write(&path, body))
-        .map_err(|error| Failure::machine("write", &path, &error))?;
+    std::fs::create_dir_all(&new.folder).map_err(|error| Failure::machine("make the folder", &new.folder, &error))?;
+    let beside = Beside { common: &Common::default(), queue: None, around };
+    beside.deliveries([path.as_path()], |_| {}).open(&path, (Kind::Text, Over::Never))?.write(body.as_bytes())?;
     show::print(&format!(
         "Wrote {}. Fill it in, then run: truepath adapter show {2}; truepath adapter prove {2} --scene FILE{1}",
         path.display(),

@@ -9,6 +9,7 @@ use truepath_core::invoke::script::slurm::{self, Batch};
 use truepath_core::invoke::script::{self, Script};
 use truepath_core::resolve::paths;
 use truepath_exec::disk;
+use truepath_exec::guard::Deliveries;
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::threads::Cores;
 
@@ -32,7 +33,12 @@ const MARGIN: f64 = 1.5;
 const BESIDE: f64 = 180.0;
 
 /// Writes or submits the script.
-pub fn build(args: &BuildArgs, built: &[Built<'_>], around: &Surroundings) -> Result<Exit, Failure> {
+pub fn build(
+    (args, output): (&BuildArgs, Option<&Path>),
+    built: &[Built<'_>],
+    deliveries: &Deliveries,
+    around: &Surroundings,
+) -> Result<Exit, Failure> {
     let [Built { loaded, steps, broken }] = built else {
         let message = "a script for Slurm can hold one sheet".to_owned();
         return Err(Failure::unreadable(message).help("build each sheet separately: -f SHEET"));
@@ -94,16 +100,21 @@ pub fn build(args: &BuildArgs, built: &[Built<'_>], around: &Surroundings) -> Re
     let made = loaded.state.make().and_then(|()| std::fs::create_dir_all(&logs));
     made.map_err(|error| Failure::machine("make the folder", &logs, &error))?;
     let own = loaded.state.folder().join(format!("{name}.sbatch"));
-    let path = match (&args.output, args.submit) {
-        (Some(output), _) => output.as_path(),
-        (None, true) => &own,
+    let path = match (output, args.submit) {
+        (Some(output), _) => {
+            super::write(output, &text, args, deliveries)?;
+            output
+        }
+        (None, true) => {
+            let kept = disk::keep(&own, &text).and_then(|()| disk::make_executable(&own));
+            kept.map_err(|error| Failure::machine("write", &own, &error))?;
+            &own
+        }
         (None, false) => {
             show::print_exact(&text)?;
             return Ok(Exit::Well);
         }
     };
-    let failed = |error: std::io::Error| Failure::machine("write", path, &error);
-    std::fs::write(path, text).and_then(|()| disk::make_executable(path)).map_err(failed)?;
     let tasks = counted(cut.len() as i64, "task");
     let each = match foreseen.filter(|_| !cut.is_empty()) {
         Some(_) => format!("; the longest takes about {}", span(longest / workers)),

@@ -20,12 +20,13 @@ use truepath_core::sheet::{Existing, System};
 use truepath_core::verify::State;
 
 use crate::args::{AnewValues, BuildArgs, ScriptKind};
-use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::guard::{Deliveries, Kind, Over};
 use truepath_exec::observe::{Look, Observation};
 use truepath_exec::state::journal;
 use truepath_exec::threads::Cores;
 
+use super::deliver::{self, Beside};
 use crate::exit_code::Exit;
 use crate::lower::{self, Surroundings};
 use crate::pipeline::{self, LoadOptions, Loaded};
@@ -34,7 +35,8 @@ use crate::show;
 /// Writes all calls of the plan.
 pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
     fits(args)?;
-    if let Some(output) = args.output.as_ref().filter(|output| output.is_dir() && !writes_parts(args)) {
+    let output = args.output.as_deref().filter(|output| !deliver::is_standard_output(output));
+    if let Some(output) = output.filter(|output| output.is_dir() && !writes_parts(args)) {
         let help = format!(
             "give a file, such as -o {}, or write several scripts into the folder with --parts N",
             output.join(format!("render.{}", ending(args))).display()
@@ -51,6 +53,10 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
     super::tell_findings(&queue, around);
     if let Some(exit) = queue.stopped_here() {
         return Ok(exit);
+    }
+    let deliveries = Beside { common: &args.common, queue: Some(&queue), around }.deliveries(output, |_| {});
+    if let Some(output) = output.filter(|_| !writes_parts(args)) {
+        deliveries.judge(output, how(args))?;
     }
     let mut built = Vec::new();
     for loaded in &mut queue.sheets {
@@ -80,14 +86,14 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
         return through(program, &document(&built));
     }
     if args.to == ScriptKind::Slurm {
-        return cluster::build(args, &built, around);
+        return cluster::build((args, output), &built, &deliveries, around);
     }
-    let Some(output) = &args.output else {
+    let Some(output) = output else {
         show::print_exact(&body(args, &built)?)?;
         return Ok(Exit::Well);
     };
     let Some(parts) = args.parts else {
-        write(output, &body(args, &built)?, args)?;
+        write(output, &body(args, &built)?, args, &deliveries)?;
         show::tell(&format!("{} in {}\n", show::counted(calls as i64, "call"), output.display()));
         // The process ends here; to free a hundred thousand calls one by one would take a good part of the whole.
         std::mem::forget(built);
@@ -99,7 +105,7 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
         for (name, steps) in parts::named(&loaded.plan, steps, &costs, usize::try_from(parts).unwrap_or(1)) {
             let path = output.join(format!("{name}.{}", ending(args)));
             let part = Built { loaded, steps, broken: broken.clone() };
-            write(&path, &body(args, &[part])?, args)?;
+            write(&path, &body(args, &[part])?, args, &deliveries)?;
             show::tell(&format!("{}\n", path.display()));
         }
     }
@@ -307,10 +313,18 @@ fn ending(args: &BuildArgs) -> &'static str {
     }
 }
 
-fn write(path: &Path, body: &str, args: &BuildArgs) -> Result<(), Failure> {
-    let failed = |error: std::io::Error| Failure::machine("write", path, &error);
-    std::fs::write(path, body).map_err(failed)?;
-    if ["sh", "sbatch"].contains(&ending(args)) { disk::make_executable(path).map_err(failed) } else { Ok(()) }
+/// What may be written over: what True Path has built before, or what somebody names.
+fn how(args: &BuildArgs) -> (Kind, Over<'static>) {
+    let mark = if ending(args) == "json" { script::json::MARK } else { script::MARK };
+    (Kind::Text, deliver::over(args.replace, mark))
+}
+
+fn write(path: &Path, body: &str, args: &BuildArgs, deliveries: &Deliveries) -> Result<(), Failure> {
+    let delivery = deliveries.open(path, how(args))?;
+    match ending(args) {
+        "sh" | "sbatch" => delivery.write_program(body.as_bytes()),
+        _ => delivery.write(body.as_bytes()),
+    }
 }
 
 /// Hands the JSON to a program on its standard input.

@@ -1,7 +1,6 @@
 //! `new`: writes a starter sheet, commented, with the folders it names.
 
 use std::collections::BTreeSet;
-use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use truepath_core::diagnostic::Findings;
@@ -14,6 +13,7 @@ use crate::args::NewArgs;
 use crate::pipeline;
 use crate::pipeline::load::{self, SHEET};
 use truepath_exec::failure::Failure;
+use truepath_exec::guard::{Deliveries, Kind, Over};
 
 use crate::exit_code::Exit;
 use truepath_core::resolve::paths::from_system as text_of;
@@ -31,6 +31,10 @@ pub fn run(args: &NewArgs, around: &Surroundings) -> Result<Exit, Failure> {
         std::fs::create_dir_all(&made).map_err(|error| Failure::machine("make the folder", &made, &error))?;
     }
     let path = folder.join(SHEET);
+    if path.symlink_metadata().is_ok() {
+        let message = format!("{} already exists", path.display());
+        return Err(Failure::unreadable(message).help("choose another folder: truepath new DIR"));
+    }
     let below = args.from.as_deref().map(studio).transpose()?;
     let adapter = below.as_ref().and_then(|below| below.defaults.text(&Key::Adapter)).unwrap_or("understudy");
     let found = Scenes::of(folder, adapter, around);
@@ -38,14 +42,8 @@ pub fn run(args: &NewArgs, around: &Surroundings) -> Result<Exit, Failure> {
         (Some(studio), Some(below)) => over_studio(folder, (studio, below), &found, around)?,
         _ => body(folder, TEXT, &found.jobs, &Wanted::default()),
     };
-    match std::fs::File::create_new(&path).and_then(|mut file| file.write_all(body.as_bytes())) {
-        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => {
-            return Err(Failure::unreadable(format!("{} already exists", path.display()))
-                .help("choose another folder: truepath new DIR"));
-        }
-        Err(error) => return Err(Failure::machine("write", &path, &error)),
-        Ok(()) => {}
-    }
+    // A sheet belongs to nobody's plan before it is there.
+    Deliveries::default().open(&path, (Kind::Text, Over::Never))?.write(body.as_bytes())?;
     let next = match found.jobs.as_slice() {
         [] => "Put a scene into the folder scenes, write its name into the sheet, then run: truepath check".to_owned(),
         [only] => format!("It renders {}. Next: truepath names -f {}", only.display(), path.display()),

@@ -7,8 +7,9 @@ mod window;
 use std::path::Path;
 
 use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::guard::{Deliveries, Kind, Over};
 
-use super::deliver;
+use super::deliver::{self, Beside};
 use crate::args::{Common, ReportArgs};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
@@ -29,13 +30,15 @@ pub struct Page<'p> {
     pub common: &'p Common,
     /// The folder to write it into.
     pub out: &'p Path,
+    /// Whether another page there is replaced that True Path did not make.
+    pub replace: bool,
     /// Where we are.
     pub around: &'p Surroundings,
 }
 
 /// Writes the page.
 pub fn run(args: &ReportArgs, around: &Surroundings) -> Result<Exit, Failure> {
-    let page = Page { common: &args.common, out: &args.out, around };
+    let page = Page { common: &args.common, out: &args.out, replace: args.replace, around };
     let written = write(page, false, &mut Shelf::new())?;
     let Some(bytes) = written else { return Ok(Exit::No) };
     let size = truepath_core::check::bytes(bytes as f64);
@@ -43,8 +46,21 @@ pub fn run(args: &ReportArgs, around: &Surroundings) -> Result<Exit, Failure> {
     Ok(Exit::Well)
 }
 
-/// Refuses a name at which something else than a report stands, or which the sheet plans.
-pub fn may_write(out: &Path, queue: &Queue, around: &Surroundings) -> Result<(), Failure> {
+/// Refuses a name that the page cannot have, before the work for it begins.
+pub fn may_write(page: &Page<'_>, queue: &Queue) -> Result<(), Failure> {
+    is_named_as_page(page.out)?;
+    deliveries(page, queue).judge(page.out, how(page))
+}
+
+fn deliveries(page: &Page<'_>, queue: &Queue) -> Deliveries {
+    Beside { common: page.common, queue: Some(queue), around: page.around }.deliveries([page.out], |_| {})
+}
+
+fn how(page: &Page<'_>) -> (Kind, Over<'static>) {
+    (Kind::Page, deliver::over(page.replace, MARK))
+}
+
+fn is_named_as_page(out: &Path) -> Result<(), Failure> {
     let is_page = out
         .extension()
         .is_some_and(|extension| ["html", "htm"].iter().any(|known| extension.eq_ignore_ascii_case(known)));
@@ -53,22 +69,14 @@ pub fn may_write(out: &Path, queue: &Queue, around: &Surroundings) -> Result<(),
             Failure::unreadable(format!("{} is not an HTML file", out.display())).help("end its name with .html")
         );
     }
-    let is_report = || {
-        let text = truepath_exec::disk::read(out, LARGEST as u64 * 2).unwrap_or_default();
-        text[..text.len().min(400)].windows(MARK.len()).any(|part| part == MARK.as_bytes())
-    };
-    if out.is_file() && !is_report() {
-        let message = format!("{} already exists and is not a report", out.display());
-        return Err(Failure::new(Cause::Refused, message).help("choose another name"));
-    }
-    deliver::may_write((out, true), queue.plans(), around)
+    Ok(())
 }
 
 /// Looks at everything and writes the page; its bytes, or nothing where a sheet is in the way, which has been told.
 fn write(page: Page<'_>, is_under_way: bool, shelf: &mut Shelf) -> Result<Option<usize>, Failure> {
-    let Page { common, out, around } = page;
+    let Page { common, out, around, .. } = page;
     let queue = pipeline::load(common, around, LoadOptions::default())?;
-    may_write(out, &queue, around)?;
+    may_write(&page, &queue)?;
     if super::not_to_be_judged(&queue, around).is_some() {
         return Ok(None);
     }
@@ -78,7 +86,7 @@ fn write(page: Page<'_>, is_under_way: bool, shelf: &mut Shelf) -> Result<Option
         pictures::fill(&page, &queue, (&mut night, &verdicts), shelf);
         let text = show::report::page(&night);
         if text.len() < LARGEST {
-            deliver::write(out, text.as_bytes(), true)?;
+            deliveries(&page, &queue).open(out, how(&page))?.write(text.as_bytes())?;
             return Ok(Some(text.len()));
         }
         if shelf.room < LARGEST / 20 {

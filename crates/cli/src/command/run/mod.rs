@@ -74,10 +74,8 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
             break queue;
         }
     };
-    if let Some(out) = &args.report {
-        report::may_write(out, &queue, around)?;
-    }
-    let page = args.report.as_deref().map(|out| report::Page { common: &args.common, out, around });
+    let page = args.report.as_deref().map(|out| report::Page { common: &args.common, out, replace: false, around });
+    page.as_ref().map_or(Ok(()), |page| report::may_write(page, &queue))?;
     report::beside(page, || {
         let mut worst = Exit::Well;
         let several = queue.sheets.len() > 1;

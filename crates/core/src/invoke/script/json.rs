@@ -10,6 +10,9 @@ use crate::plan::{Adapters, Plan};
 use crate::resolve::paths;
 use crate::threads::{Threads, map};
 
+/// How every document begins.
+pub const MARK: &str = "{\n  \"truepath\": 1,\n";
+
 /// The document: every call of some plans.
 #[must_use]
 pub fn document(sheets: &[(&Plan, &Adapters, &[CommandLine])], threads: &dyn Threads) -> String {
@@ -51,7 +54,7 @@ pub fn document(sheets: &[(&Plan, &Adapters, &[CommandLine])], threads: &dyn Thr
     let steps = sheets.iter().flat_map(|(plan, own, steps)| steps.iter().map(move |step| (*plan, *own, step)));
     let steps: Vec<(&Plan, &Adapters, &CommandLine)> = steps.collect();
     let written = map(threads, &steps, |step| serde_json::to_string(&one(*step)).unwrap_or_default());
-    format!("{{\n  \"truepath\": 1,\n  \"calls\": [\n    {}\n  ]\n}}\n", written.join(",\n    "))
+    format!("{MARK}  \"calls\": [\n    {}\n  ]\n}}\n", written.join(",\n    "))
 }
 
 /// The files of a call on their way to their names, in the order in which they are written.

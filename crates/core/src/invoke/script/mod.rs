@@ -95,6 +95,9 @@ pub enum Body<'b> {
 /// The frames of one job's steps, by their passes.
 type ByPasses<'s> = BTreeMap<&'s [String], Vec<FrameRun>>;
 
+/// What every script says of itself in its first lines.
+pub const MARK: &str = "Made by True Path";
+
 /// What stands at the head of a script: what made it, and for which frames.
 #[must_use]
 pub fn head(plan: &Plan, steps: &[CommandLine]) -> Vec<String> {
@@ -115,7 +118,7 @@ pub fn head(plan: &Plan, steps: &[CommandLine]) -> Vec<String> {
     };
     let mode = plan.mode.as_ref().map(|mode| format!(", mode {mode}")).unwrap_or_default();
     let mut lines =
-        vec![format!("Made by True Path {} from the sheet {}{mode}.", env!("CARGO_PKG_VERSION"), plan.home.sheet)];
+        vec![format!("{MARK} {} from the sheet {}{mode}.", env!("CARGO_PKG_VERSION"), plan.home.sheet)];
     lines.extend(jobs.iter().map(|(name, by_pass)| format!("{name}: frames {}", together(by_pass))));
     lines.push(format!("{} calls", steps.len()));
     lines

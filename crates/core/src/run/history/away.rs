@@ -18,6 +18,8 @@ pub struct PutAway {
     pub number: Number,
     /// Which session put it away.
     pub session: usize,
+    /// Whether somebody was about to bring it back.
+    pub back: bool,
 }
 
 impl History {
@@ -37,27 +39,46 @@ impl History {
         for (pattern, number, gone) in std::mem::take(&mut journal.gone) {
             numbers.entry(pattern).or_default().insert(number, gone);
         }
-        for (pattern, mut gone) in numbers {
+        for (pattern, gone) in numbers {
             let own = self.gone.entry(names[pattern].to_owned()).or_default();
             let mut last: BTreeMap<Number, Record> = BTreeMap::new();
-            landed[pattern].retain(|(number, record)| {
-                let is_gone = gone.contains_key(number);
-                if is_gone {
-                    last.insert(*number, *record);
-                }
-                !is_gone
+            landed[pattern].retain_mut(|(number, record)| {
+                let Some(gone) = gone.get(number) else { return true };
+                last.insert(*number, *record);
+                record.gone = true;
+                // Nobody vouches any more for what stays where it is.
+                !gone.to.is_empty()
             });
-            while let Some((number, gone)) = gone.pop_first() {
+            for (number, gone) in gone {
                 if gone.by == GoneBy::Undo {
-                    self.adopted.retain(|(series, frame, _)| (series, *frame) != (&gone.series, gone.frame));
+                    if gone.to.is_empty() {
+                        self.adopted.remove(&(gone.series, gone.frame));
+                    }
                     own.remove(&number);
                 } else {
-                    own.insert(number, PutAway { record: last.remove(&number), gone, number, session });
+                    own.insert(number, PutAway { record: last.remove(&number), gone, number, session, back: false });
                 }
             }
         }
+        for (pattern, number) in std::mem::take(&mut journal.back) {
+            if let Some(away) = self.gone.get_mut(names[pattern]).and_then(|gone| gone.get_mut(&number)) {
+                away.back = true;
+            }
+            let own = landed[pattern].iter_mut().filter(|(own, _)| *own == number);
+            own.for_each(|(_, record)| record.gone = false);
+        }
         if !journal.adopted.is_empty() {
             self.adopted = std::mem::take(&mut journal.adopted);
+        }
+    }
+
+    /// A landing is told of a frame: the adoption of it is over, unless it is the adoption's own.
+    pub(super) fn is_adopted_no_more(&mut self, journal: &mut Reading, series: &str, frame: i64) {
+        let is_own = journal.adopting.take().is_some_and(|own| own.0 == series && own.1 == frame);
+        if !is_own && !(self.adopted.is_empty() && journal.adopted.is_empty()) {
+            let key = (series.to_owned(), frame);
+            self.adopted.remove(&key);
+            journal.adopted.remove(&key);
         }
     }
 
@@ -67,21 +88,20 @@ impl History {
         self.gone.get(&series.place)
     }
 
-    /// Which session put files away last, and has them still.
+    /// All that was put away and has not landed since: the place of its series, and what is known of it. Sessions that put
+    /// files away later come first.
     #[must_use]
-    pub fn last_clean(&self) -> Option<usize> {
-        self.gone.values().flat_map(BTreeMap::values).map(|away| away.session).max()
-    }
-
-    /// What a session put away that is not back: the place of its series, and what is known of it.
-    pub fn put_away_by(&self, session: usize) -> impl Iterator<Item = (&str, &PutAway)> {
+    pub fn all_put_away(&self) -> Vec<(&str, &PutAway)> {
         let all = self.gone.iter().flat_map(|(place, gone)| gone.values().map(move |away| (&**place, away)));
-        all.filter(move |(_, away)| away.session == session)
+        let mut all: Vec<(&str, &PutAway)> = all.collect();
+        all.sort_by_key(|(place, away)| (std::cmp::Reverse(away.session), *place, away.number));
+        all
     }
 
-    /// What was adopted last and not given back: series, frame, and the name before, which is empty where it is the same.
+    /// What was adopted last and is not known to be given back: series and frame, and the name before, which is empty where
+    /// it is the same.
     #[must_use]
-    pub fn adopted(&self) -> &[(String, i64, String)] {
+    pub fn adopted(&self) -> &BTreeMap<(String, i64), String> {
         &self.adopted
     }
 }

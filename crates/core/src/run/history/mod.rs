@@ -36,6 +36,21 @@ pub struct Record {
     pub session: u32,
     /// What was odd about it: one more than its index among the oddities, zero where nothing was.
     odd: u32,
+    /// Whether its file was put away: then it speaks only of a file with just its bytes, which is there again, or still.
+    gone: bool,
+}
+
+impl Record {
+    /// Whether two landings say the same of a file.
+    fn same_as(&self, other: &Record) -> bool {
+        (self.bytes, self.digest, self.made, self.gone) == (other.bytes, other.digest, other.made, other.gone)
+    }
+
+    /// Whether its file was put away since.
+    #[must_use]
+    pub fn is_gone(&self) -> bool {
+        self.gone
+    }
 }
 
 /// The digest of a landing that was written down by a script, which knows none.
@@ -51,8 +66,8 @@ pub struct History {
     oddities: Vec<Oddity>,
     /// Files that were put away since they landed, by the place of their series: by number.
     gone: HashMap<String, BTreeMap<Number, PutAway>>,
-    /// What was adopted last, and not given back since: series, frame, the name before. In the order in which it was.
-    adopted: Vec<(String, i64, String)>,
+    /// What was adopted last, not given back since and not landed anew: the name before, by series and frame.
+    adopted: BTreeMap<(String, i64), String>,
     made_index: HashMap<Vec<(String, String)>, u32>,
     /// When each journal was written last, in milliseconds since 1970.
     written: Vec<i64>,
@@ -116,16 +131,24 @@ struct Reading {
     series: HashMap<String, (usize, Shift, u32)>,
     landed: Vec<(usize, Number, Record)>,
     gone: Vec<(usize, Number, Gone)>,
-    adopted: Vec<(String, i64, String)>,
+    back: Vec<(usize, Number)>,
+    adopted: BTreeMap<(String, i64), String>,
+    /// An adoption whose landing is told by the next line.
+    adopting: Option<(String, i64)>,
     open: HashMap<String, usize>,
 }
 
 impl Reading {
     /// The last landing of a frame of a series.
     fn landing(&self, series: &str, frame: i64) -> Option<usize> {
+        let (pattern, number) = self.place(series, frame)?;
+        self.landed.iter().rposition(|(own, own_number, _)| *own == pattern && *own_number == number)
+    }
+
+    /// The pattern of a series and the number of a frame in its names.
+    fn place(&self, series: &str, frame: i64) -> Option<(usize, Number)> {
         let (pattern, shift, _) = self.series.get(series)?;
-        let number = shift.number(frame)?;
-        self.landed.iter().rposition(|(own, own_number, _)| own == pattern && *own_number == number)
+        Some((*pattern, shift.number(frame)?))
     }
 }
 
@@ -190,7 +213,7 @@ impl History {
             // Stable: of one number, later landings stay later.
             landed.sort_by_key(|(number, _)| *number);
             landed
-                .dedup_by(|b, a| a.0 == b.0 && (a.1.bytes, a.1.digest, a.1.made) == (b.1.bytes, b.1.digest, b.1.made));
+                .dedup_by(|b, a| a.0 == b.0 && a.1.same_as(&b.1));
             landed.shrink_to_fit();
         }
     }
@@ -204,7 +227,10 @@ impl History {
                 let Some(number) = shift.number(frame) else { return };
                 session.files += 1;
                 let own = u32::try_from(self.sessions.len()).unwrap_or(u32::MAX);
-                journal.landed.push((*pattern, number, Record { bytes, digest, made: *made, session: own, odd: 0 }));
+                let record = Record { bytes, digest, made: *made, session: own, odd: 0, gone: false };
+                journal.landed.push((*pattern, number, record));
+                self.is_adopted_no_more(journal, &series, frame);
+                let session = &mut journal.session;
                 if depth == Depth::Calls
                     && let Some(at) = journal.open.get(&*call)
                 {
@@ -242,14 +268,17 @@ impl History {
                     journal.session.files -= 1;
                 }
             }
-            Event::Adopted { series, frame, from } => journal.adopted.push((series, frame, from)),
+            Event::Adopted { series, frame, from } => {
+                journal.adopting = Some((series.clone(), frame));
+                journal.adopted.insert((series, frame), from);
+            }
             Event::Gone(gone) => {
-                let place =
-                    journal.series.get(&gone.series).map(|(pattern, shift, _)| (*pattern, shift.number(gone.frame)));
-                if let Some((pattern, Some(number))) = place {
+                if let Some((pattern, number)) = journal.place(&gone.series, gone.frame) {
+                    journal.back.retain(|own| *own != (pattern, number));
                     journal.gone.push((pattern, number, gone));
                 }
             }
+            Event::Back { series, frame } => journal.back.extend(journal.place(&series, frame)),
             Event::Odd { series, frame, check, why } => {
                 if let Some((at, kind)) = journal.landing(&series, frame).zip(Kind::of(&check)) {
                     journal.landed[at].2.odd = self.odd_number(Oddity { kind, why });
@@ -299,6 +328,11 @@ impl History {
         self.landed.get(place).map_or(&[], Vec::as_slice)
     }
 
+    /// The places of all series of which anything ever landed; see [`Series::place`].
+    pub fn places(&self) -> impl Iterator<Item = &str> {
+        self.landed.keys().chain(self.gone.keys()).map(String::as_str)
+    }
+
     /// What a series' frames that landed differ in from what they would be made of now, by what they were made of.
     #[must_use]
     pub fn stale(&self, now: &Fingerprint) -> Vec<Vec<Difference>> {
@@ -313,7 +347,8 @@ impl History {
 }
 
 /// What a series' landings say of a file with this number in its name and this size: the landing that it comes from, and
-/// whether the sizes are the same. `None` where no journal knows the name.
+/// whether the sizes are the same. `None` where no journal knows the name. The landing of a file that was put away counts
+/// where the sizes are the same: the file never left, or somebody has moved it back.
 #[must_use]
 pub fn past(landed: &[(Number, Record)], number: Number, bytes: u64) -> Option<(Record, bool)> {
     let first = landed.first()?.0;
@@ -325,7 +360,8 @@ pub fn past(landed: &[(Number, Record)], number: Number, bytes: u64) -> Option<(
         false => landed.partition_point(|(own, _)| *own < number),
     };
     let own = landed[from..].iter().take_while(|(own, _)| *own == number).map(|(_, record)| *record);
-    own.map(|record| (record, record.bytes == bytes)).max_by_key(|(_, same)| *same)
+    let own = own.map(|record| (record, record.bytes == bytes)).filter(|(record, same)| *same || !record.gone);
+    own.max_by_key(|(_, same)| *same)
 }
 
 /// The lines of a block, in order; read on all threads.

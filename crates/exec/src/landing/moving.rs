@@ -1,0 +1,84 @@
+//! The one way to move a file that somebody may want back: within the folders of its sheet, never over another file, and with
+//! the journal's line first. Whoever is killed between the line and the move loses nothing: a file that is still there with
+//! the bytes of its landing counts as landed, and what is still away can be brought back.
+
+use std::io::ErrorKind;
+use std::path::{Path, PathBuf};
+
+use truepath_core::plan::Plan;
+use truepath_core::run::event::Event;
+
+use super::{Disk, Moves};
+use crate::disk::no_file;
+use crate::failure::Failure;
+use crate::guard::{OWN, REMOVED, confined};
+use crate::state::journal::Journal;
+
+/// The folders that files of a sheet may be moved in: its own, its roots, and one that was named.
+pub struct Bounds(Vec<PathBuf>);
+
+impl Bounds {
+    /// The folders of a plan, and `named`.
+    #[must_use]
+    pub fn of(plan: &Plan, named: Option<&Path>) -> Bounds {
+        let roots = plan.roots.iter().filter_map(|root| root.path.as_deref()).map(PathBuf::from);
+        let home = PathBuf::from(&plan.home.folder);
+        Bounds(roots.chain([home]).chain(named.map(Path::to_owned)).collect())
+    }
+
+    /// Where a path really leads; why it may not be touched, where that is outside.
+    fn real(&self, path: &Path) -> Result<PathBuf, String> {
+        confined(path, self.0.iter().map(PathBuf::as_path)).map_err(|why| format!("{} {why}", path.display()))
+    }
+}
+
+/// One move, with what the journal is told before it, and what if it could not be made.
+pub struct Move<'m> {
+    /// From where.
+    pub from: &'m Path,
+    /// To where; nothing may stand there.
+    pub to: &'m Path,
+    /// Told before.
+    pub before: &'m [Event],
+    /// Told when it could not be made.
+    pub otherwise: &'m [Event],
+}
+
+/// Moves a file. Why not, where it or its new place is not what it should be.
+///
+/// # Errors
+/// When the system does not let us, or the journal cannot be written.
+pub fn recorded(moving: &Move<'_>, bounds: &Bounds, journal: &Journal) -> Result<Option<String>, Failure> {
+    let ends = bounds.real(moving.from).and_then(|from| Ok((from, bounds.real(moving.to)?)));
+    let (from, to) = match ends {
+        Ok(ends) => ends,
+        Err(why) => return Ok(Some(why)),
+    };
+    // Of True Path's own files only those that were put away are anybody's to move.
+    let is_own = |path: &Path| path.iter().zip(path.iter().skip(1)).any(|(part, in_it)| part == OWN && in_it != REMOVED);
+    if let Some(own) = [&from, &to].into_iter().find(|path| is_own(path)) {
+        return Ok(Some(format!("{} is inside {OWN}, where True Path keeps its own files", own.display())));
+    }
+    match (no_file(&from), from.symlink_metadata()) {
+        (Some(what), _) => return Ok(Some(format!("{} is {what}, not a file", from.display()))),
+        (None, Err(error)) => return Ok(Some(format!("{} is not there: {error}", from.display()))),
+        (None, Ok(_)) => {}
+    }
+    let taken = || Ok(Some(format!("there is already something at {}", to.display())));
+    if to.symlink_metadata().is_ok() {
+        return taken();
+    }
+    let folder = to.parent().unwrap_or(Path::new("/"));
+    std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))?;
+    moving.before.iter().try_for_each(|event| journal.write(event))?;
+    let Err(error) = Disk.rename(&from, &to, false) else { return Ok(None) };
+    moving.otherwise.iter().try_for_each(|event| journal.write(event))?;
+    match error.kind() {
+        ErrorKind::AlreadyExists => taken(),
+        ErrorKind::CrossesDevices => {
+            let help = "give a folder on the same disk with --to: files are moved, never copied";
+            Err(Failure::machine("move", &from, &error).help(help))
+        }
+        _ => Err(Failure::machine("move", &from, &error)),
+    }
+}
