@@ -9,6 +9,7 @@ mod running;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use truepath_core::sheet::MOST_WORKERS;
 
 pub use building::{BuildArgs, EstimateArgs, ScriptKind};
 pub use looking::{CleanArgs, LooseOptions, VerifyArgs, VerifyForm};
@@ -253,6 +254,13 @@ pub struct MovieArgs {
     pub common: Common,
 }
 
+/// How many renderers run at a time, as it was typed.
+fn workers(text: &str) -> Result<usize, String> {
+    let number = text.parse::<i64>().ok().filter(|number| (1..=MOST_WORKERS).contains(number));
+    let number = number.and_then(|number| usize::try_from(number).ok());
+    number.ok_or_else(|| format!("write a whole number from 1 to {MOST_WORKERS}"))
+}
+
 /// `demo`.
 #[derive(Debug, Args)]
 pub struct DemoArgs {
@@ -406,6 +414,9 @@ pub enum Shell {
 pub struct ManArgs {
     /// The folder to write the pages into
     pub folder: PathBuf,
+    /// Overwrite existing files that True Path did not make
+    #[arg(long)]
+    pub replace: bool,
 }
 
 /// `explain`.

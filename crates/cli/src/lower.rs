@@ -108,6 +108,27 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
     })
 }
 
+/// What is wrong with the environment, with what to do about it; `None` where nothing is. Some of it would never end.
+#[must_use]
+pub fn strange_environment() -> Option<(String, &'static str)> {
+    // POSIX: a path behind an optional colon, or the rule itself.
+    let zone = std::env::var_os("TZ").unwrap_or_default();
+    let path = PathBuf::from(zone.to_string_lossy().trim_start_matches(':'));
+    if path.is_absolute() && !path.is_file() {
+        let help = "unset TZ, or give the name of a time zone such as Europe/Lisbon";
+        return Some((format!("TZ is {}, which is not a file that describes a time zone", path.display()), help));
+    }
+    let shell = std::env::var(COMPLETE).ok().filter(|shell| !shell.is_empty())?;
+    let is_asked = SHELLS.contains(&shell.as_str()) && std::env::args_os().any(|word| word == "--");
+    (!is_asked).then(|| {
+        let message = format!("{COMPLETE} is set to {shell}, as only a shell sets it that asks what to complete");
+        (message, "unset it and run the command again")
+    })
+}
+
+/// The shells that ask what to complete.
+const SHELLS: [&str; 4] = ["bash", "zsh", "fish", "powershell"];
+
 /// The variable in which a shell that asks what to complete says which one it is.
 pub const COMPLETE: &str = "TRUEPATH_COMPLETE";
 

@@ -19,6 +19,10 @@ use truepath_exec::failure::Failure;
 use exit_code::Exit;
 
 fn main() -> std::process::ExitCode {
+    if let Some((message, help)) = lower::strange_environment() {
+        show::failure(&Failure::unreadable(message).help(help));
+        return std::process::ExitCode::from(Exit::Unreadable as u8);
+    }
     if completing::answered() {
         return std::process::ExitCode::SUCCESS;
     }

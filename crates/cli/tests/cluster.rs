@@ -7,7 +7,6 @@ mod support;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::process::Command;
-use std::time::{Duration, Instant};
 
 use support::{Project, UNDERSTUDY, has};
 
@@ -97,17 +96,16 @@ impl Cluster {
 
     /// Waits until something holds for the tasks.
     fn until(&self, what: &str, holds: impl Fn(&BTreeMap<String, (String, String)>) -> bool) {
-        let began = Instant::now();
-        while !holds(&self.tasks()) {
-            assert!(began.elapsed() < Duration::from_secs(150), "{what}: {:?}", self.tasks());
+        support::until(what, || {
+            let tasks = self.tasks();
             // Requeued tasks would wait for two minutes.
-            for (id, (state, _)) in self.tasks() {
+            for (id, (state, _)) in &tasks {
                 if state == "PENDING" && id.contains('_') {
                     self.ask(&format!("scontrol update jobid={id} starttime=now"));
                 }
             }
-            std::thread::sleep(Duration::from_millis(100));
-        }
+            holds(&tasks)
+        });
     }
 
     fn say(&self, project: &Project, words: &[&str]) -> support::Said {
@@ -164,11 +162,7 @@ fn survives(cluster: &Cluster, words: &[&str]) {
     };
     cluster.until("all tasks run", |tasks| runs(tasks) == 6);
     // Each has begun its first call.
-    let began = Instant::now();
-    let calls = || project.files(".truepath/truepath/journal").len();
-    while calls() < 6 && began.elapsed() < Duration::from_secs(30) {
-        std::thread::sleep(Duration::from_millis(50));
-    }
+    support::until("a call of each", || project.files(".truepath/truepath/journal").len() >= 6);
     let told = cluster.say(&project, &["status"]);
     assert!(told.out.contains(&format!("task {job}_")), "{}", told.out);
     assert!(told.out.contains("tasks of the cluster"), "{}", told.out);

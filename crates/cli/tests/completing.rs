@@ -164,10 +164,12 @@ fn every_command_has_a_manual_page() {
     for part in ["\\fB\\-\\-share\\fR", "first,middle,last", ".SH NAME", "Possible values"] {
         assert!(run.contains(part), "{part}: {run}");
     }
-    // Again, they are written anew; a folder that cannot be made is said.
+    // Again, they are written anew; what somebody else wrote there stays; a folder that cannot be made is said.
     let first = std::fs::read(project.path("pages/truepath.1")).unwrap();
-    project.write("pages/truepath.1", "torn");
     project.say("man pages").ended(0);
+    project.write("pages/truepath.1", "torn");
+    assert!(project.say("man pages").ended(1).err.contains("True Path did not make it"));
+    project.say("man pages --replace").ended(0);
     assert_eq!(std::fs::read(project.path("pages/truepath.1")).unwrap(), first);
     project.write("file", "");
     assert!(project.say("man file/pages").ended(4).err.contains("cannot make the folder file/pages"));

@@ -245,8 +245,8 @@ fn a_run_opens_what_was_written_since_it_landed() {
     let mut bytes = std::fs::read(project.path(path)).unwrap();
     let (from, to) = (bytes.len() / 3, bytes.len() / 2);
     bytes[from..to].fill(0);
-    std::thread::sleep(std::time::Duration::from_millis(20));
     project.write(path, &bytes);
+    support::written_later(&project.path(path));
     // Head, end and length are those that landed.
     let said = project.say("run").ended(1).err;
     assert!(said.contains("changed") && said.contains("--existing replace --frames 3"), "{said}");
@@ -475,10 +475,7 @@ fn nothing_goes_that_a_scene_needs_or_that_is_a_final() {
         .spawn()
         .unwrap();
     // Once its renderer works, it holds the sheet.
-    let since = std::time::Instant::now();
-    while !project.stage().exists() && since.elapsed().as_secs() < 20 {
-        std::thread::sleep(std::time::Duration::from_millis(5));
-    }
+    support::until("its stage folder", || project.stage().exists());
     let refused = project.say("verify --adopt").code == 4;
     slow.kill().unwrap();
     slow.wait().unwrap();

@@ -6,7 +6,6 @@ mod support;
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
-use std::time::Duration;
 
 use serde_json::Value;
 use support::{Project, SMALL, Said, has};
@@ -247,7 +246,7 @@ fn killed_at_any_moment_nothing_but_whole_movies_bears_a_final_name() {
         }
         let mut run = project.command();
         let mut run = run.arg("movie").stdout(Stdio::null()).stderr(Stdio::null()).process_group(0).spawn().unwrap();
-        std::thread::sleep(Duration::from_millis(40 + 67 * kill % 900));
+        project.until_written(&mut run, 37_000 * kill % 900_000);
         let _ = Command::new("kill").args(["-9", "--", &format!("-{}", run.id())]).status();
         run.wait().unwrap();
         for (name, bytes) in names.iter().zip(&whole) {
@@ -474,7 +473,7 @@ fn colours_come_back_as_they_were_treated_once() {
     for (options, container, most) in ways {
         for (name, meant) in [("c", "display"), ("l", "linear")] {
             let words = format!(
-                "encode c/{name}.{{frame:4}}.png --frames 1 --pixels {meant} --fps 24 {options} -o out.{container}"
+                "encode c/{name}.{{frame:4}}.png --frames 1 --pixels {meant} --fps 24 {options} -o out.{container} --replace"
             );
             project.say(&words).ended(0);
             let frame = decoded(&project.path(&format!("out.{container}")), 256 * 64).remove(0);
@@ -553,14 +552,21 @@ fn an_interrupt_leaves_nothing_and_a_bad_frame_is_named_whoever_encodes() {
         // Long enough to be met under way: two thousand frames, each shown from the one before.
         let mut command = project.command();
         command.args(words).args(["--frames=-4,29", "--gaps", "hold"]).args(["--burn", "{timecode}"]);
-        let long = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        std::thread::sleep(Duration::from_millis(150));
+        let mut long = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        // It has begun to write, or is done.
+        let left = || {
+            std::fs::read_dir(project.path(""))
+                .unwrap()
+                .flatten()
+                .any(|entry| entry.file_name().to_string_lossy().starts_with(".truepath-"))
+        };
+        support::until("its first bytes", || left() || long.try_wait().unwrap().is_some());
         let _ = Command::new("kill").args([signal, &long.id().to_string()]).status();
         let ended = long.wait_with_output().unwrap().status.code();
         // One that was done before the signal came is whole.
         assert!(ended == Some(130) || (ended == Some(0) && project.path("long.mp4").exists()), "{ended:?}");
         let _ = std::fs::remove_file(project.path("long.mp4"));
-        assert!(!project.files("").iter().any(|name| name.contains(".part-")), "{:?}", project.files(""));
+        assert!(!project.files("").iter().any(|name| name.contains(".truepath-")), "{:?}", project.files(""));
     }
     if !has("ffmpeg") {
         return;

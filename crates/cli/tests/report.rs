@@ -6,7 +6,6 @@ mod browser;
 mod support;
 
 use std::process::Stdio;
-use std::time::Duration;
 
 use browser::Browser;
 use serde_json::{Value, json};
@@ -102,7 +101,6 @@ fn a_report_shows_hostile_names_as_text_and_a_square_for_each_file() {
     let changed = std::fs::read_to_string(project.path("report.html")).unwrap().replace("</body>", script);
     project.write("changed.html", changed);
     page.open(&format!("file://{}", project.path("changed.html").display()));
-    std::thread::sleep(Duration::from_millis(300));
     assert_ne!(page.value("document.title"), json!("taken"));
 }
 
@@ -193,10 +191,7 @@ fn a_run_keeps_its_page_and_what_failed_is_told_with_its_last_lines() {
     let mut run = long.command();
     run.args(["run", "--report", "night.html"]).stdout(Stdio::null()).stderr(Stdio::null());
     let mut run = run.spawn().unwrap();
-    let since = std::time::Instant::now();
-    while !long.path("night.html").exists() && since.elapsed() < Duration::from_secs(30) {
-        std::thread::sleep(Duration::from_millis(50));
-    }
+    support::until("the page", || long.path("night.html").exists());
     let page = std::fs::read_to_string(long.path("night.html")).unwrap();
     assert!(page.contains("\"underWay\":true") && page.contains("under way"));
     run.kill().unwrap();

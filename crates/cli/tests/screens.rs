@@ -43,8 +43,12 @@ fn the_time_left_is_seen_at_every_width_and_a_resize_leaves_nothing_behind() {
         let mut run = OnTerminal::start(command, widths[0], false);
         run.terminal.print(b"$ truepath run\r\n");
         for columns in &widths[1..] {
-            std::thread::sleep(std::time::Duration::from_millis(500));
-            assert!(run.shown(50) || run.child.try_wait().unwrap().is_none(), "the run is too short to be resized");
+            let drawn = run.terminal.pictures.len() + 3;
+            support::until("three more pictures", || {
+                run.shown(20);
+                run.terminal.pictures.len() >= drawn || run.child.try_wait().unwrap().is_some()
+            });
+            assert!(run.child.try_wait().unwrap().is_none(), "the run is too short to be resized");
             run.resize(*columns, broken_anew);
         }
         assert_eq!(run.ended(), 0);

@@ -66,8 +66,8 @@ fn status_and_verify_judge_alike_and_what_they_offer_mends_and_touches_no_good_f
     let mut hollow = read(&name("mast", "mask", 7));
     let end = hollow.len() - 12;
     hollow[end..].fill(0);
-    std::thread::sleep(std::time::Duration::from_millis(20));
     project.write(&name("mast", "mask", 7), &hollow);
+    support::written_later(&project.path(&name("mast", "mask", 7)));
     let (verified, status) = (project.say("verify --json").ended(1), project.say("status --json").ended(1));
     let (verified, status) = (verified.json(), status.json());
     assert_eq!(series(&verified), series(&status));
@@ -536,7 +536,7 @@ fn killed_at_any_moment_a_script_leaves_no_half_file_and_goes_on() {
             .stderr(Stdio::null())
             .spawn()
             .unwrap();
-        std::thread::sleep(std::time::Duration::from_millis(30 + 53 * round % 900));
+        project.until_written(&mut script, 1_500 * round % 40_000);
         // Script and renderer, at once and without a word.
         let group = format!("-{}", script.id());
         let _ = Command::new("kill").args(["-KILL", "--", &group]).stderr(Stdio::null()).status();

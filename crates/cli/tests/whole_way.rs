@@ -5,7 +5,6 @@ mod support;
 
 use std::collections::BTreeSet;
 use std::process::{Command, Stdio};
-use std::time::Duration;
 
 use support::{Project, SMALL, Said, has, planned, rendered};
 
@@ -145,9 +144,7 @@ fn a_cut_file_of_every_type_is_broken_and_a_stray_one_is_named() {
 fn two_runs_at_once_do_not_meet() {
     let project = Project::with(&SMALL.replace("32x18", "320x180").replace("1-24", "1-90"));
     let mut first = project.command().arg("run").stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    while !project.path(".truepath/truepath/journal").exists() {
-        std::thread::sleep(Duration::from_millis(5));
-    }
+    support::until("its journal", || project.path(".truepath/truepath/journal").exists());
     let second = project.say("run").ended(4);
     assert!(second.err.contains(&format!("already being rendered by process {}", first.id())), "{}", second.err);
     assert!(first.wait().unwrap().success());
@@ -157,9 +154,7 @@ fn two_runs_at_once_do_not_meet() {
 fn an_interrupted_run_says_so_and_goes_on() {
     let project = Project::with(&SMALL.replace("32x18", "320x180").replace("1-24", "1-90"));
     let run = project.command().arg("run").stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
-    while rendered(&project).len() < 3 {
-        std::thread::sleep(Duration::from_millis(5));
-    }
+    support::until("three frames", || rendered(&project).len() >= 3);
     Command::new("kill").args(["-INT", &run.id().to_string()]).status().unwrap();
     let said = Said::from(run.wait_with_output().unwrap()).ended(130);
     assert!(said.err.contains("interrupted. Continue with: truepath run"), "{}", said.err);

@@ -7,9 +7,8 @@ mod support;
 
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
-use std::time::{Duration, Instant};
 
-use support::{Project, SMALL, Said, has, rendered};
+use support::{Project, SMALL, Said, has, rendered, until};
 
 /// Wine with a world of its own.
 struct Wine {
@@ -52,15 +51,6 @@ impl Drop for Wine {
     fn drop(&mut self) {
         // Its server would outlive the test, and its folder.
         let _ = Command::new("wineserver").arg("-k").env("WINEPREFIX", self.world.path()).status();
-    }
-}
-
-#[track_caller]
-fn until(what: &str, mut done: impl FnMut() -> bool) {
-    let since = Instant::now();
-    while !done() {
-        assert!(since.elapsed() < Duration::from_secs(60), "{what} never came");
-        std::thread::sleep(Duration::from_millis(20));
     }
 }
 

@@ -9,7 +9,8 @@ use toml::{Table, Value};
 use crate::frames::Frames;
 use crate::plan::{Plan, Series};
 use crate::resolve::{Job, paths};
-use crate::sheet::{Format, Key, Layers, PassKind, Setting};
+use crate::sheet::entries::LEVELS;
+use crate::sheet::{CheckRule, Format, Key, Layers, PassKind, Setting};
 use crate::template::{Piece, slug};
 
 /// The version of a parcel's description.
@@ -78,6 +79,8 @@ impl Parcel {
 pub struct Contents {
     /// Scenes, by their absolute paths here.
     pub scenes: BTreeMap<String, String>,
+    /// What the sheet says of checks.
+    pub checks: Vec<CheckRule>,
     /// Checks that say nothing there: they have been read here.
     pub quiet: BTreeSet<String>,
 }
@@ -103,8 +106,7 @@ pub fn sheet(plan: &Plan, slices: &[Slice], contents: &Contents) -> Result<Strin
     }
     let roots = plan.roots.iter().map(|root| (root.name.as_str(), Value::String(format!("{OUT}/{}", root.name))));
     root.insert("roots".to_owned(), table(roots));
-    let quiet = contents.quiet.iter().map(|check| (check.as_str(), Value::String("off".to_owned())));
-    root.insert("checks".to_owned(), table(quiet));
+    root.insert("checks".to_owned(), Value::Table(checks(contents)));
     root.insert("run".to_owned(), run(plan));
     let (mut formats, mut kinds, mut jobs) = (Table::new(), Table::new(), Vec::new());
     let mut names: BTreeMap<String, usize> = BTreeMap::new();
@@ -236,6 +238,24 @@ fn run(plan: &Plan) -> Value {
     let licences = run.licences.iter().map(|(name, count)| (name.as_str(), Value::Integer(*count)));
     own.insert("licences".to_owned(), table(licences));
     Value::Table(own)
+}
+
+/// What is said of checks: as the sheet has it, but nothing of what has been read here.
+fn checks(contents: &Contents) -> Table {
+    let spelt = |level| LEVELS.iter().find(|(_, own)| *own == level).map_or("off", |(name, _)| *name);
+    let mut own = Table::new();
+    for rule in &contents.checks {
+        let level = Value::String(spelt(rule.level).to_owned());
+        let value = match rule.limit {
+            Some(limit) => table([("level", level), ("limit", Value::Float(limit))]),
+            None => level,
+        };
+        own.insert(rule.check.value.clone(), value);
+    }
+    for check in &contents.quiet {
+        own.insert(check.clone(), Value::String("off".to_owned()));
+    }
+    own
 }
 
 fn format(format: &Format) -> Value {

@@ -18,8 +18,8 @@ use truepath_core::source::FileId;
 use truepath_core::template::Template;
 use truepath_core::threads::OneByOne;
 
-/// No input may take longer: these are of a few kilobytes.
-const LONGEST: Duration = Duration::from_secs(5);
+/// What takes so long for a few kilobytes hangs.
+const LONGEST: Duration = Duration::from_secs(300);
 
 /// Numbers that look like chance, the same every time (splitmix64).
 struct Chance(u64);

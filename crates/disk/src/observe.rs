@@ -77,7 +77,6 @@ impl Observation<'_> {
         let Some(path) = movie.pattern.fixed().filter(|_| movie.is_known()) else {
             return Ok(Verdict::gather((number, movie), (&[], policy), []));
         };
-        let failed = |error: std::io::Error| Failure::machine("read", &path, &error);
         if let Some(what) = disk::no_file(Path::new(&path)) {
             let seen = Seen::Unreadable(format!("this is {what}, not a file"));
             return Ok(Verdict::gather((number, movie), (&[], policy), [(MOVIE, seen, Provenance::Fresh)]));
@@ -90,7 +89,10 @@ impl Observation<'_> {
                 verdict.gone = gone(movie, &self.machine.history, &Frames::one(MOVIE));
                 return Ok(verdict);
             }
-            Err(error) => return Err(failed(error)),
+            Err(error) => {
+                let seen = [(MOVIE, unread(error), Provenance::Fresh)];
+                return Ok(Verdict::gather((number, movie), (&[], policy), seen));
+            }
         };
         let history = &self.machine.history;
         let past = past(history.of(movie), movie.number(MOVIE), about.len());
@@ -101,14 +103,16 @@ impl Observation<'_> {
             .is_some_and(|(record, _)| history.may_be(&record, about.modified().map_or(i64::MIN, disk::milliseconds)));
         let fresh = stale.is_some() && standing == Provenance::Fresh;
         let known = self.look == Look::Trusting && fresh && untouched;
-        let seen =
-            if known { Seen::AsLanded } else { truepath_media::movie::probe(Path::new(&path)).map_err(failed)? };
+        let mut seen =
+            if known { Seen::AsLanded } else { truepath_media::movie::probe(Path::new(&path)).unwrap_or_else(unread) };
         (self.told)(1);
         let compares =
             matches!(self.look, Look::Deep | Look::Sums) || self.look == Look::Trusting && fresh && !untouched;
         if compares && let Some((record, _)) = past.filter(|_| standing == Provenance::Fresh) {
-            let (digest, _) = truepath_media::digest(Path::new(&path)).map_err(failed)?;
-            standing = changed(Some(&record), &digest).unwrap_or(standing);
+            match truepath_media::digest(Path::new(&path)) {
+                Ok((digest, _)) => standing = changed(Some(&record), &digest).unwrap_or(standing),
+                Err(error) => seen = unread(error),
+            }
         }
         Ok(Verdict::gather((number, movie), (&[], policy), [(MOVIE, seen, standing)]))
     }
@@ -161,10 +165,7 @@ impl Observation<'_> {
                 record.and_then(|record| history.odd(&record)).filter(|odd| plan.policy.level(odd.kind).is_some());
             let path = series.name(frame);
             let path = Path::new(&path);
-            let probe = || {
-                let seen = truepath_media::probe(path);
-                seen.unwrap_or_else(|error| Seen::Unreadable(format!("it cannot be read: {error}")))
-            };
+            let probe = || truepath_media::probe(path).unwrap_or_else(unread);
             let digest = record.filter(|record| record.digest != NO_DIGEST);
             let seen = match (self.look, digest) {
                 (Look::Trusting, _) if fresh && untouched => Seen::AsLanded,
@@ -175,7 +176,7 @@ impl Observation<'_> {
                         standing = other.unwrap_or(standing);
                         if same { Seen::AsLanded } else { probe() }
                     }
-                    Err(error) => Seen::Unreadable(format!("it cannot be read: {error}")),
+                    Err(error) => unread(error),
                 },
                 _ => probe(),
             };
@@ -242,8 +243,7 @@ impl Observation<'_> {
             let looked: Vec<(usize, std::io::Result<Looked>)> = block.par_iter().map(look).collect();
             for (at, looked) in looked {
                 let (frame, seen, standing) = &mut found[at];
-                let looked =
-                    looked.unwrap_or_else(|error| Seen::Unreadable(format!("it cannot be read: {error}")).into());
+                let looked = looked.unwrap_or_else(|error| unread(error).into());
                 seen.clone_from(&looked.seen);
                 let record = past(landed, series.number(*frame), looked.bytes).map(|(record, _)| record);
                 if let (Provenance::Fresh | Provenance::Odd(_), Some(digest)) = (&*standing, &looked.digest) {
@@ -289,6 +289,11 @@ impl Observation<'_> {
         }
         Ok(there)
     }
+}
+
+/// A file that the system could not read: nobody knows what it holds.
+fn unread(error: std::io::Error) -> Seen {
+    Seen::Unreadable(format!("it cannot be read: {error}"))
 }
 
 /// Missing frames that somebody put away, by day.

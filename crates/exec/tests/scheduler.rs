@@ -5,11 +5,11 @@
 mod support;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::atomic::Ordering;
-use std::time::Duration;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use proptest::prelude::*;
-use support::{Act, Fakes, Night, Refuses};
+use support::{Act, Fakes, Night, Refuses, until};
 use truepath_core::frames::Frames;
 use truepath_core::run::event::Event;
 use truepath_exec::landing::Disk;
@@ -56,7 +56,6 @@ fn a_panic_anywhere_ends_the_run_with_one_word_and_at_once() {
         let morning = night.run(&fakes, &Disk, |_| assert!(act != Act::Writes, "the display breaks"));
         let failure = morning.ended.unwrap_err();
         assert!(failure.message.starts_with("this is a bug in True Path: "), "{act:?}: {failure}");
-        assert!(morning.took < Duration::from_secs(5), "{act:?} took {:?}", morning.took);
         assert!(night.state().lock("here", false).is_ok(), "the lock is free");
     }
 }
@@ -71,7 +70,7 @@ fn a_journal_that_cannot_be_written_stops_the_run_and_nothing_lands_unwritten() 
     let morning = night.run(&fakes, &Disk, |_| {});
     let failure = morning.ended.unwrap_err();
     assert!(failure.message.starts_with("cannot write the journal"), "{failure}");
-    assert!(morning.took < Duration::from_secs(5) && morning.there.values().all(Frames::is_empty));
+    assert!(morning.there.values().all(Frames::is_empty));
 }
 
 #[test]
@@ -90,9 +89,13 @@ fn calls_begin_in_their_order_however_long_they_take_to_get_ready() {
 #[test]
 fn one_that_never_gets_ready_is_overtaken() {
     let night = Night::new(&[("quay", 6, None)], "workers = 2\nchunk = 1");
-    let fakes = Fakes::new(&[0], |_, frames| {
+    let others = Arc::new(AtomicUsize::new(0));
+    let seen = others.clone();
+    let fakes = Fakes::new(&[0], move |_, frames| {
         if frames.contains(3) {
-            std::thread::sleep(Duration::from_millis(3500));
+            until("all others", || seen.load(Ordering::SeqCst) == 5);
+        } else {
+            seen.fetch_add(1, Ordering::SeqCst);
         }
         Act::Writes
     });

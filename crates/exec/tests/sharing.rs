@@ -6,7 +6,7 @@ mod support;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use support::{Act, Fakes, Morning, Night};
+use support::{Act, Fakes, Morning, Night, until};
 use truepath_core::frames::Frames;
 use truepath_core::run::event::Event;
 use truepath_exec::landing::Disk;
@@ -76,7 +76,6 @@ fn claims_that_can_no_longer_be_read_or_written_stop_the_member() {
         let failure = morning.ended.unwrap_err();
         let words = ["cannot read the claims in", "cannot write the claim"];
         assert!(words.iter().any(|words| failure.message.starts_with(words)), "{failure}");
-        assert!(morning.took < Duration::from_secs(5));
         let whole = morning.there.values().map(Frames::count).sum::<i64>();
         assert!((1..60).contains(&whole), "{:?}", morning.there);
     }
@@ -94,9 +93,10 @@ fn a_silent_members_calls_are_taken_over_and_it_finds_out() {
     alive.look().unwrap();
     assert_eq!(alive.wish("quay_1-2", true).unwrap(), Wish::Held);
     assert!(silent.is_mine("quay_1-2"));
-    std::thread::sleep(TIMES.takeover + Duration::from_millis(100));
-    alive.look().unwrap();
-    assert_eq!(alive.wish("quay_1-2", true).unwrap(), Wish::Granted { again: true });
+    until("the end of its patience", || {
+        alive.look().unwrap();
+        alive.wish("quay_1-2", true).unwrap() == Wish::Granted { again: true }
+    });
     assert!(!silent.is_mine("quay_1-2") && alive.is_mine("quay_1-2"));
     // Its own end of the call counts no longer.
     silent.done("quay_1-2", "").unwrap();

@@ -9,7 +9,7 @@ use truepath_core::catalogue::{Channels, Light};
 use truepath_core::verify::Seen;
 
 use crate::pixels::{self, Pixels, Samples};
-use crate::{Flaw, disk, exr as own_exr, tiff as own_tiff};
+use crate::{Flaw, exr as own_exr, tiff as own_tiff};
 
 /// A picture as a set of channels.
 #[derive(Clone, Debug, PartialEq)]
@@ -102,7 +102,7 @@ impl Values {
 /// # Errors
 /// When the file cannot be read, is no whole picture, or holds pixels in a way that is not read here: why.
 pub fn read(path: &Path) -> Result<Exact, Flaw> {
-    let picture = match crate::probe(path).map_err(disk)? {
+    let picture = match crate::probe(path).map_err(crate::unread)? {
         Seen::Whole(picture) => picture,
         Seen::Missing => return Err("it does not exist".to_owned()),
         Seen::Broken(why) | Seen::Unreadable(why) => return Err(why),
@@ -111,7 +111,10 @@ pub fn read(path: &Path) -> Result<Exact, Flaw> {
     if let Some(why) = &picture.unproven {
         return Err(why.clone());
     }
-    crate::credible(&picture, std::fs::metadata(path).map_err(disk)?.len())?;
+    crate::credible(&picture, std::fs::metadata(path).map_err(crate::unread)?.len())?;
+    if let Some(why) = crate::too_many(&picture) {
+        return Err(why);
+    }
     let most = crate::needed(&picture);
     let light = truepath_core::catalogue::by_name(picture.file_type).map_or(Light::Either, |known| known.light);
     let planes = match picture.file_type {

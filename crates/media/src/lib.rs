@@ -16,6 +16,7 @@ mod png;
 mod raw;
 mod samples;
 mod sound;
+mod source;
 mod stats;
 #[cfg(test)]
 mod tests;
@@ -27,13 +28,14 @@ use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::path::Path;
 
 use truepath_core::catalogue::Bits;
+use truepath_core::check::bytes as told_bytes;
 use truepath_core::picture::Content;
 use truepath_core::verify::{Picture, Seen};
 
 pub use sound::sound;
 
-/// A file being looked at.
-type Bytes = BufReader<File>;
+pub use source::Storage;
+use source::{Bytes, Failed, Source, again};
 
 /// Why a file is no whole picture.
 type Flaw = String;
@@ -68,7 +70,7 @@ const HEADS: &[(&[u8], &dyn Type)] = &[
 /// # Errors
 /// When the disk cannot answer; a file that is not there is no error.
 pub fn probe(path: &Path) -> std::io::Result<Seen> {
-    let found = found(path)?;
+    let found = again(|| found(path))?;
     Ok(found.map_or_else(|seen| seen, |found| Seen::Whole(found.picture)))
 }
 
@@ -106,11 +108,11 @@ impl Looked {
 /// # Errors
 /// As [`probe`].
 pub fn inspect(path: &Path, wanted: Wanted<'_>) -> std::io::Result<Looked> {
-    let found = match found(path)? {
-        Ok(found) => found,
-        Err(seen) => return Ok(Looked::only(seen, 0)),
-    };
-    if wanted(&found.picture) { unpacked(found) } else { Ok(Looked::only(Seen::Whole(found.picture), found.length)) }
+    again(|| match found(path)? {
+        Ok(found) if wanted(&found.picture) => unpacked(found),
+        Ok(found) => Ok(Looked::only(Seen::Whole(found.picture), found.length)),
+        Err(seen) => Ok(Looked::only(seen, 0)),
+    })
 }
 
 /// As [`inspect`], of a file that no plan knows: one that claims more pixels than its bytes can hold is refused.
@@ -118,13 +120,13 @@ pub fn inspect(path: &Path, wanted: Wanted<'_>) -> std::io::Result<Looked> {
 /// # Errors
 /// As [`probe`].
 pub fn inspect_any(path: &Path) -> std::io::Result<Looked> {
-    match found(path)? {
+    again(|| match found(path)? {
         Ok(found) => match credible(&found.picture, found.length) {
             Ok(()) => unpacked(found),
             Err(flaw) => Ok(Looked::only(Seen::Broken(flaw), found.length)),
         },
         Err(seen) => Ok(Looked::only(seen, 0)),
-    }
+    })
 }
 
 /// BLAKE3 of all bytes of a file, and how many there are.
@@ -132,15 +134,18 @@ pub fn inspect_any(path: &Path) -> std::io::Result<Looked> {
 /// # Errors
 /// When it cannot be read to its end.
 pub fn digest(path: &Path) -> std::io::Result<([u8; 32], u64)> {
-    let (file, _) = open(path)?;
-    let mut hasher = blake3::Hasher::new();
-    hasher.update_reader(file)?;
-    Ok((*hasher.finalize().as_bytes(), hasher.count()))
+    again(|| {
+        let (file, _) = open(path)?;
+        let mut hasher = blake3::Hasher::new();
+        hasher.update_reader(file)?;
+        Ok((*hasher.finalize().as_bytes(), hasher.count()))
+    })
 }
 
 /// A file whose head was read.
 struct Found {
     file: Bytes,
+    failed: Failed,
     length: u64,
     kind: &'static dyn Type,
     picture: Picture,
@@ -151,14 +156,16 @@ const MOST_BYTES: u64 = 4 << 30;
 
 /// Reads all of a file, and unpacks its pixels.
 fn unpacked(found: Found) -> std::io::Result<Looked> {
-    let Found { mut file, length, kind, mut picture } = found;
+    let Found { mut file, failed, length, kind, mut picture } = found;
     file.seek(SeekFrom::Start(0))?;
     let mut bytes = Vec::new();
     let room = usize::try_from(length).is_ok_and(|length| bytes.try_reserve_exact(length).is_ok());
-    if length > MOST_BYTES || !room {
+    let too_large =
+        (length > MOST_BYTES || !room).then(|| format!("it has {length} bytes, too many to decode at once"));
+    if let Some(why) = too_large.or_else(|| too_many(&picture)) {
         let mut hasher = blake3::Hasher::new();
         hasher.update_reader(file)?;
-        picture.unproven = Some(format!("it has {length} bytes, too many to decode at once"));
+        picture.unproven = Some(why);
         let digest = Some(*hasher.finalize().as_bytes());
         return Ok(Looked { digest, ..Looked::only(Seen::Whole(picture), length) });
     }
@@ -166,12 +173,25 @@ fn unpacked(found: Found) -> std::io::Result<Looked> {
     file.into_inner().take(length).read_to_end(&mut bytes)?;
     let most = needed(&picture);
     let decoded = caught(|| kind.decode(&bytes, &mut picture, most));
+    failed.unless(())?;
     let digest = Some(*blake3::hash(&bytes).as_bytes());
     let (seen, content) = match decoded {
         Ok(content) => (Seen::Whole(picture), content),
         Err(flaw) => (Seen::Broken(flaw), Content::default()),
     };
     Ok(Looked { seen, content, bytes: bytes.len() as u64, digest })
+}
+
+/// Bytes of pixels that are unpacked at once: a decoder and whoever takes its pixels keep a copy each.
+const MOST_UNPACKED: u64 = 1 << 30;
+
+/// Why the pixels of a picture are not unpacked here: there are too many. `None` where they are.
+fn too_many(picture: &Picture) -> Option<Flaw> {
+    let claimed = claimed(picture);
+    (claimed > MOST_UNPACKED).then(|| {
+        let (width, height) = (picture.width, picture.height);
+        format!("its {width}x{height} pixels take {}, too many to unpack at once", told_bytes(claimed as f64))
+    })
 }
 
 /// Bytes that a sample has at most.
@@ -227,19 +247,27 @@ fn found(path: &Path) -> std::io::Result<Result<Found, Seen>> {
         Ok(opened) => opened,
         Err(seen) => return Ok(Err(seen)),
     };
-    let mut file = BufReader::new(file);
-    let mut head = [0; 8];
-    let read_bytes = file.by_ref().take(8).read(&mut head)?;
     // TGA has nothing at its head to be told by.
     let tga = path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("tga"));
-    let kind = HEADS.iter().find(|(magic, _)| head[..read_bytes].starts_with(magic)).map(|(_, kind)| *kind);
+    told(file, length, tga)
+}
+
+/// The same of an open file. `tga` is how its name ends.
+fn told(file: impl Storage + 'static, length: u64, tga: bool) -> std::io::Result<Result<Found, Seen>> {
+    let (source, failed) = Source::new(file);
+    let mut file = BufReader::new(source);
+    // One read may give fewer bytes than there are.
+    let mut head = Vec::with_capacity(8);
+    let read_bytes = file.by_ref().take(8).read_to_end(&mut head)?;
+    let kind = HEADS.iter().find(|(magic, _)| head.starts_with(magic)).map(|(_, kind)| *kind);
     let Some(kind) = kind.or(tga.then_some(&raw::Tga as &dyn Type)) else {
         return Ok(Err(Seen::Broken("this is not a picture of a known type".to_owned())));
     };
     // Within the buffer: it is not read again.
     file.seek_relative(-(read_bytes as i64))?;
-    Ok(match caught(|| kind.probe(&mut file, length)) {
-        Ok(picture) => Ok(Found { file, length, kind, picture }),
+    let probed = failed.unless(caught(|| kind.probe(&mut file, length)))?;
+    Ok(match probed {
+        Ok(picture) => Ok(Found { file, failed, length, kind, picture }),
         Err(flaw) => Err(Seen::Broken(flaw)),
     })
 }
@@ -258,12 +286,18 @@ fn opened(path: &Path) -> std::io::Result<Result<(File, u64), Seen>> {
 
 /// All bytes of a file that is not too large for that.
 fn whole(path: &Path) -> Result<Vec<u8>, Flaw> {
-    let (file, length) = open(path).map_err(disk)?;
+    let read = || {
+        let (file, length) = open(path)?;
+        let mut bytes = Vec::new();
+        if length <= MOST_BYTES {
+            file.take(length).read_to_end(&mut bytes)?;
+        }
+        Ok((bytes, length))
+    };
+    let (bytes, length) = again(read).map_err(unread)?;
     if length > MOST_BYTES {
         return Err(format!("it has {length} bytes, too many to decode at once"));
     }
-    let mut bytes = Vec::new();
-    file.take(length).read_to_end(&mut bytes).map_err(disk)?;
     Ok(bytes)
 }
 
@@ -299,6 +333,11 @@ fn tail<const N: usize>(bytes: &mut Bytes, length: u64) -> Result<[u8; N], Flaw>
 
 fn cut() -> Flaw {
     "the file is cut off: a part of the picture is missing".to_owned()
+}
+
+/// What the system says of a file that it could not read.
+fn unread(error: std::io::Error) -> Flaw {
+    format!("it cannot be read: {error}")
 }
 
 /// What the system says of a file that cannot be read on; a decoder that wants more bytes than there are has one that is cut.

@@ -12,7 +12,7 @@ use truepath_core::verify::{Picture, Seen};
 pub use crate::samples::Samples;
 use crate::samples::{samples_of, sum};
 use crate::stats::of_pixels;
-use crate::{Flaw, disk, exr as own_exr, png as own_png, raw, tiff as own_tiff, webp as own_webp};
+use crate::{Flaw, exr as own_exr, png as own_png, raw, tiff as own_tiff, webp as own_webp};
 
 /// A picture.
 #[derive(Clone, Debug, PartialEq)]
@@ -65,14 +65,17 @@ impl Pixels {
 /// # Errors
 /// When the file cannot be read, is no whole picture, or holds pixels in a way that is not read here: why.
 pub fn read(path: &Path, layer: Option<&str>) -> Result<Pixels, Flaw> {
-    let picture = match crate::probe(path).map_err(disk)? {
+    let picture = match crate::probe(path).map_err(crate::unread)? {
         Seen::Whole(picture) => picture,
         Seen::Missing => return Err("it does not exist".to_owned()),
         Seen::Broken(why) | Seen::Unreadable(why) => return Err(why),
         Seen::AsLanded | Seen::Movie(_) => return Err("it is not a picture".to_owned()),
     };
-    let length = std::fs::metadata(path).map_err(disk)?.len();
+    let length = std::fs::metadata(path).map_err(crate::unread)?.len();
     crate::credible(&picture, length)?;
+    if let Some(why) = crate::too_many(&picture) {
+        return Err(why);
+    }
     let most = crate::needed(&picture);
     crate::caught(|| unpacked(path, layer, &picture, most))
 }

@@ -1,11 +1,11 @@
-use std::io::BufWriter;
+use std::io::{BufWriter, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 use exr::prelude::{WritableImage, f16};
 use truepath_core::catalogue::{Bits, Channels};
 use truepath_core::verify::{LayerSeen, Picture, Seen};
 
-use crate::{inspect, probe};
+use crate::{inspect, probe, told, unpacked};
 
 /// What stands at a path by all of its bytes.
 fn decode(path: &Path) -> std::io::Result<Seen> {
@@ -151,6 +151,54 @@ fn every_layout_is_told_and_every_cut_is_seen() {
     }
     assert_eq!(probe(&folder.path().join("none.png")).expect("disk"), Seen::Missing);
     assert!(matches!(probe(folder.path()), Ok(Seen::Broken(_))));
+}
+
+/// A file of which nothing can be read from some place on, as a server that has gone away leaves it.
+struct Failing {
+    file: std::io::Cursor<Vec<u8>>,
+    from: u64,
+}
+
+impl Read for Failing {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let room = self.from.saturating_sub(self.file.position());
+        if room == 0 {
+            return Err(std::io::Error::from_raw_os_error(5));
+        }
+        let most = buffer.len().min(usize::try_from(room).unwrap_or(usize::MAX));
+        self.file.read(&mut buffer[..most])
+    }
+}
+
+impl Seek for Failing {
+    fn seek(&mut self, to: SeekFrom) -> std::io::Result<u64> {
+        self.file.seek(to)
+    }
+}
+
+#[test]
+fn a_read_that_fails_is_no_damage_wherever_it_fails() {
+    let folder = tempfile::tempdir().expect("temp");
+    for (path, _) in samples(folder.path()) {
+        let bytes = std::fs::read(&path).expect("disk");
+        let (length, tga) = (bytes.len() as u64, path.extension().is_some_and(|own| own == "tga"));
+        let open = |from| Failing { file: std::io::Cursor::new(bytes.clone()), from };
+        let (mut probed, mut unread) = (0, 0);
+        for from in 0..length {
+            // What the head and the end say may be known before the place that fails; the pixels are not.
+            match told(open(from), length, tga) {
+                Err(error) => assert_eq!(error.raw_os_error(), Some(5), "{}", path.display()),
+                Ok(Err(seen)) => panic!("{} from {from}: {seen:?}", path.display()),
+                Ok(Ok(found)) => {
+                    probed += 1;
+                    unread += u32::from(unpacked(found).is_err());
+                }
+            }
+        }
+        assert_eq!(probed, unread, "{}", path.display());
+        let whole = told(open(length + 1), length, tga).expect("it can be read").map(unpacked);
+        assert!(matches!(whole, Ok(Ok(looked)) if matches!(looked.seen, Seen::Whole(_))), "{}", path.display());
+    }
 }
 
 #[test]

@@ -18,7 +18,7 @@ static ALONE: Mutex<()> = Mutex::new(());
 /// Files of a kilobyte that claim no more than these pixels may take so much; a decoder keeps a few copies.
 const MOST_PIXELS: u64 = 1 << 22;
 const MOST_MEMORY: usize = 600 << 20;
-const LONGEST: Duration = Duration::from_secs(20);
+const LONGEST: Duration = Duration::from_secs(300);
 
 struct Chance(u64);
 

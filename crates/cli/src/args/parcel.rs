@@ -46,7 +46,7 @@ pub struct RenderArgs {
     #[arg(required = true)]
     pub parcels: Vec<PathBuf>,
     /// Renderers at a time
-    #[arg(long, value_name = "N")]
+    #[arg(long, value_name = "N", value_parser = super::workers)]
     pub workers: Option<usize>,
 }
 

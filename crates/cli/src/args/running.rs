@@ -48,7 +48,7 @@ pub struct RunArgs {
     #[arg(long, value_name = "WHAT", num_args = 0..=1, default_missing_value = "all", help_heading = "Rendering")]
     pub anew: Option<AnewValues>,
     /// Renderers at a time
-    #[arg(long, value_name = "N", help_heading = "Rendering")]
+    #[arg(long, value_name = "N", help_heading = "Rendering", value_parser = super::workers)]
     pub workers: Option<usize>,
     /// Only these calls, by their names in `build --to json` (repeatable)
     #[arg(long, value_name = "ID", help_heading = TOGETHER)]

@@ -4,7 +4,7 @@ use truepath_core::plan::Series;
 use truepath_core::verify::{State, Verdict};
 use truepath_exec::failure::Failure;
 use truepath_exec::landing::adopt::{Adoption, GivenBack, adopt, give_back};
-use truepath_exec::landing::moving::Bounds;
+use truepath_exec::landing::moving::Mover;
 use truepath_exec::observe::Look;
 
 use super::alone::{Alone, alone};
@@ -75,7 +75,7 @@ pub fn run(args: &VerifyArgs, queue: &mut Queue, around: &Surroundings) -> Resul
 
 fn take(loaded: &Loaded, verdict: &Verdict, held: &Alone, told: &mut Told) -> Result<(), Failure> {
     let plan = &loaded.plan;
-    let bounds = Bounds::of(plan, None);
+    let mover = Mover::new(plan, &held.journal, None);
     let series = plan.output(verdict.series);
     let made = loaded.ground.made_of.get(verdict.series).and_then(Option::as_ref);
     // A movie without a record of its frames is made again: that is cheap, and certain.
@@ -86,12 +86,12 @@ fn take(loaded: &Loaded, verdict: &Verdict, held: &Alone, told: &mut Told) -> Re
     let odd = verdict.in_any(&[State::Odd, State::Unproven]);
     let foreign = verdict.in_state(State::Foreign).iter().chain(odd.iter().filter(|frame| !known(*frame)));
     for frame in foreign {
-        let why = adopt(plan, &Adoption { series, frame, from: None, made }, (&bounds, &held.journal))?;
+        let why = adopt(&mover, &Adoption { series, frame, from: None, made })?;
         told.take(verdicts::relative(plan, &series.name(frame)), why);
     }
     for near in &verdict.near {
         let adoption = Adoption { series, frame: near.frame, from: Some(&near.from), made };
-        let why = adopt(plan, &adoption, (&bounds, &held.journal))?;
+        let why = adopt(&mover, &adoption)?;
         told.take(format!("{} to {}", near.from, verdicts::relative(plan, &series.name(near.frame))), why);
     }
     Ok(())
@@ -100,10 +100,12 @@ fn take(loaded: &Loaded, verdict: &Verdict, held: &Alone, told: &mut Told) -> Re
 /// Gives back what was taken last.
 fn undo(loaded: &Loaded, held: &Alone, told: &mut Told) -> Result<(), Failure> {
     let (plan, history) = (&loaded.plan, &loaded.ground.history);
-    let bounds = Bounds::of(plan, None);
+    let mover = Mover::new(plan, &held.journal, None);
     for ((id, frame), from) in history.adopted() {
         let Some(series) = plan.series.iter().find(|series: &&Series| series.id == *id) else { continue };
-        let why = match give_back((series, *frame), from, history, (&bounds, &held.journal))? {
+        let own = Some(from.as_str()).filter(|from| !from.is_empty());
+        let adoption = Adoption { series, frame: *frame, from: own, made: None };
+        let why = match give_back(&mover, &adoption, history)? {
             GivenBack::Now => None,
             GivenBack::Before => continue,
             GivenBack::Not(why) => Some(why),

@@ -14,7 +14,7 @@ use truepath_exec::disk;
 use truepath_exec::failure::Failure;
 use truepath_exec::guard::OWN;
 use truepath_exec::landing::away::{BroughtBack, bring_back, put_away, removed};
-use truepath_exec::landing::moving::Bounds;
+use truepath_exec::landing::moving::Mover;
 use truepath_exec::landing::recover;
 use truepath_exec::observe::Look;
 
@@ -308,14 +308,15 @@ fn put_all_away(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<
     let mut left = Vec::new();
     for (at, sheet) in list.queues[0].sheets.iter().enumerate() {
         let held = alone(sheet, around)?;
-        let bounds = bounds(args, &sheet.plan);
+        let named = named_folder(args, &sheet.plan);
         for going in list.going.iter().filter(|going| going.sheet == at) {
             let plan = &list.queues[going.plan].sheets[at].plan;
+            let mover = Mover::new(plan, &held.journal, named.as_deref());
             let series = plan.output(going.series);
             for (frame, _) in &going.files {
                 let path = series.name(*frame);
                 let to = place_for(args, plan, series, (&path, &held))?;
-                if let Some(why) = put_away(plan, (series, *frame), &to, (&bounds, &held.journal))? {
+                if let Some(why) = put_away(&mover, (series, *frame), &to)? {
                     left.push(format!("{}: {why}", verdicts::relative(plan, &path)));
                 }
             }
@@ -335,23 +336,17 @@ fn put_all_away(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<
     Ok(left)
 }
 
-/// The folders that files may be moved in: those of the sheet, and the one that was named.
-fn bounds(args: &CleanArgs, plan: &Plan) -> Bounds {
-    let named = args.to.as_ref().map(|to| Path::new(&plan.home.folder).join(to));
-    Bounds::of(plan, named.as_deref())
+/// The folder that was named to move files into.
+fn named_folder(args: &CleanArgs, plan: &Plan) -> Option<PathBuf> {
+    args.to.as_ref().map(|to| Path::new(&plan.home.folder).join(to))
 }
 
 /// Where a file is put: below its root or in the folder that was named, in a folder of this moment, by its own path.
-fn place_for(
-    args: &CleanArgs,
-    plan: &Plan,
-    series: &Series,
-    (path, held): (&str, &Alone),
-) -> Result<PathBuf, Failure> {
+fn place_for(args: &CleanArgs, plan: &Plan, series: &Series, (path, held): (&str, &Alone)) -> Result<PathBuf, Failure> {
     let root = series.root.and_then(|root| plan.roots[root].path.as_deref()).unwrap_or(&plan.home.folder);
     let rest = path.strip_prefix(root).unwrap_or(path).trim_start_matches('/').replace(':', "_");
-    let base = match &args.to {
-        Some(to) => Path::new(&plan.home.folder).join(to),
+    let base = match named_folder(args, plan) {
+        Some(to) => to,
         None => removed(Path::new(root))?,
     };
     Ok(base.join(&held.stamp).join(rest))
@@ -363,14 +358,15 @@ fn undo(args: &CleanArgs, queue: &Queue, around: &Surroundings) -> Result<Exit, 
     for sheet in &queue.sheets {
         let held = alone(sheet, around)?;
         let (history, plan) = (&sheet.ground.history, &sheet.plan);
-        let bounds = bounds(args, plan);
+        let named = named_folder(args, plan);
+        let mover = Mover::new(plan, &held.journal, named.as_deref());
         let mut last = None;
         for (place, away) in history.all_put_away() {
             // What was put away earlier is brought back by the next call.
             if last.is_some_and(|last| last != away.session) {
                 break;
             }
-            match bring_back(plan, (place, away), history, (&bounds, &held.journal))? {
+            match bring_back(&mover, (place, away), history)? {
                 BroughtBack::Now => back += 1,
                 BroughtBack::Before => continue,
                 BroughtBack::Not(why) => {

@@ -55,7 +55,7 @@ pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
                 Failure::unreadable(format!("{} is not a PNG file", out.display())).help("end its name with .png")
             );
         }
-        deliveries(args, &sides, around).judge(out, deliver::same(Kind::Picture, args.replace))?;
+        deliveries(args, &sides, around).judge(out, deliver::asked(Kind::Picture, args.replace))?;
     }
     let how = Comparing { tolerance, scaled: args.scaled || sides.scaled };
     let total = sides.pairs.iter().map(|pair| pair.frames.len() as u64).sum();
@@ -75,7 +75,7 @@ pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
             .help("`truepath verify` shows which files exist"));
     }
     if let Some(out) = &args.out {
-        let delivery = deliveries(args, &sides, around).open(out, deliver::same(Kind::Picture, args.replace))?;
+        let delivery = deliveries(args, &sides, around).open(out, deliver::asked(Kind::Picture, args.replace))?;
         draw(out, delivery, &comparison, how)?;
     }
     if args.json {

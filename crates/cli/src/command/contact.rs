@@ -16,9 +16,9 @@ use truepath_pictures::contact::{Cell, Contact, Mark, Row};
 use truepath_pictures::conversion::meant;
 use truepath_pictures::thumbnail::{self, Thumbnail, Wish};
 
-use super::gallery::{self, Shot, Strip};
 use super::deliver::{self, Beside};
 use super::encode;
+use super::gallery::{self, Shot, Strip};
 use crate::args::{Common, ContactArgs, Rows};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
@@ -40,7 +40,7 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
         return Err(Failure::unreadable(format!("--exposure {} is not a number of stops", args.exposure))
             .help("write one between -64 and 64"));
     }
-    let how = deliver::same(Kind::Picture, args.replace);
+    let how = deliver::asked(Kind::Picture, args.replace);
     let mut loaded = None;
     let (title, mut strips) = match is_loose(&args.common.jobs) {
         true => {
@@ -53,6 +53,7 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
             if let Some(exit) = super::not_to_be_judged(queue, around) {
                 return Ok(exit);
             }
+            super::guard_files(queue)?;
             let mut strips = Vec::new();
             for (at, sheet) in queue.sheets.iter().enumerate() {
                 strips.extend(gallery::of_sheet(sheet, &queue.verdicts(at, Look::Heads, around)?));
@@ -192,7 +193,7 @@ fn drawn(args: &ContactArgs, wall: Wall, deliveries: &Deliveries, around: &Surro
     }
     let png = contact.draw(layout, &pictures).png();
     let png = png.map_err(|error| Failure::machine("draw", &args.out, &error))?;
-    deliveries.open(&args.out, deliver::same(Kind::Picture, args.replace))?.write(&png)?;
+    deliveries.open(&args.out, deliver::asked(Kind::Picture, args.replace))?.write(&png)?;
     if args.common.json {
         show::print_exact(&show::json::text(&document(args, layout.size, &strips, &shown)))?;
     } else {

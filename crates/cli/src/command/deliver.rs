@@ -5,14 +5,12 @@ use std::path::{Path, PathBuf};
 
 use truepath_core::plan::Plan;
 use truepath_core::template::Pattern;
-use truepath_exec::failure::Failure;
-use truepath_exec::guard::{Deliveries, Delivery, Kind, Over, Place, Taken};
+use truepath_exec::guard::{Deliveries, Kind, Over, Place, Taken};
 use truepath_exec::landing::away;
 
 use crate::args::Common;
 use crate::lower::Surroundings;
 use crate::pipeline::{LoadOptions, Loaded, Queue, load};
-use crate::show;
 
 /// What a picture is that a command looks at.
 pub const INPUT: &str = "one of the pictures themselves";
@@ -39,8 +37,7 @@ impl Beside<'_> {
         inputs: impl FnOnce(&mut Taken),
     ) -> Deliveries {
         let mut taken = Taken::default();
-        let is_plain =
-            self.common.set.is_empty() && self.common.scale.is_none() && self.common.mode.is_empty();
+        let is_plain = self.common.set.is_empty() && self.common.scale.is_none() && self.common.mode.is_empty();
         let mut known: BTreeSet<PathBuf> = BTreeSet::new();
         for loaded in self.queue.iter().flat_map(|queue| &queue.sheets) {
             if is_plain {
@@ -66,7 +63,9 @@ impl Beside<'_> {
         let named = load::find_sheets(&self.common.sheet, &self.around.folder).unwrap_or_default();
         let mut found: BTreeSet<PathBuf> = named.into_iter().collect();
         let mut folders = BTreeSet::from([self.around.folder.clone()]);
-        folders.extend(outs.into_iter().filter_map(|out| Place::of(&self.around.folder.join(out)).ok()).map(|place| place.folder));
+        folders.extend(
+            outs.into_iter().filter_map(|out| Place::of(&self.around.folder.join(out)).ok()).map(|place| place.folder),
+        );
         let above: BTreeSet<&Path> = folders.iter().flat_map(|folder| folder.ancestors()).collect();
         for folder in above {
             let sheets = load::toml_files(folder).into_iter().filter(|path| load::is_sheet(path));
@@ -120,7 +119,8 @@ impl Loaded {
             let files = facts.files().filter_map(|name| load::resource(Path::new(scene), name));
             found.extend(files.map(|path| (path, "a file that a scene needs")));
         }
-        let programs = self.adapters.values().flat_map(|adapter| adapter.program.names().map(str::to_owned).collect::<Vec<_>>());
+        let programs =
+            self.adapters.values().flat_map(|adapter| adapter.program.names().map(str::to_owned).collect::<Vec<_>>());
         let programs = programs.filter(|name| name.contains('/'));
         let home = Path::new(&self.plan.home.folder);
         found.extend(programs.map(|path| (home.join(path), "a program that the sheet starts")));
@@ -142,23 +142,14 @@ pub fn is_standard_output(out: &Path) -> bool {
     ["-", "/dev/stdout", "/dev/fd/1"].iter().any(|name| out == Path::new(name))
 }
 
-/// Writes a text to standard output, or whole to a file, which may be a program that can be started.
-pub fn text(delivery: Option<Delivery>, body: &str, is_program: bool) -> Result<(), Failure> {
-    match delivery {
-        None => show::print_exact(body),
-        Some(delivery) if is_program => delivery.write_program(body.as_bytes()),
-        Some(delivery) => delivery.write(body.as_bytes()),
-    }
-}
-
 /// How a file is written over: what was asked for, or what True Path made.
 pub fn over(replace: bool, mark: &'static str) -> Over<'static> {
-    if replace { Over::Same } else { Over::Marked(mark) }
+    if replace { Over::Asked(true) } else { Over::Marked(mark) }
 }
 
 /// How a picture or movie is written over.
-pub fn same(kind: Kind, replace: bool) -> (Kind, Over<'static>) {
-    (kind, if replace { Over::Same } else { Over::Never })
+pub fn asked(kind: Kind, replace: bool) -> (Kind, Over<'static>) {
+    (kind, Over::Asked(replace))
 }
 
 /// The folder of a file that is to be written.

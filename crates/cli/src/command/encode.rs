@@ -20,6 +20,7 @@ use truepath_core::verify::movie::Planned;
 use truepath_core::verify::{Picture, Seen};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::{self, Delivery, Taken};
+use truepath_exec::process;
 use truepath_movie::pipe::{self, Unfed};
 use truepath_movie::{Kind, Movie, Source, sound};
 use truepath_pictures::conversion::{Conversion, Data};
@@ -89,7 +90,7 @@ fn delivery(args: &EncodeArgs, around: &Surroundings) -> Result<Delivery, Failur
     };
     let beside = Beside { common: &Common::default(), queue: None, around };
     let deliveries = beside.deliveries([args.out.as_path()], inputs);
-    deliveries.open(&args.out, deliver::same(guard::Kind::Movie, args.replace))
+    deliveries.open(&args.out, deliver::asked(guard::Kind::Movie, args.replace))
 }
 
 /// Makes a movie with its encoder. `told` hears how many frames have been handed on.
@@ -182,9 +183,9 @@ fn outside(asked: &Asked, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Fail
     if let Err(Unfed::Frames(why)) = fed {
         return Err(failed(why));
     }
-    let code = status.code().map(i64::from);
-    if !code.is_some_and(|code| asked.encoder.ok.contains(&code)) {
-        let how = code.map_or("was ended by a signal".to_owned(), |code| format!("ended with {code}"));
+    let ending = process::ending(status);
+    if !asked.encoder.exit.is_good(ending) {
+        let how = ending.words();
         let last = if last.is_empty() { last } else { format!(": {last}") };
         return Err(failed(format!("{} {how}{last}", asked.encoder.name)));
     }

@@ -56,6 +56,7 @@ pub fn run(args: &EstimateArgs, around: &Surroundings) -> Result<Exit, Failure> 
     if let Some(exit) = super::not_to_be_judged(&queue, around) {
         return Ok(exit);
     }
+    super::guard_files(&queue)?;
     let mut all = Vec::new();
     for (at, loaded) in queue.sheets.iter().enumerate() {
         let verdicts = queue.verdicts(at, Look::Heads, around)?;

@@ -9,8 +9,8 @@ use truepath_core::run::event::Event;
 use truepath_core::run::history::{Depth, History, PastCall, Session};
 
 use crate::args::LogArgs;
-use truepath_exec::disk;
 use truepath_exec::failure::Failure;
+use truepath_exec::guard;
 use truepath_exec::state::journal;
 
 use crate::exit_code::Exit;
@@ -65,6 +65,7 @@ pub fn run(args: &LogArgs, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 fn said<'h>(loaded: &Loaded, history: &'h History, job: &str, wanted: Option<&Frames>) -> Vec<Said<'h>> {
+    let logs = loaded.state.logs();
     let adapter = loaded.plan.jobs.iter().find(|own| own.name == job).and_then(|job| loaded.adapter(job));
     let problem = adapter.and_then(|adapter| adapter.log.problem.as_deref()).and_then(|regex| Regex::new(regex).ok());
     let calls = history.sessions.iter().flat_map(|session| session.calls.iter().map(move |call| (session, call)));
@@ -84,8 +85,8 @@ fn said<'h>(loaded: &Loaded, history: &'h History, job: &str, wanted: Option<&Fr
         if wanted.is_some_and(|wanted| wanted.is_disjoint(&frames)) {
             return None;
         }
-        // A log that is gone says nothing more.
-        let text = disk::read(Path::new(&call.started.log), MOST_LOG).unwrap_or_default();
+        // A log that is gone says nothing more, and a journal may name anything: only logs of this sheet are shown.
+        let text = guard::read_confined(Path::new(&call.started.log), &logs, MOST_LOG).unwrap_or_default();
         let text = String::from_utf8_lossy(&text);
         let of_line = |line: &str| Some(problem.as_ref()?.captures(line)?.name("text")?.as_str().to_owned());
         let failed = call.ended.as_ref().is_some_and(|ended| !ended.missing.is_empty());

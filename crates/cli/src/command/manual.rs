@@ -1,9 +1,11 @@
 //! `completions` and `man`: what a shell and a reader of manual pages take from the command line itself.
 
-use truepath_exec::failure::Failure;
-use truepath_exec::guard::{Deliveries, Kind, Over};
+use std::path::Path;
 
-use super::deliver::Beside;
+use truepath_exec::failure::Failure;
+use truepath_exec::guard::{Delivery, Kind};
+
+use super::deliver::{self, Beside};
 use crate::args::{Common, CompletionsArgs, ManArgs, Shell};
 use crate::completing;
 use crate::exit_code::Exit;
@@ -40,7 +42,8 @@ pub fn man(args: &ManArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let common = Common::default();
     let first = folder.join("truepath.1");
     let deliveries = Beside { common: &common, queue: None, around }.deliveries([first.as_path()], |_| {});
-    let count = pages(&command, folder, &deliveries)?;
+    let how = (Kind::Text, deliver::over(args.replace, MARK));
+    let count = pages(&command, folder, &|page| deliveries.open(page, how))?;
     show::print(&format!(
         "{}: {}. Read one: man {}/truepath.1\n",
         folder.display(),
@@ -51,15 +54,18 @@ pub fn man(args: &ManArgs, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 /// The pages of a command and of all below it; how many there are.
-fn pages(command: &clap::Command, folder: &std::path::Path, deliveries: &Deliveries) -> Result<i64, Failure> {
+fn pages(
+    command: &clap::Command,
+    folder: &Path,
+    open: &dyn Fn(&Path) -> Result<Delivery, Failure>,
+) -> Result<i64, Failure> {
     let mut count = 1;
     let page = clap_mangen::Man::new(command.clone());
     let mut text = Vec::new();
     page.render(&mut text).map_err(|error| Failure::machine("write", folder, &error))?;
-    let delivery = deliveries.open(&folder.join(page.get_filename()), (Kind::Text, Over::Marked(MARK)))?;
-    delivery.write(&text)?;
+    open(&folder.join(page.get_filename()))?.write(&text)?;
     for below in command.get_subcommands().filter(|below| !below.is_hide_set()) {
-        count += pages(below, folder, deliveries)?;
+        count += pages(below, folder, open)?;
     }
     Ok(count)
 }

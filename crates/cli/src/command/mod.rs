@@ -94,6 +94,20 @@ fn guard_calls(plan: &Plan, files: impl Iterator<Item = i64>) -> Result<(), Fail
     Err(Failure::new(Cause::Refused, message).help("give fewer frames (--frames), or raise `chunk` under [run]"))
 }
 
+/// Files of one plan at most for a command that keeps each of them in memory.
+const MOST_FILES: i64 = 50_000_000;
+
+/// Keeps a slip in a frame range from filling the memory with files that are not there.
+fn guard_files(queue: &Queue) -> Result<(), Failure> {
+    let plans = queue.sheets.iter().flat_map(|sheet| sheet.plan.outputs());
+    let files = plans.filter_map(|(_, series)| series.count()).fold(0i64, i64::saturating_add);
+    if files <= MOST_FILES {
+        return Ok(());
+    }
+    let message = format!("this plan has {files} files; at most {MOST_FILES} can be shown");
+    Err(Failure::new(Cause::Refused, message).help("give fewer frames (--frames), or fewer jobs"))
+}
+
 /// How a command ends that compares the disk with a plan which nobody can know: nothing is planned, not all names are known, or
 /// what was typed has no meaning. Then what was found is told.
 fn not_to_be_judged(queue: &Queue, around: &Surroundings) -> Option<Exit> {

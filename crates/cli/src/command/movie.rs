@@ -86,7 +86,7 @@ fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Ex
     // What is typed as jobs are patterns here.
     let common = Common { sheet: args.common.sheet.clone(), ..Common::default() };
     let deliveries = Beside { common: &common, queue: None, around }.deliveries([out], inputs);
-    let delivery = deliveries.open(out, deliver::same(Kind::Movie, args.replace))?;
+    let delivery = deliveries.open(out, deliver::asked(Kind::Movie, args.replace))?;
     let part = delivery.staged().to_owned();
     let mut wanted = EncodeArgs {
         patterns: args.common.jobs.clone(),

@@ -186,7 +186,12 @@ fn apart(piles: &[Pile<'_>]) -> Result<(), Failure> {
 }
 
 /// The files that are to be written, beside what the sheets plan. The first of each job is judged before any is made.
-fn deliveries(args: &StackArgs, piles: &[Pile<'_>], queue: &Queue, around: &Surroundings) -> Result<Deliveries, Failure> {
+fn deliveries(
+    args: &StackArgs,
+    piles: &[Pile<'_>],
+    queue: &Queue,
+    around: &Surroundings,
+) -> Result<Deliveries, Failure> {
     let first = |pile: &Pile<'_>| Some(PathBuf::from(pile.out.as_ref()?.0.name(Number::new(pile.whole.first()?))));
     let firsts: Vec<PathBuf> = piles.iter().filter_map(first).collect();
     let beside = Beside { common: &args.common, queue: Some(queue), around };
@@ -196,7 +201,7 @@ fn deliveries(args: &StackArgs, piles: &[Pile<'_>], queue: &Queue, around: &Surr
         std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))?;
         // What stands there is told frame by frame; a name that is taken stops everything.
         if out.symlink_metadata().is_err() {
-            deliveries.judge(out, deliver::same(Kind::Picture, args.replace))?;
+            deliveries.judge(out, deliver::asked(Kind::Picture, args.replace))?;
         }
     }
     Ok(deliveries)
@@ -261,7 +266,7 @@ fn land(
     // Names may have folders of their own.
     let made = std::fs::create_dir_all(deliver::folder(target));
     made.map_err(|error| Fault { why: error.to_string(), is_disk: true })?;
-    let delivery = deliveries.open(target, deliver::same(Kind::Picture, replace)).map_err(fault)?;
+    let delivery = deliveries.open(target, deliver::asked(Kind::Picture, replace)).map_err(fault)?;
     stack::write(form, layers, delivery.staged())?;
     stack::prove(form, layers, delivery.staged()).map_err(|why| format!("read back, {why}"))?;
     match delivery.put() {

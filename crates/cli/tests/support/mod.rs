@@ -6,7 +6,8 @@ pub mod terminal;
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output};
+use std::process::{Child, Command, Output};
+use std::time::{Duration, Instant, SystemTime};
 
 use tempfile::TempDir;
 use truepath_understudy::harbour;
@@ -65,6 +66,25 @@ pub fn odd(sheet: &str) -> Project {
     project
 }
 
+/// How long a test waits before it says that it hangs. It ends a test, and measures nothing.
+pub const HANGS: Duration = Duration::from_secs(300);
+
+/// Waits until something holds: the one place where tests of the program wait.
+#[track_caller]
+pub fn until(what: &str, mut holds: impl FnMut() -> bool) {
+    let since = Instant::now();
+    while !holds() {
+        assert!(since.elapsed() < HANGS, "{what} never came");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
+/// A file was written long after everything else, whatever the clock of its file system can tell apart.
+pub fn written_later(path: &Path) {
+    let file = std::fs::File::options().write(true).open(path).unwrap();
+    file.set_modified(SystemTime::now() + Duration::from_secs(60)).unwrap();
+}
+
 /// A project folder that goes with the test.
 pub struct Project {
     folder: TempDir,
@@ -90,6 +110,13 @@ impl Said {
     #[track_caller]
     pub fn ended(self, code: i32) -> Said {
         assert_eq!(self.code, code, "\n--- out\n{}\n--- err\n{}", self.out, self.err);
+        self
+    }
+
+    /// The call ended in one of some ways.
+    #[track_caller]
+    pub fn ended_in(self, codes: &[i32]) -> Said {
+        assert!(codes.contains(&self.code), "{codes:?}: {self:?}");
         self
     }
 
@@ -165,6 +192,33 @@ impl Project {
         self.call(&words.split_whitespace().collect::<Vec<_>>())
     }
 
+    /// Bytes of all files below some folders, of those that are there at this moment.
+    pub fn bytes(&self, below: &[&str]) -> u64 {
+        let mut all = 0;
+        let mut open: Vec<PathBuf> = below.iter().map(|name| self.path(name)).collect();
+        while let Some(folder) = open.pop() {
+            for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+                match entry.metadata() {
+                    Ok(about) if about.is_dir() => open.push(entry.path()),
+                    about => all += about.map_or(0, |about| about.len()),
+                }
+            }
+        }
+        all
+    }
+
+    /// Waits until a process has written so many bytes more, or has ended: a moment that comes of what it does and of nothing
+    /// else. Whether it still runs.
+    pub fn until_written(&self, child: &mut Child, more: u64) -> bool {
+        let written = || self.bytes(&["renders", "stacks", "out", ".truepath"]);
+        let (before, mut runs) = (written(), true);
+        until("what it writes", || {
+            runs = child.try_wait().unwrap().is_none();
+            !runs || written() >= before + more
+        });
+        runs
+    }
+
     /// All files below a folder, relative to it.
     pub fn files(&self, below: &str) -> BTreeSet<String> {
         let mut found = BTreeSet::new();
@@ -173,7 +227,7 @@ impl Project {
     }
 
     /// Bytes and time of change of every file below a folder.
-    pub fn stamps(&self, below: &str) -> std::collections::BTreeMap<String, (Vec<u8>, std::time::SystemTime)> {
+    pub fn stamps(&self, below: &str) -> std::collections::BTreeMap<String, (Vec<u8>, SystemTime)> {
         let stamp = |name: &String| {
             let path = self.path(below).join(name);
             (std::fs::read(&path).unwrap(), path.metadata().unwrap().modified().unwrap())

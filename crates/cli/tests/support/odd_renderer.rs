@@ -3,7 +3,6 @@
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode, Stdio};
-use std::time::Duration;
 
 use truepath_core::frames::FrameExpr;
 
@@ -77,7 +76,7 @@ fn misbehave(call: &Asked, honest: &Path) -> ExitCode {
         match call.how.as_str() {
             "exit-zero" => return ExitCode::SUCCESS,
             "hang" if here => loop {
-                std::thread::sleep(Duration::from_secs(60));
+                std::thread::park();
             },
             "skip" if here => continue,
             _ => {}
@@ -116,11 +115,11 @@ fn misbehave(call: &Asked, honest: &Path) -> ExitCode {
             }
         }
     }
-    if !again.is_empty() {
-        // As a renderer would that comes back to a frame later.
-        std::thread::sleep(Duration::from_millis(300));
-    }
     for (path, bytes) in again {
+        // As a renderer would that comes back to a frame later: it has landed by now.
+        while path.exists() {
+            std::thread::yield_now();
+        }
         let _ = std::fs::write(&path, bytes);
         println!("wrote {}", path.display());
     }

@@ -209,7 +209,7 @@ pub fn from_help(name: &str, program: &str, help: &str) -> String {
         out.push_str("\n[passes]\ncan = [\"pass\"]                             # a call for each; \"call\" where one call writes several\n");
     }
     out.push_str("\n[accepts]                                  # what it reads and writes: shorten these\ntypes = [\"png\"]\n# scenes = [\"gltf\"]\n");
-    out.push_str("\n[log]                                      # run it once, and look at what it prints\n# wrote = '^saved (?<path>.+)$'\nproblem = '^(warning|error|Warning|Error)[: ]+(?<text>.+)$'\n\n[exit]\nok = [0]\n");
+    out.push_str("\n[log]                                      # run it once, and look at what it prints\n# A file is whole once this line names it. Without such a line, nothing lands of a call that ends badly in a script.\n# wrote = '^saved (?<path>.+)$'\n# Only after this line is the whole call believed to be done.\n# finished = '^done'\n# The call has failed, whatever its exit code is.\n# fatal = '^FATAL'\nproblem = '^(warning|error|Warning|Error)[: ]+(?<text>.+)$'\n\n[exit]\nok = [0]\n");
     if !rest.is_empty() {
         out.push_str("\n# Options that were not recognised. Those that a job should set are native settings:\n# native = [\"--{key}\", \"{value}\"]\n");
         for option in rest {

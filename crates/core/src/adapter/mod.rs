@@ -2,6 +2,7 @@
 
 mod accepts;
 mod argument;
+pub mod exit;
 mod help;
 mod native;
 mod parse;
@@ -134,8 +135,8 @@ pub struct Adapter {
     pub env: Vec<(String, Spanned<Template>)>,
     /// Lines of its log.
     pub log: Log,
-    /// Exit codes of success.
-    pub ok: Vec<i64>,
+    /// How it ends.
+    pub exit: exit::Exit,
 }
 
 /// What a program does.

@@ -2,6 +2,7 @@
 
 use serde_json::{Map, Value, json};
 
+use super::exit::Crash;
 use super::parse::{CONDITION, KEYS, NATIVE, SECTIONS, VARIANT, WRITE};
 use super::{ARRANGEMENTS, KINDS, LANGUAGES, NATIVE_KINDS, PERS};
 use crate::catalogue::{AUDIO_CODECS, BITS, CHANNELS, CHROMA, CODECS, types};
@@ -131,7 +132,12 @@ fn entry(section: &str, key: &str, what: &str) -> Value {
         ("accepts", "chroma") => list(CHROMA.to_vec()),
         ("needs", "run") => listed(json!({ "type": "array", "items": texts("Words."), "description": what }), what),
         ("log", _) => text(what),
-        ("exit", _) => json!({ "type": "array", "items": { "type": "integer" }, "description": what }),
+        ("exit", "whole") => json!({ "type": "boolean", "description": what }),
+        ("exit", _) => {
+            let names: Vec<&str> = Crash::names().collect();
+            let items = json!({ "anyOf": [{ "type": "integer" }, { "enum": names }] });
+            json!({ "type": "array", "items": items, "description": what })
+        }
         ("out" | "needs", _) | ("passes", "known") => listed(texts(what), what),
         _ => texts(what),
     }

@@ -40,7 +40,7 @@ pub fn arguments(plan: &Plan, series: &Series, encoder: &str, out: &str) -> Vec<
     let Some(film) = series.film.as_deref() else { return Vec::new() };
     let mut words: Vec<String> = vec!["encode".to_owned()];
     for clip in &film.clips {
-        words.push(plan.series[clip.series].pattern.spelt());
+        words.push(plan.series[clip.series].pattern.typed());
     }
     let mut add = |option: &str, value: Option<String>| {
         // One word, so that a value may begin with a minus sign.

@@ -5,6 +5,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::adapter::exit::{Crash, Ending};
 use crate::frames::Frames;
 use crate::pins::Pins;
 use crate::resolve::paths::is_absolute;
@@ -354,6 +355,9 @@ pub struct Ended {
     pub call: String,
     /// The exit code; none when a signal ended it.
     pub code: Option<i32>,
+    /// The signal that ended it, where it is one that a program brings upon itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signal: Option<Crash>,
     /// Whether that is one of success.
     #[serde(default)]
     pub ok: bool,
@@ -373,6 +377,14 @@ pub struct Ended {
     pub memory: Option<u64>,
     /// Seconds since the journal began.
     pub t: f64,
+}
+
+impl Ended {
+    /// How the program ended.
+    #[must_use]
+    pub fn ending(&self) -> Ending {
+        self.signal.map_or_else(|| Ending::of(self.code, None), Ending::Crash)
+    }
 }
 
 /// Reads a journal. A torn or foreign line is skipped.

@@ -27,7 +27,7 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
         Some(UsdWord::Text(path)) => Some(path.to_owned()),
         _ => None,
     };
-    prims(&words, &mut layer);
+    prims(&words, &mut layer)?;
     layer.assets = words
         .iter()
         .filter_map(|word| if let UsdWord::Asset(path) = word { Some((*path).to_owned()) } else { None })
@@ -53,9 +53,13 @@ pub fn respelt(bytes: &[u8], to: &BTreeMap<String, String>) -> Option<Vec<u8>> {
 /// Settings of render settings and products that are looked for.
 const SETTINGS: [&str; 5] = ["resolution", "productName", "camera", "products", "orderedVars"];
 
+/// Prims may lie so deep in one another: a path has the names of all above it, and what is nested without end would take time
+/// and memory by the square of its length.
+const DEEPEST: usize = 512;
+
 /// Prims with their paths, the assets that are layers of this one (`subLayers`, `references` and `payload`), and the settings
 /// of what is to be rendered.
-fn prims(words: &[UsdWord<'_>], layer: &mut Layer) {
+fn prims(words: &[UsdWord<'_>], layer: &mut Layer) -> Result<(), String> {
     // Names of the prims that are open; a brace that no prim opened has none.
     let (mut open, mut next): (Vec<Option<&str>>, Option<&str>) = (Vec::new(), None);
     let (mut arc, mut target) = (false, false);
@@ -84,12 +88,16 @@ fn prims(words: &[UsdWord<'_>], layer: &mut Layer) {
             }
             UsdWord::Sign('<') => target = true,
             UsdWord::Sign('>') => target = false,
+            UsdWord::Sign('{') if open.len() >= DEEPEST => {
+                return Err(format!("it nests prims more than {DEEPEST} deep"));
+            }
             UsdWord::Sign('{') => open.push(next.take()),
             UsdWord::Sign('}') => drop(open.pop()),
             UsdWord::Asset(path) if arc && !path.is_empty() => layer.layers.push((*path).to_owned()),
             _ => {}
         }
     }
+    Ok(())
 }
 
 /// The value of a setting: text, two numbers, or paths between angle brackets.

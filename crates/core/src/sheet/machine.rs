@@ -37,7 +37,7 @@ pub fn machine(file: FileId, text: &str, findings: &mut Findings) -> MachineFile
     let mut machine = MachineFile::default();
     for (key, raw) in &table {
         match key.get_ref().as_ref() {
-            "workers" => machine.workers = reader.whole(raw, "workers", 1).map(|workers| workers.value),
+            "workers" => machine.workers = reader.workers(raw, "workers"),
             "licences" => machine.licences = reader.licences(raw),
             "programs" => {
                 machine.programs =

@@ -14,6 +14,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
+pub use self::read::MOST_WORKERS;
 use crate::catalogue::{Bits, Channels};
 use crate::diagnostic::Level;
 use crate::frames::FrameExpr;

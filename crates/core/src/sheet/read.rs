@@ -17,6 +17,9 @@ pub type Raw<'i> = TomlSpanned<DeValue<'i>>;
 /// A key of a table, and its value.
 pub type Entry<'t, 'i> = (&'t TomlSpanned<Cow<'i, str>>, &'t Raw<'i>);
 
+/// Renderers at a time on one machine at most: each takes a thread, a pipe and a folder of its own.
+pub const MOST_WORKERS: i64 = 1024;
+
 /// Reads values of one text and collects what is wrong with them.
 pub struct Reader<'r> {
     /// The text's number.
@@ -103,6 +106,16 @@ impl Reader<'_> {
         }
         self.findings.add("value-not-understood", Some(at), None, words);
         None
+    }
+
+    /// How many renderers run at a time.
+    pub fn workers(&mut self, raw: &Raw<'_>, key: &str) -> Option<i64> {
+        let number = self.whole(raw, key, 1)?;
+        if number.value > MOST_WORKERS {
+            self.bad(number.at, key, &format!("a whole number from 1 to {MOST_WORKERS}"), "this is too large");
+            return None;
+        }
+        Some(number.value)
     }
 
     /// A whole number of at least `least`.

@@ -266,7 +266,7 @@ impl Reader<'_> {
         let Some(table) = self.table(raw, "run") else { return };
         for (key, raw) in table {
             match key.get_ref().as_ref() {
-                "workers" => sheet.run.workers = self.whole(raw, "workers", 1).map(|n| n.value),
+                "workers" => sheet.run.workers = self.workers(raw, "workers"),
                 "chunk" => sheet.run.chunk = self.whole(raw, "chunk", 1).map(|n| n.value),
                 "retries" => sheet.run.retries = self.whole(raw, "retries", 0).map(|n| n.value),
                 "existing" => {

@@ -150,6 +150,17 @@ impl Pattern {
         self.with_frame(|width| format!("{{frame:{width}}}"))
     }
 
+    /// The pattern as a template that is typed: `{frame:N}` where the frame stands, and every brace of a name doubled.
+    #[must_use]
+    pub fn typed(&self) -> String {
+        let piece = |piece: &Piece| match piece {
+            Piece::Text(text) => text.replace('{', "{{").replace('}', "}}"),
+            Piece::Frame { width } => format!("{{frame:{width}}}"),
+            Piece::Version => "v".to_owned(),
+        };
+        self.pieces.iter().map(piece).collect()
+    }
+
     /// The pattern with something else in each hole, made from the hole's width.
     pub fn with_frame(&self, mut hole: impl FnMut(usize) -> String) -> String {
         self.pieces

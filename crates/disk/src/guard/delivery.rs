@@ -18,8 +18,8 @@ use crate::failure::{Cause, Failure};
 pub enum Over<'o> {
     /// Nothing.
     Never,
-    /// A file of the same kind: somebody has asked for that.
-    Same,
+    /// A file of the same kind, where somebody has asked for that with `--replace`.
+    Asked(bool),
     /// What True Path made before: a file with this text in its first bytes.
     Marked(&'o str),
     /// A file with just this text: the one that was read.
@@ -125,11 +125,12 @@ impl Delivery {
         let head = head(&path).map_err(|error| Failure::machine("read", &self.out, &error))?;
         match over {
             Over::Never => refused(format!("{shown} already exists"), "choose another name"),
+            Over::Asked(false) => refused(format!("{shown} already exists"), "--replace overwrites it"),
             Over::Marked(mark) if !contains(&head, mark) => {
                 let message = format!("{shown} already exists, and True Path did not make it");
                 refused(message, "choose another name, or overwrite it with --replace")
             }
-            Over::Same if !head.is_empty() && Kind::of(&head) != Some(kind) => {
+            Over::Asked(true) if is_worth_more(&head, kind) => {
                 let is = Kind::of(&head).map_or("a file of another kind", Kind::words);
                 let message = format!("{shown} is {is}, and {} would replace it", kind.words());
                 refused(message, "choose another name, or move it away")
@@ -138,7 +139,10 @@ impl Delivery {
                 let message = format!("{shown} was changed by another program at the same time");
                 Err(Failure::new(Cause::Machine, message).help("run the same command again"))
             }
-            Over::Same | Over::Marked(_) | Over::Text(_) => Ok(true),
+            _ if disk::is_protected(&path) => {
+                refused(format!("{shown} is write-protected, and was not changed"), "choose another name")
+            }
+            Over::Asked(true) | Over::Marked(_) | Over::Text(_) => Ok(true),
         }
     }
 
@@ -199,6 +203,11 @@ impl Delivery {
             _ => failed(error.error),
         })
     }
+}
+
+/// Whether what is there is no earlier try of the same file: of another kind, and not only damaged or some text.
+fn is_worth_more(head: &[u8], kind: Kind) -> bool {
+    Kind::of(head).is_some_and(|there| there != kind && there != Kind::Text)
 }
 
 /// The folder of a file that is to be written.

@@ -17,8 +17,10 @@ pub enum Kind {
     Movie,
     /// An HTML page.
     Page,
-    /// A script, a sheet, JSON.
+    /// A script, notes, JSON.
     Text,
+    /// A sheet, an adapter or a scene in text: what work is made of.
+    Source,
     /// An archive of a folder.
     Archive,
 }
@@ -48,6 +50,7 @@ impl Kind {
             Kind::Movie => "a movie",
             Kind::Page => "an HTML page",
             Kind::Text => "a text",
+            Kind::Source => "a sheet, an adapter or a scene",
             Kind::Archive => "an archive",
         }
     }
@@ -69,10 +72,25 @@ impl Kind {
             () if is_picture => Some(Kind::Picture),
             () if head.starts_with(b"\x28\xb5\x2f\xfd") => Some(Kind::Archive),
             () if lower.starts_with(b"<!doctype html") => Some(Kind::Page),
+            () if !head.contains(&0) && is_source(head) => Some(Kind::Source),
             () if !head.contains(&0) => Some(Kind::Text),
             () => None,
         }
     }
+}
+
+/// Whether a text is one that work is made of: a TOML file of ours, USD in text (it begins with `#usda`) or glTF (JSON with an
+/// `asset`, glTF 2.0, 5.18).
+fn is_source(head: &[u8]) -> bool {
+    let text = String::from_utf8_lossy(head);
+    let ours = ["sheet", "adapter", "machine"];
+    let says = |line: &str| {
+        line.split_once('=')
+            .is_some_and(|(key, value)| ours.contains(&key.trim()) && value.trim_start().starts_with('1'))
+    };
+    text.starts_with("#usda")
+        || text.trim_start().starts_with('{') && text.contains("\"asset\"")
+        || text.lines().any(says)
 }
 
 /// The first bytes of a regular file.

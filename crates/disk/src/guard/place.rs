@@ -121,7 +121,8 @@ pub fn own_folder(base: &Path, below: &[&str]) -> Result<PathBuf, Failure> {
             None if folder.symlink_metadata().is_err() => {}
             what => {
                 let what = what.unwrap_or("a file");
-                let message = format!("{} is {what}; True Path keeps its own files only in real folders", folder.display());
+                let message =
+                    format!("{} is {what}; True Path keeps its own files only in real folders", folder.display());
                 return Err(Failure::new(Cause::Refused, message)
                     .help("remove it, or move the folder that it leads to to this place"));
             }

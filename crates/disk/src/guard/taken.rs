@@ -31,8 +31,8 @@ impl Taken {
     /// folder, by whatever path.
     pub(super) fn owner(&self, place: &Place, scratch: &Scratch) -> Option<&'static str> {
         let seat = Seat { place, name: from_system(Path::new(&place.name)), scratch, ignores_case: OnceCell::new() };
-        let file = self.files.iter().find(|(path, _)| seat.is(path)).map(|(_, what)| *what);
-        file.or_else(|| self.patterns.iter().find(|(pattern, _)| seat.bears(pattern)).map(|(_, what)| *what))
+        let pattern = self.patterns.iter().find(|(pattern, _)| seat.bears(pattern)).map(|(_, what)| *what);
+        pattern.or_else(|| self.files.iter().find(|(path, _)| seat.is(path)).map(|(_, what)| *what))
     }
 }
 

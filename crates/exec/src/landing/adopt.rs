@@ -3,7 +3,7 @@
 
 use std::path::Path;
 
-use truepath_core::plan::{Plan, Series};
+use truepath_core::plan::Series;
 use truepath_core::resolve::paths;
 use truepath_core::run::event::{Event, Gone, GoneBy, Landed};
 use truepath_core::run::fingerprint::Fingerprint;
@@ -11,9 +11,8 @@ use truepath_core::run::history::{History, past};
 use truepath_core::verify::{Picture, Seen, State, judge};
 
 use super::forbidden;
-use super::moving::{Bounds, Move, recorded};
+use super::moving::{Move, Mover, recorded};
 use crate::failure::Failure;
-use crate::state::journal::Journal;
 
 /// One file that is to be taken.
 pub struct Adoption<'a> {
@@ -31,11 +30,8 @@ pub struct Adoption<'a> {
 ///
 /// # Errors
 /// When a file or the journal cannot be read or written.
-pub fn adopt(
-    plan: &Plan,
-    adoption: &Adoption<'_>,
-    (bounds, journal): (&Bounds, &Journal),
-) -> Result<Option<String>, Failure> {
+pub fn adopt(mover: &Mover<'_>, adoption: &Adoption<'_>) -> Result<Option<String>, Failure> {
+    let (plan, journal) = (mover.plan, mover.journal);
     let Adoption { series, frame, from, made } = adoption;
     let target = series.name(*frame);
     let labels = plan.labels(series);
@@ -65,7 +61,7 @@ pub fn adopt(
     // The journal would have said that it lands, and it did not.
     let otherwise = [Event::Late { series: id, frame }];
     let (from, to) = (Path::new(&path), Path::new(&target));
-    recorded(&Move { from, to, before: &before, otherwise: &otherwise }, bounds, journal)
+    recorded(mover, &Move { from, to, before: &before, otherwise: &otherwise })
 }
 
 /// Why a file is not as planned, as far as it was seen.
@@ -87,17 +83,13 @@ pub enum GivenBack {
     Not(String),
 }
 
-/// Gives a file that was adopted its old name back, and forgets its landing. `from` is its old name in the same folder; empty
-/// where it is the same.
+/// Gives a file that was adopted its old name back, and forgets its landing.
 ///
 /// # Errors
 /// When a file cannot be moved or the journal cannot be written.
-pub fn give_back(
-    (series, frame): (&Series, i64),
-    from: &str,
-    history: &History,
-    (bounds, journal): (&Bounds, &Journal),
-) -> Result<GivenBack, Failure> {
+pub fn give_back(mover: &Mover<'_>, adoption: &Adoption<'_>, history: &History) -> Result<GivenBack, Failure> {
+    let (series, frame, journal) = (adoption.series, adoption.frame, mover.journal);
+    let from = adoption.from.unwrap_or_default();
     let target = series.name(frame);
     if from.contains(['/', '\\']) || from == ".." {
         return Ok(GivenBack::Not(format!("`{from}` is not a name in its folder")));
@@ -125,6 +117,6 @@ pub fn give_back(
     }
     let otherwise = [Event::Back { series: series.id.clone(), frame }];
     let (before, from, to) = (gone(from), Path::new(&target), Path::new(&old));
-    let why = recorded(&Move { from, to, before: &before, otherwise: &otherwise }, bounds, journal)?;
+    let why = recorded(mover, &Move { from, to, before: &before, otherwise: &otherwise })?;
     Ok(why.map_or(GivenBack::Now, GivenBack::Not))
 }

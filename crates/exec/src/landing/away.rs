@@ -9,10 +9,9 @@ use truepath_core::run::event::{Event, Gone, GoneBy, SeriesOf};
 use truepath_core::run::history::{History, PutAway};
 use truepath_core::template::Pattern;
 
-use super::moving::{Bounds, Move, recorded};
+use super::moving::{Move, Mover, recorded};
 use crate::failure::Failure;
 use crate::guard::{REMOVED, own_folder};
-use crate::state::journal::Journal;
 
 /// The folder for files that were put away, below a root.
 ///
@@ -45,18 +44,12 @@ pub fn found(kept: &str, plan: &Plan) -> String {
 ///
 /// # Errors
 /// When it cannot be moved, or the journal cannot be written.
-pub fn put_away(
-    plan: &Plan,
-    (series, frame): (&Series, i64),
-    to: &Path,
-    (bounds, journal): (&Bounds, &Journal),
-) -> Result<Option<String>, Failure> {
-    journal.announce(series, None)?;
+pub fn put_away(mover: &Mover<'_>, (series, frame): (&Series, i64), to: &Path) -> Result<Option<String>, Failure> {
+    mover.journal.announce(series, None)?;
     let id = series.id.clone();
-    let gone = Gone { series: id.clone(), frame, to: kept(&from_system(to), plan), by: GoneBy::Clean };
-    let (from, before, otherwise) =
-        (series.name(frame), [Event::Gone(gone)], [Event::Back { series: id, frame }]);
-    recorded(&Move { from: Path::new(&from), to, before: &before, otherwise: &otherwise }, bounds, journal)
+    let gone = Gone { series: id.clone(), frame, to: kept(&from_system(to), mover.plan), by: GoneBy::Clean };
+    let (from, before, otherwise) = (series.name(frame), [Event::Gone(gone)], [Event::Back { series: id, frame }]);
+    recorded(mover, &Move { from: Path::new(&from), to, before: &before, otherwise: &otherwise })
 }
 
 /// What became of a file that is to be brought back.
@@ -76,11 +69,11 @@ pub enum BroughtBack {
 /// # Errors
 /// As [`put_away`].
 pub fn bring_back(
-    plan: &Plan,
+    mover: &Mover<'_>,
     (place, away): (&str, &PutAway),
     history: &History,
-    (bounds, journal): (&Bounds, &Journal),
 ) -> Result<BroughtBack, Failure> {
+    let plan = mover.plan;
     let from = PathBuf::from(found(&away.gone.to, plan));
     let target = named(place, plan, away.number);
     if from.symlink_metadata().is_err() {
@@ -99,7 +92,7 @@ pub fn bring_back(
     ];
     let otherwise = [Event::Gone(Gone { series, frame, ..away.gone.clone() })];
     let moving = Move { from: &from, to: Path::new(&target), before: &before, otherwise: &otherwise };
-    if let Some(why) = recorded(&moving, bounds, journal)? {
+    if let Some(why) = recorded(mover, &moving)? {
         return Ok(BroughtBack::Not(why));
     }
     // The folder of its day, and those in it, go with the last file in them.

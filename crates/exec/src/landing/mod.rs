@@ -132,15 +132,9 @@ pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Resu
         return Ok(Fate::Refused(format!("{what} is at {}, and was not changed", landing.target.display())));
     }
     let before = stamp(landing.staged).unwrap_or_default();
-    let planned =
-        |picture: &Picture| judge(landing.series, landing.labels, &Seen::Whole(picture.clone())).0 == State::Good;
-    let looked = if landing.series.kind == SeriesKind::Movie {
-        truepath_media::movie::probe(landing.staged).map(Looked::from)
-    } else {
-        truepath_media::inspect(landing.staged, &planned)
-    };
-    let looked = looked.map_err(|error| failure("read", landing.staged, &error))?;
-    let unproven = match judge(landing.series, landing.labels, &looked.seen) {
+    let looked = looked_at(landing.staged, landing.series, landing.labels);
+    let (looked, judged) = looked.map_err(|error| failure("read", landing.staged, &error))?;
+    let unproven = match judged {
         (State::Missing, _) => return Ok(Fate::NotThere),
         (State::Good, _) => None,
         (State::Unproven, why) => why,
@@ -186,6 +180,24 @@ pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Resu
     // The journal has said that it lands, and it did not.
     journal.write(&Event::Late { series: landing.series.id.clone(), frame: landing.frame }).map_err(Trouble::Run)?;
     put.map(|_| Fate::Late)
+}
+
+/// Every byte of a file that may become a frame or a movie, and how it stands to what is planned.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn looked_at(
+    staged: &Path,
+    series: &Series,
+    labels: &[&str],
+) -> std::io::Result<(Looked, (State, Option<String>))> {
+    let planned = |picture: &Picture| judge(series, labels, &Seen::Whole(picture.clone())).0 == State::Good;
+    let looked = match series.kind {
+        SeriesKind::Movie => truepath_media::movie::probe(staged).map(Looked::from),
+        _ => truepath_media::inspect(staged, &planned),
+    }?;
+    let judged = judge(series, labels, &looked.seen);
+    Ok((looked, judged))
 }
 
 /// Why the sheet does not let a file land that is as planned.

@@ -14,21 +14,28 @@ use crate::failure::Failure;
 use crate::guard::{OWN, REMOVED, confined};
 use crate::state::journal::Journal;
 
-/// The folders that files of a sheet may be moved in: its own, its roots, and one that was named.
-pub struct Bounds(Vec<PathBuf>);
+/// Whoever moves files of a sheet.
+pub struct Mover<'m> {
+    /// The sheet's plan.
+    pub plan: &'m Plan,
+    /// Where every move is told first.
+    pub journal: &'m Journal,
+    /// The folders that files may be moved in.
+    bounds: Vec<PathBuf>,
+}
 
-impl Bounds {
-    /// The folders of a plan, and `named`.
+impl<'m> Mover<'m> {
+    /// Files are moved in the sheet's own folder, in its roots, and in one that was named.
     #[must_use]
-    pub fn of(plan: &Plan, named: Option<&Path>) -> Bounds {
+    pub fn new(plan: &'m Plan, journal: &'m Journal, named: Option<&Path>) -> Mover<'m> {
         let roots = plan.roots.iter().filter_map(|root| root.path.as_deref()).map(PathBuf::from);
         let home = PathBuf::from(&plan.home.folder);
-        Bounds(roots.chain([home]).chain(named.map(Path::to_owned)).collect())
+        Mover { plan, journal, bounds: roots.chain([home]).chain(named.map(Path::to_owned)).collect() }
     }
 
     /// Where a path really leads; why it may not be touched, where that is outside.
     fn real(&self, path: &Path) -> Result<PathBuf, String> {
-        confined(path, self.0.iter().map(PathBuf::as_path)).map_err(|why| format!("{} {why}", path.display()))
+        confined(path, self.bounds.iter().map(PathBuf::as_path)).map_err(|why| format!("{} {why}", path.display()))
     }
 }
 
@@ -48,14 +55,16 @@ pub struct Move<'m> {
 ///
 /// # Errors
 /// When the system does not let us, or the journal cannot be written.
-pub fn recorded(moving: &Move<'_>, bounds: &Bounds, journal: &Journal) -> Result<Option<String>, Failure> {
-    let ends = bounds.real(moving.from).and_then(|from| Ok((from, bounds.real(moving.to)?)));
+pub fn recorded(mover: &Mover<'_>, moving: &Move<'_>) -> Result<Option<String>, Failure> {
+    let journal = mover.journal;
+    let ends = mover.real(moving.from).and_then(|from| Ok((from, mover.real(moving.to)?)));
     let (from, to) = match ends {
         Ok(ends) => ends,
         Err(why) => return Ok(Some(why)),
     };
     // Of True Path's own files only those that were put away are anybody's to move.
-    let is_own = |path: &Path| path.iter().zip(path.iter().skip(1)).any(|(part, in_it)| part == OWN && in_it != REMOVED);
+    let is_own =
+        |path: &Path| path.iter().zip(path.iter().skip(1)).any(|(part, in_it)| part == OWN && in_it != REMOVED);
     if let Some(own) = [&from, &to].into_iter().find(|path| is_own(path)) {
         return Ok(Some(format!("{} is inside {OWN}, where True Path keeps its own files", own.display())));
     }

@@ -1,22 +1,24 @@
 //! After a crash: renderers that were left running are ended, whole frames in stage are landed, the rest is removed.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use truepath_core::frames::FrameExpr;
 use truepath_core::invoke::stage::stage_base;
 use truepath_core::plan::{Call, Plan, calls_of};
-use truepath_core::run::event::Began;
-use truepath_core::run::history::{Depth, Session};
+use truepath_core::run::event::{Began, Ended};
+use truepath_core::run::history::{Depth, PastCall, Session};
 
 use super::stage::{self, staged};
 use super::{Disk, Fate, Landing, land};
 use crate::Project;
 use crate::disk;
 use crate::failure::{Failure, Trouble};
+use crate::guard;
 use crate::process::identity;
 use crate::record::answer;
+use crate::record::lines::LogRules;
 use crate::state::journal::{self, Journal};
 
 /// Whether a run has ended for certain: it was on this start of this system, and its process is gone.
@@ -25,6 +27,8 @@ pub fn is_over(began: &Began) -> bool {
     identity::is_here(&began.boot, &began.space) && !identity::is_alive(began.process, &began.born)
 }
 
+/// Bytes of a log that are read.
+const MOST_LOG: u64 = 256 << 20;
 /// How long a look at one file may take.
 const PATIENCE: Duration = Duration::from_secs(120);
 
@@ -42,11 +46,32 @@ pub struct Recovered {
 /// A stage folder that a run has left.
 struct Left {
     path: PathBuf,
-    /// The call with its mark.
+    /// The call with its mark; of a script, the call alone.
     name: String,
-    /// The run's tag.
+    /// The tag of the run, or of the start of a script.
     tag: String,
 }
+
+impl Left {
+    /// The name of the journal that tells of it ends so.
+    fn journal(&self) -> String {
+        // A script's journal is named by machine, time and process, its tag by machine, process and time.
+        let of_script = self.tag.strip_prefix(SCRIPT).and_then(|rest| {
+            let (rest, began) = rest.rsplit_once('-')?;
+            let (host, process) = rest.rsplit_once('-')?;
+            Some(format!("{host}-{began}-{process}.jsonl"))
+        });
+        of_script.unwrap_or_else(|| format!("-{}.jsonl", self.tag))
+    }
+
+    /// Its log, as the journal knows it.
+    fn log(&self) -> String {
+        format!("/{}.log", self.name)
+    }
+}
+
+/// How the tags of scripts begin, and the folders that hold what they stage.
+pub const SCRIPT: &str = "script-";
 
 /// Clears up after runs that were cut short. `mine` tells by its tag whether a run has ended for certain. Folders with
 /// files that nobody planned stay: they were told, and somebody may want to look.
@@ -73,33 +98,41 @@ pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> b
         by_tag.entry(&left.tag).or_default().push(left);
     }
     for (tag, folders) in by_tag {
-        let end = format!("-{tag}.jsonl");
-        let history = journal::read_some(project.state, Depth::Calls, |name| name.ends_with(&end));
+        let end = folders.first().map(|left| left.journal()).unwrap_or_default();
+        let own = format!("{tag}.jsonl");
+        let history = journal::read_some(project.state, Depth::Calls, |name| name.ends_with(&end) || name == own);
         let history = history.map_err(Trouble::Run)?;
-        let session = history.sessions.first();
+        let session = history.sessions.iter().find(|session| session.began.tag == tag);
         for (series, frame) in session.iter().flat_map(|session| &session.copies) {
             // Half a copy beside a final name on another file system.
             if let Some((_, output)) = plan.outputs().find(|(_, output)| output.id == *series) {
                 stage::remove(&super::beside(Path::new(&output.name(*frame)), tag)).map_err(Trouble::Call)?;
             }
         }
-        for left in folders {
-            let call = session.and_then(|session| {
-                let log = format!("/{}.log", left.name);
-                session.calls.iter().find(|call| call.started.log.ends_with(&log))
-            });
-            if call.is_some_and(|call| call.ended.is_some()) && !stage::files(&left.path).is_empty() {
-                continue;
-            }
+        for left in &folders {
+            let call =
+                session.and_then(|session| session.calls.iter().rfind(|call| call.started.log.ends_with(&left.log())));
             if let (Some(session), Some(call)) = (session, call) {
                 let here = identity::is_here(&session.began.boot, &session.began.space);
                 by_group += usize::from(here && identity::end_group(call.started.process, &call.started.born));
             }
-            let call = part_of(&calls, &left.name, tag);
-            if let (Some(session), Some(call)) = (session, call) {
-                recovered.landed += land_left(project, session, &call, journal)?;
+            // What was told and stayed is somebody's to look at, until its adapter says that it is whole.
+            let ended = call.and_then(|call| call.ended.as_ref());
+            let stays = ended.is_some() && !stage::files(&left.path).is_empty();
+            if let (Some(session), Some(past), Some(part)) = (session, call, part_of(&calls, left)) {
+                let known = known(project, &part, past);
+                if stays && !known.is_anything() {
+                    continue;
+                }
+                recovered.landed += land_left(project, session, &Finished { left, call: &part, known }, journal)?;
+            } else if stays {
+                continue;
             }
             stage::clear(&left.path).map_err(Trouble::Call)?;
+        }
+        // The folder of a script's start goes with the last of its calls.
+        for script in folders.iter().filter(|left| left.tag.starts_with(SCRIPT)).filter_map(|left| left.path.parent()) {
+            let _ = std::fs::remove_dir(script);
         }
     }
     recovered.ended = by_mark.max(by_group);
@@ -107,14 +140,81 @@ pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> b
     Ok(recovered)
 }
 
-/// Lands the whole frames of a call whose final names are free. Frames of a changed scene or of changed settings are left
-/// out.
-fn land_left(project: Project<'_>, session: &Session, call: &Call, journal: &Journal) -> Result<i64, Trouble> {
+/// A call that is over, with what is known of its files.
+struct Finished<'f> {
+    left: &'f Left,
+    call: &'f Call,
+    known: Known,
+}
+
+/// Which files of a call that is over are known to be finished.
+struct Known {
+    /// All that are there: it ended as its adapter says that it ends with whole files.
+    all: bool,
+    /// Those that its log names, as it names them.
+    named: Vec<String>,
+}
+
+impl Known {
+    fn is_anything(&self) -> bool {
+        self.all || !self.named.is_empty()
+    }
+}
+
+/// What is known of a call's files by its end and its log: nobody watched the rest of it.
+fn known(project: Project<'_>, part: &Call, past: &PastCall) -> Known {
+    let Some(adapter) = project.command_lines.adapter_of(part) else { return Known { all: false, named: Vec::new() } };
+    let rules = LogRules::of(&adapter.log);
+    let log = guard::read_confined(Path::new(&past.started.log), &project.state.logs(), MOST_LOG).unwrap_or_default();
+    let (named, finished) = rules.of_log(&String::from_utf8_lossy(&log));
+    let good = |ended: &Ended| ended.why.is_none() && adapter.exit.is_good(ended.ending());
+    let all = finished && !rules.tell_files() && past.ended.as_ref().is_some_and(good);
+    Known { all, named }
+}
+
+/// Lands those frames of a call that are known to be finished and whose final names are free. Frames of a changed scene or of
+/// changed settings are left out.
+fn land_left(
+    project: Project<'_>,
+    session: &Session,
+    finished: &Finished<'_>,
+    journal: &Journal,
+) -> Result<i64, Trouble> {
+    let Finished { left, call, known } = finished;
     let plan = project.command_lines.plan;
     let Some(step) = project.command_lines.step(call) else { return Ok(0) };
+    if left.tag.starts_with(SCRIPT) {
+        // From here on it lies as if this run had made it.
+        let Some(own) = stage::of(&step).into_iter().next() else { return Ok(0) };
+        stage::clear(own).map_err(Trouble::Call)?;
+        std::fs::rename(&left.path, own)
+            .map_err(|error| Trouble::Call(Failure::machine("move", &left.path, &error)))?;
+    }
+    let home = Path::new(&step.folder);
+    // A path that was named starts where the program was started, or with the folder that it wrote to.
+    let named: BTreeSet<PathBuf> = known
+        .named
+        .iter()
+        .filter_map(|name| {
+            let path = home.join(name);
+            let below = path.strip_prefix(&left.path).map(Path::to_owned);
+            below
+                .or_else(|_| {
+                    stage::of(&step)
+                        .into_iter()
+                        .find_map(|own| path.strip_prefix(own).ok())
+                        .map(Path::to_owned)
+                        .ok_or(())
+                })
+                .ok()
+        })
+        .collect();
+    let is_named = |path: &Path| {
+        stage::of(&step).into_iter().filter_map(|own| path.strip_prefix(own).ok()).any(|below| named.contains(below))
+    };
     let mut landed = 0;
     let note = project.state.recovering(journal.tag());
-    for path in staged(&step) {
+    for path in staged(&step).into_iter().filter(|path| known.all || is_named(path)) {
         let Some((at, frame)) = step.place(&truepath_core::resolve::paths::from_system(&path)) else { continue };
         let series = &plan.series[at];
         let Some(made) = project.made[at].as_ref() else { continue };
@@ -143,6 +243,9 @@ fn land_left(project: Project<'_>, session: &Session, call: &Call, journal: &Jou
         }
     }
     stage::remove(&note).map_err(Trouble::Run)?;
+    for own in stage::of(&step).into_iter().filter(|_| left.tag.starts_with(SCRIPT)) {
+        stage::clear(own).map_err(Trouble::Call)?;
+    }
     Ok(landed)
 }
 
@@ -183,12 +286,20 @@ fn set_aside(project: Project<'_>, mine: &dyn Fn(&str) -> bool) -> Result<Vec<Pa
 fn left(plan: &Plan) -> Vec<Left> {
     let bases = plan.roots.iter().filter_map(|root| root.path.as_deref()).map(|root| stage_base(plan, root));
     let folders = bases.flat_map(|base| std::fs::read_dir(base).into_iter().flatten().filter_map(Result::ok));
+    let of_script = |folder: &Path, tag: &str| -> Vec<Left> {
+        let calls = std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok).map(|entry| entry.path());
+        let name = |path: &Path| path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        calls.map(|path| Left { name: name(&path), path, tag: tag.to_owned() }).collect()
+    };
     let named = folders.filter_map(|folder| {
         let name = folder.file_name().to_string_lossy().into_owned();
+        if name.starts_with(SCRIPT) {
+            return Some(of_script(&folder.path(), &name));
+        }
         let tag = name.rsplit_once('~')?.1.split('-').next()?.to_owned();
-        Some(Left { path: folder.path(), name, tag })
+        Some(vec![Left { path: folder.path(), name, tag }])
     });
-    let mut all: Vec<Left> = named.collect();
+    let mut all: Vec<Left> = named.flatten().collect();
     all.sort_by(|a, b| a.path.cmp(&b.path));
     all
 }
@@ -200,15 +311,18 @@ pub fn left_folders(plan: &Plan, over: &dyn Fn(&str) -> bool) -> Vec<PathBuf> {
 }
 
 /// The call whose stage folder has a name: a planned one, or a part of one for some of its frames.
-fn part_of(calls: &HashMap<String, Call>, name: &str, tag: &str) -> Option<Call> {
-    let (id, mark) = name.rsplit_once('~').filter(|(_, mark)| mark.starts_with(tag))?;
+fn part_of(calls: &HashMap<String, Call>, left: &Left) -> Option<Call> {
+    let (id, mark) = match left.name.rsplit_once('~') {
+        Some((id, mark)) => (id, mark.to_owned()),
+        None => (left.name.as_str(), format!("script{}", left.tag.rsplit('-').next().unwrap_or_default())),
+    };
     let (unit, span) = id.split_once('.').map_or((id, None), |(unit, span)| (unit, Some(span)));
     let call = calls.get(unit)?;
     let frames = match span {
         Some(span) => FrameExpr::parse(span).ok()?.frames(None, None)?.intersect(&call.frames),
         None => call.frames.clone(),
     };
-    Some(Call { id: id.to_owned(), frames, mark: mark.to_owned(), ..call.clone() })
+    Some(Call { id: id.to_owned(), frames, mark, ..call.clone() })
 }
 
 /// Takes away stage folders that are empty, up to the root's own `.truepath`.

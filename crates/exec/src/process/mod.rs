@@ -23,11 +23,12 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Instant;
 
+use truepath_core::adapter::exit::Ending;
 use truepath_core::invoke::quote::sh::word;
 use truepath_core::invoke::written_file::FileText;
 
 use output::{LineReader, Log};
-pub use system::{Groups, Stops, most_memory, own_group};
+pub use system::{Groups, Stops, ending, most_memory, own_group};
 
 /// The environment variable by which every renderer, and all that it starts, is told which call it belongs to: the name of
 /// its stage folder.
@@ -102,18 +103,18 @@ pub trait Prepared: Send {
 
 /// A program that runs.
 pub trait Alive: Send {
-    /// Hears it to its end. Returns the exit code, `None` when a signal ended it. What it has started itself ends with it.
+    /// Hears it to its end, and says how it ended. What it has started itself ends with it.
     ///
     /// # Errors
     /// When it cannot be listened to.
-    fn hear(self: Box<Self>, listener: &mut dyn Listener) -> std::io::Result<Option<i32>>;
+    fn hear(self: Box<Self>, listener: &mut dyn Listener) -> std::io::Result<Ending>;
 }
 
-/// Runs a program to its end. Returns the exit code, `None` when a signal ended it.
+/// Runs a program to its end, and says how it ended.
 ///
 /// # Errors
 /// When it cannot be started or listened to.
-pub fn run(programs: &dyn Programs, start: &Start<'_>, listener: &mut dyn Listener) -> std::io::Result<Option<i32>> {
+pub fn run(programs: &dyn Programs, start: &Start<'_>, listener: &mut dyn Listener) -> std::io::Result<Ending> {
     programs.prepare(start)?.go()?.hear(listener)
 }
 

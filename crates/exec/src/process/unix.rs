@@ -1,9 +1,9 @@
 //! Processes where systems have process groups and signals.
 
 use std::io::{PipeReader, Read};
-use std::os::unix::process::CommandExt;
+use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::Path;
-use std::process::{Child, Command};
+use std::process::{Child, Command, ExitStatus};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -11,6 +11,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, Signal};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::{Handle, Signals};
+use truepath_core::adapter::exit::{Crash, Ending};
 
 use super::guard::Guard;
 use super::{Alive, End, LineReader, Listener, Log};
@@ -117,6 +118,19 @@ fn signal(group: Pid, signal: Signal) {
     let _ = rustix::process::kill_process_group(group, signal);
 }
 
+/// How a program ended, as this system tells it.
+#[must_use]
+pub fn ending(status: ExitStatus) -> Ending {
+    // Numbers of signals are the system's own; where they differ from those of Linux, the names decide.
+    let number = status.signal().map(|number| match number {
+        _ if number == Signal::BUS.as_raw() => Crash::Bus.number(),
+        _ if number == Signal::SYS.as_raw() => Crash::Sys.number(),
+        7 | 31 if !cfg!(target_os = "linux") => 0,
+        number => number,
+    });
+    Ending::of(status.code(), number)
+}
+
 /// A program that runs.
 struct Live {
     groups: Groups,
@@ -128,7 +142,7 @@ struct Live {
 }
 
 impl Alive for Live {
-    fn hear(mut self: Box<Self>, listener: &mut dyn Listener) -> std::io::Result<Option<i32>> {
+    fn hear(mut self: Box<Self>, listener: &mut dyn Listener) -> std::io::Result<Ending> {
         let group = Pid::from_child(&self.child);
         listener.began(self.child.id());
         let heard = listen(group, self.reader, self.log.as_mut(), listener);
@@ -142,7 +156,7 @@ impl Alive for Live {
         self.groups.shared.remove(group);
         let status = self.child.wait();
         heard?;
-        Ok(status?.code())
+        status.map(ending)
     }
 }
 

@@ -7,7 +7,7 @@ use std::io::{PipeReader, Read};
 use std::os::windows::io::AsRawHandle;
 use std::os::windows::process::CommandExt;
 use std::path::Path;
-use std::process::{Child, Command};
+use std::process::{Child, Command, ExitStatus};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
@@ -109,11 +109,17 @@ pub fn most_memory() -> Option<u64> {
     None
 }
 
+/// How a program ended, as this system tells it.
+#[must_use]
+pub fn ending(status: ExitStatus) -> Ending {
+    Ending::of(status.code(), None)
+}
+
 /// How often the program is asked whether it has ended.
 const ASK: Duration = Duration::from_millis(20);
 
 impl Alive for Live {
-    fn hear(mut self: Box<Self>, listener: &mut dyn Listener) -> std::io::Result<Option<i32>> {
+    fn hear(mut self: Box<Self>, listener: &mut dyn Listener) -> std::io::Result<Ending> {
         let process = self.child.id();
         listener.began(process);
         let (sender, said) = channel();
@@ -150,7 +156,7 @@ impl Alive for Live {
         }
         self.groups.known().alive.remove(&process);
         lines.end(listener);
-        Ok(code)
+        Ok(Ending::of(code, None))
     }
 }
 

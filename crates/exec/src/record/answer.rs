@@ -49,7 +49,7 @@ pub fn ask(
         errors: errors_too,
         mark: "",
     };
-    let code = process::run(&programs, &start, &mut hearing).map_err(failed)?;
+    let code = process::run(&programs, &start, &mut hearing).map_err(failed)?.code();
     if let Some(why) = hearing.ended {
         return Err(match why {
             Why::Late => format!("{} did not answer within {} s", program.display(), patience.as_secs()),

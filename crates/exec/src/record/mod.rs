@@ -2,6 +2,7 @@
 
 pub mod answer;
 pub mod ask;
+pub mod lines;
 pub mod movie;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};

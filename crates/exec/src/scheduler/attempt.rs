@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use truepath_core::adapter::exit::Ending;
 use truepath_core::frames::Frames;
 use truepath_core::invoke::command_line::CommandLine;
 use truepath_core::plan::Call;
@@ -13,12 +14,14 @@ use truepath_core::run::event::{Ended, Event, Started};
 
 use super::checkpoint;
 use super::context::{Context, Full, OwedFile};
-use super::lines::LogRules;
+use super::finished::Finished;
 use super::watch::{Limits, Watch};
 use crate::disk::Stamp;
 use crate::failure::{Failure, Trouble};
+use crate::guard;
 use crate::landing::stage;
 use crate::process::{self, Alive, End, Listener, Prepared, Start, identity};
+use crate::record::lines::LogRules;
 use crate::state::journal::millis;
 
 /// How often stage folders are looked into, for renderers that do not say what they wrote.
@@ -44,6 +47,8 @@ pub struct Done {
     pub elsewhere: bool,
     /// Whether it could not be made at all: its job is of no use before somebody has fixed that.
     pub stuck: bool,
+    /// Why nobody believes files that all look whole, where that is all that is wrong.
+    pub unbelieved: Option<Unbelieved>,
     /// Problems that the renderer reported.
     pub problems: u64,
     /// A disk that had no room when its renderer ended.
@@ -54,6 +59,16 @@ pub struct Done {
     pub words: String,
     /// Its log; empty where it was never started.
     pub log: String,
+}
+
+/// A program wrote all its files and then ended in a way that nobody trusts. They stay in stage: once its adapter says that
+/// they are whole, the next run lands them.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unbelieved {
+    /// How it ended, in words.
+    pub how: String,
+    /// What to write into its adapter if its files are whole all the same.
+    pub line: String,
 }
 
 impl Done {
@@ -77,14 +92,16 @@ pub struct Attempt<'a, 'c> {
     pub(super) awaited: BTreeSet<OwedFile>,
     pub(super) landed: BTreeMap<OwedFile, Stamp>,
     pub(super) files: i64,
-    lines: Arc<LogRules>,
+    pub(super) lines: Arc<LogRules>,
     pub(super) watch: Watch,
     pub(super) looked: Instant,
+    /// Which of its files are known to be finished.
+    pub(super) known: Finished,
     /// Written files, and when each is to land if the renderer still runs.
     written: VecDeque<(Instant, PathBuf, OwedFile)>,
     process: u32,
     ending: Option<Instant>,
-    why: Option<String>,
+    pub(super) why: Option<String>,
     said: Option<String>,
     /// The last line that is nothing but talk.
     last: Option<String>,
@@ -93,8 +110,10 @@ pub struct Attempt<'a, 'c> {
     fatal: bool,
     finished: bool,
     pub(super) refused: BTreeMap<OwedFile, String>,
-    /// Whether its exit code was one of success.
-    ended_well: bool,
+    /// Whether its files are believed to be whole: it ended as its adapter says that it ends when it has succeeded.
+    pub(super) ended_well: bool,
+    /// Files that looks, not words, have landed.
+    pub(super) landed_by_looks: BTreeSet<OwedFile>,
     waiting: bool,
     /// The frame that it says it works on.
     working: Option<i64>,
@@ -137,8 +156,9 @@ impl<'a, 'c> Attempt<'a, 'c> {
             landed: BTreeMap::new(),
             files: 0,
             lines: context.lines(adapter),
-            watch: Watch::new(Limits { frame: plan.run.frame_timeout, silence: plan.run.silence }),
+            watch: Watch::new(Limits { frame: plan.run.frame_timeout, silence: plan.run.silence }, Instant::now()),
             looked: Instant::now(),
+            known: Finished::default(),
             written: VecDeque::new(),
             process: 0,
             ending: None,
@@ -150,6 +170,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
             finished: false,
             refused: BTreeMap::new(),
             ended_well: false,
+            landed_by_looks: BTreeSet::new(),
             waiting: false,
             working: None,
             lost: false,
@@ -174,42 +195,72 @@ impl<'a, 'c> Attempt<'a, 'c> {
     pub fn make(mut self, worker: usize, live: std::io::Result<Box<dyn Alive>>) -> Result<Done, Trouble> {
         self.worker = worker;
         tracing::info!(call = %self.call.id, worker, program = %self.step.program, log = %self.step.log, "starting");
-        self.watch = Watch::new(self.watch.limits);
+        self.watch = Watch::new(self.watch.limits, Instant::now());
         let began = Instant::now();
         let ended = live.and_then(|live| live.hear(&mut self));
         self.set_free();
-        let code = match ended {
-            Ok(code) => code,
+        let ending = match ended {
+            Ok(ending) => ending,
             Err(error) => {
                 let failure = Failure::unstarted(&self.step, &error);
                 return Ok(Done::stuck(std::mem::take(&mut self.awaited), &failure));
             }
         };
-        self.ended_well = self.succeeds(code);
+        self.ended_well = self.is_believed(ending);
         // Now, before what it left half-written is removed.
         let full = if self.awaited.is_empty() { None } else { self.context.full(self.call) };
-        let trusted = !self.fatal && (self.finished || !self.lines.tell_the_end());
-        let strays = match self.trouble.take() {
-            None if trusted => self.land_all().and_then(|left| self.sweep(left)),
-            None => self.leave_untrusted(),
+        let left = match self.trouble.take() {
+            None => self.land_all().and_then(|left| self.sweep(left, ending)),
             Some(trouble) => Err(trouble),
         };
-        match strays {
-            Ok(strays) => Ok(Done { full, ..self.close(code, strays, began)? }),
+        match left {
+            Ok((strays, unbelieved)) => Ok(Done { full, unbelieved, ..self.close(ending, strays, began)? }),
             // The renderer has ended: a fault of its files is a fault of this call.
             Err(Trouble::Call(failure)) => {
                 self.why = Some(failure.message.clone());
-                let done = self.close(code, 0, began)?;
+                let done = self.close(ending, 0, began)?;
                 Ok(Done { stuck: true, why: failure.message, full, ..done })
             }
             Err(run) => Err(run),
         }
     }
 
-    /// Whether its adapter calls an exit code one of success.
-    fn succeeds(&self, code: Option<i32>) -> bool {
-        let adapter = self.context.adapter(self.call);
-        adapter.zip(code).is_some_and(|(adapter, code)| adapter.ok.contains(&i64::from(code)))
+    /// Whether its files are believed to be whole, by how it ended and by what it printed.
+    fn is_believed(&self, ending: Ending) -> bool {
+        let said_so = self.finished || !self.lines.tell_the_end();
+        let in_time = self.why.is_none() && !self.fatal;
+        in_time && said_so && self.context.adapter(self.call).is_some_and(|adapter| adapter.exit.is_good(ending))
+    }
+
+    /// Whether its adapter knows of such an end.
+    fn succeeds(&self, ending: Ending) -> bool {
+        self.context.adapter(self.call).is_some_and(|adapter| adapter.exit.knows(ending))
+    }
+
+    /// Why files that look whole do not land, and what to write if they are; `None` where it was ended by others.
+    pub(super) fn disbelief(&self, ending: Ending) -> Option<Unbelieved> {
+        let adapter = self.context.adapter(self.call)?;
+        if self.why.is_some() {
+            return None;
+        }
+        let how = ending.words();
+        if !adapter.exit.is_good(ending) {
+            let mut ends: Vec<String> = adapter.exit.ok.iter().map(ToString::to_string).collect();
+            ends.extend(adapter.exit.crashes.iter().map(|crash| format!("\"{}\"", crash.name())));
+            let own = ending.written()?;
+            if !ends.contains(&own) {
+                ends.push(own);
+            }
+            let whole = if matches!(ending, Ending::Crash(_)) { " and whole = true" } else { "" };
+            let line = format!("ok = [{}]{whole} under [exit]", ends.join(", "));
+            return Some(Unbelieved { how, line });
+        }
+        let (rule, what) = match self.finished || !self.lines.tell_the_end() {
+            true => ("wrote", "never reported these files as written"),
+            false => ("finished", "never reported that it had finished"),
+        };
+        let line = format!("another `{rule}` under [log], or none");
+        Some(Unbelieved { how: format!("{how} and {what}"), line })
     }
 
     /// Whether files that were refused stay in stage: those of a renderer that has failed are half-written.
@@ -217,13 +268,8 @@ impl<'a, 'c> Attempt<'a, 'c> {
         self.ended_well && !self.refused.is_empty()
     }
 
-    /// Whether its log reports a failure.
-    pub(super) fn has_failed(&self) -> bool {
-        self.fatal
-    }
-
     /// Records how the call ended.
-    fn close(mut self, code: Option<i32>, strays: i64, began: Instant) -> Result<Done, Trouble> {
+    fn close(mut self, ending: Ending, strays: i64, began: Instant) -> Result<Done, Trouble> {
         let missing = Frames::from_any(self.awaited.iter().map(|(_, frame)| *frame).collect());
         // Another member that took the call over may have removed its stage folder: nothing is left there to judge.
         self.lost |= !missing.is_empty() && !self.context.is_mine(self.call);
@@ -232,8 +278,9 @@ impl<'a, 'c> Attempt<'a, 'c> {
         }
         self.record(&Event::Ended(Ended {
             call: self.call.id.clone(),
-            code,
-            ok: self.succeeds(code),
+            code: ending.code(),
+            signal: if let Ending::Crash(crash) = ending { Some(crash) } else { None },
+            ok: self.succeeds(ending),
             files: self.files,
             missing,
             seconds: millis(began.elapsed().as_secs_f64()),
@@ -245,11 +292,10 @@ impl<'a, 'c> Attempt<'a, 'c> {
         if self.why.is_none() && !self.awaited.is_empty() && self.lines.tell_the_end() && !self.finished {
             self.why = Some("it never reported that it had finished".to_owned());
         }
-        let how = match (&self.why, code) {
-            (Some(why), _) if self.ending.is_none() => why.clone(),
-            (Some(why), _) => format!("was ended: {why}"),
-            (None, None) => "was ended by a signal".to_owned(),
-            (None, Some(code)) => format!("ended with {code}"),
+        let how = match &self.why {
+            Some(why) if self.ending.is_none() => why.clone(),
+            Some(why) => format!("was ended: {why}"),
+            None => ending.words(),
         };
         let refused = self.refused.iter().next().map(|((_, frame), why)| {
             // Words with a path are no part of what a complaint is known by.
@@ -267,6 +313,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
             lost: self.lost,
             elsewhere: strays > 0 && self.files == 0 && self.refused.is_empty(),
             stuck: false,
+            unbelieved: None,
             full: None,
             problems: self.problems,
             words,
@@ -344,12 +391,12 @@ impl Listener for Attempt<'_, '_> {
     }
 
     fn alive(&mut self) {
-        self.watch.alive();
+        self.watch.alive(Instant::now());
     }
 
     fn line(&mut self, line: &str) {
         let meant = self.lines.read(line);
-        self.watch.line(meant.waits);
+        self.watch.line(meant.waits, Instant::now());
         if meant.waits && !self.waiting {
             let told = Event::Waiting { call: self.call.id.clone(), line: line.to_owned() };
             let told = self.context.record(&told);
@@ -372,7 +419,7 @@ impl Listener for Attempt<'_, '_> {
             self.working = Some(frame);
             // A movie lands as one file: its frames are counted as it says them.
             if self.call.is_movie(self.context.plan()) {
-                self.watch.frame();
+                self.watch.frame(Instant::now());
             }
             self.context.tell(&Event::Working { call: self.call.id.clone(), frame });
         }
@@ -380,7 +427,11 @@ impl Listener for Attempt<'_, '_> {
         let home = PathBuf::from(&self.step.folder);
         if let Some(path) = meant.wrote.map(|path| home.join(path)) {
             let place = self.step.place(&from_system(&path));
-            if let Some(place) = place.filter(|place| self.awaited.contains(place) && !self.fatal) {
+            let is_own = |place: &OwedFile| self.awaited.contains(place) || self.landed.contains_key(place);
+            // A folder that is a link leads out of the stage folder.
+            let is_inside = || guard::confined(&path, stage::of(&self.step)).is_ok();
+            if let Some(place) = place.filter(|place| is_own(place) && !self.fatal && is_inside()) {
+                self.known.name(place);
                 self.written.push_back((Instant::now() + LINGER, path, place));
             }
         }
@@ -408,7 +459,7 @@ impl Listener for Attempt<'_, '_> {
             self.look();
         }
         if self.ending.is_none()
-            && let Some(why) = self.watch.over()
+            && let Some(why) = self.watch.over(Instant::now())
         {
             self.why = Some(why);
             self.end(End::Now);

@@ -9,6 +9,7 @@ use truepath_core::sheet::Checkpoint;
 
 use crate::disk;
 use crate::failure::Failure;
+use crate::guard;
 use crate::landing::stage;
 use crate::record::Made;
 use crate::state::StateFolder;
@@ -44,6 +45,11 @@ pub fn prepare(state: &StateFolder, call: &Call, setting: Checkpoint, made: &[Ma
 pub fn put_by(still: &Still, written: &Path, call: &Call, keep: i64) -> Result<Option<Event>, Failure> {
     let folder = Path::new(&still.checkpoint).parent().unwrap_or(Path::new("."));
     let failure = |error: &std::io::Error| Failure::machine("write", folder, error);
+    // The renderer names it: only what lies in the folder of its checkpoints is moved.
+    let Ok(written) = &guard::confined(written, [folder]) else { return Ok(None) };
+    if disk::no_file(written).is_some() {
+        return Ok(None);
+    }
     let Ok(bytes) = disk::read(written, MOST) else { return Ok(None) };
     let all = slots(folder);
     let number = all.last().map_or(1, |(number, _)| number + 1);

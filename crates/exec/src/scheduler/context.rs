@@ -15,12 +15,12 @@ use truepath_core::run::history::{Depth, past};
 use truepath_core::verify::{State, Verdict};
 
 use super::feed::Feed;
-use super::lines::LogRules;
 use crate::Project;
 use crate::failure::{Failure, Trouble};
 use crate::landing::stage::Folders;
-use crate::landing::{Fate, Landing, Moves, Watcher, land};
+use crate::landing::{Fate, Landing, Moves, Watcher, land, looked_at};
 use crate::process::Programs;
+use crate::record::lines::LogRules;
 use crate::share::Claims;
 use crate::state::journal::{self, Journal};
 
@@ -167,6 +167,13 @@ impl<'c> Context<'c> {
     pub fn record_last_oddities(&self) -> Result<(), Failure> {
         let found = self.odd.lock().unwrap_or_else(PoisonError::into_inner).rest(self.plan());
         found.into_iter().try_for_each(|(series, frame, odd)| self.record_odd((series, frame), odd))
+    }
+
+    /// Whether a staged file looks like the one that is planned, from its first byte to its last.
+    pub fn looks_whole(&self, staged: &Path, place: OwedFile) -> bool {
+        let series = self.plan().output(place.0);
+        let labels = self.plan().labels(series);
+        matches!(looked_at(staged, series, &labels), Ok((_, (State::Good | State::Unproven, _))))
     }
 
     /// Lands one staged file of a call under its final name.

@@ -35,6 +35,8 @@ struct Hold {
     taken: Taken<Call>,
     /// Stage folders of the last try, which may hold what it wrote elsewhere.
     left_over: Vec<String>,
+    /// Stage folders of a try whose files were not believed.
+    kept: Vec<String>,
 }
 
 /// Makes all calls. `show` is told what happens, and called now and then when nothing does.
@@ -224,7 +226,7 @@ impl<'c> Crew<'c> {
             _ => Tries::new(parts.iter().flat_map(|part| self.context.halved(part)), 0),
         };
         let (mut failed, mut number, mut pauses) = (Frames::none(), tried, 0u32);
-        let mut hold = Hold { taken, left_over: Vec::new() };
+        let mut hold = Hold { taken, left_over: Vec::new(), kept: Vec::new() };
         if self.put_off(&whole, &awaited, &mut hold)? {
             return Ok(());
         }
@@ -274,17 +276,18 @@ impl<'c> Crew<'c> {
             } else {
                 self.supply().tried(job, done.files, &complaint(&done.why))
             };
+            let unbelieved = self.unbelieved(job, &mut done, (&part, number), &mut hold)?;
             if done.missing.is_empty() {
                 continue;
             }
             let given_up = self.supply().has_given_up(job);
-            if hopeless.is_some() || given_up {
+            if hopeless.is_some() || given_up || unbelieved.is_some() {
                 // All that is left of this call fails with it.
                 let rest = tries.into_rest().flat_map(|part| part.frames.iter().collect::<Vec<_>>());
                 let missing = done.missing.iter().map(|(_, frame)| *frame).chain(rest).collect();
                 let words = &done.words;
                 let why = |starts| format!("{starts} starts produced nothing{words} (--keep-going continues)");
-                stuck = hopeless.map(why);
+                stuck = unbelieved.or(hopeless.map(why));
                 let frames = Frames::from_any(missing);
                 failed = failed.union(&frames);
                 context.give_up(&whole, done, frames)?;
@@ -297,12 +300,13 @@ impl<'c> Crew<'c> {
                 return Ok(());
             }
             let frames = Frames::from_any(done.missing.iter().map(|(_, frame)| *frame).collect());
-            let can_be_halved = frames.count() > 1 && !done.elsewhere && !done.stuck;
+            let can_be_halved = frames.count() > 1 && !done.elsewhere && !done.stuck && done.unbelieved.is_none();
             let rest = self.context.narrowed(&part, &done.missing);
             let halve = |part: &Call| self.context.halved(part);
             let halve: Option<Halve<'_, Call>> = can_be_halved.then_some(&halve);
             let has_landed = self.supply().has_landed(job);
             match tries.missing(left, rest, halve, has_landed) {
+                Next::Again if done.unbelieved.is_some() => {}
                 Next::Again => hold.left_over = self.context.stage_folders(&part, number),
                 Next::GivenUp => {
                     failed = failed.union(&frames);
@@ -311,13 +315,46 @@ impl<'c> Crew<'c> {
                 }
             }
         }
+        self.over(&whole, &failed, stuck, hold)
+    }
+
+    /// A call of the plan is over, whatever came of it.
+    fn over(&self, whole: &Call, failed: &Frames, stuck: Option<String>, mut hold: Hold) -> Result<(), Trouble> {
+        if failed.is_empty() {
+            hold.kept.iter().try_for_each(|folder| stage::clear(Path::new(folder)).map_err(Trouble::Call))?;
+        }
         self.give_back(&mut hold.taken);
-        if let Some(claims) = context.claims {
+        if let Some(claims) = self.context.claims {
             claims.done(&whole.id, &failed.to_string()).map_err(Trouble::Run)?;
         }
-        let judged = self.judge(&whole, !failed.is_empty(), stuck);
+        let judged = self.judge(whole, !failed.is_empty(), stuck);
         self.finished(hold.taken.ticket);
         judged
+    }
+
+    /// A try whose files look whole and are not believed: they stay in stage. After some of them, all alike, the rest of the
+    /// job is left alone; what is to be said then.
+    fn unbelieved(
+        &self,
+        job: usize,
+        done: &mut Done,
+        (part, number): (&Call, u64),
+        hold: &mut Hold,
+    ) -> Result<Option<String>, Trouble> {
+        let count = self.supply().unbelieved(job, done.unbelieved.as_ref().map(|own| own.how.as_str()));
+        let Some(own) = &done.unbelieved else { return Ok(None) };
+        // One of them is enough.
+        hold.kept.drain(..).try_for_each(|folder| stage::clear(Path::new(&folder)).map_err(Trouble::Call))?;
+        hold.kept = self.context.stage_folders(part, number);
+        let adapter = self.context.adapter(part).map_or("its adapter", |adapter| adapter.name.as_str());
+        let advice = format!(
+            "its files look whole and stay in {}; if {adapter} always ends so and they are whole, write {} in the adapter \
+             {adapter}, and `truepath run` lands them",
+            hold.kept.join(" and "),
+            own.line
+        );
+        done.why = format!("{}; {advice}", done.why);
+        Ok(count.map(|count| format!("{count} calls {} after writing all their files; {advice}", own.how)))
     }
 
     /// The files that a call owes. Of a call that another member had before, only those that are missing.
@@ -362,7 +399,7 @@ impl<'c> Crew<'c> {
         wanted: BTreeSet<OwedFile>,
         hold: &mut Hold,
     ) -> Result<Option<Done>, Trouble> {
-        let Hold { taken, left_over } = hold;
+        let Hold { taken, left_over, .. } = hold;
         let stuck = |failure: &Failure| Ok(Some(Done::stuck(wanted.clone(), failure)));
         let part = match self.context.marked(part, number) {
             Ok(part) => part,

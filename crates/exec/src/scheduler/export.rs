@@ -183,8 +183,8 @@ fn export(
     };
     let began = std::time::Instant::now();
     let mut hearing = Hearing { step, journal, last: String::new(), told: Ok(()) };
-    let code = match process::run(programs, &start, &mut hearing) {
-        Ok(code) => code,
+    let ending = match process::run(programs, &start, &mut hearing) {
+        Ok(ending) => ending,
         Err(error) => return Ok(Some(Failure::unstarted(step, &error))),
     };
     let last = hearing.last;
@@ -192,12 +192,12 @@ fn export(
     let lines = project.command_lines;
     let job = lines.plan.jobs.iter().find(|job| job.name == step.job);
     let adapter = job.and_then(|job| invoke::export::exporter(job, lines.adapters));
-    let ok = adapter.zip(code).is_some_and(|(adapter, code)| adapter.ok.contains(&i64::from(code)));
+    let ok = adapter.is_some_and(|adapter| adapter.exit.is_good(ending));
     // After another exit code nobody can tell whether what it wrote is whole.
     let made = ok && staged.metadata().is_ok_and(|about| about.len() > 0);
     journal.write(&Event::Ended(Ended {
         call: step.id.clone(),
-        code,
+        code: ending.code(),
         ok,
         files: i64::from(made),
         seconds: millis(began.elapsed().as_secs_f64()),
@@ -207,8 +207,8 @@ fn export(
         ..Ended::default()
     }))?;
     if !made {
-        let code = code.map_or("a signal".to_owned(), |code| format!("exit code {code}"));
-        let message = format!("the export of {} did not write {}: {code}. {last}", step.job, product.staged);
+        let how = ending.words();
+        let message = format!("the export of {} did not write {}: it {how}. {last}", step.job, product.staged);
         return Ok(Some(Failure::new(Cause::Program, message).help(format!("its log is {}", step.log))));
     }
     let named = std::fs::rename(staged, &product.path);

@@ -7,7 +7,7 @@ mod context;
 mod crew;
 pub mod export;
 mod feed;
-mod lines;
+mod finished;
 mod movies;
 mod orders;
 mod parts;

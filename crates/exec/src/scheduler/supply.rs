@@ -40,6 +40,8 @@ struct Yield {
     /// Starts that gave no file: all, and those in a row with one complaint.
     fruitless: (u64, u64),
     complaint: String,
+    /// Starts in a row whose files were not believed, and how they ended.
+    unbelieved: (u64, String),
 }
 
 impl Yield {
@@ -273,6 +275,23 @@ impl<C, W> Supply<C, W> {
         (is_hopeless && !self.keep_going).then(|| {
             self.hopeless.insert(job);
             starts
+        })
+    }
+
+    /// A renderer has ended, and `how` says in which way where nobody believes that its files are whole. Their number where
+    /// so many in a row ended alike that the job is left alone, with `keep_going` too: every further start would be in vain.
+    #[must_use]
+    pub fn unbelieved(&mut self, job: usize, how: Option<&str>) -> Option<u64> {
+        let own = self.yields.entry(job).or_default();
+        let Some(how) = how else {
+            own.unbelieved = (0, String::new());
+            return None;
+        };
+        let before = if own.unbelieved.1 == how { own.unbelieved.0 } else { 0 };
+        own.unbelieved = (before + 1, how.to_owned());
+        (own.unbelieved.0 >= HOPELESS).then(|| {
+            self.hopeless.insert(job);
+            own.unbelieved.0
         })
     }
 

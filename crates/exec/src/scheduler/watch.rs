@@ -22,30 +22,29 @@ pub struct Watch {
 }
 
 impl Watch {
-    /// A watch that begins now.
-    pub fn new(limits: Limits) -> Watch {
-        let now = Instant::now();
+    /// A watch that begins now. It has no clock of its own: whoever asks says what time it is.
+    pub fn new(limits: Limits, now: Instant) -> Watch {
         Watch { limits, line: now, frame: now, waiting: false }
     }
 
     /// A line of output came. While a renderer waits for a licence, no clock runs.
-    pub fn line(&mut self, waiting: bool) {
-        self.line = Instant::now();
+    pub fn line(&mut self, waiting: bool, now: Instant) {
+        self.line = now;
         if self.waiting && !waiting {
-            self.frame = self.line;
+            self.frame = now;
         }
         self.waiting = waiting;
     }
 
     /// A part of a line came.
-    pub fn alive(&mut self) {
-        self.line = Instant::now();
+    pub fn alive(&mut self, now: Instant) {
+        self.line = now;
     }
 
     /// A frame landed.
-    pub fn frame(&mut self) {
-        self.frame = Instant::now();
-        self.line = self.frame;
+    pub fn frame(&mut self, now: Instant) {
+        self.frame = now;
+        self.line = now;
     }
 
     /// When the first limit is reached.
@@ -56,8 +55,8 @@ impl Watch {
     }
 
     /// Which limit is reached by now, in words.
-    pub fn over(&self) -> Option<String> {
-        let over = |since: Instant, limit: Option<Duration>| limit.filter(|limit| since.elapsed() >= *limit);
+    pub fn over(&self, now: Instant) -> Option<String> {
+        let over = |since: Instant, limit: Option<Duration>| limit.filter(|limit| now.duration_since(since) >= *limit);
         if self.waiting {
             return None;
         }
@@ -66,5 +65,34 @@ impl Watch {
             (None, Some(limit)) => Some(format!("no frame finished for {}", humantime::format_duration(limit))),
             (None, None) => None,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Duration, Instant, Limits, Watch};
+
+    #[test]
+    fn whoever_talks_is_alive_and_whoever_waits_is_not_timed() {
+        let (began, seconds) = (Instant::now(), Duration::from_secs);
+        let limits = Limits { frame: Some(seconds(60)), silence: Some(seconds(2)) };
+        let mut watch = Watch::new(limits, began);
+        // It counts upwards on one line, without an end of it, longer than it may be silent.
+        for second in 1..20 {
+            watch.alive(began + seconds(second));
+            assert_eq!(watch.over(began + seconds(second + 1)), None, "{second}");
+        }
+        assert_eq!(watch.due(), Some(began + seconds(21)));
+        let silent = watch.over(began + seconds(21)).expect("two seconds of silence");
+        assert!(silent.contains("no output") && silent.contains("2s"), "{silent}");
+        watch.line(true, began + seconds(30));
+        assert_eq!((watch.over(began + seconds(9000)), watch.due()), (None, None), "it waits for a licence");
+        watch.line(false, began + seconds(9000));
+        watch.alive(began + seconds(9059));
+        assert_eq!(watch.over(began + seconds(9059)), None, "the waiting is no part of its frame");
+        watch.alive(began + seconds(9060));
+        assert!(watch.over(began + seconds(9060)).is_some_and(|why| why.contains("no frame finished for 1m")));
+        watch.frame(began + seconds(9060));
+        assert_eq!(watch.over(began + seconds(9061)), None);
     }
 }

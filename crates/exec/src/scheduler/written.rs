@@ -1,13 +1,14 @@
 //! What a call wrote, on its way to its final names: while its renderer runs, and once it has ended.
 
-use std::collections::HashMap;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
+use truepath_core::adapter::exit::Ending;
 use truepath_core::resolve::paths::from_system;
 use truepath_core::run::event::Event;
 
-use super::attempt::Attempt;
+use super::attempt::{Attempt, Unbelieved};
 use super::context::OwedFile;
 use crate::disk::{Stamp, no_file, stamp};
 use crate::failure::Trouble;
@@ -18,23 +19,43 @@ use crate::process::End;
 /// Stray files that are named; the rest is counted.
 const NAMED: usize = 4;
 
+/// What is left in stage once everything has landed that is believed.
+#[derive(Debug, Default)]
+pub(super) struct Left {
+    /// Files that nobody planned.
+    strays: Vec<PathBuf>,
+    /// Files that are waited for, of which nobody knows whether they are finished.
+    unfinished: Vec<(PathBuf, OwedFile)>,
+    /// Whether anything is left.
+    is_any: bool,
+}
+
 impl Attempt<'_, '_> {
-    /// Lands what lies in stage once the renderer has ended. Returns whether anything was left there, and what of it was
-    /// not planned.
-    pub(super) fn land_all(&mut self) -> Result<(bool, Vec<PathBuf>), Trouble> {
+    /// Lands what lies in stage once the renderer has ended, as far as it is believed.
+    pub(super) fn land_all(&mut self) -> Result<Left, Trouble> {
         stage::clear_besides(&self.step).map_err(Trouble::Call)?;
-        let (mut strays, mut left) = (Vec::new(), false);
+        // What it has moved on from is finished, however it ended.
+        let mut over: BTreeSet<OwedFile> = BTreeSet::new();
+        if !self.ended_well && !self.lines.tell_files() {
+            over = self.moved_on().into_iter().map(|(place, _)| place).collect();
+        }
+        let all = self.ended_well && !self.lines.tell_files();
+        let mut left = Left::default();
         for path in staged(&self.step) {
             let Some(place) = self.step.place(&from_system(&path)) else {
-                strays.push(path);
+                left.strays.push(path);
                 continue;
             };
-            if self.awaited.contains(&place) {
-                self.land(&path, place, true)?;
-            } else if self.landed.contains_key(&place) {
-                self.land_again(&path, place)?;
+            let is_finished = all || self.known.is_named(place) || over.contains(&place);
+            match (self.awaited.contains(&place), self.landed.contains_key(&place)) {
+                (true, _) if is_finished => self.land(&path, place, true)?,
+                (true, _) => left.unfinished.push((path.clone(), place)),
+                (_, true) if self.ended_well || is_finished => self.land_again(&path, place)?,
+                // It was written again, and nobody knows how far: what landed before was not the last of it.
+                (_, true) => self.take_back(place)?,
+                (false, false) => {}
             }
-            left |= path.exists();
+            left.is_any |= path.exists();
         }
         let landed: Vec<(OwedFile, Stamp)> = self.landed.iter().map(|(place, stamp)| (*place, *stamp)).collect();
         for (place, before) in landed {
@@ -46,23 +67,27 @@ impl Attempt<'_, '_> {
                 self.written_into(&target, place)?;
             }
         }
-        Ok((left || !strays.is_empty(), strays))
+        left.is_any |= !left.strays.is_empty();
+        Ok(left)
     }
 
-    /// A renderer that failed, or that never said it had finished, has ended: of what lies in stage, only what it had moved
-    /// on from lands, and after a failure nothing. The rest is not kept: nobody can tell whether it is whole.
-    pub(super) fn leave_untrusted(&mut self) -> Result<i64, Trouble> {
-        if !self.has_failed() {
-            self.look();
-            if let Some(trouble) = self.trouble.take() {
-                return Err(trouble);
-            }
+    /// A file that landed because the renderer had moved on from it, and that it then wrote again and did not finish: it is
+    /// missing. One that the renderer had named stays.
+    fn take_back(&mut self, place: OwedFile) -> Result<(), Trouble> {
+        if !self.landed_by_looks.remove(&place) || !self.context.is_mine(self.call) {
+            return Ok(());
         }
-        stage::clear_besides(&self.step).map_err(Trouble::Call)?;
-        for stage in stage::of(&self.step) {
-            stage::clear(stage).map_err(Trouble::Call)?;
-        }
-        Ok(0)
+        let series = self.context.plan().output(place.0);
+        let (call, id, target) = (self.call.id.clone(), series.id.clone(), PathBuf::from(series.name(place.1)));
+        let why = "the renderer wrote it again and then failed".to_owned();
+        self.record(&Event::Refused { call, series: id.clone(), frame: place.1, why: why.clone() })?;
+        self.record(&Event::Late { series: id, frame: place.1 })?;
+        stage::remove(&target).map_err(Trouble::Call)?;
+        self.landed.remove(&place);
+        self.awaited.insert(place);
+        self.refused.insert(place, why);
+        self.files -= 1;
+        Ok(())
     }
 
     /// A renderer that has kept a file open, or opened it before it landed, wrote into it afterwards.
@@ -132,7 +157,7 @@ impl Attempt<'_, '_> {
         self.awaited.remove(&place);
         self.landed.insert(place, before);
         self.refused.remove(&place);
-        self.watch.frame();
+        self.watch.frame(Instant::now());
         // Its last pass: nothing of this frame is waited for any more.
         let whole = !self.awaited.iter().any(|(_, frame)| *frame == place.1);
         if whole && self.context.is_stopping() {
@@ -151,32 +176,39 @@ impl Attempt<'_, '_> {
         }
     }
 
-    /// Looks into the stage folders: of the files of a series, all but the one that was written last have been moved on
-    /// from.
+    /// Looks into the stage folders: what the renderer has moved on from lands.
     pub(super) fn look(&mut self) {
         self.looked = Instant::now();
-        let mut by_series: HashMap<usize, Vec<(std::time::SystemTime, OwedFile, PathBuf)>> = HashMap::new();
-        for path in staged(&self.step) {
-            let place = self.step.place(&from_system(&path)).filter(|place| self.awaited.contains(place));
-            let changed = path.metadata().and_then(|about| about.modified());
-            if let (Some(place), Ok(changed)) = (place, changed) {
-                by_series.entry(place.0).or_default().push((changed, place, path));
-            }
-        }
-        for mut files in by_series.into_values() {
-            files.sort();
-            files.pop();
-            for (_, place, path) in files {
+        for (place, path) in self.moved_on() {
+            if self.awaited.contains(&place) {
                 self.try_land(&path, place);
+                if self.landed.contains_key(&place) {
+                    self.landed_by_looks.insert(place);
+                }
+            } else if let Err(trouble) = self.land_again(&path, place) {
+                self.trouble.get_or_insert(trouble);
             }
         }
     }
 
-    /// Tells what was left in the stage folders and nobody planned; puts the folders by when nothing was.
-    pub(super) fn sweep(&mut self, (left, mut strays): (bool, Vec<PathBuf>)) -> Result<i64, Trouble> {
-        if self.lost {
-            strays.clear();
-        }
+    /// The files in stage that the renderer has moved on from.
+    fn moved_on(&mut self) -> Vec<(OwedFile, PathBuf)> {
+        let is_own = |place: &OwedFile| self.awaited.contains(place) || self.landed.contains_key(place);
+        let own = |path: PathBuf| {
+            let place = self.step.place(&from_system(&path)).filter(is_own)?;
+            Some((place, stamp(&path)?, path))
+        };
+        let files: Vec<(OwedFile, Stamp, PathBuf)> = staged(&self.step).into_iter().filter_map(own).collect();
+        let seen: Vec<(OwedFile, Stamp)> = files.iter().map(|(place, stamp, _)| (*place, *stamp)).collect();
+        let over: BTreeSet<OwedFile> = self.known.look(&seen).into_iter().collect();
+        files.into_iter().filter(|(place, ..)| over.contains(place)).map(|(place, _, path)| (place, path)).collect()
+    }
+
+    /// Tells what was left in the stage folders and nobody planned; puts the folders by when nothing was. Files that all look
+    /// whole and are not believed stay, and are told beside the strays.
+    pub(super) fn sweep(&mut self, left: Left, ending: Ending) -> Result<(i64, Option<Unbelieved>), Trouble> {
+        let Left { strays, unfinished, is_any } = left;
+        let strays = if self.lost || !self.ended_well { Vec::new() } else { strays };
         let files = i64::try_from(strays.len()).unwrap_or(i64::MAX);
         if !strays.is_empty() {
             let named = |path: &PathBuf| match no_file(path) {
@@ -185,19 +217,23 @@ impl Attempt<'_, '_> {
             };
             let paths = strays.iter().take(NAMED).map(named).collect();
             self.record(&Event::Stray { call: self.call.id.clone(), files, paths })?;
-            return Ok(files);
+            return Ok((files, None));
         }
+        let are_whole = !self.lost
+            && unfinished.len() == self.awaited.len()
+            && unfinished.iter().all(|(path, place)| self.context.looks_whole(path, *place));
+        let unbelieved = if are_whole && !unfinished.is_empty() { self.disbelief(ending) } else { None };
         for stage in stage::of(&self.step) {
-            if left && self.keeps_refused() {
+            if is_any && (self.keeps_refused() || unbelieved.is_some()) {
                 // Somebody may want to look at it.
                 continue;
             }
-            if left {
+            if is_any {
                 stage::clear(stage).map_err(Trouble::Call)?;
             } else {
                 self.context.stages.put_by(stage);
             }
         }
-        Ok(0)
+        Ok((0, unbelieved))
     }
 }

@@ -9,6 +9,7 @@ use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use truepath_core::adapter;
+use truepath_core::adapter::exit::Ending;
 use truepath_core::diagnostic::Findings;
 use truepath_core::frames::{FrameExpr, Frames};
 use truepath_core::invoke::command_line::CommandLines;
@@ -102,13 +103,24 @@ impl Fakes {
     }
 }
 
+/// Waits until something holds; what never does ends the test.
+#[track_caller]
+pub fn until(what: &str, mut holds: impl FnMut() -> bool) {
+    let since = Instant::now();
+    while !holds() {
+        assert!(since.elapsed() < Duration::from_secs(300), "{what} never came");
+        std::thread::sleep(Duration::from_millis(2));
+    }
+}
+
 impl Programs for Fakes {
     fn prepare(&self, start: &Start<'_>) -> Result<Box<dyn Prepared + '_>> {
         let [job, frames, out] = start.arguments else { panic!("{:?}", start.arguments) };
         let frames = FrameExpr::parse(frames).unwrap().frames(None, None).unwrap();
         let act = (self.0.behaviour)(job, &frames);
         let turn = self.0.turns.fetch_add(1, Ordering::SeqCst);
-        std::thread::sleep(Duration::from_millis(self.0.slow[turn % self.0.slow.len()]));
+        // Getting ready takes some work, and some more than others.
+        (0..self.0.slow[turn % self.0.slow.len()] * 500).for_each(|_| std::thread::yield_now());
         if act == Act::NoLog {
             return Err(Error::from(ErrorKind::PermissionDenied));
         }
@@ -138,7 +150,7 @@ impl Prepared for Fake {
 }
 
 impl Alive for Fake {
-    fn hear(self: Box<Self>, listener: &mut dyn Listener) -> Result<Option<i32>> {
+    fn hear(self: Box<Self>, listener: &mut dyn Listener) -> Result<Ending> {
         listener.began(4_000_000);
         let write = |frame: i64| {
             let path = self.out.replace("####", &format!("{frame:04}"));
@@ -156,7 +168,7 @@ impl Alive for Fake {
         }
         self.of.running.fetch_sub(1, Ordering::SeqCst);
         listener.ended();
-        Ok(Some(0))
+        Ok(Ending::Code(0))
     }
 }
 
@@ -193,7 +205,6 @@ pub struct Morning {
     pub events: Vec<Event>,
     /// Frames that are there, by job.
     pub there: BTreeMap<String, Frames>,
-    pub took: Duration,
 }
 
 impl Night {
@@ -304,7 +315,7 @@ impl Night {
             .collect();
         let mut orders = Orders::new(project, journal, programs, calls);
         (orders.before, orders.need, orders.moves, orders.claims) = (&before, &need, moves, claims);
-        let (since, mut events) = (Instant::now(), Vec::new());
+        let mut events = Vec::new();
         let ended = run(orders, |told| {
             events.extend_from_slice(told);
             show(told);
@@ -313,7 +324,7 @@ impl Night {
             let frames = series.files().filter(|(_, path)| Path::new(path).is_file()).map(|(frame, _)| frame);
             (self.plan.jobs[series.job].name.clone(), Frames::from_ascending(frames))
         });
-        Morning { ended, events, there: there.collect(), took: since.elapsed() }
+        Morning { ended, events, there: there.collect() }
     }
 
     /// What the journal says.

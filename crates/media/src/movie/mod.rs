@@ -8,13 +8,12 @@ mod ffv1;
 mod matroska;
 mod mp4;
 
-use std::fs::File;
 use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::path::Path;
 
 use truepath_core::verify::{Footage, Fps, Seen};
 
-use crate::Flaw;
+use crate::{Bytes, Flaw, Storage};
 
 /// The largest table of a movie that is read: ten times that of a day at 60 frames a second.
 const MOST_TABLE: u64 = 512 << 20;
@@ -26,12 +25,21 @@ const FIRST: u64 = 4096;
 /// # Errors
 /// When the disk cannot answer; a file that is not there, or is no movie, is no error.
 pub fn probe(path: &Path) -> std::io::Result<Seen> {
-    let (file, length) = match crate::opened(path)? {
-        Ok(opened) => opened,
-        Err(seen) => return Ok(seen),
-    };
+    crate::again(|| match crate::opened(path)? {
+        Ok((file, length)) => probe_from(file, length),
+        Err(seen) => Ok(seen),
+    })
+}
+
+/// The same of a file that is open, or lies in memory.
+///
+/// # Errors
+/// When a part of it that is wanted cannot be read.
+pub fn probe_from(file: impl Storage + 'static, length: u64) -> std::io::Result<Seen> {
+    let (file, failed) = crate::Source::new(file);
     let mut source = Source { bytes: BufReader::with_capacity(1 << 14, file), length };
-    Ok(match crate::caught(|| read(&mut source)) {
+    let footage = failed.unless(crate::caught(|| read(&mut source)))?;
+    Ok(match footage {
         Ok(footage) => Seen::Movie(Box::new(footage)),
         Err(flaw) => Seen::Broken(flaw),
     })
@@ -55,7 +63,7 @@ fn read(source: &mut Source) -> Result<Footage, Flaw> {
 
 /// A file and its length in bytes.
 struct Source {
-    bytes: BufReader<File>,
+    bytes: Bytes,
     length: u64,
 }
 

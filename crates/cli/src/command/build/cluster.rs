@@ -9,8 +9,8 @@ use truepath_core::invoke::script::slurm::{self, Batch};
 use truepath_core::invoke::script::{self, Script};
 use truepath_core::resolve::paths;
 use truepath_exec::disk;
-use truepath_exec::guard::Deliveries;
 use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::guard::Deliveries;
 use truepath_exec::threads::Cores;
 
 use super::{Built, costs, parts};

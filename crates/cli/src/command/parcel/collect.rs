@@ -17,13 +17,12 @@ use truepath_core::run::history::{Depth, History, NO_DIGEST, Record, past};
 use truepath_core::template::slug;
 use truepath_core::verify::{State, Verdict};
 use truepath_exec::disk;
-use truepath_exec::failure::{Cause, Failure, Trouble};
+use truepath_exec::failure::{Failure, Trouble};
 use truepath_exec::landing::{Disk, Fate, Landing, land, recover, stage};
 use truepath_exec::observe::{Look, Observation};
-use truepath_exec::state::StateFolder;
 use truepath_exec::state::journal::{self, Journal, Opening};
 
-use super::{SHEET, archive, description, parcels};
+use super::{parcels, sent};
 use crate::args::{CollectArgs, Common};
 use crate::command::alone::alone;
 use crate::exit_code::Exit;
@@ -73,12 +72,12 @@ pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
         let told = match one(path, loaded, &before, around) {
             Ok(told) => told,
             // One bad parcel does not keep the others from being collected.
-            Err(failure) if failure.cause != Cause::Machine => {
+            Err(Trouble::Call(failure)) => {
                 show::failure(&failure);
                 bad = true;
                 continue;
             }
-            Err(failure) => return Err(failure),
+            Err(Trouble::Run(failure)) => return Err(failure),
         };
         let there = if told.there > 0 { format!(", {} already there", told.there) } else { String::new() };
         show::print(&format!("{}: {} landed{there}\n", path.display(), counted(told.landed, "file")))?;
@@ -136,25 +135,16 @@ fn missing(loaded: &Loaded, after: &[Verdict], common: &Common) -> String {
     }
 }
 
-/// One parcel.
+/// One parcel. What is wrong with it is its own affair; what this project cannot do ends the call.
 fn one(
     path: &Path,
     loaded: &Loaded,
     (before, now): &(Vec<Verdict>, Machine),
     around: &Surroundings,
-) -> Result<Told, Failure> {
-    let folder = archive::opened(path)?;
-    let id = description(&folder)?.parcel;
-    let kept = loaded.state.parcels().join(format!("{id}.json"));
-    let own: Option<Parcel> = disk::text(&kept).ok().and_then(|text| serde_json::from_str(&text).ok());
-    let Some(own) = own else {
-        let message = format!("{} was not packed from this sheet, or the record of it is gone", folder.display());
-        let help = "collect it where it was packed; `truepath verify --adopt` can accept whole files";
-        return Err(Failure::unreadable(message).help(help));
-    };
-    let history = journal::read(&StateFolder::of(&folder.join(SHEET))?, Depth::Calls)?;
-    let collecting = Collecting { loaded, now: &now.history, folder: &folder, own: &own, history: &history, around };
-    collecting.all(before)
+) -> Result<Told, Trouble> {
+    let sent = sent::open(path, loaded)?;
+    let (folder, own, history) = (sent.folder.as_path(), &sent.own, &sent.history);
+    Collecting { loaded, now: &now.history, folder, own, history, around }.all(before).map_err(Trouble::Run)
 }
 
 /// A parcel that is being collected.
@@ -229,7 +219,10 @@ impl Collecting<'_> {
         told: &mut Told,
     ) -> Result<Option<Sent<'c>>, Failure> {
         let series = self.loaded.plan.output(at);
-        let Some(path) = self.file(series, frame) else { return Ok(None) };
+        let Some(path) = self.file(series, frame) else {
+            told.leave(&packed.series, frame, "a folder on the way to it is a link");
+            return Ok(None);
+        };
         let about = match path.symlink_metadata() {
             Ok(about) => about,
             Err(_) => {

@@ -3,6 +3,7 @@
 mod archive;
 mod collect;
 mod pack;
+mod sent;
 
 use std::path::{Path, PathBuf};
 

@@ -17,6 +17,7 @@ use truepath_core::sheet::Existing;
 use truepath_core::template::slug;
 use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::guard::Scratch;
 use truepath_exec::landing::stage;
 use truepath_exec::observe::Look;
 use truepath_exec::state::journal;
@@ -60,20 +61,30 @@ pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let made = std::fs::create_dir_all(&args.output);
     made.map_err(|error| Failure::machine("make the folder", &args.output, &error))?;
     for (name, slices) in &parts {
-        let place = args.output.join(name);
-        if place.exists() || args.archive && args.output.join(format!("{name}{}", archive::ENDING)).exists() {
+        let files: i64 =
+            slices.iter().map(|own| own.frames.count() * loaded.plan.series_of(own.job).len() as i64).sum();
+        let place = match args.archive {
+            true => args.output.join(format!("{name}{}", archive::ENDING)),
+            false => args.output.join(name),
+        };
+        if place.symlink_metadata().is_ok() {
+            if is_packed(&place, loaded, (name, slices))? {
+                // An earlier call was ended before it had packed all.
+                show::tell(&format!("{}: already packed\n", place.display()));
+                continue;
+            }
             let help = "use another folder (-o), or collect this one and remove it";
             return Err(Failure::new(Cause::Refused, format!("{} already exists", place.display())).help(help));
         }
-        let files: i64 =
-            slices.iter().map(|own| own.frames.count() * loaded.plan.series_of(own.job).len() as i64).sum();
-        let folder = tempfile::Builder::new().prefix(".packing-").tempdir_in(&args.output);
-        let folder = folder.map_err(|error| Failure::machine("make a folder in", &args.output, &error))?;
-        let inner = folder.path().join(name);
+        let scratch = Scratch::within(&args.output);
+        let scratch = scratch.map_err(|error| Failure::machine("make a folder in", &args.output, &error))?;
+        let inner = scratch.file(name);
         let packing = Packing { said: said(&args.common), loaded, folder: inner.clone(), around };
         packing.pack(name, slices)?;
-        std::fs::rename(&inner, &place).map_err(|error| Failure::machine("write", &place, &error))?;
-        let place = if args.archive { archive::pack(&place)? } else { place };
+        match args.archive {
+            true => drop(archive::pack(&inner, &args.output, &scratch)?),
+            false => std::fs::rename(&inner, &place).map_err(|error| Failure::machine("write", &place, &error))?,
+        }
         show::tell(&format!("{}: {}\n", place.display(), counted(files, "file")));
     }
     show::tell(&format!(
@@ -81,6 +92,32 @@ pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
         counted(parts.len() as i64, "parcel")
     ));
     Ok(Exit::Well)
+}
+
+/// Whether a parcel that is there was packed from this sheet, holds the same frames and came to its end.
+fn is_packed(place: &Path, loaded: &Loaded, (name, slices): (&str, &[Slice])) -> Result<bool, Failure> {
+    let there = match archive::is_archive(place) {
+        true => {
+            let folder = place.parent().unwrap_or(Path::new("."));
+            let scratch =
+                Scratch::within(folder).map_err(|error| Failure::machine("make a folder in", folder, &error))?;
+            archive::unpacked(place, &scratch).and_then(|inner| super::description(&inner))
+        }
+        false => super::description(place),
+    };
+    let Ok(there) = there else { return Ok(false) };
+    let kept = disk::text(&loaded.state.parcels().join(format!("{}.json", there.parcel))).ok();
+    let kept = kept.and_then(|text| serde_json::from_str::<Parcel>(&text).ok());
+    let plan = &loaded.plan;
+    let mut wanted = Vec::new();
+    for own in slices {
+        wanted.extend(plan.series_of(own.job).map(|at| (&plan.series[at].place, &own.frames)));
+    }
+    let is_same = |kept: &Parcel| {
+        let holds: Vec<_> = kept.series.iter().map(|own| (&own.place, &own.frames)).collect();
+        kept.name == name && holds == wanted
+    };
+    Ok(kept.as_ref().is_some_and(is_same))
 }
 
 /// The parcels with their names. `wanted` are the frames of each series, where not all of them are.
@@ -161,7 +198,8 @@ struct Packing<'p> {
 impl Packing<'_> {
     fn pack(&self, name: &str, slices: &[Slice]) -> Result<(), Failure> {
         let (loaded, plan) = (self.loaded, &self.loaded.plan);
-        let mut contents = Contents { quiet: self.quiet(), ..Contents::default() };
+        let checks = self.loaded.written.checks.clone();
+        let mut contents = Contents { checks, quiet: self.quiet(), ..Contents::default() };
         for slice in slices {
             let job = &plan.jobs[slice.job];
             if let Some(path) = job.scene.as_ref().map(|scene| &scene.value)
@@ -193,7 +231,7 @@ impl Packing<'_> {
         let json = |own: &Parcel| serde_json::to_string_pretty(own).unwrap_or_default();
         let kept = loaded.state.parcels().join(format!("{}.json", own.parcel));
         let wrote = loaded.state.make().and_then(|()| std::fs::create_dir_all(loaded.state.parcels()));
-        let wrote = wrote.and_then(|()| std::fs::write(&kept, json(&own)));
+        let wrote = wrote.and_then(|()| disk::keep(&kept, &json(&own)));
         wrote.map_err(|error| Failure::machine("write", &kept, &error))?;
         // What its frames are made of is nobody else's affair.
         own.said.clear();

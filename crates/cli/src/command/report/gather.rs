@@ -15,6 +15,7 @@ use truepath_core::sheet::Existing;
 use truepath_core::verify::{MOVIE, Outcome, State, Verdict};
 use truepath_exec::disk;
 use truepath_exec::failure::Failure;
+use truepath_exec::guard;
 
 use crate::args::Common;
 use crate::command::gallery::{Shot, shots};
@@ -193,7 +194,9 @@ fn failures(loaded: &Loaded, stand: &Stand) -> Vec<FailurePart> {
             continue;
         }
         *known = known.union(&frames);
-        let text = disk::read(Path::new(&given_up.log), MOST_LOG).unwrap_or_default();
+        // A journal may name anything; only logs of this sheet are shown.
+        let log = Path::new(&given_up.log);
+        let text = guard::read_confined(log, &loaded.state.logs(), MOST_LOG).unwrap_or_default();
         let text = String::from_utf8_lossy(&text);
         let mut lines = text.lines();
         let command = lines.next().unwrap_or_default().to_owned();

@@ -135,8 +135,9 @@ fn recovered(args: &RunArgs, loaded: &Loaded, journal: &Journal, around: &Surrou
     let sessions = &loaded.ground.history.sessions;
     let dead = |tag: &str| {
         let session = sessions.iter().find(|session| session.began.tag == tag);
-        // Without others, whatever is left is left for good.
-        !args.share || session.is_some_and(|session| recover::is_over(&session.began))
+        // Without others, whatever is left is left for good; a script holds no lock, and may still run.
+        (!args.share && !tag.starts_with(recover::SCRIPT))
+            || session.is_some_and(|session| recover::is_over(&session.began))
     };
     let found = recover::recover(loaded.project(around), journal, &dead).map_err(only)?;
     if found.ended > 0 {

@@ -107,7 +107,7 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
     (
         "log",
         &[
-            ("wrote", "A file is whole: (?<path>...)."),
+            ("wrote", "A file is whole: (?<path>...). A file without such a line never lands."),
             ("problem", "A problem to show: (?<text>...)."),
             ("progress", "A frame is being worked on: (?<frame>...)."),
             ("wait", "No licence is free."),
@@ -116,7 +116,13 @@ pub const SECTIONS: &[(&str, &[(&str, &str)])] = &[
             ("finished", "Everything is done; without such a line, the file written last is not trusted."),
         ],
     ),
-    ("exit", &[("ok", "Exit codes of success.")]),
+    (
+        "exit",
+        &[
+            ("ok", "Exit codes of success, and signals with which the program always ends, such as SEGV."),
+            ("whole", "After one of these signals every file that was written is whole."),
+        ],
+    ),
 ];
 
 /// The keys of a condition, beside tokens with the values that they have to have.

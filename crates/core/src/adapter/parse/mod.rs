@@ -19,7 +19,9 @@ use crate::source::{FileId, Place, Spanned};
 use super::accepts::{accepts, depths, sizes};
 use super::{ARRANGEMENTS, Adapter, AdapterKind, KINDS, PERS, Program, Variant};
 use entries::{conditions, env, natives, program, words};
-use values::{any_text, arguments, commands, listed, number, one, pattern, plain, plains, templates, unsaved_names};
+use values::{
+    any_text, arguments, commands, ends, listed, number, one, pattern, plain, plains, templates, unsaved_names,
+};
 
 pub use keys::{CONDITION, KEYS, NATIVE, SECTIONS, VARIANT, WRITE};
 
@@ -49,7 +51,7 @@ pub fn like(file: FileId, text: &str) -> Option<Spanned<String>> {
 /// Reads an adapter in layers, the one that all others are like first, then one of its variants. Mistakes of the last text
 /// are findings: those of the others are said where they are read for themselves.
 pub fn layered(layers: &[Layer<'_>], variant: Option<&str>, findings: &mut Findings) -> Adapter {
-    let mut adapter = Adapter { ok: vec![0], ..Adapter::default() };
+    let mut adapter = Adapter::default();
     let mut quiet = Findings::default();
     let tables: Vec<DeTable<'_>> = layers
         .iter()
@@ -247,15 +249,8 @@ fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Ada
             ("log", "fatal") => adapter.log.fatal = pattern(reader, raw, written, None),
             ("log", "finished") => adapter.log.finished = pattern(reader, raw, written, None),
             ("log", _) => adapter.log.wait = pattern(reader, raw, written, None),
-            _ => {
-                let list = raw.get_ref().as_array();
-                if list.is_none() {
-                    reader.wrong_kind(raw, written, "a list of whole numbers");
-                }
-                let codes = list.into_iter().flatten().filter_map(|raw| reader.whole(raw, written, i64::MIN));
-                let codes: Vec<i64> = codes.map(|code| code.value).collect();
-                adapter.ok = if codes.is_empty() { vec![0] } else { codes };
-            }
+            ("exit", "whole") => adapter.exit.whole = reader.flag(raw, written).unwrap_or_default(),
+            _ => (adapter.exit.ok, adapter.exit.crashes) = ends(reader, raw, written),
         }
     }
 }

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use regex_lite::Regex;
 
+use crate::adapter::exit::Crash;
 use crate::adapter::{Argument, NumberStyle, unsaved};
 use crate::sheet::read::{Raw, Reader};
 use crate::source::Spanned;
@@ -59,6 +60,32 @@ pub(super) fn plain(reader: &mut Reader<'_>, raw: &Raw<'_>, key: &str) -> String
 
 pub(super) fn plains(reader: &mut Reader<'_>, raw: &Raw<'_>, key: &str) -> Vec<String> {
     reader.texts(raw, key).unwrap_or_default().into_iter().map(|text| text.value).collect()
+}
+
+/// Exit codes and signals: `[0, "SEGV"]`.
+pub(super) fn ends(reader: &mut Reader<'_>, raw: &Raw<'_>, key: &str) -> (Vec<i64>, Vec<Crash>) {
+    let wanted = "a list of exit codes and signals, such as [0, \"SEGV\"]";
+    let Some(list) = raw.get_ref().as_array() else {
+        reader.wrong_kind(raw, key, wanted);
+        return (vec![0], Vec::new());
+    };
+    let (mut codes, mut crashes) = (Vec::new(), Vec::new());
+    for raw in list {
+        let Some(name) = raw.get_ref().as_str() else {
+            codes.extend(reader.whole(raw, key, i64::MIN).map(|code| code.value));
+            continue;
+        };
+        match Crash::by_name(name) {
+            Some(crash) => crashes.push(crash),
+            None => {
+                let known: Vec<&str> = Crash::names().collect();
+                let wanted = format!("an exit code or one of {}", known.join(", "));
+                let why = "a program that is ended by another signal, such as KILL or TERM, was stopped by others";
+                reader.bad(reader.at(raw), key, &wanted, why);
+            }
+        }
+    }
+    (if codes.is_empty() { vec![0] } else { codes }, crashes)
 }
 
 pub(super) fn one(reader: &mut Reader<'_>, raw: &Raw<'_>, key: &str) -> Option<Spanned<Template>> {

@@ -1,5 +1,5 @@
 $again = [bool]$Again
-$failed = 0; $at = 0; $there = 0; $made = 0; $missing = @(); $stopped = $false; $begun = $false; $closed = $false
+$failed = 0; $at = 0; $there = 0; $made = 0; $missing = @(); $stopped = $false; $begun = $false; $closed = $false; $kept = @()
 $clock = [System.Diagnostics.Stopwatch]::StartNew()
 $plain = New-Object System.Text.UTF8Encoding $false
 $hostname = [regex]::Replace([System.Environment]::MachineName, '[^A-Za-z0-9._-]', '')
@@ -67,16 +67,25 @@ function Invoke-Program($Call) {
   $about.RedirectStandardError = $true
   foreach ($name in $Call.Variables.Keys) { $about.EnvironmentVariables[$name] = $Call.Variables[$name] }
   $log = New-Object System.IO.StreamWriter $Call.Log, $false, $plain
+  # Of the log, beginning and end are kept up to its limit.
+  $size = 0; $end = New-Object System.Collections.Generic.Queue[string]; $held = 0; $left = $false
   try {
     $process = [System.Diagnostics.Process]::Start($about)
     try {
       $errors = $process.StandardError.ReadToEndAsync()
-      while ($null -ne ($line = $process.StandardOutput.ReadLine())) { $log.WriteLine($line); Write-Host $line }
+      while ($null -ne ($line = $process.StandardOutput.ReadLine())) {
+        Write-Host $line
+        if ($size -lt $loghalf) { $size += $line.Length + 1; $log.WriteLine($line); continue }
+        $end.Enqueue($line); $held += $line.Length + 1
+        while ($held -gt $loghalf -and $end.Count -gt 1) { $held -= $end.Dequeue().Length + 1; $left = $true }
+      }
       $process.WaitForExit()
       $rest = $errors.Result
-      if ($rest) { $log.Write($rest); Write-Host $rest }
+      if ($rest) { Write-Host $rest; $end.Enqueue($rest.TrimEnd()) }
       return $process.ExitCode
     } finally {
+      if ($left) { $log.WriteLine('... lines are left out here ...') }
+      foreach ($line in $end) { $log.WriteLine($line) }
       # An interrupt ends the renderer too.
       if (-not $process.HasExited) { $process.Kill() }
     }
@@ -173,31 +182,26 @@ function Move-Landed($Call, $File, [string]$Staged) {
   }
 }
 
-# Lands what came out of a call. After a bad end, what a later file of its series follows has been finished.
+# Lands what came out of a call: all that is finished, or what its log names.
 function Complete-Call($Call, [string]$Trust, $Rules) {
-  $held = $null; $heldpath = $null; $of = ''
+  $said = @()
+  if ($Rules.Wrote -and [System.IO.File]::Exists($Call.Log)) { $said = @(Get-Content -LiteralPath $Call.Log | Where-Object { $_ -cmatch $Rules.Wrote }) }
   foreach ($file in $Call.Files) {
-    if ($file.Series -cne $of) {
-      if ($held) { Complete-Last $Call $held $heldpath $Rules }
-      $held = $null; $of = $file.Series
-    }
     $staged = Find-Staged $file.Staged
     if (-not $again -and (Test-There $file)) { if ($staged) { [System.IO.File]::Delete($staged) }; continue }
     if (-not $staged) { Add-Lost $Call $file 'not written as a file'; continue }
-    if ($Trust -eq 'all') { Move-Landed $Call $file $staged }
-    elseif ($Trust -eq 'moved on') {
-      if ($held) { Move-Landed $Call $held $heldpath }
-      $held = $file; $heldpath = $staged
-    } else { Add-Lost $Call $file 'its log says that the call failed' }
+    if ($Trust -eq 'all' -or (Test-Named $said $staged)) { Move-Landed $Call $file $staged; continue }
+    $script:kept = @($script:kept) + [System.IO.Path]::GetDirectoryName($staged) | Select-Object -Unique
+    Add-Lost $Call $file "perhaps not finished, left in $staged"
   }
-  if ($held) { Complete-Last $Call $held $heldpath $Rules }
 }
 
-# The last file of a series after a bad end: it lands where the log says that it was written.
-function Complete-Last($Call, $File, [string]$Staged, $Rules) {
-  $name = [System.IO.Path]::GetFileName($Staged)
-  $said = $Rules.Wrote -and @(Get-Content -LiteralPath $Call.Log | Where-Object { $_ -cmatch $Rules.Wrote -and $_.Contains($name) }).Count -gt 0
-  if ($said) { Move-Landed $Call $File $Staged } else { Add-Lost $Call $File "perhaps not finished, left in $Staged" }
+# Whether lines of a log name a file, alone or with its folder.
+function Test-Named([string[]]$Said, [string]$Staged) {
+  $name = [regex]::Escape([System.IO.Path]::GetFileName($Staged))
+  $folder = [regex]::Escape([System.IO.Path]::GetFileName([System.IO.Path]::GetDirectoryName($Staged)))
+  $rule = "(^|[^A-Za-z0-9_.-])$folder[/\\]$name|(^|[^/\\A-Za-z0-9_.-])$name"
+  @($Said | Where-Object { $_ -cmatch $rule }).Count -gt 0
 }
 
 # Whether a log has a line of a kind.
@@ -213,7 +217,7 @@ function Invoke-Call($Call) {
     if ($code -ne 0) { Write-Wrong "ended with exit code ${code}: see $($Call.Log)"; Set-Failed 3 }
     return
   }
-  $kept = $again
+  $before = $again
   # A movie is as new as its frames.
   if ($Call.Kind -eq 'encode' -and $made -gt 0) { $script:again = $true }
   try {
@@ -233,11 +237,20 @@ function Invoke-Call($Call) {
       $head = ',"call":' + (Get-Json $Call.Id) + ',"job":' + $Call.Job + ',"series":' + $Call.Series + ',"frames":"'
       $log = 'logs/' + $Call.Id + '.log'
       Write-Event ('{"event":"started"' + $head + $Call.Frames + '","worker":1,"process":' + $PID + ',"born":"","log":' + (Get-Json $log) + ',"t":' + $since + '}')
-      $code = Invoke-Program $Call
+      $code = $null
+      try { $code = Invoke-Program $Call } finally {
+        # Somebody has interrupted the script: what the renderer named as written lands, the rest stays in stage.
+        if ($null -eq $code) {
+          Complete-Call $Call 'named' $rules
+          $script:there += $Call.Landed; $script:made += $Call.Landed
+          Write-Event ('{"event":"ended","call":' + (Get-Json $Call.Id) + ',"code":130,"ok":false,"files":' + $Call.Landed +
+            ',"missing":"' + (@($Call.Lost | Sort-Object -Unique) -join ',') + '","seconds":' + ((Get-Since) - $since) + ',"log":' + (Get-Json $log) + ',"t":' + (Get-Since) + '}')
+        }
+      }
       $well = $rules.Ok -contains $code
       $trust = 'all'
-      if (-not $well -or ($rules.Finished -and -not (Test-Log $Call.Log $rules.Finished))) { $trust = 'moved on' }
-      if ($rules.Fatal -and (Test-Log $Call.Log $rules.Fatal)) { $trust = 'nothing' }
+      if ($rules.Wrote -or -not $well -or ($rules.Finished -and -not (Test-Log $Call.Log $rules.Finished))) { $trust = 'named' }
+      if ($rules.Fatal -and (Test-Log $Call.Log $rules.Fatal)) { $trust = 'named' }
       Complete-Call $Call $trust $rules
       Clear-Besides $Call
       foreach ($stage in $Call.Stages) { if ([System.IO.Directory]::GetFileSystemEntries($stage).Length -eq 0) { [System.IO.Directory]::Delete($stage) } }
@@ -260,7 +273,7 @@ function Invoke-Call($Call) {
       Write-Wrong "failed with exit code $code, $($Call.Lost.Count) missing: see $($Call.Log)"
       Set-Failed 3
     } elseif (-not $well) { Write-Wrong "note: all files are there, and the exit code was ${code}: see $($Call.Log)" }
-  } finally { $script:again = $kept }
+  } finally { $script:again = $before }
 }
 
 # Exports a scene, once; whether it is there.

@@ -14,8 +14,9 @@ began=$(date +%s)
 start=script-$host-$$-$began
 journals=${logs%/*}/journal
 journal=$journals/$host-$began-$$.jsonl
-failed=0 at=0 there=0 made=0 missing= missed= stopped=no stage= was=
-trap 'failed=130; stopped=yes; finish' INT TERM HUP
+failed=0 at=0 there=0 made=0 missing= missed= stopped=no stage= was= interrupted=no all_left= pipe= pipe_in=
+# The call that runs ends first, and what it has finished lands.
+trap 'interrupted=yes' INT TERM HUP
 
 # tell LINE: writes a line into the journal, which begins with who writes it.
 tell() {
@@ -32,16 +33,22 @@ tell() {
   printf '%s\n' "$1" >>"$journal" || exit 4
 }
 
-# clear_after_the_dead FOLDER: removes stage folders of starts on this machine that have ended: nothing of them may land.
+# clear_after_the_dead STAGES...: the files of this call are there: what starts on this machine that have ended left of it goes.
 clear_after_the_dead() {
-  for old in "$1/script-$host-"*; do
-    process=${old##*"/script-$host-"}
-    kill -0 "${process%%-*}" 2>/dev/null || rm -rf -- "$old"
+  for stages do
+    for old in "$stages/script-$host-"*/"$id"; do
+      of=${old%/*} process=${old##*"/script-$host-"}
+      if [ -d "$old" ] && ! kill -0 "${process%%-*}" 2>/dev/null; then
+        rm -rf -- "$old"
+        rmdir -- "$of" 2>/dev/null
+      fi
+    done
   done
 }
 
 # wanted ID JOB SERIES FRAMES: begins a call; true where any of its files is missing.
 wanted() {
+  heed
   at=$((at + 1))
   id=$1 job=$2 in_series=$3 frames=$4
   log=$logs/$id.log
@@ -50,9 +57,15 @@ wanted() {
   files
   if [ "$again" = no ] && [ "$absent" -eq 0 ]; then
     echo "[$at of $total] $id: already there"
+    forget
     return 1
   fi
   echo "[$at of $total] $id"
+}
+
+# heed: ends the script where somebody has interrupted it.
+heed() {
+  [ "$interrupted" = no ] || { failed=130; stopped=yes; finish; }
 }
 
 # enter STAGE...: makes fresh folders that the call writes to; files are looked for in the last one.
@@ -95,29 +108,60 @@ keep() {
   done
 }
 
-# call PROGRAM ARGUMENTS...: runs a program, its output to the log and to the screen.
+# open_pipe: a pipe through which logs go that are kept up to a limit; where there can be none, they are kept whole.
+open_pipe() {
+  [ -z "$pipe" ] || return 0
+  pipe=none
+  pipe_in=$(mktemp -d 2>/dev/null) || { pipe_in=; return 0; }
+  mkfifo -- "$pipe_in/log" 2>/dev/null && pipe=$pipe_in/log
+}
+
+# keep_log: reads the pipe into the log: its beginning and its end, each up to half of the limit.
+keep_log() {
+  head -c "$log_half" >"$log"
+  tail -c "$log_half" >"$log.end"
+  [ "$(($(wc -c <"$log.end")))" -lt "$log_half" ] || printf '\n... bytes are left out here ...\n' >>"$log"
+  cat -- "$log.end" >>"$log"
+  rm -f -- "$log.end"
+}
+
+# call PROGRAM ARGUMENTS...: runs a program, its output to the log and to the screen. An interrupt is for the program: what
+# hears it goes on until it has ended.
 call() {
-  { "$@" 2>&1; echo $? >"$log.code"; } | tee -- "$log"
+  open_pipe
+  keeper= sink=$log
+  if [ "$pipe" != none ]; then
+    sink=$pipe
+    (trap '' INT TERM HUP; keep_log <"$pipe") &
+    keeper=$!
+  fi
+  { trap : INT TERM HUP; "$@" 2>&1; echo $? >"$log.code"; } | (trap '' INT TERM HUP; exec tee -- "$sink")
+  while [ -n "$keeper" ] && kill -0 "$keeper" 2>/dev/null; do wait "$keeper"; done
   code=4
   read -r code <"$log.code" || code=4
   rm -f -- "$log.code"
 }
 
-# render PROGRAM ARGUMENTS...: runs a renderer, and tells from exit code and log whether its files can be trusted.
+# render PROGRAM ARGUMENTS...: runs a renderer, and tells from exit code and log which files are finished: all, or those that
+# the log names. Where a program says what it wrote, nothing else is.
 render() {
   since=$(date +%s)
   tell "{\"event\":\"started\",\"call\":\"$id\",\"job\":$job,\"series\":$in_series,\"frames\":\"$frames\",\"worker\":1,\"process\":$$,\"born\":\"\",\"log\":\"$log_in_json\",\"t\":$((since - began))}"
   call "$@"
-  case " $ok " in *" $code "*) trust=all ;; *) trust=moved_on ;; esac
-  [ -z "$finished" ] || grep -Eq -- "$finished" "$log" || trust=moved_on
-  [ -z "$fatal" ] || ! grep -Eq -- "$fatal" "$log" || trust=nothing
+  trust=named said=
+  if [ -n "$wrote" ]; then
+    said=$(grep -E -- "$wrote" "$log")
+  else
+    case " $ok " in *" $code "*) trust=all ;; esac
+  fi
+  [ -z "$finished" ] || grep -Eq -- "$finished" "$log" || trust=named
+  [ -z "$fatal" ] || ! grep -Eq -- "$fatal" "$log" || trust=named
 }
 
 # done_with STAGE...: lands what came out. True where no licence was free: then the call is made again after a pause.
 done_with() {
-  doing=land absent=0 lost= held=
+  doing=land absent=0 lost= left_in=
   files
-  let_go
   aside
   for stage in "$@"; do
     rm -rf -- "$stage/.written"
@@ -126,17 +170,21 @@ done_with() {
   over=$(date +%s)
   case " $ok " in *" $code "*) well=true ;; *) well=false ;; esac
   tell "{\"event\":\"ended\",\"call\":\"$id\",\"code\":$code,\"ok\":$well,\"files\":$landed,\"missing\":\"$lost\",\"seconds\":$((over - since)),\"log\":\"$log_in_json\",\"t\":$((over - began))}"
-  if [ "$landed" -eq 0 ] && [ -n "$wait" ] && grep -Eq -- "$wait" "$log"; then
+  if [ "$landed" -eq 0 ] && [ "$interrupted" = no ] && [ -n "$wait" ] && grep -Eq -- "$wait" "$log"; then
     echo "no licence is free; again in $pause s" >&2
     sleep "$pause"
     pause=$((pause * 2))
     [ "$pause" -le 60 ] || pause=60
     missed=
+    heed
     return 0
   fi
   there=$((there + landed)) made=$((made + landed))
   missing=$missing$missed
   missed=
+  [ -z "$left_in" ] || all_left="$all_left
+  $left_in"
+  heed
   if [ "$absent" -gt 0 ]; then
     tell "{\"event\":\"failed\",\"call\":\"$id\",\"job\":$job,\"series\":$in_series,\"frames\":\"$lost\",\"why\":\"ended with $code\",\"log\":\"$log_in_json\"}"
     echo "failed with exit code $code, $absent missing: see $log" >&2
@@ -144,6 +192,7 @@ done_with() {
   elif [ "$well" = false ]; then
     echo "note: all files are there, and the exit code was $code: see $log" >&2
   fi
+  [ "$absent" -gt 0 ] || forget
   return 1
 }
 
@@ -154,10 +203,7 @@ fail() {
 }
 
 # of SERIES TYPE: the files that follow are of this series.
-of() {
-  [ "$doing" != land ] || let_go
-  name=$1 type=$2
-}
+of() { name=$1 type=$2; }
 
 # was BYTES: a file of so many bytes under the next name is to be made again.
 was() { was=$1; }
@@ -179,28 +225,24 @@ file() {
   fi
   for staged in "$@"; do
     is_file "$staged" || continue
-    case $trust in
-      all) land "$staged" "$final" "$frame" "$old" ;;
-      moved_on)
-        # What a later file of its series follows has been finished.
-        if [ -n "$held" ]; then land "$held" "$held_final" "$held_frame" "$held_old"; fi
-        held=$staged held_final=$final held_frame=$frame held_old=$old ;;
-      *) lose "$final" "$frame" "its log says that the call failed" ;;
-    esac
+    if [ "$trust" = all ] || is_named "$staged"; then
+      land "$staged" "$final" "$frame" "$old"
+    else
+      left_in=${staged%/*}
+      lose "$final" "$frame" "perhaps not finished, left in $staged"
+    fi
     return
   done
   lose "$final" "$frame" "not written as a file"
 }
 
-# let_go: the last file of a series after a bad end: it lands where the log says that it was written.
-let_go() {
-  [ -n "$held" ] || return 0
-  if [ -n "$wrote" ] && grep -E -- "$wrote" "$log" | grep -Fq -- "${held##*/}"; then
-    land "$held" "$held_final" "$held_frame" "$held_old"
-  else
-    lose "$held_final" "$held_frame" "perhaps not finished, left in $held"
-  fi
-  held=
+# is_named STAGED: whether the log says that the file was written, by its name or by that and its folder.
+is_named() {
+  in=${1%/*}
+  case " $said" in
+    *[!A-Za-z0-9_.-]"${in##*/}/${1##*/}"* | *[!/A-Za-z0-9_.-]"${1##*/}"*) return 0 ;;
+  esac
+  return 1
 }
 
 # land STAGED FINAL FRAME BROKEN: gives a file its name, unless its end is missing. A file of so many bytes there is replaced.

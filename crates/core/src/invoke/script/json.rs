@@ -31,7 +31,10 @@ pub fn document(sheets: &[(&Plan, &Adapters, &[CommandLine])], threads: &dyn Thr
             folders: folders.into_iter().collect(),
             stage: stages(step).into_iter().map(str::to_owned).collect(),
             lands,
-            ok: adapters.get(&step.adapter).filter(|_| !step.writes.is_empty()).map_or(vec![0], |own| own.ok.clone()),
+            ok: adapters
+                .get(&step.adapter)
+                .filter(|_| !step.writes.is_empty())
+                .map_or(vec![0], |own| own.exit.good_codes()),
             job: step.job.clone(),
             passes: step.passes.clone(),
             frames: step.frames.to_string(),

@@ -117,8 +117,7 @@ pub fn head(plan: &Plan, steps: &[CommandLine]) -> Vec<String> {
         all.fold(first, |sum, frames| if sum == frames { sum } else { sum.union(&frames) })
     };
     let mode = plan.mode.as_ref().map(|mode| format!(", mode {mode}")).unwrap_or_default();
-    let mut lines =
-        vec![format!("{MARK} {} from the sheet {}{mode}.", env!("CARGO_PKG_VERSION"), plan.home.sheet)];
+    let mut lines = vec![format!("{MARK} {} from the sheet {}{mode}.", env!("CARGO_PKG_VERSION"), plan.home.sheet)];
     lines.extend(jobs.iter().map(|(name, by_pass)| format!("{name}: frames {}", together(by_pass))));
     lines.push(format!("{} calls", steps.len()));
     lines

@@ -41,17 +41,18 @@ pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &d
     let _ = writeln!(out, "$series = {}", word(journal.trim_end()));
     let _ = writeln!(
         out,
-        "$total = {}; $planned = {}; $turn = {}; $goon = ${}\n\n{FUNCTIONS}",
+        "$total = {}; $planned = {}; $turn = {}; $goon = ${}; $loghalf = {}\n\n{FUNCTIONS}",
         steps.len(),
         super::planned(steps),
         wish.turn,
-        wish.keep_going
+        wish.keep_going,
+        plan.run.log_limit.max(2) / 2
     );
     out.push_str("$adapters = @{}\n");
     for name in steps.iter().map(|step| step.adapter.as_str()).collect::<BTreeSet<&str>>() {
         let Some(adapter) = wish.adapters.get(name) else { continue };
         let rule = |text: &Option<String>| word(&text.as_deref().unwrap_or_default().replace("(?P<", "(?<"));
-        let ok: Vec<String> = adapter.ok.iter().map(ToString::to_string).collect();
+        let ok: Vec<String> = adapter.exit.good_codes().iter().map(ToString::to_string).collect();
         let log = &adapter.log;
         let _ = writeln!(
             out,
@@ -208,6 +209,7 @@ impl Writer<'_> {
     if ($begun) { Write-Event ('{"event":"over","landed":' + $made + ',"missing":' + ($planned - $there) + ',"outcome":"' + $outcome + '","t":' + (Get-Since) + '}') }
     Write-Host "$there of $planned files are there"
     if ($missing) { Write-Wrong ("missing:`n  " + ($missing -join "`n  ")) }
+    if ($kept) { Write-Wrong ("perhaps not finished, kept:`n  " + ($kept -join "`n  ")) }
   }
 "#,
         );

@@ -64,14 +64,17 @@ pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, thre
     let _ = writeln!(head, "\n{FUNCTIONS}");
     let stages: Vec<&str> =
         bases.iter().map(|base| base.name.as_str()).filter(|name| name.starts_with("stage_")).collect();
+    let _ = writeln!(start, "log_half={}", plan.run.log_limit.max(2) / 2);
     let _ = writeln!(start, "turn={}\ngo_on={}\n", wish.turn, if wish.keep_going { "yes" } else { "no" });
     for (name, number) in &adapters {
         writer.adapter(&mut start, *number, name);
     }
     start.push_str(&writer.after(&stages));
     for stage in &stages {
-        let _ = writeln!(start, "clear_after_the_dead \"${stage}\"\nbase_{stage}=${stage}\n{stage}=${stage}/$start");
+        let _ = writeln!(start, "base_{stage}=${stage}\n{stage}=${stage}/$start");
     }
+    let all: String = stages.iter().map(|stage| format!(" \"$base_{stage}\"")).collect();
+    let _ = writeln!(start, "forget() {{ clear_after_the_dead{all}; }}");
     start.push_str("cd \"$home\" || exit 4\n");
     for folder in super::folders(plan, steps) {
         let _ = writeln!(start, "mkdir -p -- {} || exit 4", writer.word(&folder));
@@ -102,7 +105,7 @@ impl Writer<'_> {
     fn adapter(&self, out: &mut String, number: usize, name: &str) {
         let Some(adapter) = self.wish.adapters.get(name) else { return };
         let rule = |text: &Option<String>| word(&text.as_deref().and_then(extended).unwrap_or_default());
-        let ok: Vec<String> = adapter.ok.iter().map(ToString::to_string).collect();
+        let ok: Vec<String> = adapter.exit.good_codes().iter().map(ToString::to_string).collect();
         let log = &adapter.log;
         let _ = writeln!(
             out,
@@ -120,6 +123,7 @@ impl Writer<'_> {
         let mut out = r#"
 finish() {
   trap - INT TERM HUP
+  [ -z "$pipe_in" ] || rm -rf -- "$pipe_in"
 "#
         .to_owned();
         for stage in stages {
@@ -136,6 +140,7 @@ finish() {
     [ ! -e "$journal" ] || tell "{\"event\":\"over\",\"landed\":$made,\"missing\":$((planned - there)),\"outcome\":\"$outcome\",\"t\":$(($(date +%s) - began))}"
     echo "$there of $planned files are there"
     [ -z "$missing$missed" ] || echo "missing:$missing$missed" >&2
+    [ -z "$all_left" ] || echo "perhaps not finished, kept until \`truepath run\` has looked at it:$all_left" >&2
     [ "$stopped" = no ] || [ "$at" -ge "$total" ] || echo "ended at call $at of $total; start it again to go on" >&2
   fi
 "#,
@@ -253,7 +258,7 @@ finish() {
         self.command(out, step);
         let _ = writeln!(
             out,
-            "  if [ \"$code\" -eq 0 ] && [ -s {staged} ]; then\n    rm -f -- {path}.of\n    mv -f -- {staged} {path} && rm -rf -- {folder} && return\n  fi\n  \
+            "  heed\n  if [ \"$code\" -eq 0 ] && [ -s {staged} ]; then\n    rm -f -- {path}.of\n    mv -f -- {staged} {path} && rm -rf -- {folder} && return\n  fi\n  \
              echo \"the export {} ended with $code and made nothing: see $log\" >&2\n  {function}_made=failed\n}}",
             step.id
         );
@@ -264,7 +269,7 @@ finish() {
         let id = word(&step.id);
         let _ = write!(out, "at=$((at + 1))\necho \"[$at of $total] \"{id}\nlog=$logs/{id}.guard.log\ncall");
         self.command(out, step);
-        out.push_str("[ \"$code\" -eq 0 ] || { echo \"ended with exit code $code: see $log\" >&2; fail 3; }\n");
+        out.push_str("heed\n[ \"$code\" -eq 0 ] || { echo \"ended with exit code $code: see $log\" >&2; fail 3; }\n");
     }
 
     fn rendered(&self, out: &mut String, step: &CommandLine) {

@@ -75,7 +75,7 @@ impl History {
     /// A landing is told of a frame: the adoption of it is over, unless it is the adoption's own.
     pub(super) fn is_adopted_no_more(&mut self, journal: &mut Reading, series: &str, frame: i64) {
         let is_own = journal.adopting.take().is_some_and(|own| own.0 == series && own.1 == frame);
-        if !is_own && !(self.adopted.is_empty() && journal.adopted.is_empty()) {
+        if !(is_own || self.adopted.is_empty() && journal.adopted.is_empty()) {
             let key = (series.to_owned(), frame);
             self.adopted.remove(&key);
             journal.adopted.remove(&key);

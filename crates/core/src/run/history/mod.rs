@@ -212,8 +212,7 @@ impl History {
         for landed in self.landed.values_mut() {
             // Stable: of one number, later landings stay later.
             landed.sort_by_key(|(number, _)| *number);
-            landed
-                .dedup_by(|b, a| a.0 == b.0 && a.1.same_as(&b.1));
+            landed.dedup_by(|b, a| a.0 == b.0 && a.1.same_as(&b.1));
             landed.shrink_to_fit();
         }
     }

@@ -24,7 +24,7 @@ use crate::pipeline::programs::{Places, program as find};
 use crate::pipeline::trust::Brought;
 use crate::show::{self, BAD, GOOD, state};
 use claims::{claims, sheet};
-use tried::{alike, picture, tried, unheard};
+use tried::{alike, ended_under_way, picture, pictures, tried, unheard};
 
 /// A frame that every claim of passes has.
 const SHOWN: &str = "0009";
@@ -123,7 +123,7 @@ fn renderer(
     let scene = scene(args, adapter, scratch)?;
     put_adapters(shelf, scratch)?;
     let cameras = load::facts(&scene).ok().and_then(|read| read.facts.cameras).unwrap_or_default();
-    let (mut verdicts, mut alone, mut last) = (Vec::new(), None, None);
+    let (mut verdicts, mut alone, mut last, mut whole) = (Vec::new(), None, None, None);
     for claim in claims(args, adapter, &scene, &cameras) {
         let sheet = scratch.join("truepath.toml");
         std::fs::write(&sheet, &claim.sheet).map_err(|error| failed(&sheet, &error))?;
@@ -135,6 +135,7 @@ fn renderer(
         if claim.name.starts_with("frame") && why.is_none() {
             alone = alone.or(picture(&out, "", SHOWN));
             last = last.or(picture(&out, "", "0011"));
+            whole = whole.or_else(|| Some((claim.sheet.clone(), pictures(&out))));
         }
         let why = why.or_else(|| {
             let own = picture(&out, "", claim.alone?);
@@ -148,6 +149,13 @@ fn renderer(
         };
         let why = why.or_else(swapped);
         verdicts.push((claim.name, why));
+    }
+    if let Some((text, pictures)) = whole {
+        let sheet = scratch.join("truepath.toml");
+        std::fs::write(&sheet, text).map_err(|error| failed(&sheet, &error))?;
+        let _ = std::fs::remove_dir_all(scratch.join("out"));
+        let why = ended_under_way(scratch, &pictures, around)?;
+        verdicts.push(("ended under way, nothing unfinished lands".to_owned(), why));
     }
     if !adapter.version.is_empty() {
         let places = Places { folder: scratch, system: around.system, own: &around.program, known: &BTreeMap::new() };

@@ -1,13 +1,17 @@
 //! A claim tried: its sheet run by this very program, and what came of it looked at.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use serde_json::Value;
 use truepath_core::adapter::Adapter;
+use truepath_core::run::event::Event;
 use truepath_core::verify::Seen;
 use truepath_exec::failure::Failure;
+use truepath_exec::guard::OWN;
+use truepath_exec::process::identity;
 use truepath_media::Looked;
 
 use crate::lower::Surroundings;
@@ -56,6 +60,55 @@ pub fn picture(folder: &Path, pass: &str, frame: &str) -> Option<u64> {
         name.contains(frame) && name.contains(pass)
     };
     truepath_media::inspect_any(files.iter().find(own)?).ok()?.content.digest()
+}
+
+/// What the pictures that came out of a claim show, by their names.
+pub fn pictures(folder: &Path) -> BTreeMap<String, Option<u64>> {
+    let mut files = Vec::new();
+    gather(folder, &mut files);
+    let shown = |path: &PathBuf| truepath_media::inspect_any(path).ok().and_then(|looked| looked.content.digest());
+    files.iter().map(|path| (file_name(&path.display().to_string()), shown(path))).collect()
+}
+
+/// Runs the sheet in scratch and ends the program once it has begun to write; why something has landed then that is not the
+/// picture that it renders when it is left alone. A program that is done before has nothing to show.
+pub fn ended_under_way(
+    scratch: &Path,
+    whole: &BTreeMap<String, Option<u64>>,
+    around: &Surroundings,
+) -> Result<Option<String>, Failure> {
+    let failed = |error: std::io::Error| Failure::machine("start", &around.program, &error);
+    let told = scratch.join("told.jsonl");
+    let mut command = Command::new(&around.program);
+    command.args(["run", "--json"]).current_dir(scratch).stdin(Stdio::null()).stderr(Stdio::null());
+    command.stdout(std::fs::File::create(&told).map_err(failed)?);
+    let mut running = command.spawn().map_err(failed)?;
+    let stage = scratch.join("out").join(OWN);
+    loop {
+        let mut staged = Vec::new();
+        gather(&stage, &mut staged);
+        let since = std::fs::read_to_string(&told).unwrap_or_default();
+        let started = since.lines().filter_map(|line| serde_json::from_str::<Event>(line).ok());
+        let mut started = started.filter_map(|event| if let Event::Started(own) = event { Some(own) } else { None });
+        if let Some(call) = started.next_back().filter(|_| !staged.is_empty()) {
+            // Its run tries it again: what has landed until then is looked at.
+            let _ = running.kill();
+            let _ = identity::end_group(call.process, &call.born);
+            break;
+        }
+        if running.try_wait().map_err(failed)?.is_some() {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    running.wait().map_err(failed)?;
+    let landed = pictures(&scratch.join("out"));
+    let other = landed.iter().find(|(name, shows)| whole.get(*name).is_some_and(|own| own != *shows));
+    Ok(other.map(|(name, _)| {
+        format!(
+            "{name} landed before it was whole: [log] wrote or its way of writing does not tell when a file is done"
+        )
+    }))
 }
 
 /// Rules under `[log]` that no line of any log fits: their names.

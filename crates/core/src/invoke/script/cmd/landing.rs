@@ -50,19 +50,22 @@ impl Writer<'_> {
         Ok(())
     }
 
-    /// Whether the files of a call can be trusted, by its exit code and its log: all, those moved on from, or none.
+    /// Which files of a call are finished, by its exit code and its log: all, or those that the log names.
     pub(super) fn trust(&self, out: &mut String, adapter: Option<&Adapter>, log: &str) {
         let Some(adapter) = adapter else { return };
         out.push_str("set \"well=false\"\n");
-        for code in &adapter.ok {
+        for code in &adapter.exit.good_codes() {
             let _ = writeln!(out, "if \"%code%\"==\"{code}\" set \"well=true\"");
         }
-        out.push_str("set \"trust=moved_on\"\nif \"%well%\"==\"true\" set \"trust=all\"\n");
+        out.push_str("set \"trust=named\"\n");
+        if found(&adapter.log.wrote, log).is_none() {
+            out.push_str("if \"%well%\"==\"true\" set \"trust=all\"\n");
+        }
         if let Some(find) = found(&adapter.log.finished, log) {
-            let _ = writeln!(out, "{find} || set \"trust=moved_on\"");
+            let _ = writeln!(out, "{find} || set \"trust=named\"");
         }
         if let Some(find) = found(&adapter.log.fatal, log) {
-            let _ = writeln!(out, "{find} && set \"trust=nothing\"");
+            let _ = writeln!(out, "{find} && set \"trust=named\"");
         }
     }
 
@@ -90,14 +93,6 @@ impl Writer<'_> {
                 Ok(Planned { frame, path: self.path(&series.name(frame))?, staged })
             };
             let planned = step.frames.iter().map(planned).collect::<Result<Vec<Planned>, String>>()?;
-            // After a bad end, what a later file of its series follows has been finished.
-            out.push_str("set \"last=\"\n");
-            for Planned { frame, staged, .. } in &planned {
-                let _ = writeln!(
-                    out,
-                    "if \"%trust%\"==\"moved_on\" for %%f in ({staged}) do if exist \"%%~f\" set \"last={frame}\""
-                );
-            }
             let told = (percent(&json(&series.id)), id);
             planned.iter().for_each(|planned| file(out, planned, (&told.0, told.1), wrote.as_deref()));
         }
@@ -119,13 +114,12 @@ fn file(out: &mut String, planned: &Planned, (series, id): (&str, &str), wrote: 
         "set \"keep=\"\nif exist {path} if not defined again set \"keep=yes\"\nset \"found=\"\nset \"lands=\"\n\
          for %%f in ({staged}) do if not defined found if not \"%%~zf0\"==\"0\" if not \"%%~zf0\"==\"00\" set \"found=%%~f\"\n\
          if defined found if defined keep del \"%found%\"\nif defined keep set \"found=\"\n\
-         if \"%trust%\"==\"all\" set \"lands=yes\"\n\
-         if \"%trust%\"==\"moved_on\" if not \"%last%\"==\"{frame}\" set \"lands=yes\"\n"
+         if \"%trust%\"==\"all\" set \"lands=yes\"\n"
     );
     if let Some(find) = wrote {
         let _ = writeln!(
             out,
-            "if defined found if \"%trust%%last%\"==\"moved_on{frame}\" for %%f in (\"%found%\") do {} | findstr /l /c:\"%%~nxf\" >nul && set \"lands=yes\"",
+            "if defined found if \"%trust%\"==\"named\" for %%f in (\"%found%\") do {} | findstr /l /c:\"%%~nxf\" >nul && set \"lands=yes\"",
             find.trim_end_matches(" >nul")
         );
     }

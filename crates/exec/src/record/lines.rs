@@ -73,6 +73,20 @@ impl LogRules {
         }
     }
 
+    /// What a log says as a whole: the paths that it names as written, and whether the program said that it had finished and
+    /// never that it had failed.
+    #[must_use]
+    pub fn of_log(&self, log: &str) -> (Vec<String>, bool) {
+        let (mut written, mut finished, mut fatal) = (Vec::new(), !self.tell_the_end(), false);
+        for line in log.lines() {
+            let meant = self.read(line);
+            fatal |= meant.fatal;
+            finished |= meant.finished;
+            written.extend(meant.wrote.filter(|_| !fatal));
+        }
+        (written, finished && !fatal)
+    }
+
     /// Whether the renderer says which files it wrote.
     pub fn tell_files(&self) -> bool {
         self.wrote.is_some()
