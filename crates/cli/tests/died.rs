@@ -22,7 +22,7 @@ fn project(frames: &str, chunk: i64, body: &str, log: &str, exit: &str) -> Proje
         "understudy render scenes/crossing.gltf --frames 1 --size 32x18 --channels rgb --pass beauty=frame.png";
     project.say(picture).ended(0);
     let head = "first=${2%-*} last=${2#*-} out=$3 home=$PWD\n\
-         at() { echo \"$out\" | sed \"s/####/$(printf %04d \"$1\")/\"; }\ndraw() { cp frame.png \"$(at \"$1\")\"; }\n";
+         at() { n=$1; case $out in *####*) n=$(printf %04d \"$1\") ;; esac; echo \"$out\" | sed \"s/##*/$n/\"; }\ndraw() { cp frame.png \"$(at \"$1\")\"; }\n";
     project.script("own", &format!("{head}{body}\n"));
     let adapter = std::fs::read_to_string(project.path("adapters/own.toml")).unwrap();
     project.write("adapters/own.toml", format!("{adapter}\n[log]\n{log}\n[exit]\n{exit}\n"));
@@ -114,6 +114,7 @@ fn a_frame_that_the_program_moved_on_from_lands_and_one_that_it_came_back_to_is_
     // It begins frames until the first has landed, comes back to that, and dies there.
     let body = "first_landed=$home/renders/crossing/crossing_beauty.0001.png\n\
          for n in $(seq 1 40); do draw $n\n\
+         [ $first -eq 1 ] && [ $last -gt 1 ] || continue\n\
          for look in $(seq 1 300); do [ ! -e $first_landed ] || break 2; sleep 0.02; done; done\n\
          COME_BACK\nexit 9";
     let stays = project("1-40", 40, &body.replace("COME_BACK", ":"), "", "ok = [0]");
@@ -144,10 +145,12 @@ fn a_program_that_always_crashes_on_its_way_out_costs_no_night() {
         let make = || project("1-12", chunk, &body, "", "ok = [0]");
         let by_run = make();
         let said = by_run.say("run").ended(3);
-        assert_eq!((landed(&by_run), starts(&by_run)), (vec![], 3), "{end}: {}", said.err);
+        // One may be under way when the third has ended.
+        let began = starts(&by_run);
+        assert!(landed(&by_run).is_empty() && [3, 4].contains(&began), "{end}: {}", said.err);
         let hint = if end == "exit 3" { "ok = [0, 3] under [exit]" } else { "and whole = true under [exit]" };
         assert!(
-            said.err.contains("its files look whole and stay in ") && said.err.contains(hint),
+            said.err.contains("which look whole and stay in stage") && said.err.contains(hint),
             "{end}: {}",
             said.err
         );
@@ -163,7 +166,7 @@ fn a_program_that_always_crashes_on_its_way_out_costs_no_night() {
         assert!(said.err.contains("of an interrupted run landed"), "{}", said.err);
         assert_eq!(
             (landed(&by_run), starts(&by_run)),
-            ((1..=12).collect(), 3 + (12 - kept).div_ceil(chunk as usize)),
+            ((1..=12).collect(), began + (12 - kept).div_ceil(chunk as usize)),
             "{end}"
         );
         assert!(!by_run.path("renders/.truepath").exists(), "{:?}", by_run.files("renders"));
@@ -197,7 +200,7 @@ fn signals_that_others_send_are_no_end_of_a_program() {
         ("\"KILL\"", "stopped by others"),
         ("\"TERM\"", "stopped by others"),
         ("\"segv\"", "SEGV"),
-        ("true", "exit code"),
+        ("true", "whole number"),
     ] {
         let project = project("1-2", 1, "draw $first", "", &format!("ok = [0, {value}]"));
         let said = project.say("check").ended(1).out;
@@ -222,14 +225,7 @@ fn what_a_killed_run_left_in_stage_lands_only_where_its_log_names_it() {
         // It lands from stage what is known, and renders the rest.
         project.write("go", "");
         let before = landed(&project);
-        let journals = project.files(".truepath/truepath/journal").len();
         let said = project.say("run");
-        let told = std::fs::read_to_string(
-            project
-                .path(".truepath/truepath/journal")
-                .join(project.files(".truepath/truepath/journal").into_iter().last().unwrap()),
-        );
-        assert!(journals >= 1 && told.is_ok());
         let of_stage = said.err.contains("of an interrupted run landed") || !before.is_empty();
         assert_eq!(of_stage, names, "{}", said.err);
         if !names {
@@ -240,7 +236,7 @@ fn what_a_killed_run_left_in_stage_lands_only_where_its_log_names_it() {
 
 #[test]
 fn an_interrupt_of_a_script_loses_no_frame_that_was_said_to_be_finished() {
-    let body = "for n in $(seq $first $last); do draw $n; echo \"wrote $(at $n)\"; [ $n -ne 3 ] || { touch $home/three; draw 4; until [ -e $home/go ]; do sleep 0.02; done; }; done";
+    let body = "for n in $(seq $first $last); do draw $n; echo \"wrote $(at $n)\"; [ $n -ne 3 ] || { draw 4; touch $home/three; until [ -e $home/go ]; do sleep 0.02; done; }; done";
     for signal in ["-INT", "-TERM", "-HUP"] {
         let project = project("1-6", 6, body, "wrote = '^wrote (?<path>.+)$'", "ok = [0]");
         project.say("build -o render.sh").ended(0);

@@ -118,7 +118,7 @@ const WRITERS: [Writer; 15] = [
     writer(("contact", "--out"), "contact -o OUT", "png", false),
     writer(("contact", "--out"), "contact renders/v002/view_beauty.{frame:4}.png -o OUT", "png", false),
     writer(("compare", "--out"), "compare renders/v001 renders/v002 -o OUT", "png", false),
-    writer(("compare", "--out"), "compare view --passes beauty beauty -o OUT", "png", false),
+    writer(("compare", "--out"), "compare view --version 1 2 --frames 1 -o OUT", "png", false),
     writer(("stack", "--out"), "stack crossing --frames 1 -o OUT", "exr", false),
     writer(("movie", "--out"), "movie renders/v002/view_beauty.{frame:4}.png --fps 24 -o OUT", "mp4", false),
     writer(("movie", "--out"), "movie renders/v002/view_beauty.{frame:4}.png --fps 24 -o OUT", "avi", false),
@@ -438,6 +438,10 @@ fn a_command_that_is_killed_leaves_the_old_file_and_the_next_one_clears_up() {
     for writer in WRITERS.iter().filter(|own| own.replaces && seen.insert(own.option.0)) {
         let out = format!("out/made.{}", writer.extension);
         writer.call(&project, &out, "").ended_in(&[0, 1]);
+        if writer.option.0 == "stack" {
+            // One that holds what its passes hold is not made again.
+            project.write(&out, std::fs::read(project.path("renders/v001/crossing_beauty.0001.exr")).unwrap());
+        }
         let made = std::fs::read(project.path(&out)).unwrap();
         let text = format!("{} --replace", writer.words.replace("OUT", &out));
         let words: Vec<&str> = text.split(' ').collect();
@@ -518,7 +522,8 @@ fn another_mount_point_and_a_full_disk_change_nothing() {
         let full = "mount -t tmpfs -o size=4k tmpfs \"$1/out\" && cd \"$1\" && shift && { head -c 9000 /dev/zero >out/fill; } 2>/dev/null; exec \"$@\"";
         let text = writer.words.replace("OUT", &format!("out/made.{}", writer.extension));
         let said = mounted(full, &text.split(' ').collect::<Vec<_>>());
-        assert!(said.code != 0 && said.err.contains("error"), "{text}: {said:?}");
+        let is_told = said.err.contains("No space left") || said.out.contains("No space left");
+        assert!(said.code != 0 && is_told, "{text}: {said:?}");
         assert_eq!(changed(&before, &snapshot(&project)), BTreeSet::new(), "{text}: {said:?}");
     }
 }

@@ -5,8 +5,8 @@
 mod support;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, OnceLock};
 
 use proptest::prelude::*;
 use support::{Act, Fakes, Night, Refuses, until};
@@ -89,16 +89,15 @@ fn calls_begin_in_their_order_however_long_they_take_to_get_ready() {
 #[test]
 fn one_that_never_gets_ready_is_overtaken() {
     let night = Night::new(&[("quay", 6, None)], "workers = 2\nchunk = 1");
-    let others = Arc::new(AtomicUsize::new(0));
-    let seen = others.clone();
+    let known: Arc<OnceLock<Fakes>> = Arc::default();
+    let seen = known.clone();
     let fakes = Fakes::new(&[0], move |_, frames| {
         if frames.contains(3) {
-            until("all others", || seen.load(Ordering::SeqCst) == 5);
-        } else {
-            seen.fetch_add(1, Ordering::SeqCst);
+            until("all others", || seen.get().is_some_and(|fakes| fakes.started("quay").len() == 5));
         }
         Act::Writes
     });
+    assert!(known.set(fakes.clone()).is_ok());
     let morning = night.run(&fakes, &Disk, |_| {});
     assert_eq!(morning.ended.unwrap().landed, 6);
     let order: Vec<i64> = fakes.started("quay").iter().map(|frames| frames.first().unwrap()).collect();

@@ -12,7 +12,7 @@ use truepath_core::resolve::paths;
 use truepath_core::verify::State;
 use truepath_exec::disk;
 use truepath_exec::failure::Failure;
-use truepath_exec::guard::OWN;
+use truepath_exec::guard::{OWN, Place};
 use truepath_exec::landing::away::{BroughtBack, bring_back, put_away, removed};
 use truepath_exec::landing::moving::Mover;
 use truepath_exec::landing::recover;
@@ -338,7 +338,9 @@ fn put_all_away(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<
 
 /// The folder that was named to move files into.
 fn named_folder(args: &CleanArgs, plan: &Plan) -> Option<PathBuf> {
-    args.to.as_ref().map(|to| Path::new(&plan.home.folder).join(to))
+    let to = args.to.as_ref().map(|to| Path::new(&plan.home.folder).join(to))?;
+    // As it really leads: it may be typed with `..`.
+    Some(Place::of(&to.join("x")).map_or(to, |place| place.folder))
 }
 
 /// Where a file is put: below its root or in the folder that was named, in a folder of this moment, by its own path.

@@ -75,6 +75,7 @@ impl Beside<'_> {
     }
 
     fn add(&self, taken: &mut Taken, queue: &Queue) {
+        queue.sheets.iter().for_each(|loaded| taken.file(&loaded.sheet, "a sheet"));
         for source in queue.sources.all() {
             let path = self.around.folder.join(&source.name);
             if path.is_file() {
@@ -82,7 +83,6 @@ impl Beside<'_> {
             }
         }
         for loaded in &queue.sheets {
-            taken.file(&loaded.sheet, "a sheet");
             for (path, what) in loaded.needs() {
                 taken.file(path, what);
             }

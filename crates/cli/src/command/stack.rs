@@ -200,9 +200,7 @@ fn deliveries(
         let folder = deliver::folder(out);
         std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))?;
         // What stands there is told frame by frame; a name that is taken stops everything.
-        if out.symlink_metadata().is_err() {
-            deliveries.judge(out, deliver::asked(Kind::Picture, args.replace))?;
-        }
+        deliveries.judge_name(out)?;
     }
     Ok(deliveries)
 }
@@ -266,15 +264,18 @@ fn land(
     // Names may have folders of their own.
     let made = std::fs::create_dir_all(deliver::folder(target));
     made.map_err(|error| Fault { why: error.to_string(), is_disk: true })?;
-    let delivery = deliveries.open(target, deliver::asked(Kind::Picture, replace)).map_err(fault)?;
+    // Another process may be faster; both make the same.
+    let unless_there = |failure: Failure| match stack::prove(form, layers, target) {
+        Ok(_) => Ok(Fate::Kept),
+        Err(_) => Err(fault(failure)),
+    };
+    let delivery = match deliveries.open(target, deliver::asked(Kind::Picture, replace)) {
+        Ok(delivery) => delivery,
+        Err(failure) => return unless_there(failure),
+    };
     stack::write(form, layers, delivery.staged())?;
     stack::prove(form, layers, delivery.staged()).map_err(|why| format!("read back, {why}"))?;
-    match delivery.put() {
-        Ok(()) => Ok(Fate::Made),
-        // Another process was faster; both make the same.
-        Err(_) if stack::prove(form, layers, target).is_ok() => Ok(Fate::Kept),
-        Err(failure) => Err(fault(failure)),
-    }
+    delivery.put().map_or_else(unless_there, |()| Ok(Fate::Made))
 }
 
 fn text(pile: &Pile<'_>, done: &Done, around: &Surroundings) -> String {

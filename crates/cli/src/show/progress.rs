@@ -339,13 +339,14 @@ pub fn attention(event: &Event, screen: Screen) -> Option<String> {
             let what = "was written again after it had landed; the later file was kept";
             format!("{} {series} frame {frame} {what}", state(screen, ODD, "odd"))
         }
-        Event::Ended(Ended { call, code, files, missing, log, why, .. }) if !missing.is_empty() => {
-            let how = why.as_ref().map(|why| format!("was ended: {why}")).unwrap_or_else(|| how_ended(*code));
+        Event::Ended(ended) if !ended.missing.is_empty() => {
+            let Ended { call, files, missing, log, why, .. } = ended;
+            let how = why.as_ref().map(|why| format!("was ended: {why}")).unwrap_or_else(|| ended.ending().words());
             let landed = counted(*files, "file");
             format!("{} {call} {how}; {landed} landed, missing {missing}; see {log}", state(screen, ODD, "again"))
         }
-        Event::Ended(Ended { call, code, ok: false, log, .. }) if *code != Some(0) => {
-            let how = how_ended(*code);
+        Event::Ended(ended) if !ended.ok && ended.code != Some(0) => {
+            let (Ended { call, log, .. }, how) = (ended, ended.ending().words());
             format!("{} {call} {how}, but all its frames landed; see {log}", state(screen, ODD, "odd"))
         }
         Event::Full { why, .. } => format!("{} {why}; its calls wait", state(screen, BAD, "no room")),
@@ -362,10 +363,6 @@ pub fn attention(event: &Event, screen: Screen) -> Option<String> {
         }
         _ => return None,
     })
-}
-
-fn how_ended(code: Option<i32>) -> String {
-    code.map_or_else(|| "was ended by a signal".to_owned(), |code| format!("ended with {code}"))
 }
 
 /// A span of time, for people: `0.4 s`, `12 s`, `3 min 20 s`, `2 h 5 min`.

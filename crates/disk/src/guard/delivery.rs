@@ -52,11 +52,27 @@ impl Deliveries {
         judged
     }
 
+    /// Judges a name alone, whatever file stands there.
+    ///
+    /// # Errors
+    /// When the name is taken or is none of a file, or its folder cannot be written.
+    pub fn judge_name(&self, out: &Path) -> Result<(), Failure> {
+        let judged = self.placed(out).map(drop);
+        self.scratches.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        judged
+    }
+
     /// Judges a name that a file of some kind is to get. Nothing is at that name before [`Delivery::put`].
     ///
     /// # Errors
     /// When the name is taken, or something stands there that may not be replaced, or its folder cannot be written.
     pub fn open(&self, out: &Path, how: (Kind, Over<'_>)) -> Result<Delivery, Failure> {
+        let mut delivery = self.placed(out)?;
+        delivery.replaces = delivery.may_replace(how)?;
+        Ok(delivery)
+    }
+
+    fn placed(&self, out: &Path) -> Result<Delivery, Failure> {
         let refused = |message: String, help: &str| Err(Failure::new(Cause::Refused, message).help(help));
         let shown = out.display();
         if let Some(what) = disk::no_file(out) {
@@ -79,9 +95,7 @@ impl Deliveries {
             return refused(format!("{shown} is {what}"), "choose another name");
         }
         let staged = scratch.file(&place.name);
-        let mut delivery = Delivery { out: out.to_owned(), place, replaces: false, staged, _scratch: scratch };
-        delivery.replaces = delivery.may_replace(how)?;
-        Ok(delivery)
+        Ok(Delivery { out: out.to_owned(), place, replaces: false, staged, _scratch: scratch })
     }
 
     /// Removes what was made so far and has no name yet. This process is about to end.

@@ -111,21 +111,15 @@ pub fn is_staged(path: &Path) -> bool {
 /// A folder that True Path keeps below another one: `.truepath`, or what lies in it. It need not be there.
 ///
 /// # Errors
-/// When a part of it is a link or a file: nothing is written, moved or removed through it.
+/// When a part of it is a link: nothing is written, moved or removed through it.
 pub fn own_folder(base: &Path, below: &[&str]) -> Result<PathBuf, Failure> {
     let mut folder = base.join(OWN);
     for part in std::iter::once(None).chain(below.iter().map(Some)) {
         folder.extend(part);
-        match disk::no_file(&folder) {
-            Some("a folder") => {}
-            None if folder.symlink_metadata().is_err() => {}
-            what => {
-                let what = what.unwrap_or("a file");
-                let message =
-                    format!("{} is {what}; True Path keeps its own files only in real folders", folder.display());
-                return Err(Failure::new(Cause::Refused, message)
-                    .help("remove it, or move the folder that it leads to to this place"));
-            }
+        if folder.is_symlink() {
+            let message = format!("{} is a link; True Path keeps its own files only in real folders", folder.display());
+            let help = "remove the link, or move the folder that it leads to to this place";
+            return Err(Failure::new(Cause::Refused, message).help(help));
         }
     }
     Ok(folder)

@@ -80,6 +80,10 @@ pub const SCRIPT: &str = "script-";
 /// When what is left can be neither landed nor removed, or the journal cannot be written.
 pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> bool) -> Result<Recovered, Trouble> {
     let plan = project.command_lines.plan;
+    // Nothing is written, landed or removed through a link.
+    for root in plan.roots.iter().filter_map(|root| root.path.as_deref()) {
+        guard::own_folder(Path::new(root), &["stage"]).map_err(Trouble::Run)?;
+    }
     let left: Vec<Left> = left(plan).into_iter().filter(|left| mine(&left.tag)).collect();
     let mut recovered = Recovered { aside: set_aside(project, mine)?, ..Recovered::default() };
     if left.is_empty() {

@@ -276,7 +276,7 @@ impl<'c> Crew<'c> {
             } else {
                 self.supply().tried(job, done.files, &complaint(&done.why))
             };
-            let unbelieved = self.unbelieved(job, &mut done, (&part, number), &mut hold)?;
+            let unbelieved = self.unbelieved(&part, number, &mut done, &mut hold)?;
             if done.missing.is_empty() {
                 continue;
             }
@@ -336,25 +336,25 @@ impl<'c> Crew<'c> {
     /// job is left alone; what is to be said then.
     fn unbelieved(
         &self,
-        job: usize,
+        part: &Call,
+        number: u64,
         done: &mut Done,
-        (part, number): (&Call, u64),
         hold: &mut Hold,
     ) -> Result<Option<String>, Trouble> {
+        let job = hold.taken.order.job;
         let count = self.supply().unbelieved(job, done.unbelieved.as_ref().map(|own| own.how.as_str()));
         let Some(own) = &done.unbelieved else { return Ok(None) };
         // One of them is enough.
         hold.kept.drain(..).try_for_each(|folder| stage::clear(Path::new(&folder)).map_err(Trouble::Call))?;
         hold.kept = self.context.stage_folders(part, number);
-        let adapter = self.context.adapter(part).map_or("its adapter", |adapter| adapter.name.as_str());
+        let adapter = self.context.adapter(part).map_or("", |adapter| adapter.name.as_str());
         let advice = format!(
-            "its files look whole and stay in {}; if {adapter} always ends so and they are whole, write {} in the adapter \
-             {adapter}, and `truepath run` lands them",
-            hold.kept.join(" and "),
+            "if {adapter} always ends so and they are whole, write {} in the adapter {adapter}; `truepath run` then lands them",
             own.line
         );
-        done.why = format!("{}; {advice}", done.why);
-        Ok(count.map(|count| format!("{count} calls {} after writing all their files; {advice}", own.how)))
+        let stays = format!("{} after it had written all files, which look whole and stay in stage", own.how);
+        done.why = if count.is_some() { stays.clone() } else { format!("{stays}; {advice}") };
+        Ok(count.map(|count| format!("{adapter} {stays}, {count} times in a row; {advice}")))
     }
 
     /// The files that a call owes. Of a call that another member had before, only those that are missing.

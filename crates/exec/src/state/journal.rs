@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::fs::File;
 use std::hash::{BuildHasher, Hasher, RandomState};
-use std::io::{BufRead, BufReader, Write};
+use std::io::{BufRead, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
@@ -171,12 +171,21 @@ pub fn list(state: &StateFolder) -> Vec<(String, u64)> {
     all
 }
 
+/// Bytes of a journal's first line that are read: who began, and its pins.
+const MOST_FIRST: u64 = 16 << 20;
+
+/// The first line of a journal; of what is no journal, some of what stands there.
+fn first_line(path: &Path) -> std::io::Result<String> {
+    let mut first = Vec::new();
+    BufReader::new(disk::open(path)?).take(MOST_FIRST).read_until(b'\n', &mut first)?;
+    Ok(String::from_utf8_lossy(&first).into_owned())
+}
+
 /// The looked-up values of all runs that had any; where they differ, those of the last.
 #[must_use]
 pub fn earlier_pins(state: &StateFolder) -> Pins {
     let began = list(state).into_iter().filter_map(|(name, _)| {
-        let mut first = String::new();
-        BufReader::new(disk::open(&state.journals().join(name)).ok()?).read_line(&mut first).ok()?;
+        let first = first_line(&state.journals().join(name)).ok()?;
         let Ok(Event::Began(Began { turn, pins: Some(pins), .. })) = serde_json::from_str(&first) else { return None };
         Some((turn, pins))
     });
@@ -203,9 +212,7 @@ pub fn read_some(state: &StateFolder, depth: Depth, wanted: impl Fn(&str) -> boo
     let failure = |name: &str, error: &std::io::Error| Failure::machine("read the journal", path(name), error);
     let mut order: Vec<(u64, &str)> = Vec::new();
     for (name, _) in journals.iter().filter(|(name, _)| wanted(name)) {
-        let mut first = String::new();
-        let read = disk::open(&path(name)).and_then(|file| BufReader::new(file).read_line(&mut first));
-        read.map_err(|error| failure(name, &error))?;
+        let first = first_line(&path(name)).map_err(|error| failure(name, &error))?;
         // A first line that was cut off is the only one.
         let turn = if let Ok(Event::Began(began)) = serde_json::from_str(&first) { began.turn } else { 0 };
         order.push((turn, name));

@@ -10,12 +10,15 @@ use std::path::{Path, PathBuf};
 
 use crate::disk;
 use crate::failure::{Cause, Failure};
+use crate::guard::own_folder;
 
 /// The version of the layout that is read and written here.
 const VERSION: &str = "2";
 /// The file that holds the mark of the sheet, and the mark's length.
 const ID: &str = "id";
 const MARK: usize = 8;
+/// Folders in it; none of them may be a link.
+const OWN_FOLDERS: [&str; 8] = ["journal", "pins", "logs", "parcels", "exports", "facts", "claims", "checkpoints"];
 /// How the names of notes on recoveries begin.
 const RECOVERING: &str = "recovering-";
 
@@ -30,10 +33,15 @@ impl StateFolder {
     /// The state of a sheet.
     ///
     /// # Errors
-    /// When the folder was written by a True Path with another layout.
+    /// When the folder was written by a True Path with another layout, or a part of it is a link.
     pub fn of(sheet: &Path) -> Result<StateFolder, Failure> {
         let name = sheet.file_stem().unwrap_or_default();
-        let folder = sheet.parent().unwrap_or(Path::new(".")).join(".truepath").join(name);
+        let beside = sheet.parent().unwrap_or(Path::new("."));
+        let name = name.to_string_lossy();
+        let folder = own_folder(beside, &[&name])?;
+        for own in OWN_FOLDERS {
+            own_folder(beside, &[&name, own])?;
+        }
         // Machines know the sheet by different paths: whoever makes the folder first decides for all.
         let own = || blake3::hash(sheet.as_os_str().as_encoded_bytes()).to_hex()[..MARK].to_owned();
         let kept = disk::text(&folder.join(ID)).ok().map(|text| text.trim().to_owned());

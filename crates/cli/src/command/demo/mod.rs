@@ -8,7 +8,9 @@ use truepath_understudy::harbour;
 
 use crate::args::DemoArgs;
 use crate::pipeline::load::SHEET;
+use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::guard::{Deliveries, Kind, Over};
 
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
@@ -85,8 +87,13 @@ fn write_project(folder: &Path) -> Result<(), Failure> {
             .help("choose another folder: truepath demo DIR"));
     }
     let write = |path: &Path, bytes: &[u8]| {
-        let made = path.parent().map_or(Ok(()), std::fs::create_dir_all).and_then(|()| std::fs::write(path, bytes));
-        made.map_err(|error| Failure::machine("write", path, &error))
+        // What an earlier demo wrote is there still; what somebody has changed since is theirs.
+        if disk::read(path, disk::MOST_TEXT).is_ok_and(|there| there == bytes) {
+            return Ok(());
+        }
+        let made = path.parent().map_or(Ok(()), std::fs::create_dir_all);
+        made.map_err(|error| Failure::machine("make a folder for", path, &error))?;
+        Deliveries::default().open(path, (Kind::Text, Over::Never))?.write(bytes)
     };
     for (name, bytes) in harbour::scenes() {
         write(&folder.join("scenes").join(name), &bytes)?;

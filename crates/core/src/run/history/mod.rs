@@ -23,6 +23,9 @@ use super::fingerprint::{Difference, Fingerprint};
 /// Bytes of journal that are read at a time.
 const BLOCK: usize = 8 << 20;
 
+/// Bytes of one line at most.
+const MOST_LINE: usize = 64 << 20;
+
 /// One landing of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Record {
@@ -161,10 +164,12 @@ impl History {
         let mut journal = Reading::default();
         let mut block = Vec::with_capacity(BLOCK);
         loop {
+            let before = block.len();
             let rest = std::io::Read::take(&mut bytes, BLOCK as u64);
             let read = std::io::Read::read_to_end(&mut { rest }, &mut block)?;
-            let end =
-                if read == 0 { block.len() } else { block.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1) };
+            // What was kept has no line's end in it.
+            let last = block[before..].iter().rposition(|byte| *byte == b'\n');
+            let end = if read == 0 { block.len() } else { last.map_or(0, |at| before + at + 1) };
             for line in lines(&block[..end], depth, threads) {
                 if let Line::Other(event) = &line
                     && let Event::Began(began) = &**event
@@ -175,6 +180,10 @@ impl History {
                 self.line(&mut journal, line, depth);
             }
             block.drain(..end);
+            if block.len() > MOST_LINE {
+                // No line is as long: what stands here is none of a journal.
+                block.clear();
+            }
             if read == 0 {
                 break;
             }

@@ -12,6 +12,7 @@ use serde_json::{Value, json};
 use truepath_core::adapter::{Adapter, AdapterKind, Program, is_accepted};
 use truepath_core::sheet::Key;
 use truepath_exec::failure::Failure;
+use truepath_exec::guard::Scratch;
 use truepath_exec::record;
 use truepath_understudy::harbour;
 
@@ -29,16 +30,6 @@ use tried::{alike, ended_under_way, picture, pictures, tried, unheard};
 /// A frame that every claim of passes has.
 const SHOWN: &str = "0009";
 
-/// The scratch folder, gone with it.
-struct Scratch(PathBuf);
-
-impl Drop for Scratch {
-    fn drop(&mut self) {
-        // What cannot be removed is in a folder for passing things.
-        let _ = std::fs::remove_dir_all(&self.0);
-    }
-}
-
 /// What became of a claim: nothing, or why it failed.
 type ClaimVerdict = (String, Option<String>);
 
@@ -47,19 +38,18 @@ pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) ->
     let adapter = shelf.get(&args.of)?;
     Brought::of(&shelf.folder, None, around).started()?;
     let folder = around.temporary.last().cloned().unwrap_or_else(std::env::temp_dir);
-    let scratch = Scratch(folder.join(format!("truepath-prove-{}", std::process::id())));
-    let made = std::fs::create_dir_all(scratch.0.join("adapters"));
-    made.map_err(|error| Failure::machine("make the folder", &scratch.0, &error))?;
+    let made = Scratch::within(&folder).and_then(|made| std::fs::create_dir(made.file("adapters")).map(|()| made));
+    let scratch = made.map_err(|error| Failure::machine("make a folder in", &folder, &error))?;
     let known = BTreeMap::new();
     let places = Places { folder: &shelf.folder, system: around.system, own: &around.program, known: &known };
     find(adapter, &places).map_err(|name| Failure::unreadable(format!("the program {name} is not on this machine")))?;
     let verdicts = match adapter.kind {
-        AdapterKind::Renderer => renderer(args, (adapter, shelf), &scratch.0, around)?,
-        AdapterKind::Encoder => encoder::encoder((adapter, &shelf.folder), &scratch.0, around)?,
-        AdapterKind::Exporter => exporter(args, (adapter, shelf), &scratch.0, around)?,
+        AdapterKind::Renderer => renderer(args, (adapter, shelf), scratch.path(), around)?,
+        AdapterKind::Encoder => encoder::encoder((adapter, &shelf.folder), scratch.path(), around)?,
+        AdapterKind::Exporter => exporter(args, (adapter, shelf), scratch.path(), around)?,
     };
     // The runs in scratch have trusted it; it is about to be gone.
-    Brought::of(&scratch.0, None, around).forget();
+    Brought::of(scratch.path(), None, around).forget();
     let held = verdicts.iter().filter(|(_, why)| why.is_none()).count();
     if args.of.json {
         let claims: Vec<Value> =
