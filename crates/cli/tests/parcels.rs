@@ -280,3 +280,168 @@ fn a_scene_is_packed_with_all_its_files_and_a_parcel_from_outside_runs_nothing()
         assert_eq!(said.code, 2, "{}", said.err);
     }
 }
+
+/// A project with one job whose sheet says of checks what others would find.
+fn plain() -> Project {
+    let sheet = support::SMALL
+        .replace("1-24", "1-4")
+        .replace("[checks]", "[checks]\npicture-repeated = \"off\"\nsequence-of-one = \"off\"\nsequence-without-movie = \"error\"\n[[allow]]\ncheck = \"sequence-without-movie\"\nreason = \"stills for print\"\n[checks.picture-black]\nlevel = \"off\"\n");
+    // A table is written once.
+    let (head, tail) = sheet.split_once("[[allow]]").unwrap();
+    let (allow, rest) = tail.split_once("[checks.picture-black]\nlevel = \"off\"\n").unwrap();
+    Project::with(&format!("{head}{rest}\n[[allow]]{allow}"))
+}
+
+/// An archive of entries: name, type and size; its bytes are zeros.
+fn archive(path: &Path, entries: &[(&str, u64)], files: &[(&str, &[u8])]) {
+    let mut builder = tar::Builder::new(Vec::new());
+    for (name, size) in entries {
+        let mut header = tar::Header::new_gnu();
+        header.set_size(*size);
+        header.set_mode(0o644);
+        header.set_cksum();
+        builder.append_data(&mut header, name, std::io::Read::take(std::io::repeat(0), *size)).unwrap();
+    }
+    for (name, bytes) in files {
+        let mut header = tar::Header::new_gnu();
+        header.set_size(bytes.len() as u64);
+        header.set_mode(0o644);
+        header.set_cksum();
+        builder.append_data(&mut header, name, *bytes).unwrap();
+    }
+    let tar = builder.into_inner().unwrap();
+    let packed = ruzstd::encoding::compress_to_vec(tar.as_slice(), ruzstd::encoding::CompressionLevel::Fastest);
+    std::fs::write(path, packed).unwrap();
+}
+
+#[test]
+fn an_archive_is_looked_through_before_anything_of_it_is_written() {
+    let project = plain();
+    project.say("parcel pack --parts 2 --archive -o parcels").ended(0);
+    let good = project.path("parcels/crossing_1-2.tar.zst");
+    let whole = std::fs::read(&good).unwrap();
+    let description = {
+        project.say("parcel pack --parts 2 -o folders").ended(0);
+        std::fs::read(project.path("folders/crossing_1-2/parcel.json")).unwrap()
+    };
+    let sent = project.path("sent");
+    std::fs::create_dir(&sent).unwrap();
+    let bomb = sent.join("bomb.tar.zst");
+    archive(&bomb, &[("bomb/zeros", 200 << 20)], &[("bomb/parcel.json", &description)]);
+    assert!(std::fs::metadata(&bomb).unwrap().len() < 100_000, "the trap would not be one");
+    archive(&sent.join("two.tar.zst"), &[], &[("a/parcel.json", &description), ("b/parcel.json", &description)]);
+    archive(&sent.join("none.tar.zst"), &[], &[("a/holiday.txt", b"sun")]);
+    std::fs::write(sent.join("cut.tar.zst"), &whole[..whole.len() / 2]).unwrap();
+    std::fs::write(sent.join("noise.tar.zst"), b"not an archive at all").unwrap();
+    let before: Vec<String> = project.files("sent").into_iter().collect();
+    for (name, word) in [
+        ("bomb", "would come to more than"),
+        ("two", "where a parcel is one folder"),
+        ("none", "has no parcel.json"),
+        ("cut", "cannot be unpacked"),
+        ("noise", "cannot be unpacked"),
+    ] {
+        for command in ["parcel render", "parcel collect"] {
+            let said = project.say(&format!("{command} sent/{name}.tar.zst"));
+            assert!([1, 2].contains(&said.code) && said.err.contains(word), "{command} {name}: {said:?}");
+            assert_eq!(project.files("sent").into_iter().collect::<Vec<_>>(), before, "{command} {name}");
+            assert_eq!(std::fs::read_dir(&sent).unwrap().count(), 5, "{command} {name} left something");
+        }
+    }
+    // Its inner folder may have another name than the archive.
+    std::fs::copy(&good, project.path("sent/renamed.tar.zst")).unwrap();
+    project.say("parcel render sent/renamed.tar.zst").ended(0);
+    assert!(project.path("sent/renamed/out").is_dir());
+    // Another parcel under the name of one that is there gets a folder of its own.
+    std::fs::copy(project.path("parcels/crossing_3-4.tar.zst"), project.path("sent/renamed.tar.zst")).unwrap();
+    project.say("parcel render sent/renamed.tar.zst").ended(0);
+    assert!(project.path("sent/renamed-2/out").is_dir());
+    let said = project.say("parcel collect sent/renamed sent/renamed-2").ended(0);
+    assert!(said.out.matches("2 files landed").count() == 2, "{said:?}");
+}
+
+#[test]
+fn an_archive_that_is_sent_again_is_opened_anew_and_one_bad_parcel_stops_no_other() {
+    let project = plain();
+    project.say("parcel pack --parts 4 -o parcels").ended(0);
+    project
+        .say("parcel render parcels/crossing_1-1 parcels/crossing_2-2 parcels/crossing_3-3 parcels/crossing_4-4")
+        .ended(0);
+    let pack = |name: &str, to: &str| {
+        let mut builder = tar::Builder::new(Vec::new());
+        builder.append_dir_all(name, project.path("parcels").join(name)).unwrap();
+        let tar = builder.into_inner().unwrap();
+        let bytes = ruzstd::encoding::compress_to_vec(tar.as_slice(), ruzstd::encoding::CompressionLevel::Fastest);
+        project.write(to, bytes);
+    };
+    // Sent before it was whole, and again.
+    let frame = project.path("parcels/crossing_1-1/out/renders/crossing/crossing_beauty.0001.png");
+    let bytes = std::fs::read(&frame).unwrap();
+    std::fs::write(&frame, &bytes[..bytes.len() / 2]).unwrap();
+    pack("crossing_1-1", "sent/crossing_1-1.tar.zst");
+    project.say("parcel collect sent").ended(1);
+    std::fs::write(&frame, &bytes).unwrap();
+    pack("crossing_1-1", "sent/crossing_1-1.tar.zst");
+    let said = project.say("parcel collect sent").ended(1);
+    assert!(said.out.contains("1 file landed"), "{said:?}");
+    assert_eq!(project.files("sent").len(), 1, "what it was unpacked to is gone");
+    // A pipe in place of a journal, a link in place of what came out, and a parcel that is as it should be.
+    #[cfg(unix)]
+    {
+        let journal = project.path("parcels/crossing_2-2/.truepath/truepath/journal");
+        let name = std::fs::read_dir(&journal).unwrap().next().unwrap().unwrap().path();
+        std::fs::remove_file(&name).unwrap();
+        assert!(Command::new("mkfifo").arg(&name).status().unwrap().success());
+        std::fs::rename(project.path("parcels/crossing_3-3/out"), project.path("moved")).unwrap();
+        std::os::unix::fs::symlink(project.path("moved"), project.path("parcels/crossing_3-3/out")).unwrap();
+        let said = project.say("parcel collect parcels").ended(1);
+        assert!(said.err.contains("crossing_2-2"), "{said:?}");
+        assert!(said.out.contains("a folder on the way to it is a link"), "{said:?}");
+        assert!(said.out.contains("parcels/crossing_4-4: 1 file landed"), "{said:?}");
+        assert_eq!(support::rendered(&project).len(), 2, "{said:?}");
+    }
+}
+
+#[test]
+fn a_pack_that_was_killed_is_repeated_and_takes_the_checks_of_the_sheet_along() {
+    let project = plain();
+    project.say("check").ended(0);
+    // A sheet that is clean here is clean in a parcel: one frame each.
+    let said = project.say("parcel pack --parts 4 -o parcels").ended(0);
+    assert!(!said.err.contains("sequence-of-one") && !said.err.contains("sequence-without-movie"), "{said:?}");
+    let sheet = std::fs::read_to_string(project.path("parcels/crossing_1-1/truepath.toml")).unwrap();
+    assert!(sheet.contains("picture-black = \"off\"") && sheet.contains("picture-repeated = \"off\""), "{sheet}");
+    for archive in ["", " --archive"] {
+        let folder = format!("again{}", archive.trim().replace('-', ""));
+        let words = format!("parcel pack --parts 4{archive} -o {folder}");
+        if support::has("strace") {
+            // Killed at its moves, one after another.
+            for which in [2, 4, 6] {
+                let own = project.command();
+                let mut command = Command::new("strace");
+                command.args(["-f", "-qq", "-o", "/dev/null", "-e", "trace=rename,renameat,renameat2", "-e"]);
+                command.arg(format!("inject=rename,renameat,renameat2:signal=KILL:when={which}"));
+                command.arg(own.get_program()).args(words.split(' ')).current_dir(project.path(""));
+                command.env("XDG_CONFIG_HOME", project.path("config")).stderr(std::process::Stdio::null());
+                let _ = command.status().unwrap();
+            }
+        }
+        project.say(&words).ended(0);
+        assert!(project.say(&words).ended(0).err.contains("already packed"));
+        let names: Vec<String> = std::fs::read_dir(project.path(&folder))
+            .unwrap()
+            .map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned())
+            .collect();
+        assert_eq!(names.len(), 4, "{names:?}");
+        project
+            .call(&[
+                "parcel",
+                "render",
+                &format!("{folder}/crossing_1-1{}", if archive.is_empty() { "" } else { ".tar.zst" }),
+            ])
+            .ended(0);
+    }
+    // What is not its own is not taken for packed.
+    project.write("other/crossing_1-1/notes.txt", "mine");
+    assert!(project.say("parcel pack --parts 4 -o other").ended(1).err.contains("already exists"));
+}
