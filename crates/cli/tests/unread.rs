@@ -16,7 +16,7 @@ fn project() -> Project {
     let sheet = SMALL
         .replace("1-24", "1-4")
         .replace("camera = \"quay\"", "camera = \"quay\"\npasses = [\"beauty\", \"mask\"]")
-        .replace("[checks]", "[[movie]]\nof = \"crossing\"\npass = \"beauty\"\nformat = \"reel\"\npath = \"{renders}/reel.{ext}\"\n\n[formats.reel]\ntype = \"avi\"\n\n[checks]");
+        .replace("[checks]", "[[movie]]\nname = \"reel\"\nof = \"crossing\"\npass = \"beauty\"\nformat = \"reel\"\npath = \"{renders}/reel.{ext}\"\n\n[formats.reel]\ntype = \"avi\"\n\n[checks]");
     let project = Project::with(&sheet);
     project.say("run").ended(0);
     project

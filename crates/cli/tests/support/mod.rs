@@ -259,12 +259,18 @@ pub fn below(folder: &Path) -> Vec<String> {
 pub fn has(program: &str) -> bool {
     let found = std::env::split_paths(&std::env::var_os("PATH").unwrap_or_default())
         .any(|folder| folder.join(program).is_file());
+    // A machine may have it and let it trace nothing.
+    let found = found && (program != "strace" || traces());
     let required = std::env::var("TRUEPATH_REQUIRE").unwrap_or_default();
     if !found {
         assert!(!required.split([',', ' ']).any(|name| name == program), "{program} is required and not there");
         eprintln!("SKIPPED: {program} is not on this machine");
     }
     found
+}
+
+fn traces() -> bool {
+    Command::new("strace").args(["-o", "/dev/null", "true"]).output().is_ok_and(|said| said.status.success())
 }
 
 /// The paths that a sheet plans, relative to the project.

@@ -1,5 +1,5 @@
 //! The one way to move a file that somebody may want back: within the folders of its sheet, never over another file, and with
-//! the journal's line first. Whoever is killed between the line and the move loses nothing: a file that is still there with
+//! the journal's line first. A kill between the line and the move loses nothing: a file that is still there with
 //! the bytes of its landing counts as landed, and what is still away can be brought back.
 
 use std::io::ErrorKind;
@@ -14,7 +14,7 @@ use crate::failure::Failure;
 use crate::guard::{OWN, REMOVED, confined};
 use crate::state::journal::Journal;
 
-/// Whoever moves files of a sheet.
+/// What moves files of a sheet.
 pub struct Mover<'m> {
     /// The sheet's plan.
     pub plan: &'m Plan,

@@ -22,7 +22,7 @@ pub struct Watch {
 }
 
 impl Watch {
-    /// A watch that begins now. It has no clock of its own: whoever asks says what time it is.
+    /// A watch that begins now. It has no clock of its own: the caller says what time it is.
     pub fn new(limits: Limits, now: Instant) -> Watch {
         Watch { limits, line: now, frame: now, waiting: false }
     }

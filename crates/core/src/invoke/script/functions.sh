@@ -116,27 +116,39 @@ open_pipe() {
   mkfifo -- "$pipe_in/log" 2>/dev/null && pipe=$pipe_in/log
 }
 
-# keep_log: reads the pipe into the log: its beginning and its end, each up to half of the limit.
-keep_log() {
-  head -c "$log_half" >"$log"
+# keep_end: reads the pipe, and keeps of what the log has no room for the end.
+keep_end() {
+  head -c "$log_half" >/dev/null
   tail -c "$log_half" >"$log.end"
-  [ "$(($(wc -c <"$log.end")))" -lt "$log_half" ] || printf '\n... bytes are left out here ...\n' >>"$log"
-  cat -- "$log.end" >>"$log"
+}
+
+# join_log: the beginning of a log and its end, each up to half of the limit.
+join_log() {
+  if [ -s "$log.end" ]; then
+    {
+      head -c "$log_half" -- "$log"
+      [ "$(($(wc -c <"$log.end")))" -lt "$log_half" ] || printf '\n... bytes are left out here ...\n'
+      cat -- "$log.end"
+    } >"$log.new" && mv -f -- "$log.new" "$log"
+  fi
   rm -f -- "$log.end"
 }
 
 # call PROGRAM ARGUMENTS...: runs a program, its output to the log and to the screen. An interrupt is for the program: what
-# hears it goes on until it has ended.
+# hears it goes on until it has ended. Each line is in the log at once: a script that is killed has it there.
 call() {
   open_pipe
-  keeper= sink=$log
+  keeper= room=unlimited onward=/dev/null
   if [ "$pipe" != none ]; then
-    sink=$pipe
-    (trap '' INT TERM HUP; keep_log <"$pipe") &
+    room=$((log_half / 512 + 1)) onward=$pipe
+    (trap '' INT TERM HUP; keep_end <"$pipe") &
     keeper=$!
   fi
-  { trap : INT TERM HUP; "$@" 2>&1; echo $? >"$log.code"; } | (trap '' INT TERM HUP; exec tee -- "$sink")
+  { trap : INT TERM HUP; "$@" 2>&1; echo $? >"$log.code"; } |
+    (trap '' INT TERM HUP XFSZ; ulimit -f "$room" 2>/dev/null; exec tee -- "$log" 2>/dev/null) |
+    (trap '' INT TERM HUP; exec tee -- "$onward")
   while [ -n "$keeper" ] && kill -0 "$keeper" 2>/dev/null; do wait "$keeper"; done
+  join_log
   code=4
   read -r code <"$log.code" || code=4
   rm -f -- "$log.code"
