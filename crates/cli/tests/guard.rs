@@ -79,7 +79,7 @@ fn harbour() -> Project {
     project.write("studio.toml", STUDIO);
     let adapter = support::UNDERSTUDY.replace("name = \"understudy\"", "name = \"house\"");
     project.write("adapters/house.toml", adapter);
-    project.write("config/truepath/machine.toml", "machine = 1\n");
+    project.write("config/truepath/config.toml", "workers = 1\n");
     project.say("run").ended(0);
     for name in ["crossing_beauty.0001.exr", "view_beauty.0001.png", "review.mp4"] {
         project.write(

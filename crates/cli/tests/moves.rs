@@ -355,7 +355,7 @@ fn whatever_stands_where_something_is_read_is_said() {
             "scenes/crossing.gltf.facts.toml".to_owned(),
             vec!["check", "names", "scene scenes/crossing.gltf"],
         ),
-        ("a machine file", "config/truepath/machine.toml".to_owned(), vec!["check", "names"]),
+        ("a machine file", "config/truepath/config.toml".to_owned(), vec!["check", "names"]),
     ];
     let mut rows = 0;
     for (what, name, commands) in &places {

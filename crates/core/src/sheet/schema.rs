@@ -7,7 +7,7 @@ use super::entries::{ALLOW_KEYS, LEVELS, MOVIE_KEYS};
 use super::parse::{COLOURS, LAYERS};
 use super::setting::{self, KEYS, SettingRow, ValueKind};
 use super::tables::{FORMAT_KEYS, RUN_KEYS};
-use super::{EXISTING, GAPS, PASS_KINDS, SYSTEMS, cluster, machine};
+use super::{EXISTING, GAPS, MOST_WORKERS, PASS_KINDS, SYSTEMS, cluster, machine};
 use crate::catalogue::{BITS, CHANNELS, CHROMA, EFFORTS, types};
 use crate::diagnostic::{CHECKS, Check};
 use crate::frames::MOST;
@@ -250,7 +250,8 @@ fn policy() -> Value {
 
 fn run() -> Value {
     let schema = |name: &str, what: &str| match name {
-        "workers" | "chunk" => json!({ "type": "integer", "minimum": 1, "description": what }),
+        "workers" => workers(what),
+        "chunk" => json!({ "type": "integer", "minimum": 1, "description": what }),
         "retries" => json!({ "type": "integer", "minimum": 0, "description": what }),
         "licences" => counts(what),
         "cluster" => cluster(what),
@@ -276,6 +277,11 @@ fn cluster(what: &str) -> Value {
     object(cluster::KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), what)
 }
 
+/// Renderers at a time.
+fn workers(what: &str) -> Value {
+    json!({ "type": "integer", "minimum": 1, "maximum": MOST_WORKERS, "description": what })
+}
+
 /// A count of bytes.
 fn bytes(what: &str) -> Value {
     json!({ "type": "string", "pattern": "^[0-9.]+ *[kMGTKmgt]?i?[bB]?$", "description": what })
@@ -290,7 +296,7 @@ fn counts(what: &str) -> Value {
 #[must_use]
 pub fn machine() -> Value {
     let schema = |name: &str, what: &str| match name {
-        "workers" => json!({ "type": "integer", "minimum": 1, "description": what }),
+        "workers" => workers(what),
         "licences" => counts(what),
         _ => table_of(text("A full path."), what),
     };
