@@ -301,7 +301,7 @@ fn text(pile: &Pile<'_>, done: &Done, around: &Surroundings) -> String {
     if !missing.is_empty() {
         line(
             "skipped",
-            format!("{}: a pass is missing or broken; see truepath verify", verdicts::cut(&missing.to_string())),
+            format!("{}: not all passes are good; see truepath verify", verdicts::cut(&missing.to_string())),
         );
     }
     out
