@@ -147,8 +147,7 @@ fn the_log_of_a_script_is_bounded_as_that_of_a_run() {
         assert!(said.out.len() > 19_000_000, "the screen gets all of it");
         let logs = project.files(".truepath/truepath/logs");
         assert_eq!(logs.len(), 1, "{logs:?}");
-        let log =
-            std::fs::read_to_string(project.path(".truepath/truepath/logs").join(&logs.first().unwrap())).unwrap();
+        let log = std::fs::read_to_string(project.path(".truepath/truepath/logs").join(logs.first().unwrap())).unwrap();
         assert!(log.len() < 400_000, "{shell}: {}", log.len());
         assert!(
             log.starts_with("FIRST") && log.trim_end().ends_with("LAST") && log.contains("bytes are left out here"),
@@ -157,8 +156,7 @@ fn the_log_of_a_script_is_bounded_as_that_of_a_run() {
         // A short log is whole.
         project.script("talk", "echo FIRST; echo LAST; exit 7\n");
         Command::new(shell).arg(project.path("r.sh")).output().unwrap();
-        let log =
-            std::fs::read_to_string(project.path(".truepath/truepath/logs").join(&logs.first().unwrap())).unwrap();
+        let log = std::fs::read_to_string(project.path(".truepath/truepath/logs").join(logs.first().unwrap())).unwrap();
         assert_eq!(log, "FIRST\nLAST\n", "{shell}");
     }
 }

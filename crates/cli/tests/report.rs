@@ -199,8 +199,8 @@ fn a_run_keeps_its_page_and_what_failed_is_told_with_its_last_lines() {
     // What is no report is not written over, and no frame.
     long.write("mine.html", "my own page");
     for (words, why) in [
-        ("report -o mine.html", "is not a report"),
-        ("run --report mine.html", "is not a report"),
+        ("report -o mine.html", "True Path did not make it"),
+        ("run --report mine.html", "True Path did not make it"),
         ("report -o mine.txt", ".html"),
         ("report -o nowhere/r.html", "no folder"),
     ] {

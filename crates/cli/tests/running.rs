@@ -42,7 +42,7 @@ fn state(project: &Project, name: &str) -> String {
 fn each_misbehaviour_has_its_own_words_and_its_own_state() {
     let lost = "failed crossing/beauty frame 3: ";
     for (how, code, words, good) in [
-        ("crash", 3, vec![lost, "was ended by a signal; frame 3: the file is cut off"], "1-2,4-6"),
+        ("crash", 3, vec![lost, "was ended by the signal ABRT"], "1-2,4-6"),
         ("hang", 3, vec![lost, "was ended: no frame finished for 2s"], "1-2,4-6"),
         ("cut", 3, vec![lost, "ended with 0; frame 3: the file is cut off"], "1-2,4-6"),
         ("skip", 3, vec!["failed crossing/beauty frame 3: ended with 0\n"], "1-2,4-6"),

@@ -86,32 +86,36 @@ fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Ex
     // What is typed as jobs are patterns here.
     let common = Common { sheet: args.common.sheet.clone(), ..Common::default() };
     let deliveries = Beside { common: &common, queue: None, around }.deliveries([out], inputs);
-    let delivery = deliveries.open(out, deliver::asked(Kind::Movie, args.replace))?;
-    let part = delivery.staged().to_owned();
+    let footage = unless_interrupted(&|| deliveries.leave(), || {
+        let delivery = deliveries.open(out, deliver::asked(Kind::Movie, args.replace))?;
+        let footage = made_at(args, delivery.staged(), around)?;
+        delivery.put().map(|()| footage)
+    })?;
+    show::print(&format!("{}: {}\n", out.display(), said(&footage)))?;
+    Ok(Exit::Well)
+}
+
+/// Makes a movie of pictures, and looks at it.
+fn made_at(args: &MovieArgs, part: &Path, around: &Surroundings) -> Result<Box<Footage>, Failure> {
     let mut wanted = EncodeArgs {
         patterns: args.common.jobs.clone(),
         frames: args.common.frames.iter().cloned().collect(),
-        out: part.clone(),
+        out: part.to_owned(),
         options: args.options.clone(),
         ..EncodeArgs::default()
     };
     // How a gap is shown follows from the numbers that are there.
     wanted.span = spans(args, &wanted)?;
     let asked = encode::asked(&wanted, around)?;
-    let footage = unless_interrupted(&|| deliveries.leave(), || {
-        let counter = RefCell::new((0, Counter::new("encoding frames", around.err)));
-        let told = |frame: usize| {
-            let (before, counter) = &mut *counter.borrow_mut();
-            counter.add((frame - *before) as u64);
-            *before = frame;
-        };
-        let made = encode::make(&asked, &told);
-        counter.into_inner().1.end();
-        made.and_then(|()| looked(&asked, &part))
-    })?;
-    delivery.put()?;
-    show::print(&format!("{}: {}\n", out.display(), said(&footage)))?;
-    Ok(Exit::Well)
+    let counter = RefCell::new((0, Counter::new("encoding frames", around.err)));
+    let told = |frame: usize| {
+        let (before, counter) = &mut *counter.borrow_mut();
+        counter.add((frame - *before) as u64);
+        *before = frame;
+    };
+    let made = encode::make(&asked, &told);
+    counter.into_inner().1.end();
+    made.and_then(|()| looked(&asked, part))
 }
 
 /// Does some work; an interrupt ends this process at once, once `leave` has removed what the work has made so far.
