@@ -265,15 +265,18 @@ fn ends_who_looks(project: Project<'_>, path: &Path) -> bool {
 /// Moves files out of the way at which a recovery broke off that is over.
 fn set_aside(project: Project<'_>, mine: &dyn Fn(&str) -> bool) -> Result<Vec<PathBuf>, Trouble> {
     let mut aside = Vec::new();
+    let bases = stage_bases(project.command_lines.plan);
     for (tag, note) in project.state.recoveries() {
         if !mine(&tag) {
             continue;
         }
         let path = PathBuf::from(disk::text(&note).unwrap_or_default());
-        if !ends_who_looks(project, &path) {
+        // A note may come from elsewhere: only what lies in stage is looked at and moved.
+        let in_stage = guard::confined(&path, bases.iter().map(PathBuf::as_path)).ok();
+        let Some(path) = in_stage.filter(|path| ends_who_looks(project, path)) else {
             stage::remove(&note).map_err(Trouble::Run)?;
             continue;
-        }
+        };
         // <base>/<call>/...: beside the stage folders of calls, none of which has such a name.
         let base = path.ancestors().find(|folder| folder.parent().is_some_and(|above| above.ends_with("stage")));
         if let (Some(base), Some(name)) = (base, path.file_name()) {
@@ -286,10 +289,16 @@ fn set_aside(project: Project<'_>, mine: &dyn Fn(&str) -> bool) -> Result<Vec<Pa
     Ok(aside)
 }
 
+/// The folders that hold all stage folders of a sheet, one for each root.
+fn stage_bases(plan: &Plan) -> Vec<PathBuf> {
+    plan.roots.iter().filter_map(|root| root.path.as_deref()).map(|root| stage_base(plan, root).into()).collect()
+}
+
 /// All stage folders of a sheet that runs have left.
 fn left(plan: &Plan) -> Vec<Left> {
-    let bases = plan.roots.iter().filter_map(|root| root.path.as_deref()).map(|root| stage_base(plan, root));
-    let folders = bases.flat_map(|base| std::fs::read_dir(base).into_iter().flatten().filter_map(Result::ok));
+    let folders = stage_bases(plan)
+        .into_iter()
+        .flat_map(|base| std::fs::read_dir(base).into_iter().flatten().filter_map(Result::ok));
     let of_script = |folder: &Path, tag: &str| -> Vec<Left> {
         let calls = std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok).map(|entry| entry.path());
         let name = |path: &Path| path.file_name().unwrap_or_default().to_string_lossy().into_owned();
@@ -331,8 +340,7 @@ fn part_of(calls: &HashMap<String, Call>, left: &Left) -> Option<Call> {
 
 /// Takes away stage folders that are empty, up to the root's own `.truepath`.
 pub fn remove_empty_bases(plan: &Plan) {
-    for root in plan.roots.iter().filter_map(|root| root.path.as_deref()) {
-        let base = PathBuf::from(stage_base(plan, root));
+    for base in stage_bases(plan) {
         for folder in base.ancestors().take(3) {
             // A folder that is not empty stays.
             let _ = std::fs::remove_dir(folder);
