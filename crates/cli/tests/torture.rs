@@ -74,12 +74,13 @@ fn children(process: u32) -> Vec<u32> {
     String::from_utf8(said.stdout).unwrap().lines().map(|line| line.parse().unwrap()).collect()
 }
 
-/// No final name bears anything but a whole picture.
+/// No final name bears anything but a whole picture, the last of it.
 #[track_caller]
 fn all_whole(project: &Project, when: &str) {
     for name in rendered(project) {
         let bytes = std::fs::read(project.path("renders").join(&name)).unwrap();
         assert!(bytes.ends_with(b"IEND\xae\x42\x60\x82"), "{name} is cut off {when}");
+        assert!(!bytes.windows(6).any(|part| part == b"coarse"), "{name} was not finished {when}");
     }
 }
 
@@ -93,14 +94,38 @@ fn journals(project: &Project) -> BTreeMap<String, Vec<Event>> {
     project.files(folder).into_iter().map(read).collect()
 }
 
+/// One frame after another, many at once, and each in steps of which only the last is the picture. The last two say nothing
+/// of what they wrote.
+const PROGRAMS: [&str; 3] = ["", "parallel", "refine"];
+
+/// A project whose renderer works in one of these ways.
+fn program(sheet: &str, how: &str) -> Project {
+    if how.is_empty() {
+        return Project::with(sheet);
+    }
+    let sheet = sheet.replace("camera = \"quay\"", &format!("camera = \"quay\"\nnative.misbehave = \"{how}\""));
+    let project = support::odd(&sheet);
+    let adapter = std::fs::read_to_string(project.path("adapters/odd.toml")).unwrap();
+    let silent: String =
+        adapter.lines().filter(|line| !line.starts_with("wrote = ")).flat_map(|line| [line, "\n"]).collect();
+    assert_ne!(silent.len(), adapter.len());
+    project.write("adapters/odd.toml", silent);
+    project
+}
+
 #[test]
 fn killed_at_any_moment_nothing_is_half_done_and_nothing_is_done_twice() {
+    for (at, how) in PROGRAMS.into_iter().enumerate() {
+        killed_at_any_moment(how, Chance(0x5eed + at as u64));
+    }
+}
+
+fn killed_at_any_moment(how: &str, mut chance: Chance) {
     let sheet = SMALL.replace("32x18", "64x36").replace("1-24", "1-150").replace("[run]", "[run]\nworkers = 2");
-    let project =
-        Project::with(&sheet.replace("camera = \"quay\"", "camera = \"quay\"\npasses = [\"beauty\", \"mask\"]"));
-    let mut chance = Chance(0x5eed);
+    let passes = "camera = \"quay\"\npasses = [\"beauty\", \"mask\"]";
+    let project = program(&sheet.replace("camera = \"quay\"", passes), how);
     let mut landed = BTreeMap::new();
-    for round in 0..often().0 {
+    for round in 0..often().0.div_ceil(PROGRAMS.len() as u64) {
         let mut run = start(&project, &[]);
         let runs = project.until_written(&mut run, chance.below(90_000));
         if round % 3 == 0 && runs {
@@ -150,7 +175,7 @@ fn eight_share_a_folder_and_three_of_them_die_or_sleep() {
             .replace("32x18", "64x36")
             .replace("1-24", "1-120")
             .replace("chunk = 6", "chunk = 4\nheartbeat = \"0.2s\"\ntakeover = \"1.2s\"\nafter = [[\"sh\", \"-c\", \"echo {outcome} >> over.txt\"]]");
-        let project = Project::with(&sheet);
+        let project = program(&sheet, PROGRAMS[round as usize % PROGRAMS.len()]);
         let mut chance = Chance(0xfe44 + round);
         let said = |at: usize| project.path(&format!("said-{at}.txt"));
         // Every other round, half of them know the project by another path, as machines with other mount points do.
