@@ -12,6 +12,7 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
+use truepath_core::adapter::exit::Ending;
 use win32job::Job;
 
 use super::{Alive, End, LineReader, Listener, Log};
