@@ -439,6 +439,8 @@ fn a_pack_that_was_killed_is_repeated_and_takes_the_checks_of_the_sheet_along() 
             ])
             .ended(0);
     }
+    let said = project.say("parcel pack --parts 4 -o renders/.truepath/removed").ended(1);
+    assert!(said.err.contains("inside .truepath") && !project.path("renders/.truepath").exists(), "{said:?}");
     // What is not its own is not taken for packed.
     project.write("other/crossing_1-1/notes.txt", "mine");
     assert!(project.say("parcel pack --parts 4 -o other").ended(1).err.contains("already exists"));

@@ -6,10 +6,10 @@ use std::io::{ErrorKind, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use super::Taken;
 use super::kind::{Kind, head};
 use super::place::Place;
 use super::scratch::Scratch;
-use super::{OWN, Taken};
 use crate::disk;
 use crate::failure::{Cause, Failure};
 
@@ -86,10 +86,7 @@ impl Deliveries {
         }
         let failed = |error: std::io::Error| Failure::machine("write", out, &error);
         let place = Place::of(out).map_err(failed)?;
-        if place.folder.iter().any(|part| part == OWN) {
-            let message = format!("{shown} is inside {OWN}, where True Path keeps its own files");
-            return refused(message, "choose another folder");
-        }
+        place.is_anybodys(out)?;
         let scratch = self.scratch(&place.folder).map_err(failed)?;
         if let Some(what) = self.taken.owner(&place, &scratch) {
             return refused(format!("{shown} is {what}"), "choose another name");

@@ -28,6 +28,18 @@ impl Place {
         Ok(Place { folder: real(folder)?, name: name.to_owned() })
     }
 
+    /// Refuses a place among the files that True Path keeps for itself; `shown` is how it was written.
+    ///
+    /// # Errors
+    /// When it is one.
+    pub fn is_anybodys(&self, shown: &Path) -> Result<(), Failure> {
+        if !self.path().iter().any(|part| part == OWN) {
+            return Ok(());
+        }
+        let message = format!("{} is inside {OWN}, where True Path keeps its own files", shown.display());
+        Err(Failure::new(Cause::Refused, message).help("choose another folder"))
+    }
+
     /// The path of the place.
     #[must_use]
     pub fn path(&self) -> PathBuf {

@@ -17,7 +17,7 @@ use truepath_core::sheet::Existing;
 use truepath_core::template::slug;
 use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
-use truepath_exec::guard::Scratch;
+use truepath_exec::guard::{Place, Scratch};
 use truepath_exec::landing::stage;
 use truepath_exec::observe::Look;
 use truepath_exec::state::journal;
@@ -58,8 +58,9 @@ pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
         show::tell("nothing to pack\n");
         return Ok(Exit::Well);
     }
-    let made = std::fs::create_dir_all(&args.output);
-    made.map_err(|error| Failure::machine("make the folder", &args.output, &error))?;
+    let failed = |error: std::io::Error| Failure::machine("make the folder", &args.output, &error);
+    Place::of(&args.output.join(DESCRIPTION)).map_err(failed)?.is_anybodys(&args.output)?;
+    std::fs::create_dir_all(&args.output).map_err(failed)?;
     for (name, slices) in &parts {
         let files: i64 =
             slices.iter().map(|own| own.frames.count() * loaded.plan.series_of(own.job).len() as i64).sum();
