@@ -226,13 +226,13 @@ impl Project {
         found
     }
 
-    /// Bytes and time of change of every file below a folder.
+    /// Bytes and time of change of every file below a folder that is still there when it is looked at.
     pub fn stamps(&self, below: &str) -> std::collections::BTreeMap<String, (Vec<u8>, SystemTime)> {
         let stamp = |name: &String| {
             let path = self.path(below).join(name);
-            (std::fs::read(&path).unwrap(), path.metadata().unwrap().modified().unwrap())
+            Some((std::fs::read(&path).ok()?, path.metadata().ok()?.modified().unwrap()))
         };
-        self.files(below).into_iter().map(|name| (name.clone(), stamp(&name))).collect()
+        self.files(below).into_iter().filter_map(|name| stamp(&name).map(|stamp| (name, stamp))).collect()
     }
 }
 
