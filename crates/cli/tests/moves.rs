@@ -399,7 +399,7 @@ fn whatever_stands_where_something_is_read_is_said() {
                 let mut command = Command::new("sh");
                 command
                     .arg("-c")
-                    .arg(format!("ulimit -v 2500000; exec timeout 120 \"$0\" {words}"))
+                    .arg(format!("ulimit -v 2500000; exec timeout 900 \"$0\" {words}"))
                     .arg(own.get_program());
                 command
                     .current_dir(project.path(""))
