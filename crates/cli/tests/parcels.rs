@@ -290,6 +290,22 @@ fn plain() -> Project {
     Project::with(&sheet)
 }
 
+#[test]
+fn what_the_sheet_allows_is_allowed_in_its_parcels() {
+    let sheet = support::SMALL
+        .replace("1-24", "1-2")
+        .replace("{pass}.{frame:4}", "{pass}:{frame:4}")
+        .replace("[checks]", "[checks]\npicture-repeated = \"off\"\nsequence-of-one = \"error\"");
+    let more = "\n[policy]\nsystems = [\"linux\"]\n\n[[allow]]\ncheck = \"sequence-of-one\"\nbecause = \"parts\"\n";
+    let project = Project::with(&(sheet + more));
+    project.say("check").ended(0);
+    project.say("parcel pack --parts 2 -o parcels").ended(0);
+    project.say("parcel render parcels/crossing_1-1 parcels/crossing_2-2").ended(0);
+    project.say("parcel collect parcels").ended(0);
+    project.say("verify --sums").ended(0);
+    assert!(project.path("renders/crossing/crossing_beauty:0001.png").exists());
+}
+
 /// An archive of entries: name, type and size; its bytes are zeros.
 fn archive(path: &Path, entries: &[(&str, u64)], files: &[(&str, &[u8])]) {
     let mut builder = tar::Builder::new(Vec::new());

@@ -10,7 +10,7 @@ use crate::frames::Frames;
 use crate::plan::{Plan, Series};
 use crate::resolve::{Job, paths};
 use crate::sheet::entries::LEVELS;
-use crate::sheet::{CheckRule, Format, Key, Layers, PassKind, Setting};
+use crate::sheet::{CheckRule, Format, Key, Layers, PassKind, SYSTEMS, Setting, System};
 use crate::template::{Piece, slug};
 
 /// The version of a parcel's description.
@@ -81,6 +81,8 @@ pub struct Contents {
     pub scenes: BTreeMap<String, String>,
     /// What the sheet says of checks.
     pub checks: Vec<CheckRule>,
+    /// Systems that its names are made for. The rest of its policy only forbids, and was looked at here.
+    pub systems: Option<Vec<System>>,
     /// Checks that say nothing there: they have been read here.
     pub quiet: BTreeSet<String>,
 }
@@ -107,6 +109,11 @@ pub fn sheet(plan: &Plan, slices: &[Slice], contents: &Contents) -> Result<Strin
     let roots = plan.roots.iter().map(|root| (root.name.as_str(), Value::String(format!("{OUT}/{}", root.name))));
     root.insert("roots".to_owned(), table(roots));
     root.insert("checks".to_owned(), Value::Table(checks(contents)));
+    if let Some(systems) = &contents.systems {
+        let spelt = SYSTEMS.iter().filter(|(_, system)| systems.contains(system));
+        let names = spelt.map(|(name, _)| Value::String((*name).to_owned())).collect();
+        root.insert("policy".to_owned(), table([("systems", Value::Array(names))]));
+    }
     root.insert("run".to_owned(), run(plan));
     let (mut formats, mut kinds, mut jobs) = (Table::new(), Table::new(), Vec::new());
     let mut names: BTreeMap<String, usize> = BTreeMap::new();

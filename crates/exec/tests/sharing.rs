@@ -12,7 +12,10 @@ use truepath_core::run::event::Event;
 use truepath_exec::landing::Disk;
 use truepath_exec::share::{Claims, Member, Times, Wish};
 
-const TIMES: Times = Times { heartbeat: Duration::from_millis(50), takeover: Duration::from_millis(400) };
+/// Nobody is silent for so long, however busy this machine is.
+const CALM: Times = Times { heartbeat: Duration::from_millis(50), takeover: Duration::from_secs(3000) };
+/// Silence that is over soon.
+const SHORT: Times = Times { heartbeat: Duration::from_millis(50), takeover: Duration::from_millis(400) };
 
 fn night() -> Night {
     Night::new(&[("quay", 40, None), ("mast", 20, None)], "workers = 1\nchunk = 2")
@@ -20,7 +23,7 @@ fn night() -> Night {
 
 fn share(night: &Night, fakes: &Fakes, show: impl FnMut(&[Event], &Claims)) -> Morning {
     let journal = night.open_journal(true);
-    let claims = Claims::join(&night.state(), "plan", &Member::own("here", &journal), TIMES, false).unwrap();
+    let claims = Claims::join(&night.state(), "plan", &Member::own("here", &journal), CALM, false).unwrap();
     let mut show = show;
     let morning = night.run_sharing(fakes, &Disk, (&journal, Some(&claims)), |events| show(events, &claims));
     claims.leave();
@@ -86,7 +89,7 @@ fn a_silent_members_calls_are_taken_over_and_it_finds_out() {
     let night = night();
     let (first, second) = (night.open_journal(true), night.open_journal(true));
     let join =
-        |journal| Claims::join(&night.state(), "plan", &Member::own("elsewhere", journal), TIMES, false).unwrap();
+        |journal| Claims::join(&night.state(), "plan", &Member::own("elsewhere", journal), SHORT, false).unwrap();
     // The first one never gives a sign of life; both are this very process, so that only silence can tell.
     let (silent, alive) = (join(&first), join(&second));
     assert_eq!(silent.wish("quay_1-2", true).unwrap(), Wish::Granted { again: false });

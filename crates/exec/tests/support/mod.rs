@@ -65,7 +65,7 @@ pub struct Shared {
     pub most: AtomicUsize,
     /// Job and frames of every start, in their order.
     starts: Mutex<Vec<(String, Frames)>>,
-    /// Milliseconds until something is ready, by turns.
+    /// How much work it is until something is ready, by turns.
     slow: Vec<u64>,
     turns: AtomicUsize,
 }
@@ -120,7 +120,9 @@ impl Programs for Fakes {
         let act = (self.0.behaviour)(job, &frames);
         let turn = self.0.turns.fetch_add(1, Ordering::SeqCst);
         // Getting ready takes some work, and some more than others.
-        (0..self.0.slow[turn % self.0.slow.len()] * 500).for_each(|_| std::thread::yield_now());
+        let work =
+            (0..self.0.slow[turn % self.0.slow.len()] * 20_000).fold(turn as u64, |sum, at| sum.rotate_left(5) ^ at);
+        std::hint::black_box(work);
         if act == Act::NoLog {
             return Err(Error::from(ErrorKind::PermissionDenied));
         }

@@ -199,8 +199,9 @@ struct Packing<'p> {
 impl Packing<'_> {
     fn pack(&self, name: &str, slices: &[Slice]) -> Result<(), Failure> {
         let (loaded, plan) = (self.loaded, &self.loaded.plan);
-        let checks = self.loaded.written.checks.clone();
-        let mut contents = Contents { checks, quiet: self.quiet(), ..Contents::default() };
+        let written = &self.loaded.written;
+        let (checks, systems) = (written.checks.clone(), written.policy.systems.clone());
+        let mut contents = Contents { checks, systems, quiet: self.quiet(), ..Contents::default() };
         for slice in slices {
             let job = &plan.jobs[slice.job];
             if let Some(path) = job.scene.as_ref().map(|scene| &scene.value)
@@ -247,7 +248,8 @@ impl Packing<'_> {
     fn quiet(&self) -> BTreeSet<String> {
         let found = self.loaded.findings.iter().map(|finding| finding.check.to_owned());
         let slice = ["scene-span-not-covered", "resource-not-shared", "frames-cut", "step-misses-end"];
-        found.chain(slice.map(str::to_owned)).collect()
+        let allowed = self.loaded.written.allow.iter().map(|entry| entry.check.value.clone());
+        found.chain(allowed).chain(slice.map(str::to_owned)).collect()
     }
 
     /// Copies a scene with all its files; where it lies in the parcel.
