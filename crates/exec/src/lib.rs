@@ -2,6 +2,7 @@
 //! journal of all that. It takes a plan and prints nothing: what happens is told as events.
 #![warn(missing_docs)]
 
+pub mod export;
 pub mod landing;
 pub mod process;
 pub mod record;

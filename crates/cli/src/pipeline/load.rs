@@ -1,6 +1,5 @@
 //! Finding and reading sheets.
 
-use std::io::{Read as _, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 use truepath_core::adapter::unsaved;
@@ -111,7 +110,7 @@ pub struct Read {
 /// When the scene cannot be opened.
 pub fn facts(scene: &Path) -> std::io::Result<Read> {
     let name = scene.file_name().unwrap_or_default().to_string_lossy();
-    let bytes = scene_bytes(scene, &name)?;
+    let bytes = disk::scene_part(scene, &name)?;
     let (own, mut source, damaged) = match scene::read(&name, &bytes) {
         Ok(mut facts) => {
             follow(scene, &mut facts);
@@ -177,19 +176,6 @@ fn follow(scene: &Path, facts: &mut Facts) {
         open.extend(read.iter().flat_map(|read| &read.layers).map(|layer| (path.clone(), layer.clone(), depth + 1)));
         facts.take_layer(read);
     }
-}
-
-/// The bytes of a scene that hold its facts: none of a format that nothing here reads.
-fn scene_bytes(path: &Path, name: &str) -> std::io::Result<Vec<u8>> {
-    let mut file = disk::open(path)?;
-    let mut head = Vec::new();
-    file.by_ref().take(scene::HEAD as u64).read_to_end(&mut head)?;
-    let mut bytes = Vec::new();
-    if let Some(part) = scene::part(name, &head) {
-        file.seek(SeekFrom::Start(part.start))?;
-        file.take(part.end - part.start).read_to_end(&mut bytes)?;
-    }
-    Ok(bytes)
 }
 
 /// Where an outside file of a scene lies, if it is there.

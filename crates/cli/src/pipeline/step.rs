@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
+use std::sync::OnceLock;
 
 use truepath_core::adapter::{Adapter, AdapterKind};
 use truepath_core::check::Machine;
@@ -23,12 +24,22 @@ use crate::show::counter::Counter;
 pub(super) struct Here {
     programs: BTreeMap<String, String>,
     logs: String,
-    products: String,
+    /// The folders of what exporters make, and those where scripts and documents have it made.
+    products: OnceLock<(Vec<String>, Vec<String>)>,
 }
 
 impl Loaded {
     /// All that steps are made from. Programs are looked for once.
     pub fn command_lines(&self, around: &Surroundings) -> CommandLines<'_> {
+        self.lines(around, &self.products(around).0)
+    }
+
+    /// The same for those that are written down, to be made when somebody starts them: from a scene that may be another then.
+    pub fn written_lines(&self, around: &Surroundings) -> CommandLines<'_> {
+        self.lines(around, &self.products(around).1)
+    }
+
+    fn lines<'l>(&'l self, around: &Surroundings, products: &'l [String]) -> CommandLines<'l> {
         let here = self.here(around);
         CommandLines {
             plan: &self.plan,
@@ -36,7 +47,36 @@ impl Loaded {
             exports: &self.exports,
             programs: &here.programs,
             logs: &here.logs,
-            products: &here.products,
+            products,
+        }
+    }
+
+    fn products(&self, around: &Surroundings) -> &(Vec<String>, Vec<String>) {
+        self.here(around).products.get_or_init(|| {
+            let folder = from_system(&self.state.exports());
+            let folders = self.exports.all.iter().enumerate().map(|(at, export)| {
+                let name = self.product(at, around);
+                let some = name.get(..8).unwrap_or(&name);
+                (format!("{folder}/{name}"), format!("{folder}/{}-{some}", export.id))
+            });
+            folders.unzip()
+        })
+    }
+
+    /// The name that the folder of a product has, for what it would be made from now.
+    pub fn product(&self, at: usize, around: &Surroundings) -> String {
+        self.asking(around, &|_| {}).product(&self.exports.all[at])
+    }
+
+    fn asking<'a>(&'a self, around: &Surroundings, told: &'a dyn Fn(u64)) -> Asking<'a> {
+        Asking {
+            plan: &self.plan,
+            adapters: &self.adapters,
+            programs: self.programs(around),
+            facts: &self.facts,
+            state: &self.state,
+            resource: &super::load::resource,
+            told,
         }
     }
 
@@ -44,16 +84,7 @@ impl Loaded {
     pub fn look_up_made(&mut self, around: &Surroundings) {
         if self.ground.made_of.is_empty() {
             let counter = Counter::new("reading scenes, MB", around.err);
-            let asking = Asking {
-                plan: &self.plan,
-                adapters: &self.adapters,
-                programs: self.programs(around),
-                facts: &self.facts,
-                state: &self.state,
-                resource: &super::load::resource,
-                told: &|more| counter.add(more),
-            };
-            let made = asking.now();
+            let made = self.asking(around, &|more| counter.add(more)).now();
             counter.end();
             self.ground.made_of = made;
             let movies = record::movie::all(&self.plan, &self.adapters, &self.state, &self.ground.history);
@@ -92,7 +123,7 @@ impl Loaded {
         self.here.get_or_init(|| Here {
             programs: self.look_for_programs(around),
             logs: from_system(&self.state.logs()),
-            products: from_system(&self.state.exports()),
+            products: OnceLock::new(),
         })
     }
 

@@ -66,6 +66,19 @@ pub fn odd(sheet: &str) -> Project {
     project
 }
 
+/// A project with one job of a scene that has to be exported, by a shell script that gets `{scene} {out}`.
+pub fn exporting(sheet: &str, frames: &str, body: &str) -> Project {
+    let scene = "scene = \"scenes/crossing.gltf\"\ncamera = \"quay\"\nframes = \"1-24\"";
+    let exported =
+        format!("scene = \"scenes/tower.scn\"\ncamera = \"cliff\"\nframes = \"{frames}\"\nexport = \"export\"");
+    let project = Project::with(&sheet.replace(scene, &exported));
+    project.write("scenes/tower.scn", std::fs::read(project.path("scenes/lighthouse.glb")).unwrap());
+    project.script("export", body);
+    let adapter = "adapter = 1\nname = \"export\"\nkind = \"exporter\"\nprogram = \"bin/export\"\narguments = [\"{scene}\", \"{out}\"]\n[out]\nwrites = [\"{out_stem}.glb\"]\n";
+    project.write("adapters/export.toml", adapter);
+    project
+}
+
 /// How long a test waits before it says that it hangs. It ends a test, and measures nothing.
 pub const HANGS: Duration = Duration::from_secs(300);
 

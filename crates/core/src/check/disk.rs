@@ -5,8 +5,9 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use crate::catalogue::Bits;
 use crate::plan::{Plan, Series};
 use crate::resolve::{Job, paths};
+use crate::run::fingerprint::product;
 use crate::run::history::{past, standing};
-use crate::sheet::System;
+use crate::sheet::{Key, System};
 use crate::source::Place;
 use crate::verify::Provenance;
 
@@ -115,6 +116,9 @@ fn other_person<'p>(path: &'p str, plan: &Plan) -> Option<&'p str> {
     rest.split('/').next().filter(|person| !person.is_empty() && *person != "Shared" && *person != "Public")
 }
 
+/// Frames, each with its series in the plan, by the digest of the export that they were rendered from.
+type ByExport<'i> = BTreeMap<&'i str, Vec<(usize, i64)>>;
+
 /// The files that are there: by series how many of them and how large, and those that nobody knows.
 struct Listing<'i> {
     /// Count and bytes of frames that are there, by series of the plan.
@@ -123,6 +127,8 @@ struct Listing<'i> {
     stale: BTreeMap<usize, Vec<i64>>,
     /// Numbers beyond the frames, by series of the plan.
     beyond: BTreeMap<usize, Vec<i64>>,
+    /// Frames by their export, by job.
+    exports: BTreeMap<usize, ByExport<'i>>,
     /// Files that belong to no series, by folder.
     unknown: BTreeMap<&'i str, Vec<&'i str>>,
 }
@@ -133,6 +139,7 @@ impl<'i> Listing<'i> {
             there: HashMap::new(),
             stale: BTreeMap::new(),
             beyond: BTreeMap::new(),
+            exports: BTreeMap::new(),
             unknown: BTreeMap::new(),
         };
         let mut known: HashMap<&str, Vec<bool>> = HashMap::new();
@@ -171,6 +178,13 @@ impl<'i> Listing<'i> {
                         let standing = standing(past(landed, series.number(frame), size), size, Some(stale));
                         matches!(standing, Provenance::Stale(_))
                     };
+                    let own = input.plan.jobs[series.job].export.is_some();
+                    let landing = own.then(|| past(landed, series.number(frame), size)).flatten();
+                    let made = landing.filter(|(_, same)| *same).map(|(record, _)| machine.history.made(&record));
+                    if let Some(digest) = made.and_then(product) {
+                        let of_job = listing.exports.entry(series.job).or_default();
+                        of_job.entry(digest).or_default().push((at, frame));
+                    }
                     if stale.as_ref().is_some_and(is_stale) {
                         listing.stale.entry(at).or_default().push(frame);
                     }
@@ -200,6 +214,15 @@ fn left_over(sink: &mut Sink<'_, '_>, listing: &Listing<'_>) {
         let (series, frames) = (&plan.series[*at], crate::frames::Frames::from_any(numbers.clone()));
         let at = series.path.as_ref().map(|path| path.at);
         sink.add("frames-stale", at, sink.job(series), wording::disk::frames_stale(series, &frames));
+    }
+    for (job, exports) in listing.exports.iter().filter(|(_, exports)| exports.len() > 1) {
+        let Some(fewest) = exports.values().min_by_key(|frames| frames.len()) else { continue };
+        let Some((first, _)) = fewest.first() else { continue };
+        let own = fewest.iter().filter(|(series, _)| series == first).map(|(_, frame)| *frame).collect();
+        let (series, frames) = (&plan.series[*first], crate::frames::Frames::from_any(own));
+        let at = plan.jobs[*job].given.values.get(&Key::Export).and_then(|given| given.at);
+        let words = wording::disk::exports_differ(&plan.jobs[*job].name, exports.len(), (series, &frames));
+        sink.add("exports-differ", at, sink.job(series), words);
     }
     for (at, numbers) in &listing.beyond {
         let series = &plan.series[*at];

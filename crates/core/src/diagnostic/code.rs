@@ -194,6 +194,7 @@ checks! {
     Warning "other-home" "a path in another user's home folder" + MACHINE
     Warning "space-small" "less free disk space than the missing frames need" + MACHINE
     Warning "frames-stale" "frames that were rendered from a different scene or with different settings" + MACHINE
+    Warning "exports-differ" "frames of one job that were rendered from different exports of its scene" + MACHINE
     Warning "frames-left-over" "files with frame numbers outside the planned frames" + MACHINE
     Note "files-unknown" "files in an output folder that belong to no series of this sheet, in any of its modes" + MACHINE
     // Movies.

@@ -4,11 +4,11 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::adapter::{self, Adapter};
 use crate::frames::Frames;
-use crate::plan::{Adapters, Call, MOVIE, Plan, Series};
+use crate::plan::{Adapters, Call, MOVIE, Plan, Series, marked};
 use crate::resolve::{Job, paths};
 
 use super::arguments::{arguments, environment};
-use super::export::{Export, Exports, exporter, told};
+use super::export::{Exports, exporter, told};
 use super::film;
 use super::scope::{ArgumentScope, CallPaths, Made};
 use super::stage::stage_folder;
@@ -51,6 +51,9 @@ pub struct CommandLine {
     /// Steps that have to be over before.
     pub needs: Vec<String>,
 }
+
+/// The folder beside all products in which exports are written; a mark follows.
+pub const PART: &str = ".part";
 
 /// What a command line makes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -155,8 +158,8 @@ pub struct CommandLines<'s> {
     pub programs: &'s BTreeMap<String, String>,
     /// Where the logs of calls go.
     pub logs: &'s str,
-    /// Where what exporters make goes.
-    pub products: &'s str,
+    /// The folder of what each export makes, in the order of the exports.
+    pub products: &'s [String],
 }
 
 impl<'s> CommandLines<'s> {
@@ -172,15 +175,15 @@ impl<'s> CommandLines<'s> {
         let labels =
             call.series.iter().flat_map(|at| &plan.series[*at].passes).map(|pass| job.passes[*pass].label.clone());
         let log = format!("{}/{}.log", self.logs, call.marked());
-        let export = self.exports.of_job.get(&call.job).map(|at| &self.exports.all[*at]);
-        let product = export.map(|export| self.product(export).path);
+        let export = self.exports.of_job.get(&call.job).copied();
+        let product = export.map(|at| self.product(at, "").path);
         let paths_of_call =
             CallPaths { stage: &stage, log: &log, product: product.as_deref(), still: call.still.as_ref() };
         let scope = ArgumentScope::of_call(plan, call, adapter, paths_of_call);
         Some(CommandLine {
             product: None,
             adapter: adapter.name.clone(),
-            needs: export.map(|export| export.id.clone()).into_iter().collect(),
+            needs: export.map(|at| self.exports.all[at].id.clone()).into_iter().collect(),
             id: call.id.clone(),
             kind: CallKind::Render,
             job: job.name.clone(),
@@ -269,11 +272,11 @@ impl<'s> CommandLines<'s> {
         halves.flat_map(|part| self.fitting(&part, most)).collect()
     }
 
-    /// The exports that some calls need, each once.
-    pub fn exports(&self, calls: &[Call]) -> Vec<CommandLine> {
+    /// The exports that some calls need, each once. Those that bear one `mark` write where no others do.
+    pub fn exports(&self, calls: &[Call], mark: &str) -> Vec<CommandLine> {
         let wanted: BTreeSet<usize> =
             calls.iter().filter_map(|call| self.exports.of_job.get(&call.job).copied()).collect();
-        wanted.into_iter().filter_map(|at| self.export(&self.exports.all[at])).collect()
+        wanted.into_iter().filter_map(|at| self.export(at, mark)).collect()
     }
 
     /// The name of the export that a job's scene needs.
@@ -281,17 +284,18 @@ impl<'s> CommandLines<'s> {
         self.exports.of_job.get(&job).map(|at| &self.exports.all[*at].id)
     }
 
-    /// Where renderers find what an export makes.
-    fn product(&self, export: &Export) -> Product {
-        let folder = format!("{}/{}", self.products, export.id);
-        Product { staged: format!("{folder}/.part/{}", export.file), path: format!("{folder}/{}", export.file) }
+    /// Where renderers find what an export makes, and where it is written.
+    fn product(&self, at: usize, mark: &str) -> Product {
+        let (folder, file) = (self.products.get(at).map_or("", String::as_str), &self.exports.all[at].file);
+        let (all, name) = (paths::parent(folder), paths::file_name(folder));
+        Product { staged: format!("{all}/{}/{name}/{file}", marked(PART, mark)), path: format!("{folder}/{file}") }
     }
 
-    fn export(&self, export: &Export) -> Option<CommandLine> {
-        let (plan, product) = (self.plan, self.product(export));
+    fn export(&self, at: usize, mark: &str) -> Option<CommandLine> {
+        let (plan, export, product) = (self.plan, &self.exports.all[at], self.product(at, mark));
         let job = &plan.jobs[export.job];
         let adapter = exporter(job, self.adapters)?;
-        let log = format!("{}/{}.log", self.logs, export.id);
+        let log = format!("{}/{}.log", self.logs, marked(&export.id, mark));
         let told = told(plan, export.job, adapter, Made { staged: &product.staged, log: &log });
         Some(CommandLine {
             id: export.id.clone(),

@@ -49,7 +49,9 @@ pub fn exports(plan: &Plan, adapters: &Adapters) -> Exports {
         // Where it goes and what is written down of it is the same for all that ask for the same.
         let told = told(plan, at, adapter, Made { staged: &format!("/{file}"), log: "" });
         let number = *known.entry((adapter.name.clone(), told)).or_insert_with(|| {
-            let id = format!("export-{}-{}", slug(paths::stem(&scene.value)), exports.all.len() + 1);
+            // What stands behind a dot in the name of a call is a part of it.
+            let stem = slug(paths::stem(&scene.value)).replace('.', "-");
+            let id = format!("export-{stem}-{}", exports.all.len() + 1);
             exports.all.push(Export { id, job: at, file });
             exports.all.len() - 1
         });
@@ -82,6 +84,24 @@ pub struct Told {
     pub folder: String,
     /// The files that are written before it starts.
     pub files: Vec<FileText>,
+}
+
+/// All that decides what an export makes, beside the files that it reads and the program: the same words on every machine
+/// that names its roots alike.
+#[must_use]
+pub fn made_from(plan: &Plan, export: &Export, adapters: &Adapters) -> Vec<String> {
+    let Some(adapter) = exporter(&plan.jobs[export.job], adapters) else { return Vec::new() };
+    let told = told(plan, export.job, adapter, Made { staged: &format!("/{}", export.file), log: "" });
+    let named = plan.roots.iter().filter_map(|root| Some((root.path.as_deref()?, root.name.as_str())));
+    let mut folders: Vec<(&str, &str)> = named.chain([(plan.home.folder.as_str(), "home")]).collect();
+    folders.sort_by_key(|(path, _)| std::cmp::Reverse(path.len()));
+    let anywhere = |word: &String| {
+        folders.iter().fold(word.clone(), |word, (path, name)| word.replace(path, &format!("{{{name}}}")))
+    };
+    let files = told.files.iter().flat_map(|file| [&file.path, &file.text]);
+    let env = told.env.iter().flat_map(|(name, value)| [name, value]);
+    let words = told.arguments.iter().chain([&told.folder]).chain(env).chain(files);
+    [adapter.name.clone(), export.file.clone()].into_iter().chain(words.map(anywhere)).collect()
 }
 
 /// What an exporter is told that makes a file; nothing where its job has no pass.

@@ -61,8 +61,14 @@ impl Call {
     /// Its name with its mark.
     #[must_use]
     pub fn marked(&self) -> String {
-        if self.mark.is_empty() { self.id.clone() } else { format!("{}~{}", self.id, self.mark) }
+        marked(&self.id, &self.mark)
     }
+}
+
+/// A name with the mark of whoever uses it.
+#[must_use]
+pub fn marked(name: &str, mark: &str) -> String {
+    if mark.is_empty() { name.to_owned() } else { format!("{name}~{mark}") }
 }
 
 /// All calls of a plan, in the order of the sheet, made as they are asked for. Series without names and jobs

@@ -21,7 +21,7 @@ use crate::sheet::{ClusterEntry, Existing, Format, Key, PassKind, RunEntry, Shee
 use crate::source::Spanned;
 use crate::template::{Lookup, Pattern, Template, TokenTrouble, token};
 
-pub use call::{Call, Still, called_together, calls_for, calls_of, movie_calls, next_to_each_other};
+pub use call::{Call, Still, called_together, calls_for, calls_of, marked, movie_calls, next_to_each_other};
 pub use film::Film;
 
 /// What follows from a sheet.

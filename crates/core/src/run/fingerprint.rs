@@ -20,6 +20,9 @@ const HARMLESS: [&str; 7] = ["threads", "device", "checkpoint", "checkpoint_ever
 /// What a digest of all frames of a movie is called, and one of its sound: of these it is only said that they differ.
 const FRAMES: &str = "its frames";
 const SOUND: &str = "its sound";
+/// What the digest of the exported file is called that frames were rendered from. An exporter may write the time into its
+/// file: the same scene exported again makes nothing stale.
+const PRODUCT: &str = "exported file";
 /// Longest value of which a difference is said in whole.
 const WHOLE: usize = 60;
 
@@ -185,6 +188,14 @@ impl Fingerprint {
         Fingerprint { parts }
     }
 
+    /// The same, of frames that are rendered from an exported file with some digest.
+    #[must_use]
+    pub fn with_product(mut self, digest: &str) -> Fingerprint {
+        self.parts.push((PRODUCT.to_owned(), digest.to_owned()));
+        self.parts.sort();
+        self
+    }
+
     /// The same, for a movie of which only its frames are not known.
     #[must_use]
     pub fn with_frames_unknown(mut self) -> Fingerprint {
@@ -198,7 +209,7 @@ impl Fingerprint {
         let value = |parts: &[(String, String)], name: &str| {
             parts.iter().find(|(own, _)| own == name).map(|(_, value)| value.clone())
         };
-        let names = self.parts.iter().chain(was).map(|(name, _)| name.as_str());
+        let names = self.parts.iter().chain(was).map(|(name, _)| name.as_str()).filter(|name| *name != PRODUCT);
         let names: std::collections::BTreeSet<&str> = names.collect();
         let differing = names.into_iter().filter_map(|name| {
             let (was, is) = (value(was, name), value(&self.parts, name));
@@ -212,6 +223,12 @@ impl Fingerprint {
     pub fn unknown(&self) -> impl Iterator<Item = &str> {
         self.parts.iter().filter(|(_, value)| value == UNKNOWN).map(|(name, _)| name.as_str())
     }
+}
+
+/// The digest of the exported file among the parts of what a frame was made of.
+#[must_use]
+pub fn product(made: &[(String, String)]) -> Option<&str> {
+    made.iter().find(|(name, _)| name == PRODUCT).map(|(_, digest)| digest.as_str())
 }
 
 /// How an adapter calls its program, as far as that can change a picture.

@@ -96,6 +96,16 @@ pub fn part(name: &str, head: &[u8]) -> Option<Range<u64>> {
     }
 }
 
+/// What is wrong with the length of a scene's file, in words, where its head tells how long it is: a binary glTF container
+/// says so in its third word (glTF 2.0, 4.4.2).
+#[must_use]
+pub fn cut(name: &str, head: &[u8], length: u64) -> Option<String> {
+    let is_container = name.to_ascii_lowercase().ends_with(".glb");
+    let [b'g', b'l', b'T', b'F', _, _, _, _, a, b, c, d, ..] = head else { return None };
+    let told = u64::from(u32::from_le_bytes([*a, *b, *c, *d]));
+    (is_container && told != length).then(|| format!("it has {length} bytes, and its head says {told}"))
+}
+
 /// Reads the facts of a scene from that part of its bytes. `name` is its file name, whose extension tells the format.
 ///
 /// # Errors

@@ -10,11 +10,12 @@ mod windows;
 use windows as system;
 
 use std::fs::File;
-use std::io::{Error, ErrorKind, Read, Write};
+use std::io::{Error, ErrorKind, Read, Seek, SeekFrom, Write};
 use std::path::Path;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use truepath_core::check::RootState;
+use truepath_core::scene;
 
 pub use system::{files, is_executable, is_protected, make_executable, other_owner, stamp};
 
@@ -53,6 +54,30 @@ pub fn read(path: &Path, most: u64) -> std::io::Result<Vec<u8>> {
 /// As [`read`], and `InvalidData` where it is no UTF-8.
 pub fn text(path: &Path) -> std::io::Result<String> {
     String::from_utf8(read(path, MOST_TEXT)?).map_err(|error| Error::new(ErrorKind::InvalidData, error))
+}
+
+/// The first bytes of a regular file.
+///
+/// # Errors
+/// As [`open`].
+pub fn head(path: &Path, most: usize) -> std::io::Result<Vec<u8>> {
+    let mut head = Vec::new();
+    open(path)?.take(most as u64).read_to_end(&mut head)?;
+    Ok(head)
+}
+
+/// The bytes of a scene that hold its facts: none of a format that nothing here reads.
+///
+/// # Errors
+/// As [`open`].
+pub fn scene_part(path: &Path, name: &str) -> std::io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    if let Some(part) = scene::part(name, &head(path, scene::HEAD)?) {
+        let mut file = open(path)?;
+        file.seek(SeekFrom::Start(part.start))?;
+        file.take(part.end - part.start).read_to_end(&mut bytes)?;
+    }
+    Ok(bytes)
 }
 
 /// Keeps a text in a file of a folder that may not be there yet; nobody ever reads half of it.

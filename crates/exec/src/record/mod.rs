@@ -11,6 +11,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use truepath_core::adapter::Adapter;
+use truepath_core::invoke::export::{Export, made_from};
 use truepath_core::plan::{Adapters, Plan};
 use truepath_core::run::fingerprint::{Fingerprint, Outside, arguments};
 use truepath_core::scene::Facts;
@@ -82,6 +83,27 @@ impl Asking<'_> {
             version: adapter.and_then(|adapter| self.version(adapter, folder)),
             scene: bytes,
         }
+    }
+
+    /// A name for what an export would make now: another one wherever the scene, what belongs to it, the exporter or what it is
+    /// told differs. What cannot be read has a name of its own.
+    #[must_use]
+    pub fn product(&self, export: &Export) -> String {
+        let job = &self.plan.jobs[export.job];
+        let folder = self.state.facts();
+        let exporter = job.export.as_deref().and_then(|name| self.adapters.get(name));
+        let (Some(scene), Some(exporter)) = (&job.scene, exporter) else { return export.id.clone() };
+        let outside = self.outside(&scene.value, (Some(exporter), ""), &folder);
+        let mut hash = blake3::Hasher::new();
+        let files = outside.resources.iter().flat_map(|(name, digest)| [Some(name), digest.as_ref()]);
+        let seen = [outside.scene.as_ref(), outside.version.as_ref()].into_iter().chain(files);
+        for part in seen {
+            hash.update(part.map_or("?", String::as_str).as_bytes()).update(b"\0");
+        }
+        for word in made_from(self.plan, export, self.adapters) {
+            hash.update(word.as_bytes()).update(b"\0");
+        }
+        hash.finalize().to_hex()[..32].to_owned()
     }
 
     fn version(&self, adapter: &Adapter, folder: &Path) -> Option<String> {

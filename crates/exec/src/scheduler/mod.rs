@@ -5,7 +5,6 @@ mod attempt;
 mod checkpoint;
 mod context;
 mod crew;
-pub mod export;
 mod feed;
 mod finished;
 mod movies;

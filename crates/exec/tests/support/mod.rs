@@ -268,14 +268,14 @@ impl Night {
     pub fn with<T>(&self, program: Option<&Path>, work: impl FnOnce(Project<'_>) -> T) -> T {
         let state = self.state();
         let (exports, paths) = (Exports::default(), BTreeMap::new());
-        let (logs, products) = (state.logs(), state.exports());
+        let logs = state.logs();
         let command_lines = CommandLines {
             plan: &self.plan,
             adapters: &self.adapters,
             exports: &exports,
             programs: &paths,
             logs: logs.to_str().unwrap(),
-            products: products.to_str().unwrap(),
+            products: &[],
         };
         let made = vec![None; self.plan.series.len()];
         work(Project { command_lines, state: &state, made: &made, program })

@@ -68,19 +68,11 @@ pub fn build(
     let logs = paths::from_system(&loaded.state.tasks());
     let words: Vec<String> =
         std::iter::once(paths::from_system(&around.program)).chain(super::guard_words(args, loaded)).collect();
-    let has_exports = match args.plain {
-        true => exports > 0,
-        false => {
-            let adapter = |job: &truepath_core::resolve::Job| loaded.adapter(job);
-            let calls: Vec<_> = truepath_core::plan::calls_of(plan, &adapter).collect();
-            !loaded.command_lines(around).exports(&calls).is_empty()
-        }
-    };
     let batch = Batch {
         name: &name,
         logs: &logs,
         parts: &cut,
-        exports: has_exports,
+        exports: exports > 0,
         time,
         memory: cluster.memory.or(held),
         guard: (!args.plain).then_some(words.as_slice()),

@@ -169,7 +169,7 @@ fn tell_of_paths_here(plan: &Plan) {
 
 /// The steps of one sheet, as this call wants them.
 fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<(Vec<CommandLine>, Broken), Failure> {
-    let (plan, command_lines) = (&loaded.plan, loaded.command_lines(around));
+    let (plan, command_lines) = (&loaded.plan, loaded.written_lines(around));
     let mut broken = Broken::new();
     let adapter = |job: &Job| loaded.adapter(job);
     let calls = calls_of(plan, &adapter).chain(movie_calls(plan));
@@ -196,7 +196,7 @@ fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<(Ve
         _ => 1 << 20,
     };
     let rendering = calls.par_iter().flat_map_iter(|call| command_lines.fitting(call, most));
-    let mut steps = if is_guarded(args) { Vec::new() } else { command_lines.exports(&calls) };
+    let mut steps = command_lines.exports(&calls, "");
     steps.par_extend(rendering);
     if is_guarded(args) {
         guard(args, loaded, around, &mut steps);
@@ -261,8 +261,8 @@ fn guard(args: &BuildArgs, loaded: &Loaded, around: &Surroundings, steps: &mut V
         if args.to != ScriptKind::Slurm {
             step.writes.clear();
         }
-        // It makes what is needed first by itself.
-        step.needs.clear();
+        step.product = None;
+        step.files.clear();
     }
 }
 

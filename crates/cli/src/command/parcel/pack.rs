@@ -383,9 +383,9 @@ impl Packing<'_> {
     fn scripts(&self, own: &Loaded) -> Result<(), Failure> {
         let adapter = |job: &truepath_core::resolve::Job| own.adapter(job);
         let calls: Vec<_> = calls_of(&own.plan, &adapter).collect();
-        let lines = own.command_lines(self.around);
+        let lines = own.written_lines(self.around);
         let steps = |most: usize| {
-            let mut steps = lines.exports(&calls);
+            let mut steps = lines.exports(&calls, "");
             steps.extend(calls.iter().flat_map(|call| lines.fitting(call, most)));
             steps
         };

@@ -19,11 +19,13 @@ use truepath_core::sheet::Existing;
 use truepath_core::verify::{State, Verdict};
 
 use crate::args::{self, AnewValues, CallOrder, RunArgs};
+use truepath_exec::Project;
+use truepath_exec::export::{self, Exported, Making};
 use truepath_exec::failure::{Cause, Failure, Trouble};
 use truepath_exec::landing::recover;
 use truepath_exec::observe::{Look, Observation};
 use truepath_exec::process::SystemPrograms;
-use truepath_exec::scheduler::{self, Orders, Outcome, export};
+use truepath_exec::scheduler::{self, Orders, Outcome};
 use truepath_exec::share::{self as claims, Claims, Member, Other, Times};
 use truepath_exec::state::journal::{self, Journal, Opening};
 use truepath_exec::state::{Lock, StateFolder};
@@ -139,6 +141,7 @@ fn recovered(args: &RunArgs, loaded: &Loaded, journal: &Journal, around: &Surrou
         (!args.share && !tag.starts_with(recover::SCRIPT))
             || session.is_some_and(|session| recover::is_over(&session.began))
     };
+    export::clear(&loaded.state, &dead)?;
     let found = recover::recover(loaded.project(around), journal, &dead).map_err(only)?;
     if found.ended > 0 {
         let renderers = counted(i64::try_from(found.ended).unwrap_or(i64::MAX), "renderer");
@@ -208,10 +211,12 @@ fn sheet(
         return Err(Failure::new(Cause::Refused, message).help("`truepath verify` shows them"));
     }
     let mut need = needed(args, loaded, &before, choice)?;
+    let exports: Vec<&String> = args.only.iter().filter(|id| only::is_export(id, loaded)).collect();
     work::guard_protected(loaded, &before, &need)?;
     super::guard_calls(&loaded.plan, need.iter().map(Frames::count))?;
-    if args.exports {
-        return only::exports(&Work { loaded, before: &before, need: &need, spread: false }, journal, around);
+    if args.exports || !exports.is_empty() && exports.len() == args.only.len() {
+        let work = Work { loaded, before: &before, need: &need, spread: false };
+        return only::exports((args, &exports), &work, journal, around);
     }
     let mut claims = None;
     if args.share && need.iter().any(|frames| !frames.is_empty()) {
@@ -273,8 +278,9 @@ fn needed(args: &RunArgs, loaded: &Loaded, before: &[Verdict], choice: Existing)
     if args.movies {
         need[..loaded.plan.series.len()].fill(Frames::none());
     }
-    if !args.only.is_empty() {
-        work::keep_only(&args.only, loaded, &mut need)?;
+    let only: Vec<&String> = args.only.iter().filter(|id| !only::is_export(id, loaded)).collect();
+    if !only.is_empty() {
+        work::keep_only(&only, loaded, &mut need)?;
     }
     Ok(need)
 }
@@ -335,7 +341,7 @@ fn render(
     progress.show(&began);
     let parts: Vec<_> = calls.iter().flat_map(|call| loaded.command_lines(around).narrowed(call, work.need)).collect();
     let programs = SystemPrograms::guarded(&around.program);
-    let blocked = prepare(loaded, &parts, (journal, &programs), around)?;
+    let Exported { digests, blocked } = prepare(args, loaded, &parts, (journal, &programs), around)?;
     for (job, failure) in &blocked {
         let job = loaded.plan.jobs[*job].name.clone();
         let event = Event::GaveUp { job, why: failure.message.clone() };
@@ -347,7 +353,14 @@ fn render(
         progress.end();
         return Err(first);
     }
-    let mut orders = Orders::new(loaded.project(around), journal, &programs, calls);
+    let mut made = loaded.ground.made_of.clone();
+    for (series, made) in loaded.plan.series.iter().zip(&mut made) {
+        if let (Some(digest), Some(own)) = (digests.get(&series.job), made.take()) {
+            *made = Some(own.with_product(digest));
+        }
+    }
+    let project = Project { made: &made, ..loaded.project(around) };
+    let mut orders = Orders::new(project, journal, &programs, calls);
     orders.claims = claims.as_ref();
     orders.before = work.before;
     orders.need = work.need;
@@ -373,16 +386,33 @@ fn render(
 
 /// What comes before the first frame. Jobs for which it cannot be done are returned with the reason.
 fn prepare(
+    args: &RunArgs,
     loaded: &Loaded,
     calls: &[Call],
     (journal, programs): (&Journal, &SystemPrograms),
     around: &Surroundings,
-) -> Result<export::Blocked, Failure> {
-    let mut blocked = export::needs(&loaded.plan, &loaded.adapters, calls, &around.program);
+) -> Result<Exported, Failure> {
+    let blocked = export::needs(&loaded.plan, &loaded.adapters, calls, &around.program);
     let free: Vec<_> = calls.iter().filter(|call| !blocked.contains_key(&call.job)).cloned().collect();
-    let unexported = export::make(loaded.project(around), &free, journal, programs)?;
-    blocked.extend(unexported);
-    Ok(blocked)
+    let member = Member::own(&around.host, journal);
+    let mut exported = export::make(
+        Making {
+            project: loaded.project(around),
+            journal,
+            programs,
+            named: &|at| loaded.product(at, around),
+            member: args.share.then(|| (&member, times(loaded))),
+            told: &|words| show::tell(&format!("{words}\n")),
+        },
+        &free,
+    )?;
+    exported.blocked.extend(blocked);
+    Ok(exported)
+}
+
+/// How often a member gives signs of life, and how long the others wait for one.
+fn times(loaded: &Loaded) -> Times {
+    Times { heartbeat: loaded.plan.run.heartbeat, takeover: loaded.plan.run.takeover }
 }
 
 /// What went wrong, where it makes no difference how far it reaches.
@@ -393,10 +423,8 @@ fn only(trouble: Trouble) -> Failure {
 }
 
 fn join(loaded: &Loaded, journal: &Journal, choice: Existing, around: &Surroundings) -> Result<Claims, Failure> {
-    let run = &loaded.plan.run;
-    let times = Times { heartbeat: run.heartbeat, takeover: run.takeover };
     let member = Member::own(&around.host, journal);
-    Claims::join(&loaded.state, &work::digest(loaded, choice), &member, times, choice == Existing::Replace)
+    Claims::join(&loaded.state, &work::digest(loaded, choice), &member, times(loaded), choice == Existing::Replace)
 }
 
 fn existing(choice: args::ExistingFiles) -> Existing {

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use truepath_core::frames::Frames;
+use truepath_core::plan::Call;
 use truepath_core::run::event::Event;
 use truepath_core::run::trial;
 use truepath_core::verify::Verdict;
@@ -16,17 +17,29 @@ use super::{Ours, prepare, render, take};
 use crate::args::{Common, RunArgs};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, LoadOptions};
+use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show::{self, counted};
 
-/// Makes nothing but what comes before the first frame.
-pub fn exports(work: &Work<'_>, journal: &Journal, around: &Surroundings) -> Result<Exit, Failure> {
+/// Whether a call's name is that of an export.
+pub fn is_export(id: &str, loaded: &Loaded) -> bool {
+    loaded.exports.all.iter().any(|export| export.id == id)
+}
+
+/// Makes nothing but what comes before the first frame; of exports those that are named, where any are.
+pub fn exports(
+    (args, named): (&RunArgs, &[&String]),
+    work: &Work<'_>,
+    journal: &Journal,
+    around: &Surroundings,
+) -> Result<Exit, Failure> {
     let loaded = work.loaded;
-    let calls = work.calls(&[], false);
-    let parts: Vec<_> = calls.iter().flat_map(|call| loaded.command_lines(around).narrowed(call, work.need)).collect();
-    let made = loaded.command_lines(around).exports(&parts).len();
+    let lines = loaded.command_lines(around);
+    let is_wanted = |call: &Call| named.is_empty() || lines.export_of(call.job).is_some_and(|id| named.contains(&id));
+    let calls = work.calls(&[], false).into_iter().filter(is_wanted);
+    let parts: Vec<_> = calls.flat_map(|call| lines.narrowed(&call, work.need)).collect();
+    let made = lines.exports(&parts, "").len();
     let programs = SystemPrograms::guarded(&around.program);
-    let blocked = prepare(loaded, &parts, (journal, &programs), around)?;
+    let blocked = prepare(args, loaded, &parts, (journal, &programs), around)?.blocked;
     if let Some(first) = blocked.into_values().next() {
         return Err(first);
     }

@@ -130,11 +130,11 @@ pub fn share_threads(loaded: &mut Loaded) {
 }
 
 /// Leaves of what is needed only what the calls named with --only write.
-pub fn keep_only(only: &[String], loaded: &Loaded, need: &mut [Frames]) -> Result<(), Failure> {
+pub fn keep_only(only: &[&String], loaded: &Loaded, need: &mut [Frames]) -> Result<(), Failure> {
     let adapter = |job: &Job| loaded.adapter(job);
     let all = calls_of(&loaded.plan, &adapter).chain(movie_calls(&loaded.plan));
-    let calls: Vec<Call> = all.filter(|call| only.contains(&call.id)).collect();
-    if let Some(unknown) = only.iter().find(|id| !calls.iter().any(|call| call.id == **id)) {
+    let calls: Vec<Call> = all.filter(|call| only.contains(&&call.id)).collect();
+    if let Some(unknown) = only.iter().find(|id| !calls.iter().any(|call| call.id == ***id)) {
         return Err(Failure::unreadable(format!("this plan has no call `{unknown}`"))
             .help("`truepath build --to json` lists the calls; their names depend on `chunk`"));
     }

@@ -74,6 +74,22 @@ pub fn bytes(count: f64) -> String {
     }
 }
 
+/// `apart` are the frames of a series that the fewest frames share an export with.
+pub fn exports_differ(job: &str, exports: usize, apart: (&Series, &Frames)) -> Words {
+    let (series, frames) = apart;
+    let which = if exports > 2 { "from others" } else { "from another one" };
+    Words::new(
+        format!(
+            "{job} was rendered from {exports} exports of its scene: frames {frames} of {} {which} than the rest",
+            series.id
+        ),
+        "these exports differ",
+    )
+    .help(format!(
+        "if their pictures do not fit together, render these again: truepath run {job} --frames {frames} --existing replace"
+    ))
+}
+
 pub fn frames_stale(series: &Series, frames: &Frames) -> Words {
     Words::new(
         format!("frames {frames} of {} were rendered from a different scene or with different settings", series.id),

@@ -280,14 +280,12 @@ function Invoke-Call($Call) {
 function Export-Scene($Export) {
   if ($Export.Done) { return $Export.Made }
   $Export.Done = $true
-  $folder = [System.IO.Path]::GetDirectoryName($Export.Staged)
-  if ([System.IO.Directory]::Exists($folder)) { [System.IO.Directory]::Delete($folder, $true) }
-  [void][System.IO.Directory]::CreateDirectory($folder)
+  $part = [System.IO.Path]::GetDirectoryName($Export.Staged)
+  if ([System.IO.Directory]::Exists($part)) { [System.IO.Directory]::Delete($part, $true) }
+  [void][System.IO.Directory]::CreateDirectory($part)
   $code = Invoke-Program $Export
   if ($code -eq 0 -and (Find-Staged @($Export.Staged))) {
-    foreach ($old in @("$($Export.Path).of", $Export.Path)) { if ([System.IO.File]::Exists($old)) { [System.IO.File]::Delete($old) } }
-    [System.IO.File]::Move($Export.Staged, $Export.Path)
-    [System.IO.Directory]::Delete($folder, $true)
+    [System.IO.Directory]::Move($part, [System.IO.Path]::GetDirectoryName($Export.Path))
     $Export.Made = $true
   } else { Write-Wrong "the export $($Export.Id) ended with $code and made nothing: see $($Export.Log)" }
   return $Export.Made

@@ -10,7 +10,7 @@ pub mod slurm;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use crate::frames::{FrameRun, Frames};
-use crate::invoke::command_line::{CallKind, CommandLine};
+use crate::invoke::command_line::{CallKind, CommandLine, PART};
 use crate::invoke::quote::literal;
 use crate::invoke::stage::stage_base;
 use crate::invoke::written_file::FileText;
@@ -95,6 +95,16 @@ pub enum Body<'b> {
 /// The frames of one job's steps, by their passes.
 type ByPasses<'s> = BTreeMap<&'s [String], Vec<FrameRun>>;
 
+/// The bases below which exports lie, and are written: each start of a script has its own, so that nothing is replaced that a
+/// renderer of another start reads.
+pub(super) const PRODUCTS: &str = "products";
+pub(super) const PARTS: &str = "parts";
+
+/// Whether a script exports anything.
+fn has_products(bases: &[BasePath]) -> bool {
+    bases.iter().any(|base| base.name == PRODUCTS)
+}
+
 /// What every script says of itself in its first lines.
 pub const MARK: &str = "Made by True Path";
 
@@ -123,7 +133,8 @@ pub fn head(plan: &Plan, steps: &[CommandLine]) -> Vec<String> {
     lines
 }
 
-/// The folders and programs of a script: the sheet's folder, roots with their stage folders, programs.
+/// The folders and programs of a script: the sheet's folder, roots with their stage folders, what is exported and where it is
+/// written, programs.
 #[must_use]
 pub fn bases(plan: &Plan, steps: &[CommandLine]) -> Vec<BasePath> {
     let base = |name: String, path: &str| BasePath { name, path: path.to_owned() };
@@ -133,6 +144,10 @@ pub fn bases(plan: &Plan, steps: &[CommandLine]) -> Vec<BasePath> {
         let Some(path) = root.path.as_deref() else { continue };
         all.push(base(format!("root_{}", at + 1), path));
         all.push(base(format!("stage_{}", at + 1), &stage_base(plan, path)));
+    }
+    let products = steps.iter().find_map(|step| Some(paths::parent(paths::parent(&step.product.as_ref()?.path))));
+    if let Some(products) = products {
+        all.extend([base(PRODUCTS.to_owned(), products), base(PARTS.to_owned(), &format!("{products}/{PART}"))]);
     }
     let programs: BTreeSet<&str> = steps.iter().map(|step| step.program.as_str()).collect();
     all.extend(programs.iter().enumerate().map(|(at, path)| base(format!("program_{}", at + 1), path)));
@@ -216,7 +231,7 @@ fn base_at<'b>(text: &[u8], bases: &'b [BasePath]) -> Option<&'b BasePath> {
 /// How many steps at the head are exports, and how many at the end are movies.
 #[must_use]
 pub fn around(steps: &[CommandLine]) -> (usize, usize) {
-    let exports = steps.iter().take_while(|step| step.product.is_some()).count();
+    let exports = steps.iter().take_while(|step| step.kind == CallKind::Export).count();
     let movies = steps[exports..].iter().rev().take_while(|step| step.kind == CallKind::Encode).count();
     (exports, movies)
 }
@@ -231,7 +246,7 @@ fn json(text: &str) -> String {
     serde_json::to_string(text).unwrap_or_default()
 }
 
-/// The folders that all steps need, each once: for logs, files and products.
+/// The folders that all steps need, each once: for logs and files.
 #[must_use]
 pub fn folders(plan: &Plan, steps: &[CommandLine]) -> Vec<String> {
     let mut folders: BTreeSet<String> = BTreeSet::new();
@@ -254,7 +269,6 @@ pub fn folders(plan: &Plan, steps: &[CommandLine]) -> Vec<String> {
                 None => folders.extend(step.frames.iter().map(|frame| paths::parent(&series.name(frame)).to_owned())),
             }
         }
-        folders.extend(step.product.as_ref().map(|product| paths::parent(&product.path).to_owned()));
     }
     folders.into_iter().collect()
 }

@@ -13,7 +13,7 @@ use crate::plan::Plan;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
-use super::{BasePath, Body, Found, Script, bases, in_pieces, in_text, json};
+use super::{BasePath, Body, Found, Script, bases, has_products, in_pieces, in_text, json};
 
 /// Functions of the script.
 const FUNCTIONS: &str = include_str!("functions.ps1");
@@ -68,6 +68,9 @@ pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &d
     for base in bases.iter().filter(|base| base.name.starts_with("stage_")) {
         let name = variable(base);
         let _ = writeln!(out, "$base_{} = {name}; {name} = {name} + '/' + $start", base.name);
+    }
+    if has_products(&bases) {
+        out.push_str("$products = $products + '/' + $start; $parts = $products + '/.part'\n");
     }
     out.push_str("$exports = @{}\ntry {\n");
     out.extend(map(threads, steps, |step| writer.step(step)));
@@ -199,6 +202,11 @@ impl Writer<'_> {
                 out,
                 "  foreach ($folder in @({name}, $base_{})) {{ try {{ [System.IO.Directory]::Delete($folder) }} catch {{ }} }}",
                 base.name
+            );
+        }
+        if has_products(self.bases) {
+            out.push_str(
+                "  if ([System.IO.Directory]::Exists($products)) { [System.IO.Directory]::Delete($products, $true) }\n",
             );
         }
         out.push_str(

@@ -16,7 +16,7 @@ use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
 use super::rules::extended;
-use super::{BasePath, Body, Found, Script, bases, in_pieces, in_text, json};
+use super::{BasePath, Body, Found, Script, bases, has_products, in_pieces, in_text, json};
 
 /// The whole script.
 #[must_use]
@@ -73,6 +73,9 @@ pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, thre
     for stage in &stages {
         let _ = writeln!(start, "base_{stage}=${stage}\n{stage}=${stage}/$start");
     }
+    if has_products(&bases) {
+        start.push_str(if wish.is_task { PRODUCTS_OF_TASKS } else { PRODUCTS_OF_START });
+    }
     let all: String = stages.iter().map(|stage| format!(" \"$base_{stage}\"")).collect();
     let _ = writeln!(start, "forget() {{ clear_after_the_dead{all}; }}");
     start.push_str("cd \"$home\" || exit 4\n");
@@ -126,6 +129,9 @@ finish() {
   [ -z "$pipe_in" ] || rm -rf -- "$pipe_in"
 "#
         .to_owned();
+        if has_products(self.bases) {
+            out.push_str(if self.wish.is_task { END_OF_TASKS } else { END_OF_START });
+        }
         for stage in stages {
             let _ = writeln!(
                 out,
@@ -237,20 +243,16 @@ finish() {
         out.push('\n');
     }
 
-    /// An exporter: made by the first call that needs it. What it writes replaces what was there.
+    /// An exporter: made by the first call that needs it, in a folder of its own that gets its name once all of it is there.
     fn export(&self, out: &mut String, step: &CommandLine, product: &Product) {
         let function = function(&step.id);
-        let folder = self.word(paths::parent(&product.staged));
+        let (part, folder) = (self.word(paths::parent(&product.staged)), self.word(paths::parent(&product.path)));
         let (staged, path) = (self.word(&product.staged), self.word(&product.path));
         // Of many tasks the first one makes it.
-        let kept = if self.wish.is_task {
-            format!("  [ \"$role\" = first ] || ! is_file {path} || return 0\n")
-        } else {
-            String::new()
-        };
+        let kept = if self.wish.is_task { format!("  ! is_file {path} || return 0\n") } else { String::new() };
         let _ = write!(
             out,
-            "at=$((at + 1))\n{function}_made=no\n{function}() {{\n  [ \"${function}_made\" = no ] || return 0\n  {function}_made=yes log=$logs/{}.log\n{kept}  enter {folder}\n",
+            "at=$((at + 1))\n{function}_made=no\n{function}() {{\n  [ \"${function}_made\" = no ] || return 0\n  {function}_made=yes log=$logs/{}.log\n{kept}  enter {part}\n",
             word(&step.id)
         );
         self.put(out, step);
@@ -258,7 +260,8 @@ finish() {
         self.command(out, step);
         let _ = writeln!(
             out,
-            "  heed\n  if [ \"$code\" -eq 0 ] && [ -s {staged} ]; then\n    rm -f -- {path}.of\n    mv -f -- {staged} {path} && rm -rf -- {folder} && return\n  fi\n  \
+            "  heed\n  if [ \"$code\" -eq 0 ] && [ -s {staged} ]; then\n    [ -e {folder} ] || mv -- {part} {folder}\n    \
+             rm -rf -- {part}\n    rmdir -- \"$parts\" 2>/dev/null\n    ! is_file {path} || return 0\n  fi\n  \
              echo \"the export {} ended with $code and made nothing: see $log\" >&2\n  {function}_made=failed\n}}",
             step.id
         );
@@ -337,6 +340,23 @@ finish() {
         }
     }
 }
+
+/// Where this start of a script exports to. What starts that have ended left there goes.
+const PRODUCTS_OF_START: &str = r#"for old in "$products/script-$host-"*; do
+  process=${old##*"/script-$host-"}
+  if [ -d "$old" ] && ! kill -0 "${process%%-*}" 2>/dev/null; then rm -rf -- "$old"; fi
+done
+products=$products/$start
+parts=$products/.part
+"#;
+const END_OF_START: &str = "  rm -rf -- \"$products\"\n";
+/// All tasks of one submission share what is exported; each makes what is missing in a folder of its own.
+const PRODUCTS_OF_TASKS: &str = r#"products=$products/${TRUEPATH_PRODUCTS:-$start}
+parts=$products/.part-$start
+"#;
+const END_OF_TASKS: &str = r#"  rm -rf -- "$parts"
+  [ "$role" != last ] || rm -rf -- "$products"
+"#;
 
 /// The name of the function that makes an export.
 pub(super) fn function(id: &str) -> String {

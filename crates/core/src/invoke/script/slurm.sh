@@ -17,6 +17,8 @@ submit_last() {
 submit_all() {
   mkdir -p -- "$slurm_logs" || exit 4
   : >"$tries"
+  # What is exported is shared by these tasks and by no others.
+  export TRUEPATH_PRODUCTS="script-tasks-$(uname -n)-$$-$(date +%s)"
   before=
   if [ "$has_first" = yes ]; then
     first=$(submit 1 --output="$logs_for_slurm/first.log" --export=ALL,TRUEPATH_ROLE=first) || exit 4

@@ -168,7 +168,7 @@ impl History {
             let rest = std::io::Read::take(&mut bytes, BLOCK as u64);
             let read = std::io::Read::read_to_end(&mut { rest }, &mut block)?;
             // What was kept has no line's end in it.
-            let last = block[before..].iter().rposition(|byte| *byte == b'\n');
+            let last = memchr::memrchr(b'\n', &block[before..]);
             let end = if read == 0 { block.len() } else { last.map_or(0, |at| before + at + 1) };
             for line in lines(&block[..end], depth, threads) {
                 if let Line::Other(event) = &line

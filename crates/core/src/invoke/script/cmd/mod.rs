@@ -16,7 +16,7 @@ use crate::resolve::paths;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
-use super::{BasePath, Body, Found, Script, bases, in_pieces, in_text, json};
+use super::{BasePath, Body, Found, PARTS, PRODUCTS, Script, bases, has_products, in_pieces, in_text, json};
 
 /// The longest line that cmd reads (Microsoft, "Command prompt line string limitation").
 pub const LONGEST: usize = 8191;
@@ -99,6 +99,9 @@ impl Writer<'_> {
         for stage in self.stages() {
             let _ = writeln!(out, "set \"base_{stage}=%{stage}:/=\\%\"\nset \"{stage}=%{stage}%/%start%\"");
         }
+        if has_products(self.bases) {
+            let _ = writeln!(out, "set \"{PRODUCTS}=%{PRODUCTS}%/%start%\"\nset \"{PARTS}=%{PRODUCTS}%/.part\"");
+        }
         for folder in super::folders(self.plan, steps) {
             out.push_str(&self.folder(&folder)?);
         }
@@ -128,6 +131,9 @@ impl Writer<'_> {
             ] {
                 let _ = writeln!(out, "rmdir \"{folder}\" 2>nul");
             }
+        }
+        if has_products(self.bases) {
+            let _ = writeln!(out, "rmdir /s /q \"%{PRODUCTS}:/=\\%\" 2>nul");
         }
         if super::planned(steps) > 0 {
             out.push_str("set /a absent=planned-there >nul\n");
@@ -285,20 +291,17 @@ impl Writer<'_> {
         }
     }
 
-    /// An exporter. What it writes replaces what was there.
+    /// An exporter, in a folder of its own that gets its name once all of it is there.
     fn export(&self, out: &mut String, at: usize, step: &CommandLine, product: &Product) -> Result<(), String> {
+        let part = self.path(paths::parent(&product.staged))?;
         let (staged, path) = (self.path(&product.staged)?, self.path(&product.path)?);
-        let folder = self.path(paths::parent(&product.staged))?;
-        let _ = write!(
-            out,
-            "echo [{at} of %total%] {}\nset \"exported=\"\nif exist {folder} rmdir /s /q {folder}\nmkdir {folder}\n",
-            inner(&step.id)?
-        );
+        let folder = paths::parent(&product.path);
+        let (all, folder) = (self.folder(paths::parent(folder))?, self.path(folder)?);
+        let _ = write!(out, "echo [{at} of %total%] {}\nset \"exported=\"\n{all}mkdir {part}\n", inner(&step.id)?);
         self.command(out, step)?;
         let _ = write!(
             out,
-            "if \"%code%\"==\"0\" if exist {staged} set \"exported=yes\"\nif defined exported if exist {path}.of del {path}.of\n\
-             if defined exported move /y {staged} {path} >nul\nrmdir /s /q {folder} 2>nul\n\
+            "if \"%code%\"==\"0\" if exist {staged} move {part} {folder} >nul\nif exist {path} set \"exported=yes\"\n\
              if not defined exported echo the export ended with %code% and made nothing>&2\n"
         );
         self.fail(out, "if not defined exported");

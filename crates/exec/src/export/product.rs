@@ -1,0 +1,114 @@
+//! A product on disk: whether it is whole, its digest, and how it gets its name.
+
+use std::io::{ErrorKind, Read as _};
+use std::path::Path;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+use truepath_core::invoke::command_line::Product;
+use truepath_core::resolve::paths;
+use truepath_core::scene::{self, Unread};
+
+use crate::disk;
+
+/// What is written down of a product, beside it.
+const ABOUT: &str = ".truepath-product.json";
+
+/// What is known of a product.
+#[derive(Serialize, Deserialize)]
+struct About {
+    bytes: u64,
+    digest: String,
+}
+
+/// How a product stands.
+enum Standing {
+    /// It has the bytes that it had when it landed: its digest.
+    Whole(String),
+    /// It lost some since.
+    Damaged,
+    /// It is not there, or cannot be seen yet.
+    Absent,
+}
+
+/// How often a product is looked for that another member has just named, and the pause before that: some shares show a new
+/// folder late.
+const LOOKS: usize = 40;
+const PAUSE: Duration = Duration::from_millis(250);
+
+/// The digest of a product that is there.
+pub fn digest(product: &Product) -> Option<String> {
+    match standing(product) {
+        Standing::Whole(digest) => Some(digest),
+        Standing::Damaged | Standing::Absent => None,
+    }
+}
+
+fn standing(product: &Product) -> Standing {
+    let about = disk::text(&Path::new(paths::parent(&product.path)).join(ABOUT)).ok();
+    let Some(about) = about.and_then(|text| serde_json::from_str::<About>(&text).ok()) else { return Standing::Absent };
+    match truepath_media::open(Path::new(&product.path)) {
+        Ok((_, there)) if there == about.bytes => Standing::Whole(about.digest),
+        Ok(_) => Standing::Damaged,
+        Err(error) if error.kind() == ErrorKind::NotFound => Standing::Damaged,
+        Err(_) => Standing::Absent,
+    }
+}
+
+/// Looks at what an exporter wrote, and names it; its digest.
+///
+/// # Errors
+/// In words: what is wrong with it.
+pub fn land(product: &Product) -> Result<String, String> {
+    let words = |error: std::io::Error| error.to_string();
+    let part = Path::new(paths::parent(&product.staged));
+    let found = looked_at(Path::new(&product.staged))?;
+    let text = serde_json::to_string(&found).map_err(|error| error.to_string())?;
+    disk::keep(&part.join(ABOUT), &text).map_err(words)?;
+    let folder = Path::new(paths::parent(&product.path));
+    let Err(error) = std::fs::rename(part, folder) else { return Ok(found.digest) };
+    for _ in 0..LOOKS {
+        match standing(product) {
+            // Another one was there first.
+            Standing::Whole(first) => return Ok(first),
+            // It makes way, and goes with the part.
+            Standing::Damaged => {
+                let away = part.with_extension("damaged");
+                std::fs::rename(folder, away).and_then(|()| std::fs::rename(part, folder)).map_err(words)?;
+                return Ok(found.digest);
+            }
+            Standing::Absent => std::thread::sleep(PAUSE),
+        }
+    }
+    Err(error.to_string())
+}
+
+/// Reads a product to its end, twice where its format is known.
+fn looked_at(staged: &Path) -> Result<About, String> {
+    let words = |error: std::io::Error| error.to_string();
+    let (mut file, before) = truepath_media::open(staged).map_err(words)?;
+    let name = staged.file_name().unwrap_or_default().to_string_lossy();
+    if let Some(why) = scene::cut(&name, &disk::head(staged, scene::HEAD).map_err(words)?, before) {
+        return Err(why);
+    }
+    if let Err(Unread::Damaged(why)) = scene::read(&name, &disk::scene_part(staged, &name).map_err(words)?) {
+        return Err(why);
+    }
+    let mut hash = blake3::Hasher::new();
+    let mut block = Vec::with_capacity(1 << 20);
+    let mut bytes = 0;
+    while (&mut file).take(1 << 20).read_to_end(&mut block).map_err(words)? > 0 {
+        bytes += block.len() as u64;
+        hash.update(&block);
+        block.clear();
+    }
+    if bytes == 0 {
+        return Err("it is empty".to_owned());
+    }
+    // Whole on disk before it has its name.
+    file.sync_all().map_err(words)?;
+    if bytes != before || staged.metadata().map_err(words)?.len() != bytes {
+        return Err("something still writes to it".to_owned());
+    }
+    Ok(About { bytes, digest: hash.finalize().to_hex()[..32].to_owned() })
+}
