@@ -50,6 +50,7 @@ fn has_said(project: &Project, at: usize, words: &str) -> bool {
 
 #[test]
 fn members_wait_for_one_export_and_all_read_it_whole() {
+    let alone = alone();
     for count in [2, 8] {
         let project = exporting(&sheet(), "1-24", SLOW);
         let mut members = vec![member(&project, 0)];
@@ -65,7 +66,7 @@ fn members_wait_for_one_export_and_all_read_it_whole() {
             assert!(!has_said(&project, at, "gave up"));
         }
         assert_eq!(exports(&project), 1);
-        assert!(pictures(&project) == alone(), "{count} members");
+        assert!(pictures(&project) == alone, "{count} members");
         project.say("verify --deep").ended(0);
         assert_eq!(std::fs::read_to_string(project.path("outcomes")).unwrap(), "complete\n");
         assert!(!project.files(".truepath/truepath/exports").iter().any(|name| name.contains(".part")));
@@ -184,6 +185,7 @@ fn documents_list_exports_and_what_needs_them_and_any_call_makes_its_own() {
     words(&calls[1]).ended(0);
     assert_eq!((exports(&project), rendered(&project).len()), (1, 4));
     project.say("run --only export-nothing").ended(2);
+    let alone = alone();
     // By a script, guarded and plain; two at once touch each other's nothing.
     for guarded in ["", "--guarded"] {
         let project = exporting(&sheet(), "1-4", SLOW);
@@ -192,14 +194,15 @@ fn documents_list_exports_and_what_needs_them_and_any_call_makes_its_own() {
             let said = std::fs::File::create(project.path(&format!("member{at}"))).unwrap();
             Command::new("sh").arg(project.path("r.sh")).stdout(Stdio::null()).stderr(said).spawn().unwrap()
         };
-        let mut both = vec![script(0), script(1)];
+        let mut both = [script(0), script(1)];
         // Each start of a script has products of its own; calls of True Path share them.
         until("the exports", || exports(&project) == if guarded.is_empty() { 2 } else { 1 });
         project.write("go", "");
-        for one in &mut both {
-            assert!(one.wait().unwrap().success());
+        for (at, one) in both.iter_mut().enumerate() {
+            let said = |at: usize| std::fs::read_to_string(project.path(&format!("member{at}"))).unwrap();
+            assert!(one.wait().unwrap().success(), "{guarded}: {}", said(at));
         }
-        assert!(pictures(&project).iter().all(|(name, bytes)| alone()[name] == *bytes), "{guarded}");
+        assert!(pictures(&project).iter().all(|(name, bytes)| alone[name] == *bytes), "{guarded}");
         assert_eq!(rendered(&project).len(), 4);
         if guarded.is_empty() {
             assert_eq!(project.files(".truepath/truepath/exports").len(), 0, "a script leaves no product");

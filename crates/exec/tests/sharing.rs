@@ -10,12 +10,14 @@ use support::{Act, Fakes, Morning, Night, until};
 use truepath_core::frames::Frames;
 use truepath_core::run::event::Event;
 use truepath_exec::landing::Disk;
-use truepath_exec::share::{Claims, Member, Times, Wish};
+use truepath_exec::share::{Agreed, Claims, Member, Times, Wish};
 
 /// Nobody is silent for so long, however busy this machine is.
 const CALM: Times = Times { heartbeat: Duration::from_millis(50), takeover: Duration::from_secs(3000) };
 /// Silence that is over soon.
 const SHORT: Times = Times { heartbeat: Duration::from_millis(50), takeover: Duration::from_millis(400) };
+
+const PLAN: Agreed<'_> = Agreed { name: "plan", meant: None };
 
 fn night() -> Night {
     Night::new(&[("quay", 40, None), ("mast", 20, None)], "workers = 1\nchunk = 2")
@@ -23,7 +25,7 @@ fn night() -> Night {
 
 fn share(night: &Night, fakes: &Fakes, show: impl FnMut(&[Event], &Claims)) -> Morning {
     let journal = night.open_journal(true);
-    let claims = Claims::join(&night.state(), "plan", &Member::own("here", &journal), CALM, false).unwrap();
+    let claims = Claims::join(&night.state(), PLAN, &Member::own("here", &journal), CALM, false).unwrap();
     let mut show = show;
     let morning = night.run_sharing(fakes, &Disk, (&journal, Some(&claims)), |events| show(events, &claims));
     claims.leave();
@@ -88,24 +90,93 @@ fn claims_that_can_no_longer_be_read_or_written_stop_the_member() {
 fn a_silent_members_calls_are_taken_over_and_it_finds_out() {
     let night = night();
     let (first, second) = (night.open_journal(true), night.open_journal(true));
-    let join =
-        |journal| Claims::join(&night.state(), "plan", &Member::own("elsewhere", journal), SHORT, false).unwrap();
+    let covers = vec![("quay".to_owned(), Frames::range(1, 2))];
+    let join = |journal| Claims::join(&night.state(), PLAN, &Member::own("elsewhere", journal), SHORT, false).unwrap();
     // The first one never gives a sign of life; both are this very process, so that only silence can tell.
     let (silent, alive) = (join(&first), join(&second));
-    assert_eq!(silent.wish("quay_1-2", true).unwrap(), Wish::Granted { again: false });
+    assert_eq!(silent.wish("quay_1-2", &covers, true).unwrap(), Wish::Granted { again: false });
     alive.look().unwrap();
-    assert_eq!(alive.wish("quay_1-2", true).unwrap(), Wish::Held);
+    assert_eq!(alive.wish("quay_1-2", &covers, true).unwrap(), Wish::Held);
     assert!(silent.is_mine("quay_1-2"));
     until("the end of its patience", || {
         alive.look().unwrap();
-        alive.wish("quay_1-2", true).unwrap() == Wish::Granted { again: true }
+        alive.wish("quay_1-2", &covers, true).unwrap() == Wish::Granted { again: true }
     });
     assert!(!silent.is_mine("quay_1-2") && alive.is_mine("quay_1-2"));
     // Its own end of the call counts no longer.
     silent.done("quay_1-2", "").unwrap();
     silent.look().unwrap();
-    assert_eq!(silent.wish("quay_1-2", true).unwrap(), Wish::Held);
+    assert_eq!(silent.wish("quay_1-2", &covers, true).unwrap(), Wish::Held);
     alive.done("quay_1-2", "").unwrap();
     silent.look().unwrap();
-    assert_eq!(silent.wish("quay_1-2", true).unwrap(), Wish::Over);
+    assert_eq!(silent.wish("quay_1-2", &covers, true).unwrap(), Wish::Over);
+}
+
+#[test]
+fn of_members_with_other_plans_one_has_each_frame_and_whoever_comes_second_waits_or_yields() {
+    let night = night();
+    let join = |name: &'static str| {
+        let journal = night.open_journal(true);
+        let plan = Agreed { name, meant: None };
+        Claims::join(&night.state(), plan, &Member::own("here", &journal), CALM, false).unwrap()
+    };
+    let of = |first, last| vec![("quay".to_owned(), Frames::range(first, last))];
+    let (low, high) = (join("a"), join("b"));
+    let wish = |claims: &Claims, call: &str, covers: &Vec<(String, Frames)>| {
+        claims.look().unwrap();
+        claims.wish(call, covers, true).unwrap()
+    };
+    let granted = Wish::Granted { again: true };
+    assert_eq!(wish(&low, "quay_1-6", &of(1, 6)), granted);
+    // Frames that the other has wait, others do not.
+    assert_eq!(wish(&high, "quay_4-9", &of(4, 9)), Wish::Held);
+    assert_eq!(wish(&high, "quay_7-9", &of(7, 9)), granted);
+    low.done("quay_1-6", "").unwrap();
+    assert_eq!(wish(&high, "quay_4-9", &of(4, 9)), granted);
+    // A member that has left has nothing any more.
+    high.leave();
+    assert_eq!(wish(&low, "quay_4-8", &of(4, 8)), granted);
+    low.leave();
+    // Two that claim at the same moment: many times, by threads, and never both.
+    let night = &night;
+    for round in 1..=40i64 {
+        let begun = std::sync::Mutex::new(BTreeMap::new());
+        std::thread::scope(|scope| {
+            for (name, size) in [("c", 4), ("d", 6), ("e", 9)] {
+                let (begun, of) = (&begun, &of);
+                scope.spawn(move || {
+                    let journal = night.open_journal(true);
+                    let name = format!("{name}{round}");
+                    let plan = Agreed { name: &name, meant: None };
+                    let claims =
+                        Claims::join(&night.state(), plan, &Member::own("here", &journal), CALM, false).unwrap();
+                    let mut left: Vec<i64> = (0..36 / size).collect();
+                    while !left.is_empty() {
+                        left.retain(|part| {
+                            let covers = of(part * size + 1 + 100 * round, part * size + size + 100 * round);
+                            claims.look().unwrap();
+                            let call = format!("quay_{part}");
+                            if claims.wish(&call, &covers, true).unwrap() == Wish::Held {
+                                return true;
+                            }
+                            let mut now = begun.lock().unwrap();
+                            for frame in covers[0].1.iter() {
+                                assert_eq!(now.insert(frame, size), None, "frame {frame} has two members");
+                            }
+                            drop(now);
+                            std::thread::yield_now();
+                            let mut now = begun.lock().unwrap();
+                            for frame in covers[0].1.iter() {
+                                now.remove(&frame);
+                            }
+                            drop(now);
+                            claims.done(&call, "").unwrap();
+                            false
+                        });
+                    }
+                    claims.leave();
+                });
+            }
+        });
+    }
 }

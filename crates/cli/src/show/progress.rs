@@ -358,6 +358,9 @@ pub fn attention(event: &Event, screen: Screen) -> Option<String> {
             let frame = if frames.count() == 1 { "frame" } else { "frames" };
             format!("{} {} {frame} {frames}: {why}", state(screen, BAD, "failed"), series.join(" "))
         }
+        Event::Edited { what } => {
+            format!("{} {what}; this run goes on with what it read", state(screen, ODD, "edited"))
+        }
         Event::GaveUp { job, why } => {
             format!("{} {job}: {why}; the rest of this job is skipped", state(screen, BAD, "gave up"))
         }

@@ -138,6 +138,12 @@ impl Table {
         table
     }
 
+    /// The calls that somebody has, with the generations of their claims.
+    pub fn held(&self) -> impl Iterator<Item = (&str, u64)> {
+        let held = self.calls.iter().filter(|(_, (held, done))| held != done);
+        held.map(|(call, (held, _))| (call.as_str(), *held))
+    }
+
     /// How one call stands.
     #[must_use]
     pub fn standing(&self, call: &str) -> ClaimState {
@@ -152,6 +158,15 @@ impl Table {
     pub fn claimed(&mut self, call: &str, generation: u64) {
         let (held, _) = self.calls.entry(call.to_owned()).or_default();
         *held = generation.max(*held);
+    }
+
+    /// A claim was given back.
+    pub fn released(&mut self, call: &str, generation: u64) {
+        if generation < 2 {
+            self.calls.remove(call);
+        } else if let Some((held, _)) = self.calls.get_mut(call) {
+            *held = generation - 1;
+        }
     }
 }
 

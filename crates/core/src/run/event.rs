@@ -145,6 +145,11 @@ pub enum Event {
     },
     /// Somebody has asked the run to end.
     Interrupted,
+    /// The sheet, or what it names, was edited while it was rendered.
+    Edited {
+        /// Which files, and what a run that began now would do otherwise.
+        what: String,
+    },
     /// The rest of a job is left alone, since nothing of it came out.
     GaveUp {
         /// The job.

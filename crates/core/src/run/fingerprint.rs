@@ -23,6 +23,8 @@ const SOUND: &str = "its sound";
 /// What the digest of the exported file is called that frames were rendered from. An exporter may write the time into its
 /// file: the same scene exported again makes nothing stale.
 const PRODUCT: &str = "exported file";
+/// What the renderer's version is called.
+pub(super) const RENDERER: &str = "renderer version";
 /// Longest value of which a difference is said in whole.
 const WHOLE: usize = 60;
 
@@ -119,7 +121,7 @@ impl Fingerprint {
         }
         add("files of the scene", (!outside.resources_known).then(|| UNKNOWN.to_owned()));
         add("exported scene", outside.export.as_ref().and_then(or_unknown));
-        add("renderer version", or_unknown(&outside.version));
+        add(RENDERER, or_unknown(&outside.version));
         add("size", series.size.map(|size| size.to_string()));
         let passes: Vec<&str> = series.passes.iter().map(|pass| job.passes[*pass].name.value.as_str()).collect();
         add("pass", Some(passes.join("+")));

@@ -376,6 +376,8 @@ pub struct Policy {
     pub tokens: Vec<Spanned<String>>,
     /// Systems that names are made for; all when left out.
     pub systems: Option<Vec<System>>,
+    /// Whether members that share the sheet must have programs of one version.
+    pub one_version: Option<bool>,
 }
 
 /// What becomes of files that are already there.
@@ -468,6 +470,7 @@ impl Sheet {
                 spelling: policy.spelling.or(low.spelling),
                 tokens: if policy.tokens.is_empty() { low.tokens } else { policy.tokens },
                 systems: policy.systems.or(low.systems),
+                one_version: policy.one_version.or(low.one_version),
             },
             checks: below.checks.into_iter().chain(self.checks).collect(),
             allow: below.allow.into_iter().chain(self.allow).collect(),

@@ -241,6 +241,10 @@ fn policy() -> Value {
         ("spelling", text("A regular expression for each part of a path below its root.")),
         ("tokens", texts("Tokens that every path must have.")),
         ("systems", systems),
+        (
+            "one_version",
+            json!({ "type": "boolean", "description": "Whether machines that share the sheet must have one version of each program." }),
+        ),
     ];
     object(
         keys.into_iter().map(|(name, schema)| (name.to_owned(), schema)).collect(),

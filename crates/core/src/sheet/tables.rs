@@ -245,6 +245,7 @@ impl Reader<'_> {
                 "never" => sheet.policy.never = self.texts(raw, "never").unwrap_or_default(),
                 "spelling" => sheet.policy.spelling = self.text(raw, "spelling"),
                 "tokens" => sheet.policy.tokens = self.texts(raw, "tokens").unwrap_or_default(),
+                "one_version" => sheet.policy.one_version = self.flag(raw, "one_version"),
                 "systems" => {
                     let Some(list) = raw.get_ref().as_array() else {
                         self.wrong_kind(raw, "systems", "a list of systems");
@@ -257,7 +258,9 @@ impl Reader<'_> {
                             .collect(),
                     );
                 }
-                _ => self.unknown(key, "[policy]", &["within", "never", "spelling", "tokens", "systems"]),
+                _ => {
+                    self.unknown(key, "[policy]", &["within", "never", "spelling", "tokens", "systems", "one_version"])
+                }
             }
         }
     }

@@ -20,14 +20,11 @@ use crate::Project;
 use crate::failure::Failure;
 use crate::landing::stage;
 use crate::process::Programs;
-use crate::share::{Claims, Member, Times, Wish};
+use crate::share::{Agreed, Claims, EXPORTS, Member, Times, Wish};
 use crate::state::StateFolder;
 use crate::state::journal::Journal;
 
 pub use needs::needs;
-
-/// What the claims on exports are kept under: products are the same whatever a member was asked for.
-const PLAN: &str = "exports";
 
 /// Jobs that cannot be rendered, by their place in the plan, and why.
 pub type Blocked = BTreeMap<usize, Failure>;
@@ -113,7 +110,7 @@ fn shared<'s>(
     mut left: Vec<(&'s CommandLine, &'s Product)>,
     (member, times): (&Member, Times),
 ) -> Result<Vec<(&'s CommandLine, Step)>, Failure> {
-    let claims = Claims::join(making.project.state, PLAN, member, times, false)?;
+    let claims = Claims::join(making.project.state, Agreed { name: EXPORTS, meant: None }, member, times, false)?;
     let mut ended = Vec::new();
     std::thread::scope(|scope| {
         scope.spawn(|| claims.live());
@@ -161,7 +158,7 @@ fn claimed(
         return Ok(Step::There(digest));
     }
     let call = paths::file_name(paths::parent(&product.path));
-    match claims.wish(call, true)? {
+    match claims.wish(call, &Vec::new(), true)? {
         Wish::Granted { .. } => {
             let made = made::made(making, step, product)?;
             // Another member may have what this one lacks: a claim that came to nothing is free once this one leaves.

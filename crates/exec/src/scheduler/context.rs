@@ -1,6 +1,6 @@
 //! What all calls of one run share: the plan, the journal, the programs, what stood before, and who else is there.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -107,13 +107,21 @@ impl<'c> Context<'c> {
         call.series.iter().flat_map(of).collect()
     }
 
-    /// Whether another member of this round landed a file before it went.
-    pub fn landed_meanwhile(&self, claims: &Claims, (series, frame): OwedFile) -> Result<bool, Failure> {
-        let series = self.plan().output(series);
-        let Ok(about) = std::fs::metadata(series.name(frame)) else { return Ok(false) };
-        let names: HashSet<String> = claims.journals().into_iter().collect();
+    /// The files of some that other members landed since this one joined.
+    pub fn landed_meanwhile(
+        &self,
+        claims: &Claims,
+        places: &BTreeSet<OwedFile>,
+    ) -> Result<BTreeSet<OwedFile>, Failure> {
+        let names = claims.journals();
         let history = journal::read_some(self.project.state, Depth::Landings, |name| names.contains(name))?;
-        Ok(past(history.of(series), series.number(frame), about.len()).is_some_and(|(_, same)| same))
+        let has_landed = |(series, frame): &&OwedFile| {
+            let series = self.plan().output(*series);
+            let about = std::fs::metadata(series.name(*frame)).ok();
+            let landed = about.and_then(|about| past(history.of(series), series.number(*frame), about.len()));
+            landed.is_some_and(|(_, same)| same)
+        };
+        Ok(places.iter().filter(has_landed).copied().collect())
     }
 
     /// Whether nothing stood at a file's name before.

@@ -10,6 +10,7 @@ use std::time::Duration;
 use truepath_core::frames::Frames;
 use truepath_core::plan::Call;
 use truepath_core::run::event::Event;
+use truepath_core::run::meant::covered;
 
 use super::attempt::{Attempt, Done};
 use super::checkpoint;
@@ -172,8 +173,10 @@ impl<'c> Crew<'c> {
                 let Some(taken) = supply.take(from, claims.is_some()) else { break };
                 drop(supply);
                 // What is asked of a shared folder may take its time: nobody else waits for it.
-                let wish =
-                    claims.map_or(Ok(Wish::Granted { again: false }), |claims| claims.wish(&taken.order.call.id, idle));
+                let (call, plan) = (&taken.order.call, self.context.plan());
+                let wish = claims.map_or(Ok(Wish::Granted { again: false }), |claims| {
+                    claims.wish(&call.id, &covered(plan, call), idle)
+                });
                 from = taken.ticket + 1;
                 let mut supply = self.supply();
                 match wish {
@@ -365,12 +368,7 @@ impl<'c> Crew<'c> {
             // That member may have left whole frames, and renderers that still run.
             let dead = claims.dead();
             recover(context.project, context.journal, &|tag| dead.iter().any(|dead| dead == tag))?;
-            let mut there = BTreeSet::new();
-            for place in &awaited {
-                if context.landed_meanwhile(claims, *place).map_err(Trouble::Run)? {
-                    there.insert(*place);
-                }
-            }
+            let there = context.landed_meanwhile(claims, &awaited).map_err(Trouble::Run)?;
             awaited.retain(|place| !there.contains(place));
         }
         Ok(awaited)

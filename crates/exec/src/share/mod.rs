@@ -3,72 +3,44 @@
 //!
 //! `claims/<plan>/<round>/workers/<tag>` tells who works, with a counter that is raised while the worker lives, and
 //! `claims/<plan>/<round>/calls/<call>.<generation>` which of them has a call. A round is all that is done until every
-//! call of a plan is over; the next run begins another one.
+//! call of a plan is over; the next run begins another one. Members whose plans differ meet as [`rivals`].
 
-use std::collections::HashMap;
+mod members;
+mod rivals;
+
+use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::io::{ErrorKind, Seek, SeekFrom, Write};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use serde::{Deserialize, Serialize};
 use truepath_core::run::claim::{self, Listing, Signs, Step, Table};
+use truepath_core::run::meant::{Covered, Meant, Meeting, meeting};
 
 use crate::disk;
 use crate::failure::Failure;
-use crate::process::identity;
 use crate::state::StateFolder;
-use crate::state::journal::Journal;
+use crate::state::journal;
+use members::{GONE, numbers, workers};
+use rivals::{MEANT, Rivals, owner, written};
 
-/// What a worker's counter reads once it has left.
-const GONE: &str = "gone";
+pub use members::{Member, Other, others};
+
 /// Width of the counter, so that it can be written over.
 const WIDTH: usize = 12;
 /// The file that ends a round.
 const OVER: &str = "over";
+/// What exports are claimed under: products are the same whatever a member was asked for.
+pub const EXPORTS: &str = "exports";
 
-/// Who a worker is.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Member {
-    /// The machine.
-    pub host: String,
-    /// Which start of its system.
-    boot: String,
-    /// Which numbering of processes.
-    space: String,
-    /// The process.
-    pub process: u32,
-    /// When the process was started.
-    born: String,
-    /// Its journal's file name.
-    pub journal: String,
-    /// What its stage folders end with; its file bears it.
-    #[serde(skip)]
-    pub tag: String,
-}
-
-impl Member {
-    /// This process.
-    #[must_use]
-    pub fn own(host: &str, journal: &Journal) -> Member {
-        let process = std::process::id();
-        let born = identity::born(process);
-        Member {
-            host: host.to_owned(),
-            boot: identity::boot(),
-            space: identity::space(),
-            process,
-            born,
-            journal: journal.name(),
-            tag: journal.tag().to_owned(),
-        }
-    }
-
-    /// Whether this system knows for certain that it has ended.
-    fn is_surely_dead(&self) -> bool {
-        identity::is_here(&self.boot, &self.space) && !identity::is_alive(self.process, &self.born)
-    }
+/// What members of one round have in common.
+#[derive(Clone, Copy, Debug)]
+pub struct Agreed<'a> {
+    /// A name that differs where what they mean differs.
+    pub name: &'a str,
+    /// What they mean.
+    pub meant: Option<&'a Meant>,
 }
 
 /// How often a sign of life is given, and how long one may fail to come.
@@ -105,6 +77,14 @@ pub struct Claims {
     at: u64,
     seen: Mutex<SeenMembers>,
     held: Mutex<HashMap<String, u64>>,
+    state: StateFolder,
+    /// The name of its plan.
+    plan: String,
+    rivals: Mutex<Rivals>,
+    /// Calls of ours that wait until a member with another plan has made frames of them.
+    waiting: Mutex<HashSet<String>>,
+    /// The journals that were there when it joined, with their bytes.
+    known: HashMap<String, u64>,
     left: Mutex<bool>,
     bell: Condvar,
 }
@@ -118,21 +98,27 @@ struct SeenMembers {
 }
 
 impl Claims {
-    /// Joins the round that others work on, or begins one. `plan` tells the plans of one sheet apart. A round that replaces
-    /// frames is continued even when no member works on it.
+    /// Joins the round that others with the same plan work on, or begins one. A round that replaces frames is continued even
+    /// when no member works on it.
     ///
     /// # Errors
     /// When the folder for claims cannot be read or written.
     pub fn join(
         state: &StateFolder,
-        plan: &str,
+        plan: Agreed<'_>,
         own: &Member,
         times: Times,
         replaces: bool,
     ) -> Result<Claims, Failure> {
-        let base = state.claims().join(plan);
+        let base = state.claims().join(plan.name);
         let failure = |error: &std::io::Error| Failure::machine("write the claims in", &base, error);
+        rivals::sweep(state, plan.name);
+        let known = journal::list(state).into_iter().collect();
         std::fs::create_dir_all(&base).map_err(|error| failure(&error))?;
+        if let Some(meant) = plan.meant.filter(|_| !base.join(MEANT).exists()) {
+            let text = serde_json::to_string(meant).unwrap_or_default();
+            disk::keep(&base.join(MEANT), &text).map_err(|error| failure(&error))?;
+        }
         let (round, is_new) = loop {
             let newest = numbers(&base).map_err(|error| failure(&error))?.into_iter().max();
             let next = match newest {
@@ -180,6 +166,11 @@ impl Claims {
             sign: Mutex::new(sign),
             seen: Mutex::default(),
             held: Mutex::default(),
+            state: state.clone(),
+            plan: plan.name.to_owned(),
+            rivals: Mutex::new(Rivals::of(state, plan.name, times.takeover)),
+            waiting: Mutex::default(),
+            known,
             left: Mutex::new(false),
             bell: Condvar::new(),
         };
@@ -262,11 +253,15 @@ impl Claims {
         Ok(())
     }
 
-    /// Asks for a call. Whether what others hold is theirs still is looked up only where nothing else is left (`idle`).
+    /// Asks for a call that writes some files. Whether what others hold is theirs still is looked up only where nothing else is
+    /// left (`idle`).
     ///
     /// # Errors
     /// When the claim cannot be written.
-    pub fn wish(&self, call: &str, idle: bool) -> Result<Wish, Failure> {
+    pub fn wish(&self, call: &str, covers: &Covered, idle: bool) -> Result<Wish, Failure> {
+        if self.waiting().contains(call) {
+            return self.settled(call, covers);
+        }
         let standing = self.seen().table.standing(call);
         let mut is_void = |generation| self.is_void(call, generation);
         let generation = match claim::step(standing, idle.then_some(&mut is_void)) {
@@ -274,15 +269,18 @@ impl Claims {
             Step::Leave => return Ok(Wish::Held),
             Step::Claim { generation } => generation,
         };
+        if !self.met(covers)?.is_empty() {
+            return Ok(Wish::Held);
+        }
         let path = self.round.join("calls").join(claim::claim(call, generation));
         tracing::debug!(call, generation, "claiming");
         let made = File::options().write(true).create_new(true).open(&path);
-        let made = made.and_then(|mut file| file.write_all(self.tag.as_bytes()));
+        let made = made.and_then(|mut file| file.write_all(written(&self.tag, covers).as_bytes()));
         self.seen().table.claimed(call, generation);
         match made {
             Ok(()) => {
                 self.held().insert(call.to_owned(), generation);
-                Ok(Wish::Granted { again: generation > 1 })
+                self.settled(call, covers)
             }
             Err(error) if error.kind() == ErrorKind::AlreadyExists => {
                 let is_due = self.seen().listing.refused(self.since.elapsed());
@@ -295,10 +293,44 @@ impl Claims {
         }
     }
 
+    /// Whether a call that is claimed can begin, or a member with another plan has frames of it.
+    fn settled(&self, call: &str, covers: &Covered) -> Result<Wish, Failure> {
+        let Some(generation) = self.held().get(call).copied() else { return Ok(Wish::Held) };
+        let met = self.met(covers)?;
+        match meeting(&self.plan, met.iter().map(String::as_str)) {
+            Meeting::Clear => {
+                self.waiting().remove(call);
+                Ok(Wish::Granted { again: generation > 1 || self.rivals().any })
+            }
+            Meeting::Waits => {
+                self.waiting().insert(call.to_owned());
+                Ok(Wish::Held)
+            }
+            Meeting::Yields => {
+                self.waiting().remove(call);
+                self.held().remove(call);
+                self.seen().table.released(call, generation);
+                let path = self.round.join("calls").join(claim::claim(call, generation));
+                std::fs::remove_file(&path).map_err(|error| Failure::machine("remove the claim", &path, &error))?;
+                Ok(Wish::Held)
+            }
+        }
+    }
+
+    /// The other plans whose members claim any of some files.
+    fn met(&self, covers: &Covered) -> Result<Vec<String>, Failure> {
+        if covers.is_empty() {
+            return Ok(Vec::new());
+        }
+        let met = self.rivals().met(covers, self.since.elapsed());
+        met.map_err(|error| Failure::machine("read the claims in", self.state.claims(), &error))
+    }
+
     /// Whether the holder of a claim has gone, or has been silent for too long.
     fn is_void(&self, call: &str, generation: u64) -> bool {
         let name = claim::claim(call, generation);
-        let owner = disk::text(&self.round.join("calls").join(&name)).unwrap_or_default();
+        let text = disk::text(&self.round.join("calls").join(&name)).unwrap_or_default();
+        let owner = owner(&text).to_owned();
         if owner == self.tag {
             return false;
         }
@@ -341,11 +373,11 @@ impl Claims {
         File::options().write(true).create_new(true).open(self.round.join(OVER)).is_ok()
     }
 
-    /// The journals of all who work or have worked in this round, but our own.
-    pub fn journals(&self) -> Vec<String> {
-        let seen = self.seen();
-        let others = seen.workers.iter().filter(|(tag, _)| **tag != self.tag);
-        others.map(|(_, (worker, _))| worker.journal.clone()).collect()
+    /// The journals in which others wrote since this member joined.
+    pub fn journals(&self) -> HashSet<String> {
+        let own = format!("-{}.jsonl", self.tag);
+        let grown = |(name, bytes): &(String, u64)| !name.ends_with(&own) && self.known.get(name) != Some(bytes);
+        journal::list(&self.state).into_iter().filter(grown).map(|(name, _)| name).collect()
     }
 
     /// Tags of workers that have ended for certain: what they left behind may be cleared up.
@@ -357,6 +389,14 @@ impl Claims {
 
     fn seen(&self) -> MutexGuard<'_, SeenMembers> {
         self.seen.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn rivals(&self) -> MutexGuard<'_, Rivals> {
+        self.rivals.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn waiting(&self) -> MutexGuard<'_, HashSet<String>> {
+        self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn held(&self) -> MutexGuard<'_, HashMap<String, u64>> {
@@ -383,61 +423,4 @@ impl Claims {
 pub fn clear(state: &StateFolder) {
     // What stays is only in the way.
     let _ = std::fs::remove_dir_all(state.claims());
-}
-
-/// A worker of a round that is not over, with its counter, for those who only want to know.
-pub struct Other {
-    /// Who it is.
-    pub worker: Member,
-    /// Its file.
-    path: PathBuf,
-}
-
-impl Other {
-    /// Its counter now; `None` once it has left or ended for certain.
-    pub fn sign(&self) -> Option<String> {
-        let (worker, gone, counter) = worker(&self.path)?;
-        (!gone && !worker.is_surely_dead()).then_some(counter)
-    }
-}
-
-/// All workers of all rounds of a sheet that are not over and have not ended for certain.
-#[must_use]
-pub fn others(state: &StateFolder) -> Vec<Other> {
-    let plans = std::fs::read_dir(state.claims()).into_iter().flatten().filter_map(Result::ok);
-    let rounds = plans.flat_map(|plan| {
-        let newest = numbers(&plan.path()).unwrap_or_default().into_iter().max();
-        newest.map(|newest| plan.path().join(newest.to_string())).filter(|round| !round.join(OVER).exists())
-    });
-    let all = rounds.flat_map(|round| {
-        let files = workers(&round).unwrap_or_default().into_iter();
-        files.map(move |(tag, worker, ..)| Other { worker, path: round.join("workers").join(tag) }).collect::<Vec<_>>()
-    });
-    all.filter(|other| other.sign().is_some()).collect()
-}
-
-fn numbers(folder: &Path) -> std::io::Result<Vec<u64>> {
-    let entries = std::fs::read_dir(folder)?.collect::<std::io::Result<Vec<_>>>()?;
-    Ok(entries.into_iter().filter_map(|entry| entry.file_name().to_str()?.parse().ok()).collect())
-}
-
-/// All members of a round: tag, who, whether it has left, counter.
-fn workers(round: &Path) -> std::io::Result<Vec<(String, Member, bool, String)>> {
-    let entries = match std::fs::read_dir(round.join("workers")) {
-        // A round that is just being made has no members yet.
-        Err(error) if error.kind() == ErrorKind::NotFound && round.exists() => return Ok(Vec::new()),
-        entries => entries?.collect::<std::io::Result<Vec<_>>>()?,
-    };
-    let read = entries.into_iter().filter_map(|entry| {
-        let (worker, gone, counter) = worker(&entry.path())?;
-        Some((entry.file_name().to_string_lossy().into_owned(), worker, gone, counter))
-    });
-    Ok(read.collect())
-}
-
-fn worker(path: &Path) -> Option<(Member, bool, String)> {
-    let text = disk::text(path).ok()?;
-    let (head, counter) = text.split_once('\n')?;
-    let counter = counter.trim().to_owned();
-    Some((serde_json::from_str(head).ok()?, counter == GONE, counter))
 }

@@ -238,7 +238,8 @@ fn guard_words(args: &BuildArgs, loaded: &Loaded) -> Vec<String> {
     }
     // A job that is not enabled is only there when it is named.
     common.extend(args.common.jobs.iter().cloned());
-    common.extend(args.chunk.iter().flat_map(|chunk| ["--chunk".to_owned(), chunk.to_string()]));
+    // The names of calls depend on it, and somebody may edit the sheet before the last one begins.
+    common.extend(["--chunk".to_owned(), loaded.plan.run.chunk.to_string()]);
     common
 }
 

@@ -1,5 +1,6 @@
 //! `run`: renders what is needed, here, and goes on where the last run stopped.
 
+mod agree;
 mod closing;
 mod only;
 mod work;
@@ -13,6 +14,7 @@ use truepath_core::pins::Anew;
 use truepath_core::plan::Call;
 use truepath_core::run::cost::Costs;
 use truepath_core::run::event::Event;
+use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::Depth;
 use truepath_core::run::outstanding::{outstanding, standing, with_movies};
 use truepath_core::sheet::Existing;
@@ -26,7 +28,7 @@ use truepath_exec::landing::recover;
 use truepath_exec::observe::{Look, Observation};
 use truepath_exec::process::SystemPrograms;
 use truepath_exec::scheduler::{self, Orders, Outcome};
-use truepath_exec::share::{self as claims, Claims, Member, Other, Times};
+use truepath_exec::share::{self as claims, Claims, Member};
 use truepath_exec::state::journal::{self, Journal, Opening};
 use truepath_exec::state::{Lock, StateFolder};
 
@@ -37,6 +39,7 @@ use crate::pipeline::{self, LoadOptions, Loaded, Queue};
 use crate::show::counter::Counter;
 use crate::show::progress::Progress;
 use crate::show::{self, counted};
+use agree::{Edits, Own, living, times};
 use closing::Result as Ended;
 use work::Work;
 
@@ -81,8 +84,10 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
     report::beside(page, || {
         let mut worst = Exit::Well;
         let several = queue.sheets.len() > 1;
+        let texts = agree::texts(&queue, around);
         for (at, (loaded, ours)) in queue.sheets.iter_mut().zip(&ours).enumerate() {
-            worst = worst.max(sheet((args, several.then_some(at)), loaded, &ours.journal, around)?);
+            let request = (args, several.then_some(at), texts.as_slice());
+            worst = worst.max(sheet(request, loaded, &ours.journal, around)?);
             if worst == Exit::Interrupted {
                 break;
             }
@@ -158,39 +163,17 @@ fn recovered(args: &RunArgs, loaded: &Loaded, journal: &Journal, around: &Surrou
 
 /// Makes sure that nobody on another machine shares the sheet: the kernel's lock may not reach that far.
 fn alone(state: &StateFolder, loaded: &Loaded, around: &Surroundings) -> Result<(), Failure> {
-    let others: Vec<(Other, Option<String>)> = claims::others(state)
-        .into_iter()
-        .map(|other| (other.sign(), other))
-        .map(|(sign, other)| (other, sign))
-        .collect();
-    let Some((first, _)) = others.first() else { return Ok(()) };
-    let takeover = loaded.plan.run.takeover;
-    if first.worker.host != around.host {
-        let host = &first.worker.host;
-        show::tell(&format!(
-            "{host} shares this sheet; waiting {} for a sign of life from it\n",
-            humantime::format_duration(takeover)
-        ));
-    }
-    let since = Instant::now();
-    loop {
-        let alive = others.iter().find(|(other, then)| other.sign().is_some_and(|now| Some(&now) != then.as_ref()));
-        if let Some((other, _)) = alive {
-            let worker = &other.worker;
-            let message =
-                format!("others are rendering this sheet with --share: process {} on {}", worker.process, worker.host);
-            return Err(Failure::new(Cause::Machine, message).help(JOIN));
-        }
-        if since.elapsed() >= takeover {
-            return Ok(());
-        }
-        std::thread::sleep((loaded.plan.run.heartbeat / 3).min(std::time::Duration::from_secs(1)));
-    }
+    let others = claims::others(state);
+    let Some(alive) = living(&others, times(loaded), around) else { return Ok(()) };
+    let worker = &others[alive].worker;
+    let message =
+        format!("others are rendering this sheet with --share: process {} on {}", worker.process, worker.host);
+    Err(Failure::new(Cause::Machine, message).help(JOIN))
 }
 
-/// One sheet of a call: `at` is its place among several.
+/// One sheet of a call: `at` is its place among several, `texts` are the files that all of them were read from.
 fn sheet(
-    (args, at): (&RunArgs, Option<usize>),
+    (args, at, texts): (&RunArgs, Option<usize>, &[PathBuf]),
     loaded: &mut Loaded,
     journal: &Journal,
     around: &Surroundings,
@@ -218,9 +201,10 @@ fn sheet(
         let work = Work { loaded, before: &before, need: &need, spread: false };
         return only::exports((args, &exports), &work, journal, around);
     }
+    let own = Own::of(loaded, choice);
     let mut claims = None;
     if args.share && need.iter().any(|frames| !frames.is_empty()) {
-        claims = Some(join(loaded, journal, choice, around)?);
+        claims = Some(own.join(loaded, journal, choice, around)?);
         // While this member was on its way, others may have made all of it.
         before = again(loaded, around)?;
         need = needed(args, loaded, &before, choice)?;
@@ -231,7 +215,8 @@ fn sheet(
     let mut last = true;
     if total > 0 {
         let work = Work { loaded, before: &before, need: &need, spread: args.order == CallOrder::EndsFirst };
-        (ended.outcome, ended.failures, last) = render(args, &work, (journal, claims.take()), around)?;
+        let edits = Some(Edits::of((args, at.unwrap_or(0)), texts, loaded, choice, around));
+        (ended.outcome, ended.failures, last) = render(args, &work, (journal, claims.take(), edits), around)?;
     }
     ended.seconds = began.elapsed().as_secs_f64();
     ended.after = if total == 0 { before } else { again(loaded, around)? };
@@ -248,7 +233,7 @@ fn sheet(
         }
     }
     if total == 0 && args.share {
-        last = is_last(loaded, claims, choice)?;
+        last = is_last(loaded, claims, &own)?;
     }
     if last {
         closing::afterwards(loaded, ended.word());
@@ -287,7 +272,7 @@ fn needed(args: &RunArgs, loaded: &Loaded, before: &[Verdict], choice: Existing)
 
 /// Whether a member that finds nothing to do ends a round: only one whose members were all cut short. A round that it has begun
 /// itself is closed, and was none.
-fn is_last(loaded: &Loaded, claims: Option<Claims>, choice: Existing) -> Result<bool, Failure> {
+fn is_last(loaded: &Loaded, claims: Option<Claims>, own: &Own) -> Result<bool, Failure> {
     if let Some(claims) = claims {
         claims.leave();
         if claims.is_new() {
@@ -295,7 +280,7 @@ fn is_last(loaded: &Loaded, claims: Option<Claims>, choice: Existing) -> Result<
             return Ok(false);
         }
     }
-    Claims::end_left(&loaded.state, &work::digest(loaded, choice))
+    own.end_left(&loaded.state)
 }
 
 /// Looks at the disk as far as the journals do not know it.
@@ -324,7 +309,7 @@ fn observation<'o>(loaded: &'o Loaded, machine: &'o Machine, told: &'o (dyn Fn(u
 fn render(
     args: &RunArgs,
     work: &Work<'_>,
-    (journal, claims): (&Journal, Option<Claims>),
+    (journal, claims, mut edits): (&Journal, Option<Claims>, Option<Edits<'_>>),
     around: &Surroundings,
 ) -> Result<(Outcome, Vec<Event>, bool), Failure> {
     let loaded = work.loaded;
@@ -353,12 +338,11 @@ fn render(
         progress.end();
         return Err(first);
     }
-    let mut made = loaded.ground.made_of.clone();
-    for (series, made) in loaded.plan.series.iter().zip(&mut made) {
-        if let (Some(digest), Some(own)) = (digests.get(&series.job), made.take()) {
-            *made = Some(own.with_product(digest));
-        }
-    }
+    let read = |(at, made): (usize, &Option<Fingerprint>)| {
+        let digest = loaded.plan.series.get(at).and_then(|series| digests.get(&series.job));
+        made.clone().map(|made| digest.map_or(made.clone(), |digest| made.with_product(digest)))
+    };
+    let made: Vec<_> = loaded.ground.made_of.iter().enumerate().map(read).collect();
     let project = Project { made: &made, ..loaded.project(around) };
     let mut orders = Orders::new(project, journal, &programs, calls);
     orders.claims = claims.as_ref();
@@ -369,10 +353,19 @@ fn render(
         let own = orders.licences.entry(name.clone()).or_insert(*count);
         *own = (*own).min(*count);
     }
-    let outcome = scheduler::run(orders, |events| progress.follow(events));
+    let mut unwritten: Option<Failure> = None;
+    let outcome = scheduler::run(orders, |events| {
+        progress.follow(events);
+        if let Some(what) = edits.as_mut().and_then(|edits| edits.noticed(events)) {
+            let event = Event::Edited { what };
+            unwritten = unwritten.take().or(journal.write(&event).err());
+            progress.show(&event);
+        }
+    });
     progress.end();
     let failures = progress.into_failures();
     recover::remove_empty_bases(&loaded.plan);
+    unwritten.map_or(Ok(()), Err)?;
     let outcome = outcome?;
     let last = match claims {
         None => true,
@@ -410,21 +403,11 @@ fn prepare(
     Ok(exported)
 }
 
-/// How often a member gives signs of life, and how long the others wait for one.
-fn times(loaded: &Loaded) -> Times {
-    Times { heartbeat: loaded.plan.run.heartbeat, takeover: loaded.plan.run.takeover }
-}
-
 /// What went wrong, where it makes no difference how far it reaches.
 fn only(trouble: Trouble) -> Failure {
     match trouble {
         Trouble::Call(failure) | Trouble::Run(failure) => failure,
     }
-}
-
-fn join(loaded: &Loaded, journal: &Journal, choice: Existing, around: &Surroundings) -> Result<Claims, Failure> {
-    let member = Member::own(&around.host, journal);
-    Claims::join(&loaded.state, &work::digest(loaded, choice), &member, times(loaded), choice == Existing::Replace)
 }
 
 fn existing(choice: args::ExistingFiles) -> Existing {

@@ -73,7 +73,7 @@ pub fn measured(common: &Common, around: &Surroundings) -> Result<Exit, Failure>
         let mut before = vec![Verdict::default(); need.len()];
         before.iter_mut().enumerate().for_each(|(at, own)| own.series = at);
         let work = Work { loaded, before: &before, need: &need, spread: false };
-        let rendered = render(&args, &work, (&ours.journal, None), around);
+        let rendered = render(&args, &work, (&ours.journal, None, None), around);
         for folder in trial::folders(&loaded.plan) {
             // What stays is cleared by the next one, and a folder that is not empty belongs to another sheet.
             let _ = stage::clear(Path::new(&folder));

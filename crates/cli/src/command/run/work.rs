@@ -1,7 +1,6 @@
 //! What a run is to do: calls in their order, and how much there is of each kind.
 
 use std::collections::BTreeMap;
-use std::fmt::Write as _;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -11,7 +10,6 @@ use truepath_core::resolve::Job;
 use truepath_core::run::order::spread;
 use truepath_core::run::outstanding::standing;
 use truepath_core::run::pace::Load;
-use truepath_core::sheet::Existing;
 use truepath_core::verify::Verdict;
 
 use truepath_exec::disk;
@@ -98,18 +96,6 @@ impl Work<'_> {
         }
         loads
     }
-}
-
-/// What tells one plan of a sheet from another: workers share only what they all mean.
-pub fn digest(loaded: &Loaded, choice: Existing) -> String {
-    let plan = &loaded.plan;
-    let mut text = format!("{choice:?} {}\n", plan.run.chunk);
-    for (_, series) in plan.outputs() {
-        let frames = series.frames.as_ref().map(ToString::to_string).unwrap_or_default();
-        // Writing to a text in memory cannot fail.
-        let _ = writeln!(text, "{} {} {frames}", series.id, series.place);
-    }
-    blake3::hash(text.as_bytes()).to_hex()[..16].to_owned()
 }
 
 /// Shares this machine's cores out between the workers, for jobs that do not say how many threads they want.
