@@ -9,7 +9,8 @@ for call in json.load(sys.stdin)["calls"]:
     words = ["sbatch", "--parsable", "--job-name=" + call["id"], "--output=" + call["log"], "--chdir=" + call["folder"]]
     before = [numbers[id] for id in call["needs"]]
     if before:
-        words.append("--dependency=afterok:" + ":".join(before))
+        # Whatever became of them: a call makes what it lacks, and the last one what all of them left.
+        words.append("--dependency=afterany:" + ":".join(before))
     # What a queue keeps as text has to be quoted for the shell that reads it.
     command = shlex.join([call["program"], *call["arguments"]])
     environment = {**os.environ, **call["env"]}

@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::process::Command;
 
-use support::{Project, UNDERSTUDY, has};
+use support::{Project, SMALL, UNDERSTUDY, exporting, has};
 
 const SCRIPTS: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../.ci/cluster");
 
@@ -193,11 +193,11 @@ fn survives(cluster: &Cluster, words: &[&str]) {
     if let Some(id) = last(&cluster.tasks()) {
         cluster.ask(&format!("scancel {id}"));
     }
-    let over = |tasks: &BTreeMap<String, (String, String)>| {
-        !tasks.values().any(|(state, _)| ["RUNNING", "PENDING", "COMPLETING"].contains(&state.as_str()))
-    };
-    cluster.until("all is over", over);
-    assert!(std::fs::read_to_string(project.path(".truepath/truepath/logs/slurm/tries")).unwrap().lines().count() <= 3);
+    cluster.until("all is over", is_over);
+    let tries =
+        project.files(".truepath/truepath/logs/slurm").into_iter().find(|name| name.ends_with(".tries")).unwrap();
+    let tries = project.path(".truepath/truepath/logs/slurm").join(tries);
+    assert!(std::fs::read_to_string(tries).unwrap().lines().count() <= 3);
     let logs = || {
         let files = project.files(".truepath/truepath/logs/slurm");
         let text =
@@ -210,7 +210,7 @@ fn survives(cluster: &Cluster, words: &[&str]) {
     assert_eq!(count.len(), 2 * 48 + 1, "{count:?}");
     let twice: Vec<_> = count.iter().filter(|(_, times)| **times != 1).collect();
     assert!(twice.is_empty(), "{twice:?}\n{}", logs());
-    assert_eq!(std::fs::read_to_string(project.path("after")).unwrap().lines().last(), Some("complete"), "{}", logs());
+    assert_eq!(std::fs::read_to_string(project.path("after")).unwrap(), "complete\n", "{}", logs());
 }
 
 #[test]
@@ -238,7 +238,7 @@ fn calls_go_through_a_program_into_a_queue_with_dependencies() {
     let program = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/examples/submit.py");
     cluster.say(&project, &["build", "--guarded", "--through", program, "--frames", "1-8"]).ended(0);
     let said = cluster.say(&project, &["build", "--guarded", "--chunk", "8", "--through", program]).ended(0);
-    assert!(said.out.contains("7 calls submitted"), "{}", said.out);
+    assert!(said.out.contains("8 calls submitted"), "{}", said.out);
     let over = |tasks: &BTreeMap<String, (String, String)>| tasks.values().all(|(state, _)| state == "COMPLETED");
     cluster.until("all is over", over);
     cluster.say(&project, &["verify"]).ended(0);
@@ -250,6 +250,65 @@ fn calls_go_through_a_program_into_a_queue_with_dependencies() {
         .iter()
         .map(|name| project.path(&format!("renders/crossing/beauty/{name}")).metadata().unwrap().modified().unwrap());
     assert!(newest.max().unwrap() <= movie);
+}
+
+/// A small sheet with a command that comes after the plan.
+fn cluster_sheet() -> String {
+    let after = "[run]\nafter = [[\"sh\", \"-c\", \"echo \\\"$0\\\" >>after\", \"{outcome}\"]]";
+    SMALL.replace("[run]", after).replace("chunk = 6", "chunk = 2")
+}
+
+/// Whether nothing of a cluster is under way.
+fn is_over(tasks: &BTreeMap<String, (String, String)>) -> bool {
+    !tasks.values().any(|(state, _)| ["RUNNING", "PENDING", "COMPLETING"].contains(&state.as_str()))
+}
+
+#[test]
+fn submissions_stand_beside_each_other_and_a_held_task_holds_up_no_end() {
+    if !has("slurmctld") {
+        return;
+    }
+    let cluster = Cluster::new(4);
+    let project = project();
+    std::fs::create_dir(project.path("hung")).unwrap();
+    let submit = |words: &[&str]| {
+        cluster.say(&project, &[&["build", "--to", "slurm", "--submit", "--parts", "4"], words].concat())
+    };
+    let said = submit(&[]).ended(0);
+    let job = said.err.lines().find_map(|line| line.strip_prefix("4 tasks: job ")).unwrap().to_owned();
+    // The same plan is under way, and says what to do.
+    let again = submit(&[]).ended(4);
+    assert!(again.err.contains("this plan is being rendered: jobs ") && again.err.contains(&job), "{}", again.err);
+    assert!(again.err.contains("scancel "), "{}", again.err);
+    // A part of it runs beside it, and ends nothing of the other.
+    submit(&["crossing", "--frames", "1-8"]).ended(0);
+    // A task that the scheduler holds is named with what frees it.
+    let third = format!("{job}_3");
+    cluster.until("it runs", |tasks| tasks.get(&third).is_some_and(|(state, _)| state == "RUNNING"));
+    cluster.ask(&format!("scontrol requeuehold {third}"));
+    support::until("it is named", || {
+        cluster.say(&project, &["status"]).out.contains(&format!("scontrol release {third}"))
+    });
+    // The controller is away: it is said at once, and nobody is told to render what is being rendered.
+    let controller = std::fs::read_to_string(cluster.folder.path().join("run/slurmctld.pid")).unwrap();
+    let signal = |name: &str| Command::new("kill").args([name, controller.trim()]).status().unwrap();
+    signal("-STOP");
+    let away = cluster.say(&project, &["status"]);
+    let document = cluster.say(&project, &["status", "--json"]).json();
+    signal("-CONT");
+    assert!(away.out.contains("unknown what the tasks of the cluster do: squeue did not answer"), "{}", away.out);
+    assert!(!away.out.contains("truepath run"), "{}", away.out);
+    assert!(document["scheduler"].is_string() && document["fix"] == serde_json::json!([]), "{document}");
+    cluster.until("all is over", is_over);
+    cluster.say(&project, &["verify", "--deep"]).ended(0);
+    let twice: Vec<_> = landings(&project).into_iter().filter(|(_, times)| *times != 1).collect();
+    assert!(twice.is_empty(), "{twice:?}");
+    // Each plan has its end, once.
+    assert_eq!(std::fs::read_to_string(project.path("after")).unwrap(), "complete\ncomplete\n");
+    // All is there: another submission finds nothing to do, and says nothing again.
+    submit(&[]).ended(0);
+    cluster.until("all is over", is_over);
+    assert_eq!(std::fs::read_to_string(project.path("after")).unwrap(), "complete\ncomplete\n");
 }
 
 #[test]
@@ -272,12 +331,21 @@ fn a_scene_is_exported_once_before_the_tasks_that_need_it() {
         let submit = [&["build", "--to", "slurm", "--submit", "--parts", "3"], words].concat();
         let said = cluster.say(&project, &submit).ended(0);
         assert!(said.err.contains("what comes before the first frame: job "), "{}", said.err);
-        let over = |tasks: &BTreeMap<String, (String, String)>| {
-            !tasks.values().any(|(state, _)| ["RUNNING", "PENDING", "COMPLETING"].contains(&state.as_str()))
-        };
-        cluster.until("all is over", over);
+        cluster.until("all is over", is_over);
         cluster.say(&project, &["verify"]).ended(0);
         let exported = std::fs::read_to_string(project.path("exported")).unwrap();
         assert_eq!(exported.lines().count(), 1, "{words:?}");
     }
+    // Through another queue: the export is a call, and the end is one.
+    if !has("python3") {
+        return;
+    }
+    let program = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/examples/submit.py");
+    let project = exporting(&cluster_sheet(), "1-8", "echo one >>exported\ncp \"$1\" \"$2\"\n");
+    let said = cluster.say(&project, &["build", "--guarded", "--through", program]).ended(0);
+    assert!(said.out.contains("6 calls submitted"), "{}", said.out);
+    cluster.until("all is over", is_over);
+    cluster.say(&project, &["verify"]).ended(0);
+    assert_eq!(std::fs::read_to_string(project.path("exported")).unwrap(), "one\n");
+    assert_eq!(std::fs::read_to_string(project.path("after")).unwrap(), "complete\n");
 }

@@ -474,7 +474,7 @@ fn an_exporter_may_be_told_in_a_file_and_start_elsewhere() {
     // It reads its scene and its product from the file, and leaves another file beside that.
     project.write(
         "tools/make",
-        "#!/bin/sh\n{ read -r scene; read -r out; read -r more && exit 1; } <\"$1\"\ncp crossing.gltf \"$out\" && cp crossing.bin \"${out%/*}/..\" && echo x >\"${out%/*}/notes\"\n",
+        "#!/bin/sh\n{ read -r scene; read -r out; read -r more && exit 1; } <\"$1\"\ncp crossing.gltf \"$out\" && cp crossing.bin \"${out%/*}\" && echo x >\"${out%/*}/notes\"\n",
     );
     Command::new("chmod").arg("+x").arg(project.path("tools/make")).status().unwrap();
     project.say("run").ended(0);
@@ -561,7 +561,7 @@ fn an_exporter_is_told_and_checked_as_a_renderer_is() {
     project.write("adapters/maker.toml", adapter);
     project.write(
         "tools/make",
-        "#!/bin/sh\necho \"$HARBOUR $(cat \"$2\")\" >>told\ncp \"$1\" \"$3\" && cp \"${1%/*}/crossing.bin\" \"${3%/*}/..\"\n",
+        "#!/bin/sh\necho \"$HARBOUR $(cat \"$2\")\" >>told\ncp \"$1\" \"$3\" && cp \"${1%/*}/crossing.bin\" \"${3%/*}\"\n",
     );
     Command::new("chmod").arg("+x").arg(project.path("tools/make")).status().unwrap();
     let told = || {

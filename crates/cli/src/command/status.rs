@@ -85,30 +85,39 @@ pub fn look(queue: &Queue, at: usize, around: &Surroundings) -> Result<Stand, Fa
         let silent = began.share && !shared.iter().any(|journal| journal.contains(&format!("-{}.", began.tag)));
         !ended && !before && !silent
     };
-    let tasks = tasks(queue, at);
-    Ok(Stand { rows: tally(&loaded.plan, verdicts, &history, &is_alive), history, tasks })
+    let (tasks, unanswered) = tasks(queue, at);
+    Ok(Stand { rows: tally(&loaded.plan, verdicts, &history, &is_alive), history, tasks, unanswered })
 }
 
 /// How long a scheduler may think.
 const PATIENCE: Duration = Duration::from_secs(5);
 
-/// What the scheduler says of a plan that was handed to it. Nothing that a folder names is started: squeue is looked for on
-/// the path. Where it is missing or does not answer, nothing is said.
-fn tasks(queue: &Queue, at: usize) -> Vec<ClusterTask> {
+/// What the scheduler says of a plan that was handed to it, or why it says nothing. Nothing that a folder names is started:
+/// squeue is looked for on the path. Where it is missing, this machine has no scheduler, and nothing is said.
+fn tasks(queue: &Queue, at: usize) -> (Vec<ClusterTask>, Option<String>) {
     let loaded = &queue.sheets[at];
     if !loaded.state.tasks().is_dir() {
-        return Vec::new();
+        return (Vec::new(), None);
     }
     let question = tasks::question(&slurm::name(&loaded.plan));
-    let answer = answer::ask(Path::new("squeue"), &question, loaded.state.folder(), (PATIENCE, false));
-    answer.map(|answer| tasks::read(&answer.text)).unwrap_or_default()
+    match answer::ask(Path::new("squeue"), &question, loaded.state.folder(), (PATIENCE, false)) {
+        Ok(answer) if answer.code == Some(0) => (tasks::read(&answer.text), None),
+        Ok(answer) => (Vec::new(), Some(answer.last)),
+        Err(why) if why.starts_with(answer::UNSTARTED) => (Vec::new(), None),
+        Err(why) => (Vec::new(), Some(why)),
+    }
 }
 
 fn text(args: &StatusArgs, queue: &Queue, all: &[Stand], around: &Surroundings) -> String {
     let pairs = || queue.sheets.iter().map(|loaded| &loaded.plan).zip(all);
     let of_sheet = |stand: &Stand| stand.rows.iter().map(|row| row.verdict.clone()).collect::<Vec<_>>();
     let judged: Vec<Vec<Verdict>> = all.iter().map(of_sheet).collect();
-    let fixes = super::fixes(queue, judged.iter().map(Vec::as_slice), &args.common);
+    // What is being rendered by tasks of a cluster, or may be, is not rendered beside them.
+    let is_busy = |stand: &Stand| stand.unanswered.is_some() || stand.tasks.iter().any(ClusterTask::is_active);
+    let mut fixes = super::fixes(queue, judged.iter().map(Vec::as_slice), &args.common);
+    if all.iter().any(is_busy) {
+        fixes.clear();
+    }
     if args.common.json {
         return show::json::text(&status::json(pairs(), &fixes, &around.now()));
     }

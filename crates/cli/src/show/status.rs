@@ -26,6 +26,8 @@ pub struct Stand {
     pub history: History,
     /// What a cluster's scheduler says of the tasks of this plan.
     pub tasks: Vec<ClusterTask>,
+    /// Why the scheduler, which has such tasks or had them, says nothing.
+    pub unanswered: Option<String>,
 }
 
 /// The table of one sheet, and what runs where.
@@ -108,7 +110,11 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
 /// What the scheduler says of the tasks that are not over, and of those that were cut short.
 fn cluster(stand: &Stand, screen: Screen) -> String {
     let tasks = &stand.tasks;
-    if !tasks.iter().any(|task| task.is_running() || task.is_waiting()) {
+    if let Some(why) = &stand.unanswered {
+        let sign = state(screen, ODD, "unknown");
+        return format!("\n{sign} what the tasks of the cluster do: {}\n", super::clean(why));
+    }
+    if !tasks.iter().any(ClusterTask::is_active) {
         return String::new();
     }
     let mut out = format!("\n{}\n", paint(screen, HEAD, "tasks of the cluster"));
@@ -119,6 +125,10 @@ fn cluster(stand: &Stand, screen: Screen) -> String {
     let mut groups: Vec<(String, Vec<&str>)> = Vec::new();
     for task in tasks.iter().filter(|task| !task.is_running()) {
         let why = match (task.is_waiting(), task.was_cut_short()) {
+            (true, _) if task.is_held() => {
+                let free = format!("scontrol release {}, or scancel {} and let the end render it", task.id, task.id);
+                format!("held by the scheduler ({}): {free}", task.reason)
+            }
             (true, _) if task.reason.is_empty() => "waiting".to_owned(),
             (true, _) => format!("waiting: {}", task.reason),
             (_, true) => format!("cut short: {}", task.state.to_lowercase().replace('_', " ")),
@@ -173,8 +183,9 @@ pub fn json<'p>(
         };
         stand.rows.iter().map(row).collect::<Vec<_>>()
     };
+    let unanswered = sheets.clone().find_map(|(_, stand)| stand.unanswered.as_ref());
     let tasks: Vec<&ClusterTask> = sheets.clone().flat_map(|(_, stand)| &stand.tasks).collect();
-    json!({ "truepath": 1, "series": sheets.clone().flat_map(one).collect::<Vec<_>>(), "fix": fixes, "tasks": tasks })
+    json!({ "truepath": 1, "series": sheets.clone().flat_map(one).collect::<Vec<_>>(), "fix": fixes, "tasks": tasks, "scheduler": unanswered })
 }
 
 /// What is asked about frames of one series.

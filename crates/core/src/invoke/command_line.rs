@@ -64,6 +64,8 @@ pub enum CallKind {
     Render,
     /// A movie.
     Encode,
+    /// Whatever the other calls left, and what comes after the plan.
+    End,
 }
 
 impl CallKind {
@@ -74,6 +76,7 @@ impl CallKind {
             CallKind::Export => "export",
             CallKind::Render => "render",
             CallKind::Encode => "encode",
+            CallKind::End => "end",
         }
     }
 }

@@ -37,6 +37,18 @@ impl ClusterTask {
         ["RUNNING", "COMPLETING", "SUSPENDED", "STOPPED"].contains(&self.state.as_str())
     }
 
+    /// Whether it renders, or will.
+    #[must_use]
+    pub fn is_active(&self) -> bool {
+        self.is_waiting() || self.is_running()
+    }
+
+    /// Whether somebody has to let it go before it can begin: the scheduler holds it.
+    #[must_use]
+    pub fn is_held(&self) -> bool {
+        self.is_waiting() && self.reason.to_ascii_lowercase().contains("held")
+    }
+
     /// Whether it ended in another way than by itself: such a task has left something undone.
     #[must_use]
     pub fn was_cut_short(&self) -> bool {

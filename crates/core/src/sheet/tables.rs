@@ -51,7 +51,7 @@ pub const RUN_KEYS: [(&str, &str); 13] = [
     ("space_wait", "How long calls wait for space on a full disk before the run stops; 60s by default."),
     (
         "after",
-        "Commands to run once the plan is over, as lists of words; {outcome} is complete, incomplete or interrupted.",
+        "Commands to run once the plan is over, as lists of words; {outcome} is complete or incomplete. An interrupted plan is not over.",
     ),
     ("heartbeat", "How often a member of run --share gives a sign of life; 15s by default."),
     ("takeover", "After how long without a sign of life the other members take over its calls; 90s by default."),

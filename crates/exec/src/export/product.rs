@@ -1,5 +1,6 @@
 //! A product on disk: whether it is whole, its digest, and how it gets its name.
 
+use std::fs::File;
 use std::io::{ErrorKind, Read as _};
 use std::path::Path;
 use std::time::Duration;
@@ -10,6 +11,7 @@ use truepath_core::resolve::paths;
 use truepath_core::scene::{self, Unread};
 
 use crate::disk;
+use crate::landing::stage;
 
 /// What is written down of a product, beside it.
 const ABOUT: &str = ".truepath-product.json";
@@ -95,13 +97,7 @@ fn looked_at(staged: &Path) -> Result<About, String> {
         return Err(why);
     }
     let mut hash = blake3::Hasher::new();
-    let mut block = Vec::with_capacity(1 << 20);
-    let mut bytes = 0;
-    while (&mut file).take(1 << 20).read_to_end(&mut block).map_err(words)? > 0 {
-        bytes += block.len() as u64;
-        hash.update(&block);
-        block.clear();
-    }
+    let bytes = read(&mut file, &mut hash).map_err(words)?;
     if bytes == 0 {
         return Err("it is empty".to_owned());
     }
@@ -110,5 +106,28 @@ fn looked_at(staged: &Path) -> Result<About, String> {
     if bytes != before || staged.metadata().map_err(words)?.len() != bytes {
         return Err("something still writes to it".to_owned());
     }
+    // What lies beside it belongs to it: buffers, textures, layers.
+    let part = staged.parent().unwrap_or(Path::new("."));
+    let mut beside = stage::files(part);
+    beside.retain(|path| path != staged);
+    beside.sort();
+    for path in beside {
+        let (mut file, _) = truepath_media::open(&path).map_err(words)?;
+        hash.update(path.strip_prefix(part).unwrap_or(&path).as_os_str().as_encoded_bytes());
+        read(&mut file, &mut hash).map_err(words)?;
+        file.sync_all().map_err(words)?;
+    }
     Ok(About { bytes, digest: hash.finalize().to_hex()[..32].to_owned() })
+}
+
+/// Reads a file to its end; its bytes.
+fn read(file: &mut File, hash: &mut blake3::Hasher) -> std::io::Result<u64> {
+    let mut block = Vec::with_capacity(1 << 20);
+    let mut bytes = 0;
+    while file.by_ref().take(1 << 20).read_to_end(&mut block)? > 0 {
+        bytes += block.len() as u64;
+        hash.update(&block);
+        block.clear();
+    }
+    Ok(bytes)
 }

@@ -12,6 +12,9 @@ const MOST: usize = 16 << 20;
 /// The end of what a program says of its failure, in bytes.
 const LAST: u64 = 4096;
 
+/// How the words begin of a program that cannot be started.
+pub const UNSTARTED: &str = "cannot start";
+
 /// What a program printed, and how it ended.
 pub struct Answer {
     /// Standard output.
@@ -32,7 +35,7 @@ pub fn ask(
     folder: &Path,
     (patience, together): (Duration, bool),
 ) -> Result<Answer, String> {
-    let failed = |error: std::io::Error| format!("cannot start {}: {error}", program.display());
+    let failed = |error: std::io::Error| format!("{UNSTARTED} {}: {error}", program.display());
     let mut errors: Option<File> = if together { None } else { Some(tempfile::tempfile().map_err(failed)?) };
     let programs = SystemPrograms::plain();
     let mut hearing = Hearing { programs: &programs, text: String::new(), process: 0, until: None, ended: None };

@@ -8,12 +8,13 @@ use serde::{Deserialize, Serialize};
 use truepath_core::run::meant::Meant;
 
 use super::OVER;
-use super::rivals::MEANT;
 use crate::disk;
 use crate::process::identity;
 use crate::state::StateFolder;
 use crate::state::journal::Journal;
 
+/// The file in which a plan's first member says what all of them mean.
+pub(super) const MEANT: &str = "meant.json";
 /// What a member's counter reads once it has left.
 pub(super) const GONE: &str = "gone";
 

@@ -22,8 +22,8 @@ use crate::disk;
 use crate::failure::Failure;
 use crate::state::StateFolder;
 use crate::state::journal;
-use members::{GONE, numbers, workers};
-use rivals::{MEANT, Rivals, owner, written};
+use members::{GONE, MEANT, numbers, workers};
+use rivals::{Rivals, owner, written};
 
 pub use members::{Member, Other, others};
 

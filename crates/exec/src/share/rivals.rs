@@ -13,9 +13,6 @@ use super::members::{Member, numbers, worker};
 use crate::disk;
 use crate::state::StateFolder;
 
-/// The file in which a plan's first member says what all of them mean.
-pub(super) const MEANT: &str = "meant.json";
-
 /// What a claim says: who made it, and what its call writes.
 pub(super) fn written(tag: &str, covers: &Covered) -> String {
     format!("{tag}\n{}", serde_json::to_string(covers).unwrap_or_default())

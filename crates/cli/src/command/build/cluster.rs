@@ -1,18 +1,21 @@
 //! `build --to slurm`: the plan as an array of tasks.
 
-use std::io::Write;
+use std::ops::Range;
 use std::path::Path;
-use std::process::{Command, Stdio};
 use std::time::Duration;
 
+use truepath_core::invoke::command_line::CommandLine;
 use truepath_core::invoke::script::slurm::{self, Batch};
 use truepath_core::invoke::script::{self, Script};
+use truepath_core::plan::Plan;
 use truepath_core::resolve::paths;
+use truepath_core::run::cost::Costs;
 use truepath_exec::disk;
-use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::failure::Failure;
 use truepath_exec::guard::Deliveries;
 use truepath_exec::threads::Cores;
 
+use super::submit::{Limits, plan_of, submit};
 use super::{Built, costs, parts};
 use crate::args::BuildArgs;
 use crate::exit_code::Exit;
@@ -51,13 +54,8 @@ pub fn build(
         return Ok(Exit::Well);
     }
     let seconds = |steps: &[_]| steps.iter().map(|step| parts::weight(plan, step, &costs)).sum::<f64>();
-    let usual = if costs.is_known() { (seconds(rendering) / TASK).ceil() as usize } else { UNMEASURED };
-    let count = args.parts.and_then(|parts| usize::try_from(parts).ok()).unwrap_or(usual.clamp(1, MOST));
-    let mut cut = parts::cut(plan, steps, &costs, count);
-    if cut.is_empty() {
-        // Only movies are left: the one task has nothing to do, and the last one makes them.
-        cut.push(exports..exports);
-    }
+    let limits = Limits::ask(loaded.state.folder());
+    let cut = cut(args, (plan, steps), &costs, &limits);
     let longest = cut.iter().map(|part| seconds(&steps[part.clone()])).fold(0.0, f64::max);
     let workers = plan.run.workers.max(1) as f64;
     let foreseen = costs.is_known().then(|| longest * costs.bias().2.max(1.0) / workers * MARGIN + BESIDE);
@@ -68,6 +66,9 @@ pub fn build(
     let logs = paths::from_system(&loaded.state.tasks());
     let words: Vec<String> =
         std::iter::once(paths::from_system(&around.program)).chain(super::guard_words(args, loaded)).collect();
+    let calls = slurm::calls(steps, &cut);
+    let digest = plan_of(plan, steps);
+    let list = loaded.state.tasks().join(format!("{}.calls", &blake3::hash(calls.as_bytes()).to_hex()[..16]));
     let batch = Batch {
         name: &name,
         logs: &logs,
@@ -76,6 +77,8 @@ pub fn build(
         time,
         memory: cluster.memory.or(held),
         guard: (!args.plain).then_some(words.as_slice()),
+        plan: &digest,
+        calls: &paths::from_system(&list),
     };
     let wish = Script {
         keep_going: true,
@@ -91,6 +94,10 @@ pub fn build(
     // The scheduler makes no folder for what the tasks say.
     let made = loaded.state.make().and_then(|()| std::fs::create_dir_all(&logs));
     made.map_err(|error| Failure::machine("make the folder", &logs, &error))?;
+    if !args.plain {
+        disk::keep(&list, &calls).map_err(|error| Failure::machine("write", &list, &error))?;
+    }
+    limits.fits(&text)?;
     let own = loaded.state.folder().join(format!("{name}.sbatch"));
     let path = match (output, args.submit) {
         (Some(output), _) => {
@@ -132,22 +139,24 @@ pub fn build(
     submit(path)
 }
 
-/// Starts the script, which submits itself.
-fn submit(path: &Path) -> Result<Exit, Failure> {
-    let said = Command::new("sh").arg(path).stdin(Stdio::null()).stdout(Stdio::piped()).output();
-    let said = said.map_err(|error| Failure::machine("start", path, &error))?;
-    show::tell(&String::from_utf8_lossy(&said.stdout));
-    let errors = String::from_utf8_lossy(&said.stderr).trim().to_owned();
-    if said.status.success() {
-        if !errors.is_empty() {
-            show::tell(&format!("{errors}\n"));
-        }
-        show::tell("`truepath status` shows what each task renders\n");
-        return Ok(Exit::Well);
+/// The steps of each task.
+fn cut(args: &BuildArgs, (plan, steps): (&Plan, &[CommandLine]), costs: &Costs, limits: &Limits) -> Vec<Range<usize>> {
+    let (exports, movies) = script::around(steps);
+    let rendering = &steps[exports..steps.len() - movies];
+    let seconds: f64 = rendering.iter().map(|step| parts::weight(plan, step, costs)).sum();
+    let usual = if costs.is_known() { (seconds / TASK).ceil() as usize } else { UNMEASURED };
+    let count = args.parts.and_then(|parts| usize::try_from(parts).ok()).unwrap_or(usual.clamp(1, MOST));
+    // Places in an array begin at 1 here, and have to be below its size.
+    let most = limits.array.map_or(usize::MAX, |size| size.saturating_sub(1).max(1));
+    if count > most {
+        show::tell(&format!(
+            "note: {most} tasks instead of {count}: the scheduler takes no larger array (MaxArraySize)\n"
+        ));
     }
-    // Nothing is left half-submitted: the script takes back what it had submitted.
-    let _ = std::io::stdout().flush();
-    let message = format!("the scheduler refused it: {errors}");
-    let help = format!("check that this machine may submit jobs; the script is {}", path.display());
-    Err(Failure::new(Cause::Machine, message).help(help))
+    let mut cut = parts::cut(plan, steps, costs, count.min(most));
+    if cut.is_empty() {
+        // Only movies are left: the one task has nothing to do, and the last one makes them.
+        cut.push(exports..exports);
+    }
+    cut
 }

@@ -2,6 +2,7 @@
 
 mod cluster;
 mod parts;
+mod submit;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
@@ -9,7 +10,8 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 
 use rayon::iter::{IntoParallelRefIterator, ParallelExtend, ParallelIterator};
-use truepath_core::invoke::command_line::CommandLine;
+use truepath_core::frames::Frames;
+use truepath_core::invoke::command_line::{CallKind, CommandLine};
 use truepath_core::invoke::script::{self, Script, cmd};
 use truepath_core::plan::{Adapters, Call, Plan, Series, calls_of, movie_calls};
 use truepath_core::resolve::{Job, paths};
@@ -202,6 +204,10 @@ fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<(Ve
         guard(args, loaded, around, &mut steps);
     }
     wait_for_frames(plan, &calls, &mut steps);
+    // A script of ours ends a plan by itself, and so do the tasks of a cluster.
+    if is_guarded(args) && (args.through.is_some() || args.to == ScriptKind::Json || args.common.json) {
+        steps.extend(end(args, loaded, &steps));
+    }
     Ok((steps, broken))
 }
 
@@ -265,6 +271,24 @@ fn guard(args: &BuildArgs, loaded: &Loaded, around: &Surroundings, steps: &mut V
         step.product = None;
         step.files.clear();
     }
+}
+
+/// The call that ends a plan in a queue: it needs all others, whatever became of them.
+fn end(args: &BuildArgs, loaded: &Loaded, steps: &[CommandLine]) -> Option<CommandLine> {
+    let last = steps.last()?;
+    let words = guard_words(args, loaded).into_iter().chain(["--share".to_owned()]);
+    Some(CommandLine {
+        id: "end".to_owned(),
+        kind: CallKind::End,
+        job: String::new(),
+        passes: Vec::new(),
+        frames: Frames::none(),
+        arguments: words.collect(),
+        log: format!("{}/end.guard.log", paths::parent(&last.log)),
+        writes: Vec::new(),
+        needs: steps.iter().map(|step| step.id.clone()).collect(),
+        ..last.clone()
+    })
 }
 
 fn document(built: &[Built<'_>]) -> String {

@@ -15,6 +15,7 @@ use truepath_exec::share::{self, Agreed, Claims, Member, Other, Times};
 use truepath_exec::state::StateFolder;
 use truepath_exec::state::journal::Journal;
 
+use super::Request;
 use crate::args::RunArgs;
 use crate::lower::{Screen, Surroundings};
 use crate::pipeline::{self, LoadOptions, Loaded, Queue};
@@ -194,19 +195,14 @@ const REST: u32 = 50;
 const PAUSE: Duration = Duration::from_secs(1);
 
 impl<'e> Edits<'e> {
-    pub fn of(
-        (args, at): (&'e RunArgs, usize),
-        texts: &[PathBuf],
-        loaded: &Loaded,
-        choice: Existing,
-        around: &'e Surroundings,
-    ) -> Edits<'e> {
+    pub(super) fn of(request: &Request<'e>, loaded: &Loaded, choice: Existing) -> Edits<'e> {
+        let Request { args, around, texts, at } = *request;
         let scenes = loaded.plan.jobs.iter().filter_map(|job| Some(PathBuf::from(&job.scene.as_ref()?.value)));
         let mut files: Vec<PathBuf> = texts.iter().cloned().chain(scenes).collect();
         files.sort();
         files.dedup();
         let files = files.into_iter().map(|file| (file.clone(), stamp(&file))).collect();
-        Edits { args, at, around, files, own: meant(loaded, choice), choice, due: Instant::now() }
+        Edits { args, at: at.unwrap_or(0), around, files, own: meant(loaded, choice), choice, due: Instant::now() }
     }
 
     /// What changed since it was looked at last, in words: looked at where a call is over.

@@ -15,7 +15,10 @@ use crate::lower::Surroundings;
 use crate::pipeline::Loaded;
 use crate::show::verdicts::cut;
 use crate::show::{self, counted, progress};
+use truepath_core::run::history::Depth;
+use truepath_exec::failure::Failure;
 use truepath_exec::scheduler::Outcome;
+use truepath_exec::state::journal::{self, Journal};
 
 /// Failures that are listed before the rest is only counted.
 const MOST_LINES: usize = 8;
@@ -164,8 +167,23 @@ fn kept_lines(loaded: &Loaded, ended: &Result, around: &Surroundings) -> String 
     lines.into_iter().take(MOST_LINES).chain([rest]).collect()
 }
 
-/// Runs the sheet's own commands once the plan is over, also after failure. What they do wrong is told and changes nothing.
-pub fn afterwards(loaded: &Loaded, word: &str) {
+/// Runs the sheet's own commands once the plan is over, also after failure, and once: neither when somebody has interrupted it,
+/// nor again where nothing has landed since. What they do wrong is told and changes nothing.
+///
+/// # Errors
+/// When the journals cannot be read or written.
+pub fn afterwards(loaded: &Loaded, result: &Result, journal: &Journal) -> std::result::Result<(), Failure> {
+    let word = result.word();
+    if loaded.plan.run.after.is_empty() || result.outcome.interrupted {
+        return Ok(());
+    }
+    let history = journal::read(&loaded.state, Depth::Landings)?;
+    let landings = loaded.plan.outputs().map(|(_, output)| history.of(output).len() as u64).sum();
+    let told = (word.to_owned(), landings);
+    if history.sessions.iter().any(|session| session.after.as_ref() == Some(&told)) {
+        return Ok(());
+    }
+    journal.write(&Event::After { outcome: told.0, landings })?;
     let known =
         |name: &str| if name == "outcome" { Lookup::Value(Value::Text(word.to_owned())) } else { Lookup::Unknown };
     for command in &loaded.plan.run.after {
@@ -177,6 +195,7 @@ pub fn afterwards(loaded: &Loaded, word: &str) {
             Err(error) => show::tell(&format!("after the run: cannot start {program}: {error}\n")),
         }
     }
+    Ok(())
 }
 
 /// Opens the folder of the first series in the system's file manager.

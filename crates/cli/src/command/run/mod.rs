@@ -55,6 +55,16 @@ struct Ours {
     _lock: Lock,
 }
 
+/// What a run was asked for, and where.
+struct Request<'r> {
+    args: &'r RunArgs,
+    around: &'r Surroundings,
+    /// The files that its sheets were read from.
+    texts: &'r [PathBuf],
+    /// The sheet's place among several.
+    at: Option<usize>,
+}
+
 /// Renders, stages and lands all frames that are needed, sheet by sheet.
 pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let mut ours: Vec<Ours> = Vec::new();
@@ -86,8 +96,8 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
         let several = queue.sheets.len() > 1;
         let texts = agree::texts(&queue, around);
         for (at, (loaded, ours)) in queue.sheets.iter_mut().zip(&ours).enumerate() {
-            let request = (args, several.then_some(at), texts.as_slice());
-            worst = worst.max(sheet(request, loaded, &ours.journal, around)?);
+            let request = Request { args, around, texts: &texts, at: several.then_some(at) };
+            worst = worst.max(sheet(&request, loaded, &ours.journal)?);
             if worst == Exit::Interrupted {
                 break;
             }
@@ -171,13 +181,9 @@ fn alone(state: &StateFolder, loaded: &Loaded, around: &Surroundings) -> Result<
     Err(Failure::new(Cause::Machine, message).help(JOIN))
 }
 
-/// One sheet of a call: `at` is its place among several, `texts` are the files that all of them were read from.
-fn sheet(
-    (args, at, texts): (&RunArgs, Option<usize>, &[PathBuf]),
-    loaded: &mut Loaded,
-    journal: &Journal,
-    around: &Surroundings,
-) -> Result<Exit, Failure> {
+/// One sheet of a call.
+fn sheet(request: &Request<'_>, loaded: &mut Loaded, journal: &Journal) -> Result<Exit, Failure> {
+    let Request { args, around, at, .. } = *request;
     let choice = args.existing.map(existing).unwrap_or(loaded.plan.run.existing);
     let here = loaded.machine.workers.and_then(|workers| usize::try_from(workers).ok());
     if let Some(chunk) = args.chunk {
@@ -199,7 +205,7 @@ fn sheet(
     super::guard_calls(&loaded.plan, need.iter().map(Frames::count))?;
     if args.exports || !exports.is_empty() && exports.len() == args.only.len() {
         let work = Work { loaded, before: &before, need: &need, spread: false };
-        return only::exports((args, &exports), &work, journal, around);
+        return only::exports(request, &exports, &work, journal);
     }
     let own = Own::of(loaded, choice);
     let mut claims = None;
@@ -215,8 +221,8 @@ fn sheet(
     let mut last = true;
     if total > 0 {
         let work = Work { loaded, before: &before, need: &need, spread: args.order == CallOrder::EndsFirst };
-        let edits = Some(Edits::of((args, at.unwrap_or(0)), texts, loaded, choice, around));
-        (ended.outcome, ended.failures, last) = render(args, &work, (journal, claims.take(), edits), around)?;
+        let edits = Some(Edits::of(request, loaded, choice));
+        (ended.outcome, ended.failures, last) = render(request, &work, (journal, claims.take()), edits)?;
     }
     ended.seconds = began.elapsed().as_secs_f64();
     ended.after = if total == 0 { before } else { again(loaded, around)? };
@@ -236,7 +242,7 @@ fn sheet(
         last = is_last(loaded, claims, &own)?;
     }
     if last {
-        closing::afterwards(loaded, ended.word());
+        closing::afterwards(loaded, &ended, journal)?;
     }
     if !args.common.json {
         show::tell(&closing::summary(args, loaded, &ended, around));
@@ -307,11 +313,12 @@ fn observation<'o>(loaded: &'o Loaded, machine: &'o Machine, told: &'o (dyn Fn(u
 
 /// Renders; what failed for good, and whether this is the member that ends the round.
 fn render(
-    args: &RunArgs,
+    request: &Request<'_>,
     work: &Work<'_>,
-    (journal, claims, mut edits): (&Journal, Option<Claims>, Option<Edits<'_>>),
-    around: &Surroundings,
+    (journal, claims): (&Journal, Option<Claims>),
+    mut edits: Option<Edits<'_>>,
 ) -> Result<(Outcome, Vec<Event>, bool), Failure> {
+    let Request { args, around, .. } = *request;
     let loaded = work.loaded;
     let mut calls = work.calls(&args.only, args.share);
     if let Some(claims) = &claims {
@@ -326,7 +333,7 @@ fn render(
     progress.show(&began);
     let parts: Vec<_> = calls.iter().flat_map(|call| loaded.command_lines(around).narrowed(call, work.need)).collect();
     let programs = SystemPrograms::guarded(&around.program);
-    let Exported { digests, blocked } = prepare(args, loaded, &parts, (journal, &programs), around)?;
+    let Exported { digests, blocked } = prepare(request, loaded, &parts, (journal, &programs))?;
     for (job, failure) in &blocked {
         let job = loaded.plan.jobs[*job].name.clone();
         let event = Event::GaveUp { job, why: failure.message.clone() };
@@ -379,12 +386,12 @@ fn render(
 
 /// What comes before the first frame. Jobs for which it cannot be done are returned with the reason.
 fn prepare(
-    args: &RunArgs,
+    request: &Request<'_>,
     loaded: &Loaded,
     calls: &[Call],
     (journal, programs): (&Journal, &SystemPrograms),
-    around: &Surroundings,
 ) -> Result<Exported, Failure> {
+    let Request { args, around, .. } = *request;
     let blocked = export::needs(&loaded.plan, &loaded.adapters, calls, &around.program);
     let free: Vec<_> = calls.iter().filter(|call| !blocked.contains_key(&call.job)).cloned().collect();
     let member = Member::own(&around.host, journal);

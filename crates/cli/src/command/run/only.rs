@@ -13,7 +13,7 @@ use truepath_exec::process::SystemPrograms;
 use truepath_exec::state::journal::Journal;
 
 use super::work::Work;
-use super::{Ours, prepare, render, take};
+use super::{Ours, Request, prepare, render, take};
 use crate::args::{Common, RunArgs};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
@@ -26,20 +26,20 @@ pub fn is_export(id: &str, loaded: &Loaded) -> bool {
 }
 
 /// Makes nothing but what comes before the first frame; of exports those that are named, where any are.
-pub fn exports(
-    (args, named): (&RunArgs, &[&String]),
+pub(super) fn exports(
+    request: &Request<'_>,
+    named: &[&String],
     work: &Work<'_>,
     journal: &Journal,
-    around: &Surroundings,
 ) -> Result<Exit, Failure> {
-    let loaded = work.loaded;
+    let (loaded, around) = (work.loaded, request.around);
     let lines = loaded.command_lines(around);
     let is_wanted = |call: &Call| named.is_empty() || lines.export_of(call.job).is_some_and(|id| named.contains(&id));
     let calls = work.calls(&[], false).into_iter().filter(is_wanted);
     let parts: Vec<_> = calls.flat_map(|call| lines.narrowed(&call, work.need)).collect();
     let made = lines.exports(&parts, "").len();
     let programs = SystemPrograms::guarded(&around.program);
-    let blocked = prepare(args, loaded, &parts, (journal, &programs), around)?.blocked;
+    let blocked = prepare(request, loaded, &parts, (journal, &programs))?.blocked;
     if let Some(first) = blocked.into_values().next() {
         return Err(first);
     }
@@ -73,7 +73,8 @@ pub fn measured(common: &Common, around: &Surroundings) -> Result<Exit, Failure>
         let mut before = vec![Verdict::default(); need.len()];
         before.iter_mut().enumerate().for_each(|(at, own)| own.series = at);
         let work = Work { loaded, before: &before, need: &need, spread: false };
-        let rendered = render(&args, &work, (&ours.journal, None, None), around);
+        let request = Request { args: &args, around, texts: &[], at: None };
+        let rendered = render(&request, &work, (&ours.journal, None), None);
         for folder in trial::folders(&loaded.plan) {
             // What stays is cleared by the next one, and a folder that is not empty belongs to another sheet.
             let _ = stage::clear(Path::new(&folder));

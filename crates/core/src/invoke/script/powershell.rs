@@ -227,7 +227,7 @@ impl Writer<'_> {
                 words.split_first().map_or((word(""), &[][..]), |(program, rest)| (program.clone(), rest));
             let _ = writeln!(
                 out,
-                "  [void](Invoke-Program @{{ Program = {program}; Words = @({}); Folder = $homefolder; Puts = @(); Variables = @{{ }}; Log = $logs + '/after.log' }})",
+                "  if ($failed -ne 130) {{ [void](Invoke-Program @{{ Program = {program}; Words = @({}); Folder = $homefolder; Puts = @(); Variables = @{{ }}; Log = $logs + '/after.log' }}) }}",
                 rest.join(", ")
             );
         }

@@ -151,6 +151,9 @@ finish() {
   fi
 "#,
         );
+        if !self.plan.run.after.is_empty() {
+            out.push_str("  [ \"$failed\" -ne 130 ] || exit 130\n");
+        }
         // Of many tasks only the last one ends the plan.
         if self.wish.is_task && !self.plan.run.after.is_empty() {
             out.push_str("  [ \"$role\" = last ] || exit \"$failed\"\n");

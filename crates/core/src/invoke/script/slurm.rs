@@ -31,6 +31,10 @@ pub struct Batch<'b> {
     pub memory: Option<u64>,
     /// This program and its arguments, where it makes the calls of each task.
     pub guard: Option<&'b [String]>,
+    /// What tells this plan from others: no two of one are rendered at once.
+    pub plan: &'b str,
+    /// The file that has the names of each task's calls, a line each: see [`calls`].
+    pub calls: &'b str,
 }
 
 /// Longest name of a job.
@@ -56,16 +60,7 @@ pub fn script(
     let mut out = head(plan, steps, batch);
     if let Some(words) = batch.guard {
         let words: Vec<String> = words.iter().map(|text| word(text)).collect();
-        let _ = write!(
-            out,
-            "\nrender() {{ exec {} \"$@\"; }}\ncase $role in part)\n  case $SLURM_ARRAY_TASK_ID in\n",
-            words.join(" ")
-        );
-        for (at, part) in batch.parts.iter().enumerate() {
-            let ids = steps[part.clone()].iter().map(|step| word(&step.id));
-            let _ = writeln!(out, "  {}) set -- {} ;;", at + 1, ids.collect::<Vec<_>>().join(" "));
-        }
-        out.push_str("  esac ;;\nesac\n");
+        let _ = write!(out, "\nrender() {{ exec {} \"$@\"; }}\ncalls={}\n", words.join(" "), word(batch.calls));
         out.push_str(GUARDED);
         return out;
     }
@@ -92,11 +87,21 @@ pub fn script(
     for (at, (calls, files)) in sizes.iter().enumerate() {
         let _ = writeln!(out, "  {}) at=0 total={calls} planned={files}; part_{} ;;", at + 1, at + 1);
     }
-    let _ = writeln!(out, "  esac\n  finish ;;\nesac\nat=0 total={} planned={}", all.0, all.1);
+    let _ = writeln!(out, "  esac\n  free_the_end\n  finish ;;\nesac\nat=0 total={} planned={}", all.0, all.1);
     out.push_str("succeed\n(\n");
     out.extend((1..=sizes.len()).map(|at| format!("part_{at}\n")));
     out.push_str("movies\nfinish\n) &\npass_on\nconclude\n");
     out
+}
+
+/// The names of each task's calls, a line each. A script has no room for very many.
+#[must_use]
+pub fn calls(steps: &[CommandLine], parts: &[Range<usize>]) -> String {
+    let line = |part: &Range<usize>| {
+        let ids: Vec<&str> = steps[part.clone()].iter().map(|step| step.id.as_str()).collect();
+        format!("{}\n", ids.join(" "))
+    };
+    parts.iter().map(line).collect()
 }
 
 /// What stands before the work: options, and how the script submits itself.
@@ -107,13 +112,14 @@ fn head(plan: &Plan, steps: &[CommandLine], batch: &Batch<'_>) -> String {
     }
     let _ = writeln!(
         out,
-        "# Submit it with sbatch, or start it with sh: both submit {} tasks and one that ends the plan.\n# Submitted again, it renders what is not there yet. `scancel --name={}` stops all of it.\n",
+        "# Submit it with sbatch, or start it with sh: both submit {} tasks and one that ends the plan.\n# Submitted again once that is over, it renders what is not there yet. `scancel --name={}` stops all that renders this sheet.\n",
         batch.parts.len(),
         batch.name
     );
     let values = [
         ("name", batch.name.to_owned()),
         ("slurm_logs", batch.logs.to_owned()),
+        ("plan", batch.plan.to_owned()),
         ("tasks", batch.parts.len().to_string()),
         ("at_once", plan.run.cluster.at_once.map(|count| format!("%{count}")).unwrap_or_default()),
         ("has_first", if batch.exports { "yes" } else { "no" }.to_owned()),
@@ -126,7 +132,7 @@ fn head(plan: &Plan, steps: &[CommandLine], batch: &Batch<'_>) -> String {
     let asked: Vec<String> = options(&plan.run.cluster).iter().map(|option| format!(" {}", word(option))).collect();
     let _ = write!(
         out,
-        "\n# submit FACTOR OPTIONS...: submits this file; the job's number comes back.\nsubmit() {{\n  factor=$1\n  shift\n  [ -z \"$minutes\" ] || set -- --time=\"$((minutes * factor))\" \"$@\"\n  [ -z \"$megabytes\" ] || set -- --mem=\"$((megabytes * factor))M\" \"$@\"\n  sbatch --parsable --job-name=\"$name\" --requeue --open-mode=append --signal=B:TERM@30{} \"$@\" \"$0\"\n}}\n{FUNCTIONS}",
+        "\n# submit FACTOR OPTIONS...: submits this file; the job's number comes back.\nsubmit() {{\n  factor=$1\n  shift\n  [ -z \"$minutes\" ] || set -- --time=\"$((minutes * factor))\" \"$@\"\n  [ -z \"$megabytes\" ] || set -- --mem=\"$((megabytes * factor))M\" \"$@\"\n  id=$(sbatch --parsable --job-name=\"$name\" --requeue --open-mode=append --signal=B:TERM@30{} \"$@\" \"$0\") || return\n  echo \"${{id%%;*}}\" | tee -a -- \"$ids\"\n}}\n{FUNCTIONS}",
         asked.concat()
     );
     out
@@ -161,12 +167,17 @@ const FUNCTIONS: &str = include_str!("slurm.sh");
 /// reaches it.
 const GUARDED: &str = r#"
 case $role in
-  first) render --exports ;;
+  first) render --share --exports ;;
   part)
-    [ $# -gt 0 ] || exit 0
-    for id do shift; set -- "$@" --only "$id"; done
-    render --share "$@" &
-    pass_on
+    # Names of calls have no blanks.
+    set -- $(sed -n "${SLURM_ARRAY_TASK_ID}p" <"$calls")
+    code=0
+    if [ $# -gt 0 ]; then
+      for id do shift; set -- "$@" --only "$id"; done
+      render --share "$@" &
+      pass_on
+    fi
+    free_the_end
     exit "$code" ;;
 esac
 succeed

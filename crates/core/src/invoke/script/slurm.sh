@@ -1,7 +1,11 @@
 
 role=${TRUEPATH_ROLE:-start}
 journals=${slurm_logs%/*/*}/journal
-tries=$slurm_logs/tries
+# A submission names, counts and cancels the jobs that it made, and no others.
+host=$(uname -n | tr -cd 'A-Za-z0-9.-')
+submission=${TRUEPATH_SUBMISSION:-$host-$(date +%s)-$$}
+ids=$slurm_logs/$submission.jobs
+tries=$slurm_logs/$submission.tries
 # A percent sign in the name of a log would begin a pattern.
 logs_for_slurm=$(printf '%s' "$slurm_logs" | sed 's/%/%%/g')
 in_json() { printf '%s' "$1" | tr -cd 'A-Za-z0-9._-'; }
@@ -13,29 +17,43 @@ submit_last() {
   submit "$1" --dependency="$2" --output="$logs_for_slurm/last.log" --export=ALL,TRUEPATH_ROLE=last
 }
 
+# under_way: the jobs of earlier submissions of this very plan that are not over.
+under_way() {
+  for file in "$slurm_logs"/*.jobs; do
+    [ -f "$file" ] && head -n 1 -- "$file" | grep -qx "plan $plan" || continue
+    squeue --noheader --format=%A | sort -u | grep -xFf "$file"
+  done
+}
+
+# take_back: what was submitted so far is cancelled again.
+take_back() {
+  tail -n +2 -- "$ids" | while read -r id; do scancel "$id"; done
+  exit 4
+}
+
 # submit_all: the exports, then the tasks, then the task that ends the plan.
 submit_all() {
   mkdir -p -- "$slurm_logs" || exit 4
+  busy=$(under_way | tr '\n' ' ')
+  if [ -n "$busy" ]; then
+    echo "this plan is being rendered: jobs ${busy% }. Wait for them, or end them first: scancel ${busy% }" >&2
+    exit 4
+  fi
   : >"$tries"
+  echo "plan $plan" >"$ids"
   # What is exported is shared by these tasks and by no others.
-  export TRUEPATH_PRODUCTS="script-tasks-$(uname -n)-$$-$(date +%s)"
+  export TRUEPATH_SUBMISSION="$submission" TRUEPATH_PRODUCTS="script-tasks-$submission"
   before=
   if [ "$has_first" = yes ]; then
     first=$(submit 1 --output="$logs_for_slurm/first.log" --export=ALL,TRUEPATH_ROLE=first) || exit 4
-    before=--dependency=afterany:${first%%;*}
-    echo "what comes before the first frame: job ${first%%;*}"
+    before=--dependency=afterany:$first
+    echo "what comes before the first frame: job $first"
   fi
-  array=$(submit 1 ${before:+"$before"} --array="1-$tasks$at_once" --output="$logs_for_slurm/part-%a.log" --export=ALL,TRUEPATH_ROLE=part) || {
-    [ -z "$before" ] || scancel "${first%%;*}"
-    exit 4
-  }
-  last=$(submit_last 1 "afterany:${array%%;*}") || {
-    scancel ${before:+"${first%%;*}"} "${array%%;*}"
-    exit 4
-  }
-  submit_last 2 "afternotok:${last%%;*}" >/dev/null
-  echo "$tasks tasks: job ${array%%;*}"
-  echo "the end of the plan: job ${last%%;*}"
+  array=$(submit 1 ${before:+"$before"} --array="1-$tasks$at_once" --output="$logs_for_slurm/part-%a.log" --export=ALL,TRUEPATH_ROLE=part) || take_back
+  last=$(submit_last 1 "afterany:$array") || take_back
+  submit_last 2 "afternotok:$last" >/dev/null
+  echo "$tasks tasks: job $array"
+  echo "the end of the plan: job $last"
   echo "what they say: $slurm_logs"
 }
 
@@ -57,7 +75,18 @@ pass_on() {
 landed() { cat -- "$journals"/*.jsonl 2>/dev/null | grep -c '"event":"landed"'; }
 
 # successors: the tasks that go on if this one is cut short, the last one first.
-successors() { squeue --noheader --name="$name" --states=PENDING --format=%i | grep -v '[^0-9]' | grep -vx "$SLURM_JOB_ID" | sort -rn; }
+successors() { squeue --noheader --states=PENDING --format=%i | grep -xFf "$ids" | grep -vx "$SLURM_JOB_ID" | sort -rn; }
+
+# free_the_end: where only held tasks of this array are left, they are cancelled: the end of the plan renders what they have not.
+free_the_end() {
+  [ -n "${SLURM_ARRAY_JOB_ID-}" ] || return 0
+  left=$(squeue --noheader --array --jobs="$SLURM_ARRAY_JOB_ID" --format='%i %r' | grep -v "^${SLURM_ARRAY_JOB_ID}_${SLURM_ARRAY_TASK_ID} ")
+  if [ -z "$left" ] || echo "$left" | grep -qvi held; then return 0; fi
+  echo "$left" | while read -r id why; do
+    echo "$id is held ($why) and keeps the end waiting: it is cancelled"
+    scancel "$id"
+  done
+}
 
 # succeed: sees to it that two tasks wait to go on if this one is cut short, since the next may be cut short before it comes to
 # this line. They get more time and memory. After four tries that began with the same files, no other is added.
@@ -77,7 +106,7 @@ succeed() {
     [ "$missing" -gt "$(($(echo "$waiting" | grep -c .)))" ] || continue
     # No node may have so much memory, and no partition so much time.
     after=$(submit_last "$factor" "afternotok:$before" 2>/dev/null) || after=$(submit_last 1 "afternotok:$before") || return
-    before=${after%%;*}
+    before=$after
   done
 }
 
