@@ -172,7 +172,7 @@ fn an_export_that_was_lost_is_made_again_and_makes_nothing_stale() {
 fn documents_list_exports_and_what_needs_them_and_any_call_makes_its_own() {
     let project = exporting(&sheet(), "1-4", "echo one >> exported\ncp \"$1\" \"$2\"\n");
     let calls = project.say("build --to json --guarded").ended(0).json()["calls"].as_array().unwrap().clone();
-    assert_eq!((&calls[0]["kind"], &calls[0]["id"], calls.len()), (&"export".into(), &"export-tower-1".into(), 3));
+    assert_eq!((&calls[0]["kind"], &calls[0]["id"], calls.len()), (&"export".into(), &"export-tower-1".into(), 4));
     assert_eq!(calls[1]["needs"], serde_json::json!(["export-tower-1"]));
     let words = |call: &serde_json::Value| {
         let words: Vec<String> =
@@ -183,6 +183,12 @@ fn documents_list_exports_and_what_needs_them_and_any_call_makes_its_own() {
     words(&calls[2]).ended(0);
     words(&calls[0]).ended(0);
     words(&calls[1]).ended(0);
+    assert!(!project.path("outcomes").exists());
+    assert_eq!((&calls[3]["kind"], calls[3]["needs"].as_array().unwrap().len()), (&"end".into(), 3));
+    for _ in 0..2 {
+        words(&calls[3]).ended(0);
+        assert_eq!(std::fs::read_to_string(project.path("outcomes")).unwrap(), "complete\n");
+    }
     assert_eq!((exports(&project), rendered(&project).len()), (1, 4));
     project.say("run --only export-nothing").ended(2);
     let alone = alone();

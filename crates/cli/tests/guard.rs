@@ -410,15 +410,9 @@ fn every_option_that_names_a_file_has_its_row() {
 
 /// Calls of the program under a tracer that ends it at the first rename, before or after.
 fn killed_at_rename(project: &Project, words: &[&str], after: bool) {
-    let mut command = Command::new("strace");
-    let inject = "inject=rename,renameat,renameat2,linkat:signal=KILL:when=1";
-    let own = project.command();
-    command.args(["-f", "-qq", "-o", "/dev/null", "-e", "trace=rename,renameat,renameat2,linkat", "-e"]);
     // A signal is delivered as the call begins; where the call is to be over, the next one is waited for.
-    command.arg(if after { inject.replace("when=1", "when=2") } else { inject.to_owned() });
-    command.arg(own.get_program()).args(words).current_dir(project.path(""));
-    command.env("NO_COLOR", "1").env("XDG_CONFIG_HOME", project.path("config"));
-    let _ = command.stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap();
+    let does = if after { "signal=KILL:when=2" } else { "signal=KILL:when=1" };
+    project.traced(words, ("rename,renameat,renameat2,linkat", does), None);
 }
 
 /// Folders that killed commands have left beside their files.

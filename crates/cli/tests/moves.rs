@@ -8,7 +8,7 @@ mod support;
 use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::symlink;
 use std::path::Path;
-use std::process::{Command, Stdio};
+use std::process::Command;
 
 use support::{Project, SMALL, Said, has, rendered};
 
@@ -30,14 +30,9 @@ const CHANGES: &str = "rename,renameat,renameat2,linkat,write,unlink,unlinkat,rm
 /// The program under a tracer that ends it as it makes one of some calls: `which` counts them from 1. False where it made
 /// fewer.
 fn killed_at(project: &Project, words: &str, calls: &str, which: usize) -> bool {
-    let own = project.command();
-    let mut command = Command::new("strace");
-    command.args(["-f", "-qq", "-o", "/dev/null", "-e", &format!("trace={calls}"), "-e"]);
-    command.arg(format!("inject={calls}:signal=KILL:when={which}"));
-    command.arg(own.get_program()).args(words.split(' ')).current_dir(project.path(""));
-    command.env("NO_COLOR", "1").env("XDG_CONFIG_HOME", project.path("config"));
-    let status = command.stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap();
-    status.code().is_none_or(|code| code > 4)
+    let words: Vec<&str> = words.split(' ').collect();
+    let said = project.traced(&words, (calls, &format!("signal=KILL:when={which}")), None);
+    said.status.code().is_none_or(|code| code > 4)
 }
 
 /// Contents of all files below the root, wherever they are by now.

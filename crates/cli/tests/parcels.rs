@@ -431,13 +431,9 @@ fn a_pack_that_was_killed_is_repeated_and_takes_the_checks_of_the_sheet_along() 
         if support::has("strace") {
             // Killed at its moves, one after another.
             for which in [2, 4, 6] {
-                let own = project.command();
-                let mut command = Command::new("strace");
-                command.args(["-f", "-qq", "-o", "/dev/null", "-e", "trace=rename,renameat,renameat2", "-e"]);
-                command.arg(format!("inject=rename,renameat,renameat2:signal=KILL:when={which}"));
-                command.arg(own.get_program()).args(words.split(' ')).current_dir(project.path(""));
-                command.env("XDG_CONFIG_HOME", project.path("config")).stderr(std::process::Stdio::null());
-                let _ = command.status().unwrap();
+                let does = format!("signal=KILL:when={which}");
+                let words: Vec<&str> = words.split(' ').collect();
+                project.traced(&words, ("rename,renameat,renameat2", &does), None);
             }
         }
         project.say(&words).ended(0);

@@ -5,8 +5,6 @@
 
 mod support;
 
-use std::process::Command;
-
 use support::{Project, SMALL, Said, has};
 
 /// The file whose reads fail.
@@ -24,14 +22,8 @@ fn project() -> Project {
 
 /// The program, with reads of one file that fail from the n-th on.
 fn failing(project: &Project, file: &str, error: &str, from: &str, words: &str) -> Said {
-    let own = project.command();
-    let mut command = Command::new("strace");
-    command.args(["-f", "-qq", "-o", "/dev/null", "-P"]).arg(project.path(file));
-    command.args(["-e", "trace=read,pread64,readv", "-e"]);
-    command.arg(format!("inject=read,pread64,readv:error={error}:when={from}"));
-    command.arg(own.get_program()).args(words.split(' ')).current_dir(project.path(""));
-    command.env("NO_COLOR", "1").env("XDG_CONFIG_HOME", project.path("config"));
-    command.output().unwrap().into()
+    let words: Vec<&str> = words.split(' ').collect();
+    project.traced(&words, ("read,pread64,readv", &format!("error={error}:when={from}")), Some(file)).into()
 }
 
 #[test]

@@ -200,6 +200,21 @@ impl Project {
         self.command().args(words).output().unwrap().into()
     }
 
+    /// The program under a tracer that does something to some of its calls of the system, such as `signal=KILL:when=3`; to those
+    /// on one file, where one is named.
+    pub fn traced(&self, words: &[&str], (calls, does): (&str, &str), on: Option<&str>) -> Output {
+        let own = self.command();
+        let mut command = Command::new("strace");
+        command.args(["-f", "-qq", "-o", "/dev/null"]);
+        if let Some(file) = on {
+            command.arg("-P").arg(self.path(file));
+        }
+        command.args(["-e", &format!("trace={calls}"), "-e", &format!("inject={calls}:{does}")]);
+        command.arg(own.get_program()).args(words).current_dir(self.path(""));
+        command.env("NO_COLOR", "1").env("XDG_CONFIG_HOME", self.path("config"));
+        command.output().unwrap()
+    }
+
     /// A call with its words in one text.
     pub fn say(&self, words: &str) -> Said {
         self.call(&words.split_whitespace().collect::<Vec<_>>())

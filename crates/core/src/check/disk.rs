@@ -51,6 +51,9 @@ fn roots(sink: &mut Sink<'_, '_>, machine: &Machine) {
                 "root-not-writable",
                 wording::disk::root_not_writable(path, "this user has no permission to write there"),
             )),
+            RootState { empty: true, .. } if !inside && landed(machine, &root.name) > 0 => {
+                Some(("root-emptied", wording::disk::root_emptied(path, landed(machine, &root.name))))
+            }
             RootState { empty: true, system_disk: true, .. } if mount => {
                 Some(("root-not-mounted", wording::disk::root_not_mounted(path)))
             }
@@ -60,6 +63,13 @@ fn roots(sink: &mut Sink<'_, '_>, machine: &Machine) {
             sink.findings.add(check, Some(root.at), None, words);
         }
     }
+}
+
+/// How many files the journals know below a root.
+fn landed(machine: &Machine, root: &str) -> usize {
+    let below = format!("{{{root}}}/");
+    let places = machine.history.places().filter(|place| place.starts_with(&below));
+    places.map(|place| machine.history.at(place).iter().filter(|(_, record)| !record.is_gone()).count()).sum()
 }
 
 /// Whether a path is one of another system: a drive letter where there are none, or none where there should be one.

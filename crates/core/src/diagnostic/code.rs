@@ -188,6 +188,7 @@ checks! {
     // Places.
     Error "root-not-there" "a root outside the sheet's folder that does not exist" + HERE
     Error "root-not-writable" "a root that is not a folder, or that you cannot write to" + HERE
+    Error "root-emptied" "a root outside the sheet's folder that is empty, though files landed below it" + MACHINE
     Warning "root-not-mounted" "a root whose disk is probably not mounted: its folder is empty" + MACHINE
     Error "state-not-writable" "a folder `.truepath` beside the sheet that cannot be written to" + HERE
     Error "other-system-path" "a Windows path on another system, or the reverse" + MACHINE

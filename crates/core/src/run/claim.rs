@@ -173,23 +173,57 @@ impl Table {
 /// The signs of life of all workers, by the clock of the one who watches.
 #[derive(Clone, Debug, Default)]
 pub struct Signs {
-    seen: HashMap<String, (String, Duration)>,
+    seen: HashMap<String, Sign>,
+}
+
+/// What was seen of one worker.
+#[derive(Clone, Debug)]
+struct Sign {
+    counter: String,
+    /// Since when it stands there.
+    since: Duration,
+    /// When it was read last.
+    read: Duration,
+    /// Whether it was ever seen to change.
+    changed: bool,
+    /// The longest time for which it stood still while its worker lived: some shares show what others write late.
+    longest: Duration,
 }
 
 impl Signs {
+    /// How much longer a worker may be silent whose counter was not seen to change yet: nothing is known of how late it is shown.
+    const UNSEEN: u32 = 3;
+    /// How much longer than before a counter may stand still.
+    const MORE: u32 = 2;
+
     /// A worker's counter was read. `now` never goes back.
     pub fn look(&mut self, worker: &str, counter: &str, now: Duration) {
         match self.seen.get_mut(worker) {
-            Some((last, _)) if last == counter => {}
-            Some(entry) => *entry = (counter.to_owned(), now),
-            None => drop(self.seen.insert(worker.to_owned(), (counter.to_owned(), now))),
+            Some(sign) if sign.counter == counter => sign.read = now,
+            Some(sign) => {
+                sign.longest = sign.longest.max(sign.read.saturating_sub(sign.since));
+                (sign.since, sign.read, sign.changed) = (now, now, true);
+                counter.clone_into(&mut sign.counter);
+            }
+            None => {
+                let (counter, longest) = (counter.to_owned(), Duration::ZERO);
+                self.seen.insert(worker.to_owned(), Sign { counter, since: now, read: now, changed: false, longest });
+            }
         }
     }
 
-    /// Whether a worker's counter has stood still for so long. One that was never read is silent since `now`.
+    /// Whether a worker's counter has stood still for so long that it must be gone. One that was never read is silent since
+    /// `now`.
     pub fn is_silent(&mut self, worker: &str, now: Duration, takeover: Duration) -> bool {
-        let (_, since) = self.seen.entry(worker.to_owned()).or_insert((String::new(), now));
-        now.saturating_sub(*since) >= takeover
+        if !self.seen.contains_key(worker) {
+            self.look(worker, "", now);
+        }
+        let Some(sign) = self.seen.get(worker) else { return false };
+        let patience = match sign.changed {
+            true => takeover.max(sign.longest * Signs::MORE),
+            false => takeover * Signs::UNSEEN,
+        };
+        now.saturating_sub(sign.since) >= patience
     }
 }
 
@@ -211,14 +245,19 @@ mod tests {
     #[test]
     fn silence_is_told_by_the_watchers_own_clock() {
         let (mut signs, second) = (Signs::default(), Duration::from_secs(1));
+        // Nothing is known yet of how late this folder shows what others write.
         signs.look("w", "7", second);
-        signs.look("w", "7", 5 * second);
-        assert!(!signs.is_silent("w", 5 * second, 5 * second));
-        assert!(signs.is_silent("w", 6 * second, 5 * second));
-        signs.look("w", "8", 6 * second);
-        assert!(!signs.is_silent("w", 10 * second, 5 * second));
-        assert!(!signs.is_silent("new", 10 * second, 5 * second));
-        assert!(signs.is_silent("new", 15 * second, 5 * second));
+        assert!(!signs.is_silent("w", 15 * second, 5 * second) && signs.is_silent("w", 16 * second, 5 * second));
+        signs.look("w", "8", 17 * second);
+        assert!(!signs.is_silent("w", 21 * second, 5 * second) && signs.is_silent("w", 22 * second, 5 * second));
+        // It stood still for eight seconds, and lived: it may do so again.
+        signs.look("w", "8", 25 * second);
+        signs.look("w", "9", 26 * second);
+        assert!(!signs.is_silent("w", 41 * second, 5 * second) && signs.is_silent("w", 42 * second, 5 * second));
+        // Whoever looks seldom knows nothing of what was between.
+        signs.look("w", "99", 900 * second);
+        assert!(signs.is_silent("w", 916 * second, 5 * second));
+        assert!(!signs.is_silent("new", 10 * second, 5 * second) && signs.is_silent("new", 25 * second, 5 * second));
     }
 
     #[test]

@@ -7,6 +7,7 @@
 
 mod members;
 mod rivals;
+mod trial;
 
 use std::collections::{HashMap, HashSet};
 use std::fs::File;
@@ -19,7 +20,7 @@ use truepath_core::run::claim::{self, Listing, Signs, Step, Table};
 use truepath_core::run::meant::{Covered, Meant, Meeting, meeting};
 
 use crate::disk;
-use crate::failure::Failure;
+use crate::failure::{Cause, Failure};
 use crate::state::StateFolder;
 use crate::state::journal;
 use members::{GONE, MEANT, numbers, workers};
@@ -115,6 +116,11 @@ impl Claims {
         rivals::sweep(state, plan.name);
         let known = journal::list(state).into_iter().collect();
         std::fs::create_dir_all(&base).map_err(|error| failure(&error))?;
+        trial::tried(&base, &own.tag).map_err(|why| {
+            let message = format!("{} cannot be shared: {why}", base.display());
+            Failure::new(Cause::Machine, message)
+                .help("use a folder on a file system that all members mount in the same way, or `truepath parcel`")
+        })?;
         if let Some(meant) = plan.meant.filter(|_| !base.join(MEANT).exists()) {
             let text = serde_json::to_string(meant).unwrap_or_default();
             disk::keep(&base.join(MEANT), &text).map_err(|error| failure(&error))?;
@@ -142,7 +148,7 @@ impl Claims {
                     }
                     break (base.join(next.to_string()), true);
                 }
-                Err(error) if error.kind() == ErrorKind::AlreadyExists => {}
+                Err(_) if base.join(next.to_string()).exists() => {}
                 Err(error) => return Err(failure(&error)),
             }
         };
@@ -275,14 +281,16 @@ impl Claims {
         let path = self.round.join("calls").join(claim::claim(call, generation));
         tracing::debug!(call, generation, "claiming");
         let made = File::options().write(true).create_new(true).open(&path);
-        let made = made.and_then(|mut file| file.write_all(written(&self.tag, covers).as_bytes()));
         self.seen().table.claimed(call, generation);
         match made {
-            Ok(()) => {
+            Ok(mut file) => {
+                let text = written(&self.tag, covers);
+                file.write_all(text.as_bytes()).map_err(|error| Failure::machine("write the claim", &path, &error))?;
                 self.held().insert(call.to_owned(), generation);
                 self.settled(call, covers)
             }
-            Err(error) if error.kind() == ErrorKind::AlreadyExists => {
+            // Some shares refuse a name that is taken with another number (SFTP: no permission).
+            Err(error) if error.kind() == ErrorKind::AlreadyExists || path.exists() => {
                 let is_due = self.seen().listing.refused(self.since.elapsed());
                 if is_due {
                     self.look()?;

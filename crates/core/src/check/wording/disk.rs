@@ -19,6 +19,12 @@ pub fn root_not_mounted(path: &str) -> Words {
         .help("mount the disk; otherwise the frames fill the system's own disk")
 }
 
+pub fn root_emptied(path: &str, files: usize) -> Words {
+    let what = if files == 1 { "1 file".to_owned() } else { format!("{files} files") };
+    Words::new(format!("{path} is empty, and {what} landed below it"), "is its disk mounted?")
+        .help("mount the disk. If the files were removed on purpose, say so: [[allow]] with check = \"root-emptied\"")
+}
+
 pub fn place_blocked(path: &str, what: &str) -> Words {
     Words::new(format!("{what}: {path}"), "a planned file cannot be written here")
         .help("look at what it is and move it away; True Path replaces regular files only")
