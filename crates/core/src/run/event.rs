@@ -159,6 +159,8 @@ pub enum Event {
     },
     /// The commands that come after the plan were run.
     After {
+        /// A name for what the plan means.
+        plan: String,
         /// `complete` or `incomplete`.
         outcome: String,
         /// Landings of the plan's files that the journals knew of then.

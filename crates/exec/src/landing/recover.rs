@@ -87,7 +87,6 @@ pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> b
     let left: Vec<Left> = left(plan).into_iter().filter(|left| mine(&left.tag)).collect();
     let mut recovered = Recovered { aside: set_aside(project, mine)?, ..Recovered::default() };
     if left.is_empty() {
-        remove_empty_bases(plan);
         return Ok(recovered);
     }
     // A run that was killed between the start of a renderer and its line in the journal has written nothing of it down.
@@ -140,7 +139,6 @@ pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> b
         }
     }
     recovered.ended = by_mark.max(by_group);
-    remove_empty_bases(plan);
     Ok(recovered)
 }
 
@@ -338,7 +336,8 @@ fn part_of(calls: &HashMap<String, Call>, left: &Left) -> Option<Call> {
     Some(Call { id: id.to_owned(), frames, mark, ..call.clone() })
 }
 
-/// Takes away stage folders that are empty, up to the root's own `.truepath`.
+/// Takes away stage folders that are empty, up to the root's own `.truepath`. Nobody else may work below them: on some shares
+/// a member believes for a while that a folder is there still.
 pub fn remove_empty_bases(plan: &Plan) {
     for base in stage_bases(plan) {
         for folder in base.ancestors().take(3) {

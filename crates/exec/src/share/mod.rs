@@ -286,6 +286,8 @@ impl Claims {
             Ok(mut file) => {
                 let text = written(&self.tag, covers);
                 file.write_all(text.as_bytes()).map_err(|error| Failure::machine("write the claim", &path, &error))?;
+                // Some shares show to others only what is closed.
+                drop(file);
                 self.held().insert(call.to_owned(), generation);
                 self.settled(call, covers)
             }

@@ -40,6 +40,10 @@ impl Own {
         Own { meant, name }
     }
 
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
     /// Ends the newest round of members that all went before they did.
     pub fn end_left(&self, state: &StateFolder) -> Result<bool, Failure> {
         Claims::end_left(state, &self.name)

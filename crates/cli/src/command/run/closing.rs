@@ -3,6 +3,7 @@
 use std::process::{Command, Stdio};
 
 use truepath_core::frames::Frames;
+use truepath_core::plan::Series;
 use truepath_core::resolve::paths;
 use truepath_core::run::event::Event;
 use truepath_core::template::{Lookup, Value, expand_text};
@@ -172,18 +173,26 @@ fn kept_lines(loaded: &Loaded, ended: &Result, around: &Surroundings) -> String 
 ///
 /// # Errors
 /// When the journals cannot be read or written.
-pub fn afterwards(loaded: &Loaded, result: &Result, journal: &Journal) -> std::result::Result<(), Failure> {
+pub fn afterwards(
+    loaded: &Loaded,
+    result: &Result,
+    (plan, journal): (&str, &Journal),
+) -> std::result::Result<(), Failure> {
     let word = result.word();
     if loaded.plan.run.after.is_empty() || result.outcome.interrupted {
         return Ok(());
     }
     let history = journal::read(&loaded.state, Depth::Landings)?;
-    let landings = loaded.plan.outputs().map(|(_, output)| history.of(output).len() as u64).sum();
-    let told = (word.to_owned(), landings);
+    let of_plan = |output: &Series| {
+        let landed = history.of(output).iter();
+        landed.filter(|(number, _)| output.frame_of(*number).is_some()).count() as u64
+    };
+    let landings = loaded.plan.outputs().map(|(_, output)| of_plan(output)).sum();
+    let told = (plan.to_owned(), word.to_owned(), landings);
     if history.sessions.iter().any(|session| session.after.as_ref() == Some(&told)) {
         return Ok(());
     }
-    journal.write(&Event::After { outcome: told.0, landings })?;
+    journal.write(&Event::After { plan: told.0, outcome: told.1, landings })?;
     let known =
         |name: &str| if name == "outcome" { Lookup::Value(Value::Text(word.to_owned())) } else { Lookup::Unknown };
     for command in &loaded.plan.run.after {

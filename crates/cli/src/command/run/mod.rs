@@ -5,7 +5,7 @@ mod closing;
 mod only;
 mod work;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use truepath_core::check::Machine;
@@ -158,6 +158,9 @@ fn recovered(args: &RunArgs, loaded: &Loaded, journal: &Journal, around: &Surrou
     };
     export::clear(&loaded.state, &dead)?;
     let found = recover::recover(loaded.project(around), journal, &dead).map_err(only)?;
+    if !args.share {
+        recover::remove_empty_bases(&loaded.plan);
+    }
     if found.ended > 0 {
         let renderers = counted(i64::try_from(found.ended).unwrap_or(i64::MAX), "renderer");
         show::tell(&format!("ended {renderers} that an interrupted run had left running\n"));
@@ -225,7 +228,11 @@ fn sheet(request: &Request<'_>, loaded: &mut Loaded, journal: &Journal) -> Resul
         (ended.outcome, ended.failures, last) = render(request, &work, (journal, claims.take()), edits)?;
     }
     ended.seconds = began.elapsed().as_secs_f64();
-    ended.after = if total == 0 { before } else { again(loaded, around)? };
+    ended.after = match (total, args.share) {
+        (0, _) => before,
+        (_, false) => again(loaded, around)?,
+        (_, true) => settled(loaded, around)?,
+    };
     let left = |own: &Verdict| own.in_any(&[State::Missing, State::Broken]).intersect(&need[own.series]).count();
     ended.left = ended.after.iter().map(left).sum();
     ended.fixes = super::fixes_of(loaded, &ended.after, &args.common, at);
@@ -242,7 +249,7 @@ fn sheet(request: &Request<'_>, loaded: &mut Loaded, journal: &Journal) -> Resul
         last = is_last(loaded, claims, &own)?;
     }
     if last {
-        closing::afterwards(loaded, &ended, journal)?;
+        closing::afterwards(loaded, &ended, (own.name(), journal))?;
     }
     if !args.common.json {
         show::tell(&closing::summary(args, loaded, &ended, around));
@@ -297,6 +304,29 @@ fn observe(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failu
 /// Looks at disk and journals once more.
 fn again(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
     looked(loaded, &loaded.ground_now()?, around)
+}
+
+/// The same where members share a folder: some shares list late what others have landed. A file that the journals know and that
+/// is there is waited for.
+fn settled(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
+    let (since, times) = (Instant::now(), times(loaded));
+    loop {
+        let ground = loaded.ground_now()?;
+        let verdicts = looked(loaded, &ground, around)?;
+        let is_unlisted = |verdict: &Verdict| {
+            let series = loaded.plan.output(verdict.series);
+            let landed = ground.history.of(series);
+            let missing = verdict.in_state(State::Missing);
+            let known =
+                landed.iter().filter_map(|(number, record)| series.frame_of(*number).filter(|_| !record.is_gone()));
+            let mut known = known.filter(|frame| missing.contains(*frame));
+            known.any(|frame| Path::new(&series.name(frame)).exists())
+        };
+        if since.elapsed() >= times.takeover || !verdicts.iter().any(is_unlisted) {
+            return Ok(verdicts);
+        }
+        std::thread::sleep(times.heartbeat / 3);
+    }
 }
 
 fn looked(loaded: &Loaded, machine: &Machine, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
@@ -371,7 +401,9 @@ fn render(
     });
     progress.end();
     let failures = progress.into_failures();
-    recover::remove_empty_bases(&loaded.plan);
+    if claims::others(&loaded.state).is_empty() {
+        recover::remove_empty_bases(&loaded.plan);
+    }
     unwritten.map_or(Ok(()), Err)?;
     let outcome = outcome?;
     let last = match claims {

@@ -297,7 +297,7 @@ impl History {
                 session.outcome = Some(outcome);
                 session.seconds = session.seconds.max(t);
             }
-            Event::After { outcome, landings } => journal.session.after = Some((outcome, landings)),
+            Event::After { plan, outcome, landings } => journal.session.after = Some((plan, outcome, landings)),
             event if depth == Depth::Calls => journal.session.add(&mut journal.open, event),
             _ => {}
         }
