@@ -157,15 +157,6 @@ pub enum Event {
         /// Why.
         why: String,
     },
-    /// The commands that come after the plan were run.
-    After {
-        /// A name for what the plan means.
-        plan: String,
-        /// `complete` or `incomplete`.
-        outcome: String,
-        /// Landings of the plan's files that the journals knew of then.
-        landings: u64,
-    },
     /// The run is over.
     Over {
         /// Files landed, over all series.

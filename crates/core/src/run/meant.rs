@@ -69,6 +69,12 @@ impl Meant {
         }
     }
 
+    /// The same, whatever its calls are and whatever becomes of files that are there: two such plans have one end.
+    #[must_use]
+    pub fn of_files(&self) -> Meant {
+        Meant { series: self.series.clone(), ..Meant::default() }
+    }
+
     /// The first frames that another member would render with other settings.
     #[must_use]
     pub fn conflict(&self, other: &Meant) -> Option<Conflict> {

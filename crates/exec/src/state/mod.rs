@@ -18,7 +18,8 @@ const VERSION: &str = "2";
 const ID: &str = "id";
 const MARK: usize = 8;
 /// Folders in it; none of them may be a link.
-const OWN_FOLDERS: [&str; 8] = ["journal", "pins", "logs", "parcels", "exports", "facts", "claims", "checkpoints"];
+const OWN_FOLDERS: [&str; 9] =
+    ["journal", "pins", "logs", "parcels", "exports", "facts", "claims", "checkpoints", "after"];
 /// How the names of notes on recoveries begin.
 const RECOVERING: &str = "recovering-";
 
@@ -115,6 +116,37 @@ impl StateFolder {
     #[must_use]
     pub fn facts(&self) -> PathBuf {
         self.folder.join("facts")
+    }
+
+    /// Of which ends of plans the commands were run that come after.
+    #[must_use]
+    pub fn after(&self) -> PathBuf {
+        self.folder.join("after")
+    }
+
+    /// Takes the end of a plan for whoever asks first; false where somebody had it. What is known of earlier ends of the same
+    /// plan goes.
+    ///
+    /// # Errors
+    /// When it cannot be written down.
+    pub fn takes_end(&self, plan: &str, how: &str) -> Result<bool, Failure> {
+        let (folder, own) = (self.after(), format!("{plan}-{how}"));
+        let path = folder.join(&own);
+        let failure = |error: &std::io::Error| Failure::machine("write", &path, error);
+        std::fs::create_dir_all(&folder).map_err(|error| failure(&error))?;
+        match File::options().write(true).create_new(true).open(&path) {
+            Ok(_) => {}
+            Err(_) if path.exists() => return Ok(false),
+            Err(error) => return Err(failure(&error)),
+        }
+        for entry in std::fs::read_dir(&folder).into_iter().flatten().filter_map(std::io::Result::ok) {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            if name.starts_with(plan) && name != own {
+                // What stays is only in the way.
+                let _ = std::fs::remove_file(entry.path());
+            }
+        }
+        Ok(true)
     }
 
     /// Who works on what, where members share the sheet.

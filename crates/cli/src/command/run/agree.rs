@@ -30,18 +30,23 @@ pub fn times(loaded: &Loaded) -> Times {
 pub struct Own {
     meant: Meant,
     name: String,
+    end: String,
+}
+
+fn named_by(meant: &Meant) -> String {
+    let text = serde_json::to_string(meant).unwrap_or_default();
+    blake3::hash(text.as_bytes()).to_hex()[..16].to_owned()
 }
 
 impl Own {
     pub fn of(loaded: &Loaded, choice: Existing) -> Own {
         let meant = meant(loaded, choice);
-        let text = serde_json::to_string(&meant).unwrap_or_default();
-        let name = blake3::hash(text.as_bytes()).to_hex()[..16].to_owned();
-        Own { meant, name }
+        Own { name: named_by(&meant), end: named_by(&meant.of_files()), meant }
     }
 
-    pub fn name(&self) -> &str {
-        &self.name
+    /// A name for the end of the plan: members that mean the same files have one.
+    pub fn end(&self) -> &str {
+        &self.end
     }
 
     /// Ends the newest round of members that all went before they did.

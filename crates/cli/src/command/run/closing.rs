@@ -19,7 +19,7 @@ use crate::show::{self, counted, progress};
 use truepath_core::run::history::Depth;
 use truepath_exec::failure::Failure;
 use truepath_exec::scheduler::Outcome;
-use truepath_exec::state::journal::{self, Journal};
+use truepath_exec::state::journal;
 
 /// Failures that are listed before the rest is only counted.
 const MOST_LINES: usize = 8;
@@ -173,11 +173,7 @@ fn kept_lines(loaded: &Loaded, ended: &Result, around: &Surroundings) -> String 
 ///
 /// # Errors
 /// When the journals cannot be read or written.
-pub fn afterwards(
-    loaded: &Loaded,
-    result: &Result,
-    (plan, journal): (&str, &Journal),
-) -> std::result::Result<(), Failure> {
+pub fn afterwards(loaded: &Loaded, result: &Result, plan: &str) -> std::result::Result<(), Failure> {
     let word = result.word();
     if loaded.plan.run.after.is_empty() || result.outcome.interrupted {
         return Ok(());
@@ -187,12 +183,10 @@ pub fn afterwards(
         let landed = history.of(output).iter();
         landed.filter(|(number, _)| output.frame_of(*number).is_some()).count() as u64
     };
-    let landings = loaded.plan.outputs().map(|(_, output)| of_plan(output)).sum();
-    let told = (plan.to_owned(), word.to_owned(), landings);
-    if history.sessions.iter().any(|session| session.after.as_ref() == Some(&told)) {
+    let landings: u64 = loaded.plan.outputs().map(|(_, output)| of_plan(output)).sum();
+    if !loaded.state.takes_end(plan, &format!("{word}-{landings}"))? {
         return Ok(());
     }
-    journal.write(&Event::After { plan: told.0, outcome: told.1, landings })?;
     let known =
         |name: &str| if name == "outcome" { Lookup::Value(Value::Text(word.to_owned())) } else { Lookup::Unknown };
     for command in &loaded.plan.run.after {

@@ -2,13 +2,13 @@
 
 mod agree;
 mod closing;
+mod look;
 mod only;
 mod work;
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::time::Instant;
 
-use truepath_core::check::Machine;
 use truepath_core::frames::Frames;
 use truepath_core::pins::Anew;
 use truepath_core::plan::Call;
@@ -25,7 +25,6 @@ use truepath_exec::Project;
 use truepath_exec::export::{self, Exported, Making};
 use truepath_exec::failure::{Cause, Failure, Trouble};
 use truepath_exec::landing::recover;
-use truepath_exec::observe::{Look, Observation};
 use truepath_exec::process::SystemPrograms;
 use truepath_exec::scheduler::{self, Orders, Outcome};
 use truepath_exec::share::{self as claims, Claims, Member};
@@ -36,11 +35,11 @@ use super::report;
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline::{self, LoadOptions, Loaded, Queue};
-use crate::show::counter::Counter;
 use crate::show::progress::Progress;
 use crate::show::{self, counted};
 use agree::{Edits, Own, living, times};
 use closing::Result as Ended;
+use look::{again, observe, settled};
 use work::Work;
 
 pub use only::measured;
@@ -249,7 +248,7 @@ fn sheet(request: &Request<'_>, loaded: &mut Loaded, journal: &Journal) -> Resul
         last = is_last(loaded, claims, &own)?;
     }
     if last {
-        closing::afterwards(loaded, &ended, (own.name(), journal))?;
+        closing::afterwards(loaded, &ended, own.end())?;
     }
     if !args.common.json {
         show::tell(&closing::summary(args, loaded, &ended, around));
@@ -294,51 +293,6 @@ fn is_last(loaded: &Loaded, claims: Option<Claims>, own: &Own) -> Result<bool, F
         }
     }
     own.end_left(&loaded.state)
-}
-
-/// Looks at the disk as far as the journals do not know it.
-fn observe(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-    looked(loaded, &loaded.ground, around)
-}
-
-/// Looks at disk and journals once more.
-fn again(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-    looked(loaded, &loaded.ground_now()?, around)
-}
-
-/// The same where members share a folder: some shares list late what others have landed. A file that the journals know and that
-/// is there is waited for.
-fn settled(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-    let (since, times) = (Instant::now(), times(loaded));
-    loop {
-        let ground = loaded.ground_now()?;
-        let verdicts = looked(loaded, &ground, around)?;
-        let is_unlisted = |verdict: &Verdict| {
-            let series = loaded.plan.output(verdict.series);
-            let landed = ground.history.of(series);
-            let missing = verdict.in_state(State::Missing);
-            let known =
-                landed.iter().filter_map(|(number, record)| series.frame_of(*number).filter(|_| !record.is_gone()));
-            let mut known = known.filter(|frame| missing.contains(*frame));
-            known.any(|frame| Path::new(&series.name(frame)).exists())
-        };
-        if since.elapsed() >= times.takeover || !verdicts.iter().any(is_unlisted) {
-            return Ok(verdicts);
-        }
-        std::thread::sleep(times.heartbeat / 3);
-    }
-}
-
-fn looked(loaded: &Loaded, machine: &Machine, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-    let counter = Counter::new("reading files", around.err);
-    let told = |files: u64| counter.add(files);
-    let verdicts = observation(loaded, machine, &told).all();
-    counter.end();
-    verdicts
-}
-
-fn observation<'o>(loaded: &'o Loaded, machine: &'o Machine, told: &'o (dyn Fn(u64) + Sync)) -> Observation<'o> {
-    Observation { plan: &loaded.plan, machine, look: Look::Trusting, beside: &[], told }
 }
 
 /// Renders; what failed for good, and whether this is the member that ends the round.

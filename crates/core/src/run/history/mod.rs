@@ -297,7 +297,6 @@ impl History {
                 session.outcome = Some(outcome);
                 session.seconds = session.seconds.max(t);
             }
-            Event::After { plan, outcome, landings } => journal.session.after = Some((plan, outcome, landings)),
             event if depth == Depth::Calls => journal.session.add(&mut journal.open, event),
             _ => {}
         }

@@ -22,8 +22,6 @@ pub struct Session {
     pub saved: Vec<Saved>,
     /// How it ended; `None` for one that still runs, or was cut short.
     pub outcome: Option<String>,
-    /// The plan and the outcome with which the commands were run that come after it, and the landings that were known then.
-    pub after: Option<(String, String, u64)>,
     /// Files that landed.
     pub files: i64,
     /// Seconds from its beginning to its last event.
