@@ -64,9 +64,10 @@ impl Left {
         of_script.unwrap_or_else(|| format!("-{}.jsonl", self.tag))
     }
 
-    /// Its log, as the journal knows it.
-    fn log(&self) -> String {
-        format!("/{}.log", self.name)
+    /// Whether a log, as the journal knows it, is its own: those of some scripts are named by their calls alone.
+    fn wrote(&self, log: &str) -> bool {
+        let marked = format!("/{}~{}.log", self.name, self.tag);
+        log.ends_with(&format!("/{}.log", self.name)) || self.tag.starts_with(SCRIPT) && log.ends_with(&marked)
     }
 }
 
@@ -113,8 +114,7 @@ pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> b
             }
         }
         for left in &folders {
-            let call =
-                session.and_then(|session| session.calls.iter().rfind(|call| call.started.log.ends_with(&left.log())));
+            let call = session.and_then(|session| session.calls.iter().rfind(|call| left.wrote(&call.started.log)));
             if let (Some(session), Some(call)) = (session, call) {
                 let here = identity::is_here(&session.began.boot, &session.began.space);
                 by_group += usize::from(here && identity::end_group(call.started.process, &call.started.born));

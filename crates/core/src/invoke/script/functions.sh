@@ -51,8 +51,9 @@ wanted() {
   heed
   at=$((at + 1))
   id=$1 job=$2 in_series=$3 frames=$4
-  log=$logs/$id.log
-  log_in_json=logs/$id.log
+  # Another start of this script may make the same call: each has its own log.
+  log=$logs/$id~$start.log
+  log_in_json=logs/$id~$start.log
   doing=look absent=0 landed=0 pause=1
   files
   if [ "$again" = no ] && [ "$absent" -eq 0 ]; then
@@ -119,19 +120,19 @@ open_pipe() {
 # keep_end: reads the pipe, and keeps of what the log has no room for the end.
 keep_end() {
   head -c "$log_half" >/dev/null
-  tail -c "$log_half" >"$log.$$.end"
+  tail -c "$log_half" >"$log.end"
 }
 
 # join_log: the beginning of a log and its end, each up to half of the limit.
 join_log() {
-  if [ -s "$log.$$.end" ]; then
+  if [ -s "$log.end" ]; then
     {
       head -c "$log_half" -- "$log"
-      [ "$(($(wc -c <"$log.$$.end")))" -lt "$log_half" ] || printf '\n... bytes are left out here ...\n'
-      cat -- "$log.$$.end"
-    } >"$log.$$.new" && mv -f -- "$log.$$.new" "$log"
+      [ "$(($(wc -c <"$log.end")))" -lt "$log_half" ] || printf '\n... bytes are left out here ...\n'
+      cat -- "$log.end"
+    } >"$log.new" && mv -f -- "$log.new" "$log"
   fi
-  rm -f -- "$log.$$.end"
+  rm -f -- "$log.end"
 }
 
 # call PROGRAM ARGUMENTS...: runs a program, its output to the log and to the screen. An interrupt is for the program: what
@@ -144,14 +145,14 @@ call() {
     (trap '' INT TERM HUP; keep_end <"$pipe") &
     keeper=$!
   fi
-  { trap : INT TERM HUP; "$@" 2>&1; echo $? >"$log.$$.code"; } |
+  { trap : INT TERM HUP; "$@" 2>&1; echo $? >"$log.code"; } |
     (trap '' INT TERM HUP XFSZ; ulimit -f "$room" 2>/dev/null; exec tee -- "$log" 2>/dev/null) |
     (trap '' INT TERM HUP; exec tee -- "$onward")
   while [ -n "$keeper" ] && kill -0 "$keeper" 2>/dev/null; do wait "$keeper"; done
   join_log
   code=4
-  read -r code <"$log.$$.code" || code=4
-  rm -f -- "$log.$$.code"
+  read -r code <"$log.code" || code=4
+  rm -f -- "$log.code"
 }
 
 # render PROGRAM ARGUMENTS...: runs a renderer, and tells from exit code and log which files are finished: all, or those that

@@ -255,7 +255,7 @@ finish() {
         let kept = if self.wish.is_task { format!("  ! is_file {path} || return 0\n") } else { String::new() };
         let _ = write!(
             out,
-            "at=$((at + 1))\n{function}_made=no\n{function}() {{\n  [ \"${function}_made\" = no ] || return 0\n  {function}_made=yes log=$logs/{}.log\n{kept}  enter {part}\n",
+            "at=$((at + 1))\n{function}_made=no\n{function}() {{\n  [ \"${function}_made\" = no ] || return 0\n  {function}_made=yes log=$logs/{}~$start.log\n{kept}  enter {part}\n",
             word(&step.id)
         );
         self.put(out, step);
@@ -273,7 +273,7 @@ finish() {
     /// A call that `truepath run` makes: it looks after its files by itself.
     fn guarded(&self, out: &mut String, step: &CommandLine) {
         let id = word(&step.id);
-        let _ = write!(out, "at=$((at + 1))\necho \"[$at of $total] \"{id}\nlog=$logs/{id}.guard.log\ncall");
+        let _ = write!(out, "at=$((at + 1))\necho \"[$at of $total] \"{id}\nlog=$logs/{id}~$start.guard.log\ncall");
         self.command(out, step);
         out.push_str("heed\n[ \"$code\" -eq 0 ] || { echo \"ended with exit code $code: see $log\" >&2; fail 3; }\n");
     }
@@ -319,7 +319,7 @@ finish() {
         // A movie's frames come first in the script; there is nothing to be made for it but itself.
         for need in step.needs.iter().filter(|_| step.kind == CallKind::Render) {
             let function = function(need);
-            let _ = writeln!(out, "{function}\nlog=$logs/$id.log");
+            let _ = writeln!(out, "{function}\nlog=$logs/$id~$start.log");
             let _ = writeln!(out, "[ \"${function}_made\" = yes ] || fail 3\n[ \"${function}_made\" = yes ] &&");
         }
         let by = self.adapters.get(step.adapter.as_str()).copied().unwrap_or(0);
