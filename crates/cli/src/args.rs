@@ -79,7 +79,7 @@ pub enum Command {
     Contact(ContactArgs),
     /// Compare two versions, modes, passes, jobs, folders or patterns frame by frame
     Compare(CompareArgs),
-    /// Write an HTML page about the night: what is left, a map of all files, flipbooks, failures, times
+    /// Write an HTML page about the night: what is left, a map of all files, a player for each job, failures, times
     Report(ReportArgs),
     /// Free disk space: put away files of a mode, old versions, left-over frames or stage folders
     Clean(CleanArgs),

@@ -153,6 +153,24 @@ fn an_export_that_was_lost_is_made_again_and_makes_nothing_stale() {
     project.say("run --frames 3").ended(0);
     assert_eq!((exports(&project), std::fs::read(&product).unwrap() == bytes), (2, true));
     project.say("check").ended(0);
+    // Whatever stands where it is looked for is not read, and makes way.
+    let about = product.with_file_name(".truepath-product.json");
+    for (at, hazard) in ["pipe", "link", "endless", "folder", "noise", "huge"].into_iter().enumerate() {
+        for path in [&product, &about] {
+            std::fs::remove_file(path).unwrap();
+            match hazard {
+                "pipe" => assert!(Command::new("mkfifo").arg(path).status().unwrap().success()),
+                "link" => std::os::unix::fs::symlink("/nowhere/at/all", path).unwrap(),
+                "endless" => std::os::unix::fs::symlink("/dev/zero", path).unwrap(),
+                "folder" => std::fs::create_dir(path).unwrap(),
+                "noise" => std::fs::write(path, b"\xff{[").unwrap(),
+                _ => std::fs::File::create(path).unwrap().set_len(1 << 30).unwrap(),
+            }
+            project.say("run --existing replace --frames 3").ended(0);
+            assert!(std::fs::read(&product).unwrap() == bytes, "{hazard}");
+        }
+        assert_eq!(exports(&project), 4 + 2 * at, "{hazard}");
+    }
     // Exporters write times into their files: no two exports are equal.
     let mut other = bytes;
     *other.last_mut().unwrap() ^= 1;

@@ -105,13 +105,13 @@ fn a_report_shows_hostile_names_as_text_and_a_square_for_each_file() {
 }
 
 #[test]
-fn a_flipbook_plays_by_keyboard_and_the_page_is_readable_in_the_dark_and_on_paper() {
+fn a_player_plays_by_keyboard_and_the_page_is_readable_in_the_dark_and_on_paper() {
     if !has("chromium") {
         return;
     }
     let project = night();
     let mut page = opened(&project);
-    // The flipbook by keyboard: it steps, plays, pauses, and says where it is.
+    // The player by keyboard: it steps, plays, pauses, and says where it is.
     let now = "document.querySelector('.book .now').textContent";
     page.value("document.querySelector('.book').focus()");
     assert_eq!(page.value(now), json!("frame 1"));

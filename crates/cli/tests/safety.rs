@@ -407,10 +407,12 @@ fn after_runs_once_however_many_share() {
         .replace("\"1-24\"", "\"1-12\"")
         .replace("chunk = 6", "chunk = 2\nafter = [[\"sh\", \"-c\", \"echo {outcome} >> after\"]]");
     let project = Project::with(&sheet);
+    // Two of them cut the same files into other calls: the plan still has one end.
     let members: Vec<_> = (0..4)
-        .map(|_| {
+        .map(|at| {
             let mut command = project.command();
-            command.args(["run", "--share"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+            command.args(["run", "--share"]).args(["--chunk", if at < 2 { "2" } else { "3" }]);
+            command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
         })
         .collect();
     for mut member in members {
@@ -420,7 +422,16 @@ fn after_runs_once_however_many_share() {
     assert_eq!(after(), "complete\n");
     // Who comes late finds nothing to do, and does not say it again.
     project.say("run --share").ended(0);
+    project.say("run").ended(0);
     assert_eq!(after(), "complete\n");
+    // A second night that fails as the first one did is told as well.
+    let project = Project::with(&sheet.replace("\"understudy\"", "\"none\"").replace("[run]", "[run]\nretries = 0"));
+    project.script("none", "exit 1\n");
+    for nights in 1..3 {
+        project.say("run").ended(3);
+        let after = std::fs::read_to_string(project.path("after")).unwrap();
+        assert_eq!(after, "incomplete\n".repeat(nights));
+    }
 }
 
 #[test]

@@ -53,7 +53,7 @@ pub const PICTURES: &[FileType] = &[
         channels: &[Grey, GreyAlpha, Rgb, Rgba],
         compressions: &["none", "lzw", "deflate", "packbits"],
         largest: 4_294_967_295,
-        source: "TIFF revision 6.0; Adobe Photoshop TIFF technical notes for deflate and float samples",
+        source: "TIFF revision 6.0, and its technical notes for deflate and float samples",
         ..PLAIN
     },
     FileType {

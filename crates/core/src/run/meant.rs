@@ -8,7 +8,7 @@ use crate::plan::{Call, Plan};
 
 /// The frames of one series.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct MeantSeries {
+pub struct IntendedSeries {
     /// `job/pass`.
     pub id: String,
     /// Its root and its names below it, the same on every machine.
@@ -21,7 +21,7 @@ pub struct MeantSeries {
 
 /// What one member means to render. Two members mean the same where all of it is equal.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Meant {
+pub struct Intent {
     /// Modes that are laid over the sheet.
     pub mode: Option<String>,
     /// What becomes of files that are there.
@@ -29,7 +29,7 @@ pub struct Meant {
     /// Frames of a call.
     pub chunk: i64,
     /// Its series, movies last.
-    pub series: Vec<MeantSeries>,
+    pub series: Vec<IntendedSeries>,
 }
 
 /// Frames that two members would render differently.
@@ -46,11 +46,11 @@ pub struct Conflict {
 /// Files that a call writes: where a series lies, and its frames.
 pub type Covered = Vec<(String, Frames)>;
 
-impl Meant {
+impl Intent {
     /// What a plan means. `made` is what its frames are made of, by series.
     #[must_use]
-    pub fn of(plan: &Plan, made: &[Option<Fingerprint>], existing: &str) -> Meant {
-        let one = |(at, series): (usize, &crate::plan::Series)| MeantSeries {
+    pub fn of(plan: &Plan, made: &[Option<Fingerprint>], existing: &str) -> Intent {
+        let one = |(at, series): (usize, &crate::plan::Series)| IntendedSeries {
             id: series.id.clone(),
             place: series.place.clone(),
             frames: series.frames.clone().unwrap_or_default(),
@@ -61,7 +61,7 @@ impl Meant {
                 .map(anywhere)
                 .unwrap_or_default(),
         };
-        Meant {
+        Intent {
             mode: plan.mode.clone(),
             existing: existing.to_owned(),
             chunk: plan.run.chunk,
@@ -71,13 +71,13 @@ impl Meant {
 
     /// The same, whatever its calls are and whatever becomes of files that are there: two such plans have one end.
     #[must_use]
-    pub fn of_files(&self) -> Meant {
-        Meant { series: self.series.clone(), ..Meant::default() }
+    pub fn of_files(&self) -> Intent {
+        Intent { series: self.series.clone(), ..Intent::default() }
     }
 
     /// The first frames that another member would render with other settings.
     #[must_use]
-    pub fn conflict(&self, other: &Meant) -> Option<Conflict> {
+    pub fn conflict(&self, other: &Intent) -> Option<Conflict> {
         self.pairs(other).find_map(|(own, theirs)| {
             let frames = own.frames.intersect(&theirs.frames);
             let differences = Fingerprint { parts: own.made.clone() }.differences(&theirs.made);
@@ -92,12 +92,12 @@ impl Meant {
 
     /// In what another member's plan differs from this one, in words; empty where both mean the same.
     #[must_use]
-    pub fn differs(&self, other: &Meant) -> Vec<String> {
+    pub fn differs(&self, other: &Intent) -> Vec<String> {
         let mut words = Vec::new();
         if self.chunk != other.chunk {
             words.push(format!("calls of {} frames instead of {}", other.chunk, self.chunk));
         }
-        let mode = |own: &Meant| own.mode.as_ref().map_or("no mode".to_owned(), |mode| format!("mode {mode}"));
+        let mode = |own: &Intent| own.mode.as_ref().map_or("no mode".to_owned(), |mode| format!("mode {mode}"));
         if self.mode != other.mode {
             words.push(format!("{} instead of {}", mode(other), mode(self)));
         }
@@ -107,8 +107,8 @@ impl Meant {
         for (own, theirs) in self.pairs(other).filter(|(own, theirs)| own.frames != theirs.frames) {
             words.push(format!("frames {} of {} instead of {}", theirs.frames, own.id, own.frames));
         }
-        let only = |own: &Meant, other: &Meant| {
-            let is_new = |series: &&MeantSeries| !other.series.iter().any(|theirs| theirs.place == series.place);
+        let only = |own: &Intent, other: &Intent| {
+            let is_new = |series: &&IntendedSeries| !other.series.iter().any(|theirs| theirs.place == series.place);
             own.series.iter().filter(is_new).map(|series| series.id.clone()).collect::<Vec<_>>()
         };
         let (more, less) = (only(other, self), only(self, other));
@@ -117,8 +117,8 @@ impl Meant {
         words
     }
 
-    fn pairs<'m>(&'m self, other: &'m Meant) -> impl Iterator<Item = (&'m MeantSeries, &'m MeantSeries)> {
-        let theirs: std::collections::HashMap<&str, &MeantSeries> =
+    fn pairs<'m>(&'m self, other: &'m Intent) -> impl Iterator<Item = (&'m IntendedSeries, &'m IntendedSeries)> {
+        let theirs: std::collections::HashMap<&str, &IntendedSeries> =
             other.series.iter().map(|series| (series.place.as_str(), series)).collect();
         self.series.iter().filter_map(move |own| Some((own, *theirs.get(own.place.as_str())?)))
     }
@@ -151,7 +151,7 @@ pub fn overlap(one: &Covered, other: &Covered) -> bool {
 /// What a member does that finds frames of its claim under claims of members with other plans. Both made their claims before
 /// they looked, so that at least one of two finds the other's: whoever finds one does not begin.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Meeting {
+pub enum Encounter {
     /// Nobody else has them.
     Clear,
     /// It keeps its claim and waits until theirs are over.
@@ -162,28 +162,28 @@ pub enum Meeting {
 
 /// Decides it, by the names of the plans.
 #[must_use]
-pub fn meeting<'p>(own: &str, met: impl IntoIterator<Item = &'p str>) -> Meeting {
-    met.into_iter().fold(Meeting::Clear, |so_far, theirs| match theirs < own {
-        true => Meeting::Yields,
-        false if so_far == Meeting::Yields => so_far,
-        false => Meeting::Waits,
+pub fn encounter<'p>(own: &str, met: impl IntoIterator<Item = &'p str>) -> Encounter {
+    met.into_iter().fold(Encounter::Clear, |so_far, theirs| match theirs < own {
+        true => Encounter::Yields,
+        false if so_far == Encounter::Yields => so_far,
+        false => Encounter::Waits,
     })
 }
 
 #[cfg(test)]
 mod tests {
-    use super::{Meant, MeantSeries, Meeting, meeting, overlap};
+    use super::{Encounter, IntendedSeries, Intent, encounter, overlap};
     use crate::frames::Frames;
 
-    fn meant(frames: (i64, i64), samples: &str) -> Meant {
+    fn meant(frames: (i64, i64), samples: &str) -> Intent {
         let made = vec![("samples".to_owned(), samples.to_owned())];
-        let series = |id: &str| MeantSeries {
+        let series = |id: &str| IntendedSeries {
             id: id.to_owned(),
             place: format!("{{renders}}/{id}"),
             frames: Frames::range(frames.0, frames.1),
             made: made.clone(),
         };
-        Meant { chunk: 6, existing: "keep".to_owned(), mode: None, series: vec![series("quay"), series("mast")] }
+        Intent { chunk: 6, existing: "keep".to_owned(), mode: None, series: vec![series("quay"), series("mast")] }
     }
 
     #[test]
@@ -194,7 +194,7 @@ mod tests {
         let met = own.conflict(&meant((8, 20), "32")).expect("they meet");
         assert_eq!((met.series.as_str(), met.frames), ("quay", Frames::range(8, 10)));
         assert_eq!(met.differences[0].to_string(), "samples 16, was 32");
-        let other = Meant { chunk: 4, ..meant((8, 20), "16") };
+        let other = Intent { chunk: 4, ..meant((8, 20), "16") };
         assert_eq!(own.conflict(&other), None);
         assert_eq!(own.differs(&other)[0], "calls of 4 frames instead of 6");
         assert!(own.differs(&other)[1].starts_with("frames 8-20 of quay instead of 1-10"));
@@ -203,9 +203,9 @@ mod tests {
 
     #[test]
     fn of_two_plans_that_meet_one_yields_and_one_waits() {
-        assert_eq!(meeting("b", []), Meeting::Clear);
-        assert_eq!((meeting("a", ["b"]), meeting("b", ["a"])), (Meeting::Waits, Meeting::Yields));
-        assert_eq!(meeting("b", ["a", "c"]), Meeting::Yields);
+        assert_eq!(encounter("b", []), Encounter::Clear);
+        assert_eq!((encounter("a", ["b"]), encounter("b", ["a"])), (Encounter::Waits, Encounter::Yields));
+        assert_eq!(encounter("b", ["a", "c"]), Encounter::Yields);
         let of = |first, last| vec![("p".to_owned(), Frames::range(first, last))];
         assert!(overlap(&of(1, 6), &of(6, 9)) && !overlap(&of(1, 6), &of(7, 9)));
     }

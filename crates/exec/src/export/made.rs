@@ -10,7 +10,7 @@ use truepath_core::plan::marked;
 use truepath_core::resolve::paths;
 use truepath_core::run::event::{Ended, Event, Started};
 
-use super::{Making, Step, product};
+use super::{ExportState, Making, product};
 use crate::failure::{Cause, Failure};
 use crate::landing::stage;
 use crate::process::{self, Listener, Start, identity};
@@ -20,27 +20,19 @@ use crate::state::journal::{Journal, millis};
 ///
 /// # Errors
 /// When the journal cannot be written.
-pub fn made(making: &Making<'_>, step: &CommandLine, product: &Product) -> Result<Step, Failure> {
+pub fn made(making: &Making<'_>, step: &CommandLine, product: &Product) -> Result<ExportState, Failure> {
     (making.told)(&format!("exporting {} for {}", step.id, step.job));
     let part = Path::new(paths::parent(&product.staged));
     if let Err(failure) = stage::prepare(part).and_then(|()| stage::write_files(step)) {
-        return Ok(Step::Failed(failure));
+        return Ok(ExportState::Failed(failure));
     }
     let began = Instant::now();
-    let mut hearing = Hearing { step, journal: making.journal, last: String::new(), told: Ok(()) };
-    let start = Start {
-        program: &step.program,
-        arguments: &step.arguments,
-        env: &step.env,
-        folder: &step.folder,
-        files: &step.files,
-        log: Some((Path::new(&step.log), making.project.command_lines.plan.run.log_limit)),
-        errors: None,
-        mark: &marked(&step.id, making.journal.tag()),
-    };
+    let mut hearing = Exporting { step, journal: making.journal, last: String::new(), told: Ok(()) };
+    let mark = marked(&step.id, making.journal.tag());
+    let start = Start::of(step, making.project.command_lines.plan.run.log_limit, &mark);
     let ending = match process::run(making.programs, &start, &mut hearing) {
         Ok(ending) => ending,
-        Err(error) => return Ok(Step::Failed(Failure::unstarted(step, &error))),
+        Err(error) => return Ok(ExportState::Failed(Failure::unstarted(step, &error))),
     };
     let last = hearing.last;
     hearing.told?;
@@ -57,12 +49,12 @@ pub fn made(making: &Making<'_>, step: &CommandLine, product: &Product) -> Resul
         ..Ended::default()
     }))?;
     Ok(match landed {
-        Ok(digest) => Step::There(digest),
+        Ok(digest) => ExportState::There(digest),
         Err(why) => {
             let said = if last.is_empty() { String::new() } else { format!("; its last line: {last}") };
             let file = paths::file_name(&product.path);
             let message = format!("the export of {} did not write a whole {file}: {why}{said}", step.job);
-            Step::Failed(Failure::new(Cause::Program, message).help(format!("its log is {}", step.log)))
+            ExportState::Failed(Failure::new(Cause::Program, message).help(format!("its log is {}", step.log)))
         }
     })
 }
@@ -85,14 +77,14 @@ fn landed(making: &Making<'_>, (step, product): (&CommandLine, &Product), ending
 }
 
 /// An exporter while it runs.
-struct Hearing<'h> {
+struct Exporting<'h> {
     step: &'h CommandLine,
     journal: &'h Journal,
     last: String,
     told: Result<(), Failure>,
 }
 
-impl Listener for Hearing<'_> {
+impl Listener for Exporting<'_> {
     fn began(&mut self, process: u32) {
         let started = Started {
             call: self.step.id.clone(),

@@ -1,8 +1,8 @@
 //! What comes before the first frame: prerequisites, and exports of scenes. What goes wrong concerns the jobs that need it,
 //! and no other.
 //!
-//! A product lies in a folder that is named by all that it was made from, and nothing there is ever replaced: whoever reads
-//! it, reads one and the same file. It is written in a folder of the run's own, looked at, and gets its name in one step.
+//! A product lies in a folder that is named by all that it was made from, and nothing there is ever replaced: all that
+//! read it read one and the same file. It is written in a folder of the run's own, looked at, and gets its name in one step.
 //! Members of a shared run claim an export as they claim calls.
 
 mod made;
@@ -56,7 +56,7 @@ pub struct Making<'m> {
 }
 
 /// How one export stands.
-enum Step {
+enum ExportState {
     /// Its product is there; its digest.
     There(String),
     /// It cannot be made.
@@ -76,7 +76,7 @@ pub fn make(making: Making<'_>, calls: &[Call]) -> Result<Exported, Failure> {
     for step in &steps {
         let Some(product) = &step.product else { continue };
         match product::digest(product) {
-            Some(digest) => ended.push((step, Step::There(digest))),
+            Some(digest) => ended.push((step, ExportState::There(digest))),
             None => left.push((step, product)),
         }
     }
@@ -96,20 +96,20 @@ pub fn make(making: Making<'_>, calls: &[Call]) -> Result<Exported, Failure> {
     for (step, how) in ended {
         let jobs = calls.iter().map(|call| call.job).filter(|job| lines.export_of(*job) == Some(&step.id));
         match how {
-            Step::There(digest) => exported.digests.extend(jobs.map(|job| (job, digest.clone()))),
-            Step::Failed(failure) => exported.blocked.extend(jobs.map(|job| (job, failure.clone()))),
-            Step::Waits => {}
+            ExportState::There(digest) => exported.digests.extend(jobs.map(|job| (job, digest.clone()))),
+            ExportState::Failed(failure) => exported.blocked.extend(jobs.map(|job| (job, failure.clone()))),
+            ExportState::Waits => {}
         }
     }
     Ok(exported)
 }
 
-/// Makes products together with others: each is claimed by one, and whoever finds it claimed waits for it.
+/// Makes products together with others: one member claims it, and the others wait.
 fn shared<'s>(
     making: &Making<'_>,
     mut left: Vec<(&'s CommandLine, &'s Product)>,
     (member, times): (&Member, Times),
-) -> Result<Vec<(&'s CommandLine, Step)>, Failure> {
+) -> Result<Vec<(&'s CommandLine, ExportState)>, Failure> {
     let claims = Claims::join(making.project.state, Agreed { name: EXPORTS, meant: None }, member, times, false)?;
     let mut ended = Vec::new();
     std::thread::scope(|scope| {
@@ -121,7 +121,7 @@ fn shared<'s>(
                 let mut waiting = Vec::new();
                 for (step, product) in left.drain(..) {
                     match claimed(making, (step, product), &claims, unseen.elapsed() >= times.takeover)? {
-                        Step::Waits => waiting.push((step, product)),
+                        ExportState::Waits => waiting.push((step, product)),
                         how => {
                             ended.push((step, how));
                             unseen = Instant::now();
@@ -146,29 +146,29 @@ fn shared<'s>(
     Ok(ended)
 }
 
-/// One export that may be claimed. Where it is said to be over and its product has not been seen for long, it is made again:
-/// one of two equal products is kept.
+/// Claims one export and makes it. If its claim says that it is over and its product does not appear (`is_due`), it is made
+/// again; the first of two equal products is kept.
 fn claimed(
     making: &Making<'_>,
     (step, product): (&CommandLine, &Product),
     claims: &Claims,
     is_due: bool,
-) -> Result<Step, Failure> {
+) -> Result<ExportState, Failure> {
     if let Some(digest) = product::digest(product) {
-        return Ok(Step::There(digest));
+        return Ok(ExportState::There(digest));
     }
     let call = paths::file_name(paths::parent(&product.path));
     match claims.wish(call, &Vec::new(), true)? {
         Wish::Granted { .. } => {
             let made = made::made(making, step, product)?;
             // Another member may have what this one lacks: a claim that came to nothing is free once this one leaves.
-            if matches!(made, Step::There(_)) {
+            if matches!(made, ExportState::There(_)) {
                 claims.done(call, "")?;
             }
             Ok(made)
         }
         Wish::Over if is_due => made::made(making, step, product),
-        Wish::Held | Wish::Over => Ok(Step::Waits),
+        Wish::Held | Wish::Over => Ok(ExportState::Waits),
     }
 }
 

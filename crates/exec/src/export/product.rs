@@ -1,7 +1,7 @@
 //! A product on disk: whether it is whole, its digest, and how it gets its name.
 
 use std::fs::File;
-use std::io::{ErrorKind, Read as _};
+use std::io::Read as _;
 use std::path::Path;
 use std::time::Duration;
 
@@ -27,7 +27,7 @@ struct About {
 enum Standing {
     /// It has the bytes that it had when it landed: its digest.
     Whole(String),
-    /// It lost some since.
+    /// It did not stay as it was, or what is known of it did not.
     Damaged,
     /// It is not there, or cannot be seen yet.
     Absent,
@@ -47,13 +47,15 @@ pub fn digest(product: &Product) -> Option<String> {
 }
 
 fn standing(product: &Product) -> Standing {
-    let about = disk::text(&Path::new(paths::parent(&product.path)).join(ABOUT)).ok();
-    let Some(about) = about.and_then(|text| serde_json::from_str::<About>(&text).ok()) else { return Standing::Absent };
-    match truepath_media::open(Path::new(&product.path)) {
-        Ok((_, there)) if there == about.bytes => Standing::Whole(about.digest),
-        Ok(_) => Standing::Damaged,
-        Err(error) if error.kind() == ErrorKind::NotFound => Standing::Damaged,
-        Err(_) => Standing::Absent,
+    let path = Path::new(paths::parent(&product.path)).join(ABOUT);
+    let about = match disk::text(&path) {
+        Ok(text) => serde_json::from_str::<About>(&text),
+        Err(_) if path.symlink_metadata().is_err() => return Standing::Absent,
+        Err(_) => return Standing::Damaged,
+    };
+    match (about, truepath_media::open(Path::new(&product.path))) {
+        (Ok(about), Ok((_, there))) if there == about.bytes => Standing::Whole(about.digest),
+        _ => Standing::Damaged,
     }
 }
 
@@ -82,7 +84,7 @@ pub fn land(product: &Product) -> Result<String, String> {
             Standing::Absent => std::thread::sleep(PAUSE),
         }
     }
-    Err(error.to_string())
+    Err(format!("{} stands in its place: {error}; remove it", folder.display()))
 }
 
 /// Reads a product to its end, twice where its format is known.

@@ -24,6 +24,7 @@ use std::process::{Command, Stdio};
 use std::time::Instant;
 
 use truepath_core::adapter::exit::Ending;
+use truepath_core::invoke::command_line::CommandLine;
 use truepath_core::invoke::quote::sh::word;
 use truepath_core::invoke::written_file::FileText;
 
@@ -52,6 +53,23 @@ pub struct Start<'s> {
     pub errors: Option<File>,
     /// Which call this is, with the mark of its try; empty where it is none.
     pub mark: &'s str,
+}
+
+impl<'s> Start<'s> {
+    /// A step of a plan, with its log up to `most` bytes.
+    #[must_use]
+    pub fn of(step: &'s CommandLine, most: u64, mark: &'s str) -> Start<'s> {
+        Start {
+            program: &step.program,
+            arguments: &step.arguments,
+            env: &step.env,
+            folder: &step.folder,
+            files: &step.files,
+            log: Some((Path::new(&step.log), most)),
+            errors: None,
+            mark,
+        }
+    }
 }
 
 /// What hears of a process while it runs.

@@ -138,16 +138,8 @@ impl<'a, 'c> Attempt<'a, 'c> {
             context.stages.prepare(stage).map_err(Trouble::Call)?;
         }
         stage::write_files(&step).map_err(Trouble::Call)?;
-        let start = Start {
-            program: &step.program,
-            arguments: &step.arguments,
-            env: &step.env,
-            folder: &step.folder,
-            files: &step.files,
-            log: Some((Path::new(&step.log), plan.run.log_limit)),
-            errors: None,
-            mark: &call.marked(),
-        };
+        let mark = call.marked();
+        let start = Start::of(&step, plan.run.log_limit, &mark);
         let ready = context.programs.prepare(&start);
         let ready = ready.map_err(|error| Trouble::Call(Failure::machine("write", Path::new(&step.log), &error)))?;
         let attempt = Attempt {

@@ -5,7 +5,7 @@ use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use truepath_core::run::meant::Meant;
+use truepath_core::run::meant::Intent;
 
 use super::OVER;
 use crate::disk;
@@ -78,7 +78,7 @@ pub struct Other {
 impl Other {
     /// What it means to render; `None` where it does not say so, or not yet.
     #[must_use]
-    pub fn meant(&self) -> Option<Meant> {
+    pub fn meant(&self) -> Option<Intent> {
         let plan = self.path.ancestors().nth(3)?;
         serde_json::from_str(&disk::text(&plan.join(MEANT)).ok()?).ok()
     }

@@ -17,10 +17,11 @@ use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use truepath_core::run::claim::{self, Listing, Signs, Step, Table};
-use truepath_core::run::meant::{Covered, Meant, Meeting, meeting};
+use truepath_core::run::meant::{Covered, Encounter, Intent, encounter};
 
 use crate::disk;
 use crate::failure::{Cause, Failure};
+use crate::landing::stage;
 use crate::state::StateFolder;
 use crate::state::journal;
 use members::{GONE, MEANT, numbers, workers};
@@ -41,7 +42,7 @@ pub struct Agreed<'a> {
     /// A name that differs where what they mean differs.
     pub name: &'a str,
     /// What they mean.
-    pub meant: Option<&'a Meant>,
+    pub meant: Option<&'a Intent>,
 }
 
 /// How often a sign of life is given, and how long one may fail to come.
@@ -307,21 +308,21 @@ impl Claims {
     fn settled(&self, call: &str, covers: &Covered) -> Result<Wish, Failure> {
         let Some(generation) = self.held().get(call).copied() else { return Ok(Wish::Held) };
         let met = self.met(covers)?;
-        match meeting(&self.plan, met.iter().map(String::as_str)) {
-            Meeting::Clear => {
+        match encounter(&self.plan, met.iter().map(String::as_str)) {
+            Encounter::Clear => {
                 self.waiting().remove(call);
                 Ok(Wish::Granted { again: generation > 1 || self.rivals().any })
             }
-            Meeting::Waits => {
+            Encounter::Waits => {
                 self.waiting().insert(call.to_owned());
                 Ok(Wish::Held)
             }
-            Meeting::Yields => {
+            Encounter::Yields => {
                 self.waiting().remove(call);
                 self.held().remove(call);
                 self.seen().table.released(call, generation);
                 let path = self.round.join("calls").join(claim::claim(call, generation));
-                std::fs::remove_file(&path).map_err(|error| Failure::machine("remove the claim", &path, &error))?;
+                stage::remove(&path)?;
                 Ok(Wish::Held)
             }
         }

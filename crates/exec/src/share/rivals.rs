@@ -1,5 +1,5 @@
 //! Members whose plans differ: another part of the sheet, other calls. They share by frame. A claim says which files its call
-//! writes; whoever makes one looks afterwards whether a member with another plan claims any of them.
+//! writes. After a member has made one, it looks for claims of members with other plans on the same files.
 
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
@@ -9,7 +9,7 @@ use truepath_core::run::claim::{self, Signs, Table};
 use truepath_core::run::meant::{Covered, overlap};
 
 use super::OVER;
-use super::members::{Member, numbers, worker};
+use super::members::{numbers, worker, workers};
 use crate::disk;
 use crate::state::StateFolder;
 
@@ -30,11 +30,11 @@ pub(super) struct Rivals {
     own: String,
     takeover: Duration,
     /// What calls of other plans write, by the path of their claims.
-    covered: HashMap<PathBuf, Option<Covered>>,
+    covered: HashMap<PathBuf, Covered>,
     signs: Signs,
     /// Members that have gone, by their files: they do not come back.
     gone: HashSet<PathBuf>,
-    /// Whether there was ever another plan: its members may have landed what is meant here.
+    /// Whether there was ever another plan: its members may have landed some of this member's files.
     pub any: bool,
 }
 
@@ -103,15 +103,13 @@ impl Rivals {
 
     /// Whether a claim may be on one of the files: of one that is not written yet, nobody knows.
     fn is_overlapping(&mut self, path: &Path, covers: &Covered) -> bool {
-        if !self.covered.contains_key(path) {
-            let text = disk::text(path).unwrap_or_default();
-            let said = text.split_once('\n').and_then(|(_, covers)| serde_json::from_str(covers).ok());
-            if said.is_none() {
-                return path.exists();
-            }
-            self.covered.insert(path.to_owned(), said);
+        if let Some(theirs) = self.covered.get(path) {
+            return overlap(covers, theirs);
         }
-        self.covered[path].as_ref().is_none_or(|theirs| overlap(covers, theirs))
+        let text = disk::text(path).unwrap_or_default();
+        let said = text.split_once('\n').and_then(|(_, covers)| serde_json::from_str::<Covered>(covers).ok());
+        let Some(theirs) = said else { return path.exists() };
+        overlap(covers, self.covered.entry(path.to_owned()).or_insert(theirs))
     }
 
     /// Whether the member that made a claim still has it.
@@ -138,8 +136,8 @@ pub(super) fn sweep(state: &StateFolder, own: &str) {
     for (_, folder) in plans(&state.claims()).unwrap_or_default().into_iter().filter(|(plan, _)| plan != own) {
         let Some(newest) = numbers(&folder).unwrap_or_default().into_iter().max() else { continue };
         let round = folder.join(newest.to_string());
-        let members = super::members::workers(&round).unwrap_or_default();
-        let all_gone = members.iter().all(|(_, member, gone, _): &(_, Member, _, _)| *gone || member.is_surely_dead());
+        let all_gone =
+            workers(&round).unwrap_or_default().iter().all(|(_, own, gone, _)| *gone || own.is_surely_dead());
         if round.join(OVER).exists() && all_gone {
             // What stays is only in the way.
             let _ = std::fs::remove_dir_all(folder);

@@ -15,7 +15,7 @@ use truepath_exec::failure::Failure;
 use truepath_exec::guard::Deliveries;
 use truepath_exec::threads::Cores;
 
-use super::submit::{Limits, plan_of, submit};
+use super::submit::{SchedulerLimits, plan_of, submit};
 use super::{Built, costs, parts};
 use crate::args::BuildArgs;
 use crate::exit_code::Exit;
@@ -54,7 +54,7 @@ pub fn build(
         return Ok(Exit::Well);
     }
     let seconds = |steps: &[_]| steps.iter().map(|step| parts::weight(plan, step, &costs)).sum::<f64>();
-    let limits = Limits::ask(loaded.state.folder());
+    let limits = SchedulerLimits::ask(loaded.state.folder());
     let cut = cut(args, (plan, steps), &costs, &limits);
     let longest = cut.iter().map(|part| seconds(&steps[part.clone()])).fold(0.0, f64::max);
     let workers = plan.run.workers.max(1) as f64;
@@ -91,13 +91,13 @@ pub fn build(
         broken,
     };
     let text = slurm::script(plan, steps, &batch, (&wish, &Cores));
+    limits.fits(&text)?;
     // The scheduler makes no folder for what the tasks say.
     let made = loaded.state.make().and_then(|()| std::fs::create_dir_all(&logs));
     made.map_err(|error| Failure::machine("make the folder", &logs, &error))?;
     if !args.plain {
         disk::keep(&list, &calls).map_err(|error| Failure::machine("write", &list, &error))?;
     }
-    limits.fits(&text)?;
     let own = loaded.state.folder().join(format!("{name}.sbatch"));
     let path = match (output, args.submit) {
         (Some(output), _) => {
@@ -140,7 +140,12 @@ pub fn build(
 }
 
 /// The steps of each task.
-fn cut(args: &BuildArgs, (plan, steps): (&Plan, &[CommandLine]), costs: &Costs, limits: &Limits) -> Vec<Range<usize>> {
+fn cut(
+    args: &BuildArgs,
+    (plan, steps): (&Plan, &[CommandLine]),
+    costs: &Costs,
+    limits: &SchedulerLimits,
+) -> Vec<Range<usize>> {
     let (exports, movies) = script::around(steps);
     let rendering = &steps[exports..steps.len() - movies];
     let seconds: f64 = rendering.iter().map(|step| parts::weight(plan, step, costs)).sum();

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use truepath_core::invoke::command_line::CommandLine;
 use truepath_core::plan::Plan;
-use truepath_core::run::meant::Meant;
+use truepath_core::run::meant::Intent;
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::record::answer;
 
@@ -42,7 +42,7 @@ pub fn submit(path: &Path) -> Result<Exit, Failure> {
 /// How a script begins to say that its plan is under way.
 const UNDER_WAY: &str = "this plan is being rendered";
 
-/// Limits of which the scheduler says only that they are exceeded, and what to do about it.
+/// SchedulerLimits of which the scheduler says only that they are exceeded, and what to do about it.
 const LIMITS: [(&str, &str); 4] = [
     ("Invalid job array", "the array is too large for this cluster (MaxArraySize): fewer tasks with --parts N"),
     ("MaxSubmit", "a user may have fewer tasks here at a time (MaxSubmitJobs): fewer tasks with --parts N"),
@@ -55,7 +55,7 @@ const LIMITS: [(&str, &str); 4] = [
 
 /// What the scheduler takes, as far as it says so.
 #[derive(Default)]
-pub struct Limits {
+pub struct SchedulerLimits {
     /// Places of an array.
     pub array: Option<usize>,
     /// Bytes of a script.
@@ -65,12 +65,12 @@ pub struct Limits {
 /// How long the scheduler may think.
 const PATIENCE: Duration = Duration::from_secs(5);
 
-impl Limits {
+impl SchedulerLimits {
     /// Asks scontrol, which is looked for on the path. Where it is missing or does not answer, no limit is known.
-    pub fn ask(folder: &Path) -> Limits {
+    pub fn ask(folder: &Path) -> SchedulerLimits {
         let words = ["show", "config"].map(str::to_owned);
         let Ok(said) = answer::ask(Path::new("scontrol"), &words, folder, (PATIENCE, false)) else {
-            return Limits::default();
+            return SchedulerLimits::default();
         };
         let number = |name: &str| {
             let from = said.text.find(name)? + name.len();
@@ -79,7 +79,7 @@ impl Limits {
         };
         // Four megabytes are slurm.conf(5)'s own default.
         let script = number("max_script_size").or(number("MaxArraySize").map(|_| 4 << 20));
-        Limits { array: number("MaxArraySize"), script }
+        SchedulerLimits { array: number("MaxArraySize"), script }
     }
 
     /// Whether a script is short enough.
@@ -94,7 +94,7 @@ impl Limits {
 
 /// What tells a plan from others that are submitted.
 pub fn plan_of(plan: &Plan, steps: &[CommandLine]) -> String {
-    let meant = serde_json::to_string(&Meant::of(plan, &[], "")).unwrap_or_default();
+    let meant = serde_json::to_string(&Intent::of(plan, &[], "")).unwrap_or_default();
     let mut hash = blake3::Hasher::new();
     hash.update(meant.as_bytes());
     for step in steps {

@@ -21,10 +21,10 @@ use crate::pipeline::{self, LoadOptions, Loaded, Queue};
 use crate::show::counter::Counter;
 use crate::show::report::{Book, Leaf, Night, PassPart};
 
-/// The widest and the narrowest picture of a flipbook, in pixels.
+/// The widest and the narrowest picture of a player, in pixels.
 const WIDEST: usize = 320;
 const NARROWEST: usize = 96;
-/// Jobs with a flipbook: more of them nobody looks at, and the page has a size.
+/// Jobs with a player: more of them nobody looks at, and the page has a size.
 const MOST_BOOKS: usize = 200;
 /// Bytes of a JPEG file whatever it shows, and of each of its pixels, as a guess to begin with.
 const HEAD: f64 = 700.0;
@@ -56,7 +56,7 @@ struct Pair {
     before: Option<(String, HashMap<i64, String>)>,
 }
 
-/// Puts flipbooks and movies into a report; pictures take about as many bytes as the shelf has room for.
+/// Puts players and movies into a report; pictures take about as many bytes as the shelf has room for.
 pub fn fill(page: &Page<'_>, queue: &Queue, (night, verdicts): (&mut Night, &[Vec<Verdict>]), shelf: &mut Shelf) {
     let around = page.around;
     night.movies.clear();
@@ -205,7 +205,7 @@ fn read(pair: Pair, (every, width): (usize, usize), shelf: &mut Shelf, counter: 
     Read { pair, leaves, size: fit(shape, within) }
 }
 
-/// Flipbooks with pictures of a quality.
+/// Players with pictures of a quality.
 fn books(passes: &[(String, f64, Read)], quality: u8) -> Vec<Book> {
     let mut books: Vec<Book> = Vec::new();
     for (job, fps, read) in passes.iter().filter(|(.., read)| !read.leaves.is_empty()) {

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use truepath_core::run::event::Event;
 use truepath_core::run::fingerprint::Difference;
-use truepath_core::run::meant::{Meant, version};
+use truepath_core::run::meant::{Intent, version};
 use truepath_core::sheet::{EXISTING, Existing};
 use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
@@ -15,7 +15,7 @@ use truepath_exec::share::{self, Agreed, Claims, Member, Other, Times};
 use truepath_exec::state::StateFolder;
 use truepath_exec::state::journal::Journal;
 
-use super::Request;
+use super::RunRequest;
 use crate::args::RunArgs;
 use crate::lower::{Screen, Surroundings};
 use crate::pipeline::{self, LoadOptions, Loaded, Queue};
@@ -28,12 +28,12 @@ pub fn times(loaded: &Loaded) -> Times {
 
 /// What this member means, and the name of that: members with one name share calls.
 pub struct Own {
-    meant: Meant,
+    meant: Intent,
     name: String,
     end: String,
 }
 
-fn named_by(meant: &Meant) -> String {
+fn named_by(meant: &Intent) -> String {
     let text = serde_json::to_string(meant).unwrap_or_default();
     blake3::hash(text.as_bytes()).to_hex()[..16].to_owned()
 }
@@ -126,9 +126,9 @@ impl Own {
 }
 
 /// What a sheet means as it was loaded.
-fn meant(loaded: &Loaded, choice: Existing) -> Meant {
+fn meant(loaded: &Loaded, choice: Existing) -> Intent {
     let existing = EXISTING.iter().find(|(_, known)| *known == choice).map_or("", |(name, _)| *name);
-    Meant::of(&loaded.plan, &loaded.ground.made_of, existing)
+    Intent::of(&loaded.plan, &loaded.ground.made_of, existing)
 }
 
 /// What the programs of a plan say their versions are, by adapter.
@@ -193,7 +193,7 @@ pub struct Edits<'e> {
     at: usize,
     around: &'e Surroundings,
     files: Vec<(PathBuf, Option<disk::Stamp>)>,
-    own: Meant,
+    own: Intent,
     choice: Existing,
     /// When they may be looked at again: looking takes a small part of the time.
     due: Instant,
@@ -204,8 +204,8 @@ const REST: u32 = 50;
 const PAUSE: Duration = Duration::from_secs(1);
 
 impl<'e> Edits<'e> {
-    pub(super) fn of(request: &Request<'e>, loaded: &Loaded, choice: Existing) -> Edits<'e> {
-        let Request { args, around, texts, at } = *request;
+    pub(super) fn of(request: &RunRequest<'e>, loaded: &Loaded, choice: Existing) -> Edits<'e> {
+        let RunRequest { args, around, texts, at } = *request;
         let scenes = loaded.plan.jobs.iter().filter_map(|job| Some(PathBuf::from(&job.scene.as_ref()?.value)));
         let mut files: Vec<PathBuf> = texts.iter().cloned().chain(scenes).collect();
         files.sort();

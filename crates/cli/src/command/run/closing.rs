@@ -1,5 +1,6 @@
 //! The end of a run: what was done, what failed, and the next command.
 
+use std::collections::BTreeSet;
 use std::process::{Command, Stdio};
 
 use truepath_core::frames::Frames;
@@ -169,7 +170,7 @@ fn kept_lines(loaded: &Loaded, ended: &Result, around: &Surroundings) -> String 
 }
 
 /// Runs the sheet's own commands once the plan is over, also after failure, and once: neither when somebody has interrupted it,
-/// nor again where nothing has landed since. What they do wrong is told and changes nothing.
+/// nor again where nothing has landed or failed since. What they do wrong is told and changes nothing.
 ///
 /// # Errors
 /// When the journals cannot be read or written.
@@ -178,13 +179,17 @@ pub fn afterwards(loaded: &Loaded, result: &Result, plan: &str) -> std::result::
     if loaded.plan.run.after.is_empty() || result.outcome.interrupted {
         return Ok(());
     }
-    let history = journal::read(&loaded.state, Depth::Landings)?;
+    let history = journal::read(&loaded.state, Depth::Calls)?;
     let of_plan = |output: &Series| {
         let landed = history.of(output).iter();
         landed.filter(|(number, _)| output.frame_of(*number).is_some()).count() as u64
     };
     let landings: u64 = loaded.plan.outputs().map(|(_, output)| of_plan(output)).sum();
-    if !loaded.state.takes_end(plan, &format!("{word}-{landings}"))? {
+    // Frames that failed once more are another end than before.
+    let own: BTreeSet<&str> = loaded.plan.outputs().map(|(_, output)| output.id.as_str()).collect();
+    let failures = history.sessions.iter().flat_map(|session| &session.failures);
+    let failures = failures.filter(|failure| failure.series.iter().any(|id| own.contains(id.as_str()))).count();
+    if !loaded.state.takes_end(plan, &format!("{word}-{landings}-{failures}"))? {
         return Ok(());
     }
     let known =

@@ -55,7 +55,7 @@ struct Ours {
 }
 
 /// What a run was asked for, and where.
-struct Request<'r> {
+struct RunRequest<'r> {
     args: &'r RunArgs,
     around: &'r Surroundings,
     /// The files that its sheets were read from.
@@ -95,7 +95,7 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
         let several = queue.sheets.len() > 1;
         let texts = agree::texts(&queue, around);
         for (at, (loaded, ours)) in queue.sheets.iter_mut().zip(&ours).enumerate() {
-            let request = Request { args, around, texts: &texts, at: several.then_some(at) };
+            let request = RunRequest { args, around, texts: &texts, at: several.then_some(at) };
             worst = worst.max(sheet(&request, loaded, &ours.journal)?);
             if worst == Exit::Interrupted {
                 break;
@@ -184,8 +184,8 @@ fn alone(state: &StateFolder, loaded: &Loaded, around: &Surroundings) -> Result<
 }
 
 /// One sheet of a call.
-fn sheet(request: &Request<'_>, loaded: &mut Loaded, journal: &Journal) -> Result<Exit, Failure> {
-    let Request { args, around, at, .. } = *request;
+fn sheet(request: &RunRequest<'_>, loaded: &mut Loaded, journal: &Journal) -> Result<Exit, Failure> {
+    let RunRequest { args, around, at, .. } = *request;
     let choice = args.existing.map(existing).unwrap_or(loaded.plan.run.existing);
     let here = loaded.machine.workers.and_then(|workers| usize::try_from(workers).ok());
     if let Some(chunk) = args.chunk {
@@ -297,12 +297,12 @@ fn is_last(loaded: &Loaded, claims: Option<Claims>, own: &Own) -> Result<bool, F
 
 /// Renders; what failed for good, and whether this is the member that ends the round.
 fn render(
-    request: &Request<'_>,
+    request: &RunRequest<'_>,
     work: &Work<'_>,
     (journal, claims): (&Journal, Option<Claims>),
     mut edits: Option<Edits<'_>>,
 ) -> Result<(Outcome, Vec<Event>, bool), Failure> {
-    let Request { args, around, .. } = *request;
+    let RunRequest { args, around, .. } = *request;
     let loaded = work.loaded;
     let mut calls = work.calls(&args.only, args.share);
     if let Some(claims) = &claims {
@@ -372,12 +372,12 @@ fn render(
 
 /// What comes before the first frame. Jobs for which it cannot be done are returned with the reason.
 fn prepare(
-    request: &Request<'_>,
+    request: &RunRequest<'_>,
     loaded: &Loaded,
     calls: &[Call],
     (journal, programs): (&Journal, &SystemPrograms),
 ) -> Result<Exported, Failure> {
-    let Request { args, around, .. } = *request;
+    let RunRequest { args, around, .. } = *request;
     let blocked = export::needs(&loaded.plan, &loaded.adapters, calls, &around.program);
     let free: Vec<_> = calls.iter().filter(|call| !blocked.contains_key(&call.job)).cloned().collect();
     let member = Member::own(&around.host, journal);

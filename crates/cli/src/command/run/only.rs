@@ -13,7 +13,7 @@ use truepath_exec::process::SystemPrograms;
 use truepath_exec::state::journal::Journal;
 
 use super::work::Work;
-use super::{Ours, Request, prepare, render, take};
+use super::{Ours, RunRequest, prepare, render, take};
 use crate::args::{Common, RunArgs};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
@@ -27,7 +27,7 @@ pub fn is_export(id: &str, loaded: &Loaded) -> bool {
 
 /// Makes nothing but what comes before the first frame; of exports those that are named, where any are.
 pub(super) fn exports(
-    request: &Request<'_>,
+    request: &RunRequest<'_>,
     named: &[&String],
     work: &Work<'_>,
     journal: &Journal,
@@ -73,7 +73,7 @@ pub fn measured(common: &Common, around: &Surroundings) -> Result<Exit, Failure>
         let mut before = vec![Verdict::default(); need.len()];
         before.iter_mut().enumerate().for_each(|(at, own)| own.series = at);
         let work = Work { loaded, before: &before, need: &need, spread: false };
-        let request = Request { args: &args, around, texts: &[], at: None };
+        let request = RunRequest { args: &args, around, texts: &[], at: None };
         let rendered = render(&request, &work, (&ours.journal, None), None);
         for folder in trial::folders(&loaded.plan) {
             // What stays is cleared by the next one, and a folder that is not empty belongs to another sheet.

@@ -23,7 +23,7 @@ pub struct Night {
     pub fixes: Vec<String>,
     /// Every series, movies too.
     pub series: Vec<SeriesPart>,
-    /// A flipbook for each job.
+    /// A player for each job.
     pub books: Vec<Book>,
     /// How many more jobs have pictures.
     pub more_books: usize,
@@ -106,7 +106,7 @@ impl CellState {
     }
 }
 
-/// A flipbook: the passes of one job.
+/// A player: the passes of one job.
 pub struct Book {
     /// The job.
     pub job: String,
@@ -116,7 +116,7 @@ pub struct Book {
     pub passes: Vec<PassPart>,
 }
 
-/// One pass of a flipbook.
+/// One pass of a player.
 pub struct PassPart {
     /// Its name.
     pub label: String,
@@ -130,7 +130,7 @@ pub struct PassPart {
     pub before: Option<String>,
 }
 
-/// One frame of a flipbook.
+/// One frame of a player.
 pub struct Leaf {
     /// The frame.
     pub frame: i64,

@@ -20,7 +20,7 @@ pub fn shown(night: &Night) -> Vec<(&'static str, &'static str)> {
     let all = [
         ("left", "What is left", true),
         ("map", "Map", !night.series.is_empty()),
-        ("flipbooks", "Flipbooks", !night.books.is_empty()),
+        ("playback", "Playback", !night.books.is_empty()),
         ("movies", "Movies", !night.movies.is_empty()),
         ("failures", "What failed", !night.failures.is_empty()),
         ("findings", "Findings", !night.findings.is_empty()),
@@ -140,8 +140,8 @@ pub fn books(night: &Night) -> Markup {
         return html! {};
     }
     html! {
-        section #flipbooks aria-labelledby="flipbooks-title" {
-            h2 #flipbooks-title { "Flipbooks" }
+        section #playback aria-labelledby="playback-title" {
+            h2 #playback-title { "Playback" }
             p.quiet {
                 "Space plays and pauses, the arrow keys step, Home and End go to the first and last frame."
                 @if night.every > 1 { " To keep this page small, only one of every " (night.every) " frames is shown." }
@@ -156,7 +156,7 @@ fn book(at: usize, book: &Book) -> Markup {
     let job = clean(&book.job);
     let first = &book.passes[0];
     html! {
-        figure.book data-book=(at) tabindex="0" aria-label={ "Flipbook of " (job) } {
+        figure.book data-book=(at) tabindex="0" aria-label={ "Player of " (job) } {
             figcaption { h3 { (job) } output.now aria-live="off" {} }
             canvas width=(first.size.0) height=(first.size.1) role="img" aria-label={ "Picture of " (job) } {}
             input.seek type="range" min="0" max=(first.leaves.len().saturating_sub(1)) value="0" aria-label="Frame";

@@ -56,7 +56,7 @@ function words(series, cell) {
   return parts.join(", ");
 }
 
-// Flipbooks.
+// Players.
 let playing = 0;
 for (const figure of document.querySelectorAll(".book")) {
   const book = night.books[Number(figure.dataset.book)];
