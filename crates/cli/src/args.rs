@@ -66,6 +66,8 @@ pub enum Command {
     Run(RunArgs),
     /// Show how much time and disk space the rest will need, from measured frames
     Estimate(EstimateArgs),
+    /// Try with another machine whether a folder can be shared: start it on both at the same time
+    ShareTest(ShareTestArgs),
     /// Pack, render and collect parcels, for machines that share no disk with this one
     #[command(subcommand)]
     Parcel(ParcelArgs),
@@ -348,6 +350,19 @@ pub struct SceneArgs {
 pub struct TypesArgs {
     /// A type, codec or extension [default: a list of all]
     pub name: Option<String>,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `share-test`.
+#[derive(Debug, Args)]
+pub struct ShareTestArgs {
+    /// The folder, as this machine sees it
+    pub folder: PathBuf,
+    /// How long to wait for the other machine, and for each of its answers
+    #[arg(long, value_name = "TIME", default_value = "2min", value_parser = humantime::parse_duration)]
+    pub wait: std::time::Duration,
     /// Print one JSON document
     #[arg(long)]
     pub json: bool,

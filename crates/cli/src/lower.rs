@@ -57,13 +57,23 @@ pub struct Screen {
     pub unicode: bool,
 }
 
-/// The task of Slurm that this process runs in: sbatch(1), "output environment variables".
+/// The task of a cluster that this process runs in: sbatch(1), "output environment variables", and qsub(1), "environmental
+/// variables".
 fn task() -> Option<Task> {
     let text = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
-    let of_array = || Some(format!("{}_{}", text("SLURM_ARRAY_JOB_ID")?, text("SLURM_ARRAY_TASK_ID")?));
-    let id = of_array().or_else(|| text("SLURM_JOB_ID"))?;
-    let node = text("SLURMD_NODENAME").unwrap_or_default();
-    Some(Task { id, name: text("SLURM_JOB_NAME").unwrap_or_default(), node })
+    let slurm = || {
+        let of_array = || Some(format!("{}_{}", text("SLURM_ARRAY_JOB_ID")?, text("SLURM_ARRAY_TASK_ID")?));
+        let id = of_array().or_else(|| text("SLURM_JOB_ID"))?;
+        let node = text("SLURMD_NODENAME").unwrap_or_default();
+        Some(Task { id, name: text("SLURM_JOB_NAME").unwrap_or_default(), node })
+    };
+    let grid_engine = || {
+        let place = text("SGE_TASK_ID")?;
+        let job = text("JOB_ID")?;
+        let id = if place == "undefined" { job } else { format!("{job}.{place}") };
+        Some(Task { id, name: text("JOB_NAME").unwrap_or_default(), node: text("HOSTNAME").unwrap_or_default() })
+    };
+    slurm().or_else(grid_engine)
 }
 
 /// Reads the environment once.

@@ -67,6 +67,7 @@ fn run(command: Command) -> Result<Exit, Failure> {
         Command::Build(args) => command::build::run(&args, &around),
         Command::Run(args) => command::run::run(&args, &around),
         Command::Estimate(args) => command::estimate::run(&args, &around),
+        Command::ShareTest(args) => command::share_test::run(&args, &around),
         Command::Parcel(args) => command::parcel::run(&args, &around),
         Command::Verify(args) => command::verify::run(&args, &around),
         Command::Status(args) => command::status::run(&args, &around),

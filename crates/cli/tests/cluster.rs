@@ -96,8 +96,13 @@ impl Cluster {
 
     /// Waits until something holds for the tasks.
     fn until(&self, what: &str, holds: impl Fn(&BTreeMap<String, (String, String)>) -> bool) {
+        let mut before = BTreeMap::new();
         support::until(what, || {
             let tasks = self.tasks();
+            if tasks != before {
+                eprintln!("{what}: {tasks:?}");
+                before.clone_from(&tasks);
+            }
             // Requeued tasks would wait for two minutes.
             for (id, (state, _)) in &tasks {
                 if state == "PENDING" && id.contains('_') {

@@ -224,6 +224,12 @@ fn what_a_killed_run_left_in_stage_lands_only_where_its_log_names_it() {
         let mut run = project.command();
         let mut run = run.arg("run").stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         until("three frames in stage", || project.path("drawn").exists());
+        // What the program said counts once the run has heard it.
+        let log = ".truepath/truepath/logs";
+        let heard = |name: &String| {
+            std::fs::read_to_string(project.path(log).join(name)).is_ok_and(|text| text.contains("wrote "))
+        };
+        until("the line in the log", || !names || project.files(log).iter().any(heard));
         run.kill().unwrap();
         run.wait().unwrap();
         // It lands from stage what is known, and renders the rest.

@@ -34,7 +34,7 @@ fn say_seconds(project: &Project) {
 fn an_estimate_comes_from_measured_frames_and_is_compared_with_what_happened() {
     let project = project();
     let said = project.say("estimate").ended(1);
-    assert!(said.out.contains("truepath estimate --measure first,middle,last"), "{}", said.out);
+    assert!(said.out.contains("truepath estimate --measure +24"), "{}", said.out);
     project.say("estimate --measure first,middle,last").ended(0);
     assert!(
         support::rendered(&project).is_empty() && !project.path("renders/.truepath").exists(),
@@ -59,7 +59,9 @@ fn an_estimate_comes_from_measured_frames_and_is_compared_with_what_happened() {
     let of = |machines: i64| {
         project.say(&format!("estimate --machines {machines} --json")).json()["seconds"].as_f64().unwrap()
     };
-    assert!((of(4) - seconds / 4.0).abs() < 0.01 * seconds && of(4000) < of(400) + 1e-9 && of(4000) > 0.0);
+    // With four machines the last call may end as much later as it takes; no machine can help with a single call.
+    assert!(of(4) > seconds / 4.0 - 0.5 && of(4) < seconds / 4.0 + 11.0, "{} {seconds}", of(4));
+    assert!((of(4000) - of(400)).abs() < 1e-9 && of(4000) > 9.9, "{}", of(4000));
     project.say("run").ended(0);
     let after = project.say("estimate --json").ended(0).json();
     let is_it =
@@ -68,7 +70,7 @@ fn an_estimate_comes_from_measured_frames_and_is_compared_with_what_happened() {
     let (estimated, took) = (run["estimated"].as_f64().unwrap(), run["took"].as_f64().unwrap());
     assert!((seconds - (1..=40).map(SECONDS).sum::<f64>()).abs() < 0.01 * seconds, "{foretold}");
     assert!(took > 0.0, "{run}");
-    assert!(low < seconds && seconds < high, "{foretold}");
+    assert!(low < seconds && seconds < high && high < 2.0 * low, "{foretold}");
     let over: Vec<serde_json::Value> = project
         .files(".truepath/truepath/journal")
         .iter()
@@ -98,4 +100,44 @@ fn an_estimate_comes_from_measured_frames_and_is_compared_with_what_happened() {
     };
     let (by_cost, by_count) = (longest(&project), longest(&self::project()));
     assert!(by_cost < 1.1 && by_count > 1.25, "by cost {by_cost}, by count {by_count}");
+}
+
+#[test]
+fn frames_that_tell_most_are_measured_and_what_is_not_known_is_said() {
+    let project = project();
+    let frames = |said: &support::Said| said.json()["measured"].as_i64().unwrap();
+    let said = project.say("estimate --measure +6 --json").ended(0);
+    assert_eq!(frames(&said), 6);
+    // Nobody has measured one twice.
+    let said = project.say("estimate --measure +6 --json").ended(0);
+    assert_eq!(frames(&said), 12);
+    assert!(support::rendered(&project).is_empty());
+    let text = project.say("estimate").ended(0).out;
+    assert!(
+        text.contains("12 measured frames; measure those that tell most: truepath estimate --measure +12"),
+        "{text}"
+    );
+    // Frames beyond all that were measured, and how long a call takes to start, are not known.
+    let sheet = SMALL.replace("1-24", "1-400");
+    project.write("truepath.toml", sheet.replace("chunk = 6", "chunk = 40"));
+    let said = project.say("estimate --json").ended(0).json();
+    let unknown: Vec<&str> = said["unknown"].as_array().unwrap().iter().filter_map(|own| own.as_str()).collect();
+    assert_eq!(
+        unknown,
+        [
+            "beyond all measured frames: crossing/beauty 41-400",
+            "how much of a call is the start of its program: crossing/beauty"
+        ]
+    );
+    let measured = project.say("estimate --measure +14 --json").ended(0);
+    assert_eq!(frames(&measured), 26);
+    assert_eq!(measured.json()["unknown"], serde_json::json!([]), "{}", measured.out);
+    for words in ["+0", "+x", "+1001"] {
+        let said = project.say(&format!("estimate --measure {words}")).ended(2);
+        assert!(said.err.contains("from +1 to +1000"), "{}", said.err);
+    }
+    // The calls for a queue say what they were measured to take.
+    let calls = project.say("build --to json").ended(0).json();
+    let resources = &calls["calls"][0]["resources"];
+    assert!(resources["seconds"].as_f64().unwrap() > 0.0 && resources["memory"].as_u64().unwrap() > 0, "{resources}");
 }

@@ -372,6 +372,7 @@ const OTHERS: &[(&str, &[&str], &str)] = &[
     ("parcel render", &["PARCELS"], "rendered in place"),
     ("parcel collect", &["PARCELS"], "read"),
     ("clean", &["--to"], "moved into"),
+    ("share-test", &["FOLDER"], "never over anything"),
     ("trust", &["FOLDER"], "read"),
     ("scene", &["SCENES"], "read"),
     ("types", &["NAME"], "a word"),

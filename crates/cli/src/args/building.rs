@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
+use truepath_core::invoke::script::cluster::{self, Cluster};
 
 use super::{AnewValues, Common};
 
@@ -68,6 +69,19 @@ pub enum ScriptKind {
     Json,
     /// A batch script for Slurm, which submits itself as an array of tasks
     Slurm,
+    /// A batch script for Grid Engine, which does the same
+    GridEngine,
+}
+
+impl ScriptKind {
+    /// The scheduler of the cluster that it is for.
+    pub fn cluster(self) -> Option<&'static dyn Cluster> {
+        match self {
+            ScriptKind::Slurm => Some(cluster::SLURM),
+            ScriptKind::GridEngine => Some(cluster::GRID_ENGINE),
+            _ => None,
+        }
+    }
 }
 
 /// `estimate`.
@@ -78,7 +92,7 @@ pub struct EstimateArgs {
     /// How many machines work on it
     #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u64).range(1..))]
     pub machines: u64,
-    /// First render these frames to measure them, such as first,middle,last; the pictures are deleted
-    #[arg(long, value_name = "EXPR")]
+    /// First render frames to measure them: +24 picks the 24 that tell most, first,middle,last are named; the pictures are deleted
+    #[arg(long, value_name = "+N|EXPR")]
     pub measure: Option<String>,
 }

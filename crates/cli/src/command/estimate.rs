@@ -7,7 +7,7 @@ use truepath_core::check::bytes;
 use truepath_core::frames::Frames;
 use truepath_core::plan::{Plan, calls_of};
 use truepath_core::resolve::Job;
-use truepath_core::run::cost::{Cost, Costs, Judged};
+use truepath_core::run::cost::{Basis, Cost, Costs, ENOUGH, Judged, makespan};
 use truepath_core::run::history::Depth;
 use truepath_core::run::outstanding::outstanding;
 use truepath_core::sheet::Existing;
@@ -17,11 +17,13 @@ use truepath_exec::failure::Failure;
 use truepath_exec::observe::Look;
 use truepath_exec::state::journal;
 
+use super::run::Measure;
 use crate::args::{Common, EstimateArgs};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show::progress::span;
+use crate::show::verdicts::cut;
 use crate::show::{self, HEAD, counted, paint};
 
 /// What one sheet takes.
@@ -32,6 +34,10 @@ struct Estimate<'e> {
     seconds: Option<(f64, f64, f64)>,
     workers: u64,
     runs: Vec<Judged>,
+    /// Frames that were measured.
+    seen: i64,
+    /// What the estimate cannot know.
+    unknown: Vec<String>,
 }
 
 /// What one series takes.
@@ -43,11 +49,21 @@ struct Row {
     bytes: Option<f64>,
 }
 
+/// A run begins and ends: that takes this many seconds, at most.
+const AROUND: (f64, f64) = (0.3, 1.0);
+
 /// Shows the estimate; with --measure, some frames are rendered first.
 pub fn run(args: &EstimateArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if let Some(frames) = &args.measure {
-        let common = Common { frames: Some(frames.clone()), json: false, ..args.common.clone() };
-        match super::run::measured(&common, around)? {
+        let common = Common { json: false, ..args.common.clone() };
+        let measured = match frames.strip_prefix('+') {
+            Some(count) => super::run::measured(&common, &Measure::Next(more(count)?), around)?,
+            None => {
+                let common = Common { frames: Some(frames.clone()), ..common };
+                super::run::measured(&common, &Measure::All, around)?
+            }
+        };
+        match measured {
             Exit::Well => {}
             other => return Ok(other),
         }
@@ -71,6 +87,19 @@ pub fn run(args: &EstimateArgs, around: &Surroundings) -> Result<Exit, Failure> 
     Ok(if all.iter().all(|own| own.seconds.is_some()) { Exit::Well } else { Exit::No })
 }
 
+/// How many frames are to be measured.
+fn more(count: &str) -> Result<usize, Failure> {
+    let number = count.parse().ok().filter(|count| (1..=MOST_MEASURED).contains(count));
+    number.ok_or_else(|| {
+        Failure::unreadable(format!("+{count} is no number of frames to measure")).help(format!(
+            "write one from +1 to +{MOST_MEASURED}, such as +{ENOUGH}, or name the frames: first,middle,last"
+        ))
+    })
+}
+
+/// More frames than that are a run.
+const MOST_MEASURED: usize = 1000;
+
 fn estimate<'e>(args: &EstimateArgs, loaded: &'e Loaded, verdicts: &[Verdict]) -> Result<Estimate<'e>, Failure> {
     let plan = &loaded.plan;
     let costs = Costs::of(plan, &journal::read(&loaded.state, Depth::Calls)?);
@@ -90,19 +119,53 @@ fn estimate<'e>(args: &EstimateArgs, loaded: &'e Loaded, verdicts: &[Verdict]) -
     let alone: Option<f64> = rows.iter().map(|row| row.cost.map(|cost| cost.seconds)).sum();
     let here = loaded.machine.workers.and_then(|workers| u64::try_from(workers).ok());
     let workers = here.unwrap_or(plan.run.workers as u64).max(1);
-    // No machine can help with a single call.
     let adapter = |job: &Job| loaded.adapter(job);
-    let longest = calls_of(plan, &adapter)
-        .filter(|call| call.series.iter().any(|at| !lost[*at].is_disjoint(&call.frames)))
-        .filter_map(|call| costs.cost(plan, &call.series, &call.frames).map(|cost| cost.seconds))
-        .fold(0.0, f64::max);
-    let (usual, low, high) = costs.bias();
-    let seconds = alone.map(|alone| {
-        let spread = (alone / (args.machines * workers) as f64).max(if alone > 0.0 { longest.min(alone) } else { 0.0 });
-        (spread * usual, spread * low, spread * high)
+    let calls = calls_of(plan, &adapter).filter_map(|call| {
+        let left = call.series.iter().map(|at| lost[*at].intersect(&call.frames));
+        let left = left.reduce(|sum, own| sum.union(&own)).filter(|left| !left.is_empty())?;
+        Some(costs.cost(plan, &call.series, &left)?.seconds + costs.beside())
+    });
+    let spread = makespan(calls, args.machines * workers);
+    let left: Vec<(usize, &Frames)> =
+        rows.iter().filter(|row| row.left > 0).map(|row| (row.series, &lost[row.series])).collect();
+    let range = costs.range(plan, &left);
+    let seconds = alone.map(|alone| match alone > 0.0 {
+        true => (spread + AROUND.0, spread * range.low, spread * range.high + AROUND.1),
+        false => (0.0, 0.0, 0.0),
     });
     let seconds = seconds.filter(|_| costs.is_known() || rows.iter().all(|row| row.left == 0));
-    Ok(Estimate { plan, rows, seconds, workers, runs: costs.runs().to_vec() })
+    let seen = costs.seen(plan, left.iter().map(|(at, _)| *at));
+    let unknown = if seconds.is_some() { unknown(&costs, plan, &left) } else { Vec::new() };
+    Ok(Estimate { plan, rows, seconds, workers, runs: costs.runs().to_vec(), seen, unknown })
+}
+
+/// What nobody knows of some frames, in words.
+fn unknown(costs: &Costs, plan: &Plan, left: &[(usize, &Frames)]) -> Vec<String> {
+    let (mut unmeasured, mut beyond, mut starts) = (Vec::new(), Vec::new(), Vec::new());
+    for (at, frames) in left {
+        let series = plan.output(*at);
+        let is = |frame: &i64, basis: Basis| costs.seconds(series, *frame).is_some_and(|own| own.1 == basis);
+        let far = Frames::from_ascending(frames.iter().filter(|frame| is(frame, Basis::Beyond)));
+        if frames.first().is_some_and(|frame| is(&frame, Basis::Pixels)) {
+            unmeasured.push(series.id.as_str());
+        } else if !far.is_empty() {
+            beyond.push(format!("{} {}", series.id, cut(&far.to_string())));
+        }
+        if !costs.knows_start(series) && !is(&frames.first().unwrap_or(0), Basis::Pixels) {
+            starts.push(series.id.as_str());
+        }
+    }
+    let mut out = Vec::new();
+    if !unmeasured.is_empty() {
+        out.push(format!("not measured, taken by their pixels: {}", cut(&unmeasured.join(", "))));
+    }
+    if !beyond.is_empty() {
+        out.push(format!("beyond all measured frames: {}", cut(&beyond.join(", "))));
+    }
+    if !starts.is_empty() {
+        out.push(format!("how much of a call is the start of its program: {}", cut(&starts.join(", "))));
+    }
+    out
 }
 
 fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> String {
@@ -134,9 +197,20 @@ fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> Strin
             span(high)
         )),
         None => out.push_str(&format!(
-            "no frame has been measured yet. Measure some: {}\n",
-            super::again("estimate --measure first,middle,last", &args.common)
+            "no frame has been measured yet. Measure those that tell most: {}\n",
+            super::again(&format!("estimate --measure +{ENOUGH}"), &args.common)
         )),
+    }
+    if own.seconds.is_some_and(|(_, _, high)| high > 0.0) {
+        for words in &own.unknown {
+            out.push_str(&format!("not known: {words}\n"));
+        }
+        let more = if own.seen < ENOUGH { ENOUGH - own.seen } else { ENOUGH / 2 };
+        if own.seen < ENOUGH || !own.unknown.is_empty() {
+            let again = super::again(&format!("estimate --measure +{more}"), &args.common);
+            let frames = counted(own.seen, "measured frame");
+            out.push_str(&format!("{frames}; measure those that tell most: {again}\n"));
+        }
     }
     let sum: f64 = own.rows.iter().filter_map(|row| row.bytes).sum();
     if sum > 0.0 {
@@ -179,6 +253,8 @@ fn document(args: &EstimateArgs, all: &[Estimate<'_>]) -> Value {
         "seconds": sum(|own| own.0),
         "lowest": sum(|own| own.1),
         "highest": sum(|own| own.2),
+        "measured": all.iter().map(|own| own.seen).sum::<i64>(),
+        "unknown": all.iter().flat_map(|own| &own.unknown).collect::<Vec<_>>(),
         "series": series.collect::<Vec<_>>(),
         "runs": runs.collect::<Vec<_>>(),
     })

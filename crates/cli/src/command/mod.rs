@@ -27,6 +27,7 @@ pub mod report;
 pub mod run;
 pub mod scene;
 pub mod schema;
+pub mod share_test;
 pub mod stack;
 pub mod status;
 pub mod trust;

@@ -4,10 +4,10 @@ use std::path::Path;
 use std::time::Duration;
 
 use truepath_core::frames::{FrameExpr, Frames};
-use truepath_core::invoke::script::slurm;
+use truepath_core::invoke::script::cluster;
 use truepath_core::run::history::{Depth, Session};
 use truepath_core::run::tally::{SeriesStatus, tally};
-use truepath_core::run::tasks::{self, ClusterTask};
+use truepath_core::run::tasks::ClusterTask;
 use truepath_core::verify::{Outcome, State, Verdict};
 
 use crate::args::{Common, StatusArgs};
@@ -92,20 +92,23 @@ pub fn look(queue: &Queue, at: usize, around: &Surroundings) -> Result<Stand, Fa
 /// How long a scheduler may think.
 const PATIENCE: Duration = Duration::from_secs(5);
 
-/// What the scheduler says of a plan that was handed to it, or why it says nothing. Nothing that a folder names is started:
-/// squeue is looked for on the path. Where it is missing, this machine has no scheduler, and nothing is said.
+/// What schedulers say of a plan that was handed to them, or why one says nothing. Nothing that a folder names is started: the
+/// programs are looked for on the path. Where they are missing, this machine has no such scheduler, and nothing is said.
 fn tasks(queue: &Queue, at: usize) -> (Vec<ClusterTask>, Option<String>) {
     let loaded = &queue.sheets[at];
-    if !loaded.state.tasks().is_dir() {
-        return (Vec::new(), None);
+    let (mut all, mut unanswered) = (Vec::new(), None);
+    for cluster in cluster::ALL.into_iter().filter(|cluster| loaded.state.tasks(*cluster).is_dir()) {
+        let (program, words) = cluster.states(&cluster::name(&loaded.plan));
+        match answer::ask(Path::new(program), &words, loaded.state.folder(), (PATIENCE, false)) {
+            Ok(answer) if answer.code == Some(0) => {
+                all.extend(cluster.tasks(&answer.text, &loaded.state.submitted(cluster)));
+            }
+            Ok(answer) => unanswered = Some(answer.last),
+            Err(why) if why.starts_with(answer::UNSTARTED) => {}
+            Err(why) => unanswered = Some(why),
+        }
     }
-    let question = tasks::question(&slurm::name(&loaded.plan));
-    match answer::ask(Path::new("squeue"), &question, loaded.state.folder(), (PATIENCE, false)) {
-        Ok(answer) if answer.code == Some(0) => (tasks::read(&answer.text), None),
-        Ok(answer) => (Vec::new(), Some(answer.last)),
-        Err(why) if why.starts_with(answer::UNSTARTED) => (Vec::new(), None),
-        Err(why) => (Vec::new(), Some(why)),
-    }
+    (all, unanswered)
 }
 
 fn text(args: &StatusArgs, queue: &Queue, all: &[Stand], around: &Surroundings) -> String {

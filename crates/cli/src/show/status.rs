@@ -120,14 +120,15 @@ fn cluster(stand: &Stand, screen: Screen) -> String {
     let mut out = format!("\n{}\n", paint(screen, HEAD, "tasks of the cluster"));
     for task in tasks.iter().filter(|task| task.is_running()) {
         let state = task.state.to_lowercase();
-        out.push_str(&format!("  {} {state} on {} for {}\n", task.id, super::clean(&task.node), task.time));
+        // A length of time, or the moment of the start.
+        let word = if task.time.contains('/') { "since" } else { "for" };
+        out.push_str(&format!("  {} {state} on {} {word} {}\n", task.id, super::clean(&task.node), task.time));
     }
     let mut groups: Vec<(String, Vec<&str>)> = Vec::new();
     for task in tasks.iter().filter(|task| !task.is_running()) {
         let why = match (task.is_waiting(), task.was_cut_short()) {
             (true, _) if task.is_held() => {
-                let free = format!("scontrol release {}, or scancel {} and let the end render it", task.id, task.id);
-                format!("held by the scheduler ({}): {free}", task.reason)
+                format!("held by the scheduler ({}): {}", task.reason, task.free.as_deref().unwrap_or_default())
             }
             (true, _) if task.reason.is_empty() => "waiting".to_owned(),
             (true, _) => format!("waiting: {}", task.reason),

@@ -1,24 +1,38 @@
-//! Tasks of a cluster's scheduler, as squeue(1) of Slurm prints them.
+//! Tasks of a cluster's scheduler, as it tells of them.
 
 use serde::Serialize;
 
-/// What squeue has to be asked for, so that [`read`] understands its answer. `name` is that of the jobs.
-#[must_use]
-pub fn question(name: &str) -> Vec<String> {
-    let words = ["--noheader", "--array", "--states=all", "--format=%i|%T|%N|%M|%r", "--name"];
-    words.into_iter().chain([name]).map(str::to_owned).collect()
+/// Where a task stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Stage {
+    /// It waits for a free place, or for another task.
+    Waiting,
+    /// It waits until somebody lets it go.
+    Held,
+    /// It runs.
+    Running,
+    /// It ended by itself.
+    Ended,
+    /// It was ended by others, and has left something undone.
+    CutShort,
 }
 
 /// A task.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct ClusterTask {
-    /// Its number: `17`, or `17_4` for the fourth of an array.
+    /// Its number, and its place in an array: `17`, `17_4` or `17.4`, as the scheduler writes it.
     pub id: String,
-    /// Its state in capitals, as the scheduler calls it.
+    /// Its state, as the scheduler calls it.
     pub state: String,
+    /// What that comes to.
+    #[serde(skip)]
+    pub stage: Stage,
+    /// How it is let go, in words with commands, where it is held.
+    #[serde(skip)]
+    pub free: Option<String>,
     /// The node that it runs on, or ran on; empty while it waits.
     pub node: String,
-    /// How long it has run, as the scheduler writes it.
+    /// How long it has run, or since when, as the scheduler writes it.
     pub time: String,
     /// Why it waits, or how it ended; empty where nothing is to be said.
     pub reason: String,
@@ -28,13 +42,13 @@ impl ClusterTask {
     /// Whether it waits.
     #[must_use]
     pub fn is_waiting(&self) -> bool {
-        ["PENDING", "REQUEUED", "REQUEUE_HOLD", "CONFIGURING"].contains(&self.state.as_str())
+        matches!(self.stage, Stage::Waiting | Stage::Held)
     }
 
     /// Whether it runs.
     #[must_use]
     pub fn is_running(&self) -> bool {
-        ["RUNNING", "COMPLETING", "SUSPENDED", "STOPPED"].contains(&self.state.as_str())
+        self.stage == Stage::Running
     }
 
     /// Whether it renders, or will.
@@ -43,54 +57,30 @@ impl ClusterTask {
         self.is_waiting() || self.is_running()
     }
 
-    /// Whether somebody has to let it go before it can begin: the scheduler holds it.
+    /// Whether somebody has to let it go before it can begin.
     #[must_use]
     pub fn is_held(&self) -> bool {
-        self.is_waiting() && self.reason.to_ascii_lowercase().contains("held")
+        self.stage == Stage::Held
     }
 
-    /// Whether it ended in another way than by itself: such a task has left something undone.
+    /// Whether it was ended by others: such a task has left something undone.
     #[must_use]
     pub fn was_cut_short(&self) -> bool {
-        !self.is_waiting() && !self.is_running() && !["COMPLETED", "FAILED"].contains(&self.state.as_str())
+        self.stage == Stage::CutShort
     }
 
-    /// The number of its job, without its place in an array.
-    fn job(&self) -> u64 {
-        self.id.split('_').next().and_then(|job| job.parse().ok()).unwrap_or(0)
+    /// The number of its job, without its place in an array; and that place.
+    fn numbers(&self) -> (u64, u64) {
+        let (job, place) = self.id.split_once(['_', '.']).unwrap_or((&self.id, ""));
+        (job.parse().unwrap_or(0), place.parse().unwrap_or(0))
     }
 }
 
-/// The tasks of the newest submission, in the order of their numbers. Lines that are none are passed over.
+/// The tasks of the newest submission and all that are not over, in the order of their numbers.
 #[must_use]
-pub fn read(text: &str) -> Vec<ClusterTask> {
-    let line = |line: &str| {
-        let mut parts = line.splitn(5, '|').map(|part| part.trim().to_owned());
-        let (id, state) = (parts.next()?, parts.next()?);
-        let (node, time, reason) = (parts.next()?, parts.next()?, parts.next()?);
-        let reason = if reason == "None" { String::new() } else { reason };
-        id.starts_with(|sign: char| sign.is_ascii_digit()).then_some(ClusterTask { id, state, node, time, reason })
-    };
-    let mut tasks: Vec<ClusterTask> = text.lines().filter_map(line).collect();
-    let newest = tasks.iter().filter(|task| task.id.contains('_')).map(ClusterTask::job).max().unwrap_or(0);
-    tasks.retain(|task| task.job() >= newest || task.is_waiting() || task.is_running());
-    let place = |task: &ClusterTask| task.id.split_once('_').and_then(|(_, at)| at.parse::<u64>().ok()).unwrap_or(0);
-    tasks.sort_by_key(|task| (task.job(), place(task)));
+pub fn newest(mut tasks: Vec<ClusterTask>) -> Vec<ClusterTask> {
+    let newest = tasks.iter().map(ClusterTask::numbers).filter(|(_, place)| *place > 0).map(|(job, _)| job).max();
+    tasks.retain(|task| task.numbers().0 >= newest.unwrap_or(0) || task.is_active());
+    tasks.sort_by_key(ClusterTask::numbers);
     tasks
-}
-
-#[cfg(test)]
-mod tests {
-    use super::read;
-
-    #[test]
-    fn the_tasks_of_the_newest_submission_are_read_in_their_order() {
-        let text = "12|CANCELLED||0:00|Dependency\n11_10|PENDING||0:00|JobArrayTaskLimit\n11_2|RUNNING|n1|0:03|None\n\
-                    11_3|NODE_FAIL|n2|1:03|NonZeroExitCode\n2_1|COMPLETED|n1|0:05|None\n3|RUNNING|n3|1-02:00:00|None\nslurm_load_jobs error\n";
-        let tasks = read(text);
-        let ids: Vec<&str> = tasks.iter().map(|task| task.id.as_str()).collect();
-        assert_eq!(ids, ["3", "11_2", "11_3", "11_10", "12"]);
-        assert_eq!((tasks[1].is_running(), tasks[2].was_cut_short(), tasks[3].is_waiting()), (true, true, true));
-        assert_eq!((tasks[1].reason.as_str(), tasks[3].reason.as_str()), ("", "JobArrayTaskLimit"));
-    }
 }

@@ -6,7 +6,7 @@ use std::time::Duration;
 use super::read::{Raw, Reader};
 
 /// The keys of `[run.cluster]` and what each means.
-pub const KEYS: [(&str, &str); 9] = [
+pub const KEYS: [(&str, &str); 11] = [
     ("partition", "The partition that tasks are put into."),
     ("account", "The account that they are charged to."),
     ("constraint", "Features that a node must have, as the scheduler writes them."),
@@ -14,8 +14,13 @@ pub const KEYS: [(&str, &str); 9] = [
     ("time", "The longest a task may take, such as 2h; by default it follows from measured frames."),
     ("memory", "Memory of a task, such as 8 GB; by default it follows from the memory that renderers used."),
     ("threads", "Cores of a task."),
+    ("parallel_environment", "The parallel environment in which Grid Engine counts the cores of a task."),
+    (
+        "priority",
+        "Which tasks come first: 0 is the usual, and -100 comes after it. Most clusters let only operators go above 0.",
+    ),
     ("at_once", "How many tasks may run at a time."),
-    ("options", "More options for sbatch, as on its command line: [\"--qos=night\"]."),
+    ("options", "More options for sbatch or qsub, each with its value: [\"--qos=night\"] or [\"-l gpu=1\"]."),
 ];
 
 /// `[run.cluster]`, as written.
@@ -35,6 +40,10 @@ pub struct ClusterEntry {
     pub memory: Option<u64>,
     /// Cores of a task.
     pub threads: Option<i64>,
+    /// What Grid Engine counts cores in.
+    pub parallel_environment: Option<String>,
+    /// Which tasks come first.
+    pub priority: Option<i64>,
     /// Tasks at a time.
     pub at_once: Option<i64>,
     /// More options.
@@ -53,6 +62,8 @@ impl ClusterEntry {
             time: self.time.or(below.time),
             memory: self.memory.or(below.memory),
             threads: self.threads.or(below.threads),
+            parallel_environment: self.parallel_environment.or(below.parallel_environment),
+            priority: self.priority.or(below.priority),
             at_once: self.at_once.or(below.at_once),
             options: self.options.or(below.options),
         }
@@ -73,6 +84,8 @@ impl Reader<'_> {
                 "time" => entry.time = self.duration(raw, name),
                 "memory" => entry.memory = self.bytes(raw, name),
                 "threads" => entry.threads = self.whole(raw, name, 1).map(|n| n.value),
+                "parallel_environment" => entry.parallel_environment = self.text(raw, name).map(|text| text.value),
+                "priority" => entry.priority = self.whole(raw, name, -1023).map(|n| n.value),
                 "at_once" => entry.at_once = self.whole(raw, name, 1).map(|n| n.value),
                 "options" => entry.options = self.options(raw, name),
                 _ => self.unknown(key, "[run.cluster]", &KEYS.map(|(name, _)| name)),
@@ -88,7 +101,7 @@ impl Reader<'_> {
             self.bad(
                 text.at,
                 key,
-                "a list of options, each one word that begins with a minus",
+                "a list of options, each beginning with a minus",
                 "this does not begin with a minus",
             );
         }

@@ -275,6 +275,7 @@ fn cluster(what: &str) -> Value {
         "time" => json!({ "type": "string", "pattern": SPAN, "description": what }),
         "memory" => bytes(what),
         "threads" | "at_once" => json!({ "type": "integer", "minimum": 1, "description": what }),
+        "priority" => json!({ "type": "integer", "minimum": -1023, "description": what }),
         "options" => texts(what),
         _ => text(what),
     };

@@ -56,7 +56,7 @@ pub const RUN_KEYS: [(&str, &str); 13] = [
     ("heartbeat", "How often a member of run --share gives a sign of life; 15s by default."),
     ("takeover", "After how long without a sign of life the other members take over its calls; 90s by default."),
     ("licences", "How many licences there are, by the name that an adapter gives in `licences` under [needs]."),
-    ("cluster", "What build --to slurm requests from the cluster."),
+    ("cluster", "What build --to slurm and --to grid-engine request from the cluster."),
 ];
 
 impl Reader<'_> {

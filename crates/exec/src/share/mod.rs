@@ -8,6 +8,7 @@
 mod members;
 mod rivals;
 mod trial;
+pub mod two;
 
 use std::collections::{HashMap, HashSet};
 use std::fs::File;

@@ -7,6 +7,7 @@ pub mod pins;
 use std::fs::File;
 use std::io::{ErrorKind, Read, Seek, Write};
 use std::path::{Path, PathBuf};
+use truepath_core::invoke::script::cluster::Cluster;
 
 use crate::disk;
 use crate::failure::{Cause, Failure};
@@ -96,8 +97,17 @@ impl StateFolder {
 
     /// Where the tasks of a cluster write what they say; there since the plan was first handed to its scheduler.
     #[must_use]
-    pub fn tasks(&self) -> PathBuf {
-        self.logs().join("slurm")
+    pub fn tasks(&self, cluster: &dyn Cluster) -> PathBuf {
+        self.logs().join(cluster.folder())
+    }
+
+    /// The numbers of all jobs that were submitted to a cluster's scheduler, as the submissions wrote them down.
+    #[must_use]
+    pub fn submitted(&self, cluster: &dyn Cluster) -> Vec<u64> {
+        let entries = std::fs::read_dir(self.tasks(cluster)).into_iter().flatten().filter_map(Result::ok);
+        let lists = entries.map(|entry| entry.path()).filter(|path| path.extension().is_some_and(|own| own == "jobs"));
+        let texts = lists.filter_map(|path| disk::text(&path).ok());
+        texts.flat_map(|text| text.lines().filter_map(|line| line.parse().ok()).collect::<Vec<u64>>()).collect()
     }
 
     /// What was packed into each parcel, by its number.

@@ -1,11 +1,11 @@
-//! `build --to slurm`: the plan as an array of tasks.
+//! `build --to slurm` and `--to grid-engine`: the plan as an array of tasks.
 
 use std::ops::Range;
 use std::path::Path;
 use std::time::Duration;
 
 use truepath_core::invoke::command_line::CommandLine;
-use truepath_core::invoke::script::slurm::{self, Batch};
+use truepath_core::invoke::script::cluster::{self, Batch, Cluster, Limits};
 use truepath_core::invoke::script::{self, Script};
 use truepath_core::plan::Plan;
 use truepath_core::resolve::paths;
@@ -15,7 +15,7 @@ use truepath_exec::failure::Failure;
 use truepath_exec::guard::Deliveries;
 use truepath_exec::threads::Cores;
 
-use super::submit::{SchedulerLimits, plan_of, submit};
+use super::submit::{ask, fits, plan_of, submit};
 use super::{Built, costs, parts};
 use crate::args::BuildArgs;
 use crate::exit_code::Exit;
@@ -35,15 +35,26 @@ const MARGIN: f64 = 1.5;
 /// What a task takes beside its frames: its start, and looking at the disk.
 const BESIDE: f64 = 180.0;
 
+/// Where the script goes.
+pub struct Target<'t> {
+    /// The scheduler that it is for.
+    pub cluster: &'t dyn Cluster,
+    /// The file that was named.
+    pub output: Option<&'t Path>,
+    /// What may be written there.
+    pub deliveries: &'t Deliveries,
+}
+
 /// Writes or submits the script.
 pub fn build(
-    (args, output): (&BuildArgs, Option<&Path>),
+    target: &Target<'_>,
+    args: &BuildArgs,
     built: &[Built<'_>],
-    deliveries: &Deliveries,
     around: &Surroundings,
 ) -> Result<Exit, Failure> {
+    let Target { cluster, output, deliveries } = *target;
     let [Built { loaded, steps, broken }] = built else {
-        let message = "a script for Slurm can hold one sheet".to_owned();
+        let message = format!("a script for {} can hold one sheet", cluster.name());
         return Err(Failure::unreadable(message).help("build each sheet separately: -f SHEET"));
     };
     let (plan, costs) = (&loaded.plan, costs(loaded)?);
@@ -54,28 +65,30 @@ pub fn build(
         return Ok(Exit::Well);
     }
     let seconds = |steps: &[_]| steps.iter().map(|step| parts::weight(plan, step, &costs)).sum::<f64>();
-    let limits = SchedulerLimits::ask(loaded.state.folder());
-    let cut = cut(args, (plan, steps), &costs, &limits);
+    let limits = ask(cluster, loaded.state.folder());
+    let cut = cut(args, (plan, steps), &costs, limits);
     let longest = cut.iter().map(|part| seconds(&steps[part.clone()])).fold(0.0, f64::max);
     let workers = plan.run.workers.max(1) as f64;
-    let foreseen = costs.is_known().then(|| longest * costs.bias().2.max(1.0) / workers * MARGIN + BESIDE);
-    let cluster = &plan.run.cluster;
-    let time = cluster.time.or_else(|| foreseen.and_then(|seconds| Duration::try_from_secs_f64(seconds).ok()));
+    let all: Vec<_> = plan.outputs().filter_map(|(at, own)| Some((at, own.frames.as_ref()?))).collect();
+    let foreseen = costs.is_known().then(|| longest * costs.range(plan, &all).high / workers * MARGIN + BESIDE);
+    let wish = &plan.run.cluster;
+    let time = wish.time.or_else(|| foreseen.and_then(|seconds| Duration::try_from_secs_f64(seconds).ok()));
     let held = costs.memory().map(|bytes| (bytes as f64 * workers * MARGIN) as u64 + (256 << 20));
-    let name = slurm::name(plan);
-    let logs = paths::from_system(&loaded.state.tasks());
+    let name = cluster::name(plan);
+    let logs = paths::from_system(&loaded.state.tasks(cluster));
     let words: Vec<String> =
         std::iter::once(paths::from_system(&around.program)).chain(super::guard_words(args, loaded)).collect();
-    let calls = slurm::calls(steps, &cut);
+    let calls = cluster::calls(steps, &cut);
     let digest = plan_of(plan, steps);
-    let list = loaded.state.tasks().join(format!("{}.calls", &blake3::hash(calls.as_bytes()).to_hex()[..16]));
+    let list = loaded.state.tasks(cluster).join(format!("{}.calls", &blake3::hash(calls.as_bytes()).to_hex()[..16]));
     let batch = Batch {
+        cluster,
         name: &name,
         logs: &logs,
         parts: &cut,
         exports: exports > 0,
         time,
-        memory: cluster.memory.or(held),
+        memory: wish.memory.or(held),
         guard: (!args.plain).then_some(words.as_slice()),
         plan: &digest,
         calls: &paths::from_system(&list),
@@ -90,15 +103,17 @@ pub fn build(
         turn: loaded.ground.history.next_turn(),
         broken,
     };
-    let text = slurm::script(plan, steps, &batch, (&wish, &Cores));
-    limits.fits(&text)?;
+    let text = cluster::script(plan, steps, &batch, (&wish, &Cores));
+    let text =
+        text.map_err(|why| Failure::unreadable(why).help("or leave threads out, and let each task have one core"))?;
+    fits(limits, &text)?;
     // The scheduler makes no folder for what the tasks say.
     let made = loaded.state.make().and_then(|()| std::fs::create_dir_all(&logs));
     made.map_err(|error| Failure::machine("make the folder", &logs, &error))?;
     if !args.plain {
         disk::keep(&list, &calls).map_err(|error| Failure::machine("write", &list, &error))?;
     }
-    let own = loaded.state.folder().join(format!("{name}.sbatch"));
+    let own = loaded.state.folder().join(format!("{name}.{}", cluster.extension()));
     let path = match (output, args.submit) {
         (Some(output), _) => {
             super::write(output, &text, args, deliveries)?;
@@ -117,9 +132,7 @@ pub fn build(
     let tasks = counted(cut.len() as i64, "task");
     let each = match foreseen.filter(|_| !cut.is_empty()) {
         Some(_) => format!("; the longest takes about {}", span(longest / workers)),
-        None => {
-            "; their time is not known yet: measure it with `truepath estimate --measure first,middle,last`".to_owned()
-        }
+        None => "; their time is not known yet: measure it with `truepath estimate --measure +24`".to_owned(),
     };
     show::tell(&format!("{tasks} in {}{each}\n", path.display()));
     let asked: Vec<String> = [
@@ -133,30 +146,22 @@ pub fn build(
         show::tell(&format!("each task asks for {}\n", asked.join(" and ")));
     }
     if !args.submit {
-        show::tell(&format!("submit it: sbatch {}\n", super::super::pasted(&[path.display().to_string()])));
+        show::tell(&format!("submit it: sh {}\n", super::super::pasted(&[path.display().to_string()])));
         return Ok(Exit::Well);
     }
-    submit(path)
+    submit(cluster, path)
 }
 
 /// The steps of each task.
-fn cut(
-    args: &BuildArgs,
-    (plan, steps): (&Plan, &[CommandLine]),
-    costs: &Costs,
-    limits: &SchedulerLimits,
-) -> Vec<Range<usize>> {
+fn cut(args: &BuildArgs, (plan, steps): (&Plan, &[CommandLine]), costs: &Costs, limits: Limits) -> Vec<Range<usize>> {
     let (exports, movies) = script::around(steps);
     let rendering = &steps[exports..steps.len() - movies];
     let seconds: f64 = rendering.iter().map(|step| parts::weight(plan, step, costs)).sum();
     let usual = if costs.is_known() { (seconds / TASK).ceil() as usize } else { UNMEASURED };
     let count = args.parts.and_then(|parts| usize::try_from(parts).ok()).unwrap_or(usual.clamp(1, MOST));
-    // Places in an array begin at 1 here, and have to be below its size.
-    let most = limits.array.map_or(usize::MAX, |size| size.saturating_sub(1).max(1));
+    let (most, called) = limits.array.unwrap_or((usize::MAX, ""));
     if count > most {
-        show::tell(&format!(
-            "note: {most} tasks instead of {count}: the scheduler takes no larger array (MaxArraySize)\n"
-        ));
+        show::tell(&format!("note: {most} tasks instead of {count}: the scheduler takes no larger array ({called})\n"));
     }
     let mut cut = parts::cut(plan, steps, costs, count.min(most));
     if cut.is_empty() {

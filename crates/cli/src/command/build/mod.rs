@@ -13,7 +13,7 @@ use rayon::iter::{IntoParallelRefIterator, ParallelExtend, ParallelIterator};
 use truepath_core::frames::Frames;
 use truepath_core::invoke::command_line::{CallKind, CommandLine};
 use truepath_core::invoke::script::{self, Script, cmd};
-use truepath_core::plan::{Adapters, Call, Plan, Series, calls_of, movie_calls};
+use truepath_core::plan::{Call, Plan, Series, calls_of, movie_calls};
 use truepath_core::resolve::{Job, paths};
 use truepath_core::run::cost::Costs;
 use truepath_core::run::history::Depth;
@@ -85,10 +85,10 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
     }
     let calls: usize = built.iter().map(|built| built.steps.len()).sum();
     if let Some(program) = &args.through {
-        return through(program, &document(&built));
+        return through(program, &document(&built)?);
     }
-    if args.to == ScriptKind::Slurm {
-        return cluster::build((args, output), &built, &deliveries, around);
+    if let Some(cluster) = args.to.cluster() {
+        return cluster::build(&cluster::Target { cluster, output, deliveries: &deliveries }, args, &built, around);
     }
     let Some(output) = output else {
         show::print_exact(&body(args, &built)?)?;
@@ -116,14 +116,14 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
 
 /// Whether the options fit to what is written.
 fn fits(args: &BuildArgs) -> Result<(), Failure> {
-    let slurm = args.to == ScriptKind::Slurm && args.through.is_none();
+    let tasks = args.to.cluster().is_some() && args.through.is_none();
     for (name, is_given) in [("--submit", args.submit), ("--plain", args.plain)] {
-        if is_given && !slurm {
-            let help = "add --to slurm, or remove it";
-            return Err(Failure::unreadable(format!("{name} is for --to slurm only")).help(help));
+        if is_given && !tasks {
+            let help = "add --to slurm or --to grid-engine, or remove it";
+            return Err(Failure::unreadable(format!("{name} is for a cluster only")).help(help));
         }
     }
-    if args.parts.is_some() && args.output.is_none() && !slurm {
+    if args.parts.is_some() && args.output.is_none() && !tasks {
         return Err(Failure::unreadable("--parts writes several files and needs a folder".to_owned())
             .help("give one: -o parts"));
     }
@@ -132,12 +132,12 @@ fn fits(args: &BuildArgs) -> Result<(), Failure> {
 
 /// Whether several files are written into a folder.
 fn writes_parts(args: &BuildArgs) -> bool {
-    args.parts.is_some() && args.to != ScriptKind::Slurm
+    args.parts.is_some() && args.to.cluster().is_none()
 }
 
 /// Whether this program makes each call: of a cluster's tasks it does unless it does not exist.
 fn is_guarded(args: &BuildArgs) -> bool {
-    args.guarded || args.to == ScriptKind::Slurm && !args.plain
+    args.guarded || args.to.cluster().is_some() && !args.plain
 }
 
 /// What frames were measured to cost.
@@ -265,7 +265,7 @@ fn guard(args: &BuildArgs, loaded: &Loaded, around: &Surroundings, steps: &mut V
         step.env.clear();
         // Its own log is written by the guard.
         step.log = format!("{}/{}.guard.log", paths::parent(&step.log), step.id);
-        if args.to != ScriptKind::Slurm {
+        if args.to.cluster().is_none() {
             step.writes.clear();
         }
         step.product = None;
@@ -291,17 +291,24 @@ fn end(args: &BuildArgs, loaded: &Loaded, steps: &[CommandLine]) -> Option<Comma
     })
 }
 
-fn document(built: &[Built<'_>]) -> String {
-    let mut sheets: Vec<(&Plan, &Adapters, &[CommandLine])> = Vec::new();
-    for Built { loaded, steps, .. } in built {
-        sheets.push((&loaded.plan, &loaded.adapters, steps));
-    }
-    script::json::document(&sheets, &Cores)
+fn document(built: &[Built<'_>]) -> Result<String, Failure> {
+    let costs = built.iter().map(|own| costs(own.loaded)).collect::<Result<Vec<Costs>, Failure>>()?;
+    let sheets: Vec<_> = built
+        .iter()
+        .zip(&costs)
+        .map(|(own, costs)| script::json::Calls {
+            plan: &own.loaded.plan,
+            adapters: &own.loaded.adapters,
+            steps: &own.steps,
+            costs,
+        })
+        .collect();
+    Ok(script::json::document(&sheets, &Cores))
 }
 
 fn body(args: &BuildArgs, built: &[Built<'_>]) -> Result<String, Failure> {
     if args.to == ScriptKind::Json || args.common.json {
-        return Ok(document(built));
+        return document(built);
     }
     let [Built { loaded, steps, broken }] = built else {
         return Err(
@@ -335,6 +342,7 @@ fn ending(args: &BuildArgs) -> &'static str {
         ScriptKind::Powershell => "ps1",
         ScriptKind::Json => "json",
         ScriptKind::Slurm => "sbatch",
+        ScriptKind::GridEngine => "qsub.sh",
     }
 }
 
@@ -347,7 +355,7 @@ fn how(args: &BuildArgs) -> (Kind, Over<'static>) {
 fn write(path: &Path, body: &str, args: &BuildArgs, deliveries: &Deliveries) -> Result<(), Failure> {
     let delivery = deliveries.open(path, how(args))?;
     match ending(args) {
-        "sh" | "sbatch" => delivery.write_program(body.as_bytes()),
+        "sh" | "sbatch" | "qsub.sh" => delivery.write_program(body.as_bytes()),
         _ => delivery.write(body.as_bytes()),
     }
 }

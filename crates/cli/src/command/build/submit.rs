@@ -6,6 +6,7 @@ use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use truepath_core::invoke::command_line::CommandLine;
+use truepath_core::invoke::script::cluster::{Cluster, Limits};
 use truepath_core::plan::Plan;
 use truepath_core::run::meant::Intent;
 use truepath_exec::failure::{Cause, Failure};
@@ -15,7 +16,7 @@ use crate::exit_code::Exit;
 use crate::show;
 
 /// Starts the script, which submits itself.
-pub fn submit(path: &Path) -> Result<Exit, Failure> {
+pub fn submit(cluster: &dyn Cluster, path: &Path) -> Result<Exit, Failure> {
     let said = Command::new("sh").arg(path).stdin(Stdio::null()).stdout(Stdio::piped()).output();
     let said = said.map_err(|error| Failure::machine("start", path, &error))?;
     show::tell(&String::from_utf8_lossy(&said.stdout));
@@ -33,7 +34,7 @@ pub fn submit(path: &Path) -> Result<Exit, Failure> {
         return Err(Failure::new(Cause::Machine, errors).help("`truepath status` shows what each task renders"));
     }
     let message = format!("the scheduler refused it: {errors}");
-    let limit = LIMITS.iter().find(|(said, _)| errors.contains(said)).map(|(_, help)| (*help).to_owned());
+    let limit = cluster.refusals().iter().find(|(said, _)| errors.contains(said)).map(|(_, help)| (*help).to_owned());
     let help =
         limit.unwrap_or_else(|| format!("check that this machine may submit jobs; the script is {}", path.display()));
     Err(Failure::new(Cause::Machine, message).help(help))
@@ -42,54 +43,23 @@ pub fn submit(path: &Path) -> Result<Exit, Failure> {
 /// How a script begins to say that its plan is under way.
 const UNDER_WAY: &str = "this plan is being rendered";
 
-/// SchedulerLimits of which the scheduler says only that they are exceeded, and what to do about it.
-const LIMITS: [(&str, &str); 4] = [
-    ("Invalid job array", "the array is too large for this cluster (MaxArraySize): fewer tasks with --parts N"),
-    ("MaxSubmit", "a user may have fewer tasks here at a time (MaxSubmitJobs): fewer tasks with --parts N"),
-    ("SubmitJob", "a user may have fewer tasks here at a time (MaxSubmitJobs): fewer tasks with --parts N"),
-    (
-        "job violates",
-        "an account or partition limits tasks, their time or memory: see [run.cluster], or fewer tasks with --parts N",
-    ),
-];
-
-/// What the scheduler takes, as far as it says so.
-#[derive(Default)]
-pub struct SchedulerLimits {
-    /// Places of an array.
-    pub array: Option<usize>,
-    /// Bytes of a script.
-    pub script: Option<usize>,
-}
-
 /// How long the scheduler may think.
 const PATIENCE: Duration = Duration::from_secs(5);
 
-impl SchedulerLimits {
-    /// Asks scontrol, which is looked for on the path. Where it is missing or does not answer, no limit is known.
-    pub fn ask(folder: &Path) -> SchedulerLimits {
-        let words = ["show", "config"].map(str::to_owned);
-        let Ok(said) = answer::ask(Path::new("scontrol"), &words, folder, (PATIENCE, false)) else {
-            return SchedulerLimits::default();
-        };
-        let number = |name: &str| {
-            let from = said.text.find(name)? + name.len();
-            let digits = said.text[from..].trim_start_matches([' ', '=']);
-            digits[..digits.find(|sign: char| !sign.is_ascii_digit()).unwrap_or(digits.len())].parse().ok()
-        };
-        // Four megabytes are slurm.conf(5)'s own default.
-        let script = number("max_script_size").or(number("MaxArraySize").map(|_| 4 << 20));
-        SchedulerLimits { array: number("MaxArraySize"), script }
-    }
+/// What the scheduler takes. Its program is looked for on the path; where it is missing or does not answer, no limit is known.
+pub fn ask(cluster: &dyn Cluster, folder: &Path) -> Limits {
+    let (program, words) = cluster.limits();
+    let said = answer::ask(Path::new(program), &words, folder, (PATIENCE, false));
+    said.map(|said| cluster.read_limits(&said.text)).unwrap_or_default()
+}
 
-    /// Whether a script is short enough.
-    pub fn fits(&self, text: &str) -> Result<(), Failure> {
-        let Some(most) = self.script.filter(|most| text.len() > *most) else { return Ok(()) };
-        let [size, most] = [text.len(), most].map(|bytes| format!("{:.1} MB", bytes as f64 / 1e6));
-        let message = format!("the script has {size}, and the scheduler takes {most} (max_script_size)");
-        let help = "without --plain it is short for every plan; or build parts of the sheet: a job, --frames";
-        Err(Failure::new(Cause::Machine, message).help(help))
-    }
+/// Whether a script is short enough.
+pub fn fits(limits: Limits, text: &str) -> Result<(), Failure> {
+    let Some((most, called)) = limits.script.filter(|(most, _)| text.len() > *most) else { return Ok(()) };
+    let [size, most] = [text.len(), most].map(|bytes| format!("{:.1} MB", bytes as f64 / 1e6));
+    let message = format!("the script has {size}, and the scheduler takes {most} ({called})");
+    let help = "without --plain it is short for every plan; or build parts of the sheet: a job, --frames";
+    Err(Failure::new(Cause::Machine, message).help(help))
 }
 
 /// What tells a plan from others that are submitted.

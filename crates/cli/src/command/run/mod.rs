@@ -3,6 +3,7 @@
 mod agree;
 mod closing;
 mod look;
+mod measure;
 mod only;
 mod work;
 
@@ -42,7 +43,7 @@ use closing::Result as Ended;
 use look::{again, observe, settled};
 use work::Work;
 
-pub use only::measured;
+pub use measure::{Measure, measured};
 
 /// What to do where others share the sheet.
 const JOIN: &str = "join them with --share, or end them; a run can always be continued";

@@ -4,19 +4,34 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
 
-use crate::invoke::command_line::{CommandLine, stages};
+use crate::invoke::command_line::{CallKind, CommandLine, stages};
 use crate::invoke::written::{Spelt, glob};
 use crate::plan::{Adapters, Plan};
 use crate::resolve::paths;
+use crate::run::cost::Costs;
 use crate::threads::{Threads, map};
 
 /// How every document begins.
 pub const MARK: &str = "{\n  \"truepath\": 1,\n";
 
+/// What is written of one sheet.
+#[derive(Clone, Copy, Debug)]
+pub struct Calls<'c> {
+    /// Its plan.
+    pub plan: &'c Plan,
+    /// The adapters of its calls.
+    pub adapters: &'c Adapters,
+    /// Its calls.
+    pub steps: &'c [CommandLine],
+    /// What its frames were measured to cost.
+    pub costs: &'c Costs,
+}
+
 /// The document: every call of some plans.
 #[must_use]
-pub fn document(sheets: &[(&Plan, &Adapters, &[CommandLine])], threads: &dyn Threads) -> String {
-    let one = |(plan, adapters, step): (&'_ Plan, &'_ Adapters, &'_ CommandLine)| {
+pub fn document(sheets: &[Calls<'_>], threads: &dyn Threads) -> String {
+    let one = |(own, step): (&'_ Calls<'_>, &'_ CommandLine)| {
+        let Calls { plan, adapters, .. } = *own;
         let writes = step.writes.iter().map(|write| {
             let series = plan.output(write.series);
             let pass = (series.passes.len() == 1).then(|| plan.jobs[series.job].passes[series.passes[0]].label.clone());
@@ -52,10 +67,11 @@ pub fn document(sheets: &[(&Plan, &Adapters, &[CommandLine])], threads: &dyn Thr
             log: step.log.clone(),
             writes: writes.collect(),
             needs: step.needs.clone(),
+            resources: Resources::of(own, step),
         }
     };
-    let steps = sheets.iter().flat_map(|(plan, own, steps)| steps.iter().map(move |step| (*plan, *own, step)));
-    let steps: Vec<(&Plan, &Adapters, &CommandLine)> = steps.collect();
+    let steps: Vec<(&Calls<'_>, &CommandLine)> =
+        sheets.iter().flat_map(|own| own.steps.iter().map(move |step| (own, step))).collect();
     let written = map(threads, &steps, |step| serde_json::to_string(&one(*step)).unwrap_or_default());
     format!("{MARK}  \"calls\": [\n    {}\n  ]\n}}\n", written.join(",\n    "))
 }
@@ -101,6 +117,51 @@ struct CallDocument {
     writes: Vec<Writes>,
     lands: Vec<Land>,
     needs: Vec<String>,
+    resources: Resources,
+}
+
+/// What a call needs of the machine that a queue gives it; what nobody has said or measured is left out.
+#[derive(Serialize)]
+struct Resources {
+    /// Cores: `[run.cluster]`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    threads: Option<i64>,
+    /// Bytes: `[run.cluster]`, or the most that a program of this sheet was seen to hold.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    memory: Option<u64>,
+    /// Seconds that its frames were measured to take.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    seconds: Option<f64>,
+    /// Licences by name: those that its program holds, and those that each task takes from a scheduler.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    licences: BTreeMap<String, i64>,
+    /// `[run.cluster]`; higher comes first.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    priority: Option<i64>,
+}
+
+impl Resources {
+    fn of(own: &Calls<'_>, step: &CommandLine) -> Resources {
+        let cluster = &own.plan.run.cluster;
+        let is_ours = |at: &usize| {
+            let series = own.plan.output(*at);
+            let job = &own.plan.jobs[series.job];
+            job.name == step.job && series.passes.iter().any(|pass| step.passes.contains(&job.passes[*pass].label))
+        };
+        let outputs: Vec<usize> = match step.kind {
+            CallKind::Render => own.plan.outputs().map(|(at, _)| at).filter(is_ours).collect(),
+            _ => Vec::new(),
+        };
+        let cost = own.costs.cost(own.plan, &outputs, &step.frames).filter(|cost| cost.files > 0);
+        let held = own.adapters.get(&step.adapter).into_iter().flat_map(|own| &own.needs.licences);
+        Resources {
+            threads: cluster.threads,
+            memory: cluster.memory.or(own.costs.memory()),
+            seconds: cost.map(|cost| (cost.seconds * 1000.0).round() / 1000.0),
+            licences: held.map(|name| (name.clone(), 1)).chain(cluster.licences.clone()).collect(),
+            priority: cluster.priority,
+        }
+    }
 }
 
 /// One file in JSON that is written before the program starts, once the stage folders are there.

@@ -1,11 +1,11 @@
 //! Command lines to scripts.
 
+pub mod cluster;
 pub mod cmd;
 pub mod json;
 pub mod powershell;
 mod rules;
 pub mod sh;
-pub mod slurm;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 

@@ -1,5 +1,8 @@
-//! A batch script for Slurm: it submits itself as an array of tasks with what comes before and after them. What its options
-//! mean is told in sbatch(1), what tasks find in their environment there under "output environment variables".
+//! A batch script for a cluster's scheduler: it submits itself as an array of tasks with what comes before and after them. What
+//! is the same for all of them stands here and in `tasks.sh`; each scheduler is a [`Cluster`], in a file of its own.
+
+mod grid_engine;
+mod slurm;
 
 use std::fmt::Write as _;
 use std::ops::Range;
@@ -8,15 +11,73 @@ use std::time::Duration;
 use crate::invoke::command_line::CommandLine;
 use crate::invoke::quote::sh::word;
 use crate::plan::Plan;
+use crate::run::tasks::ClusterTask;
 use crate::sheet::ClusterEntry;
 use crate::threads::Threads;
 
 use super::Script;
 use super::sh::{self, Pieces};
 
+/// How a task that the scheduler holds is let go or given up, with the commands for both.
+fn freed(release: &str, cancel: &str, id: &str) -> String {
+    format!("{release} {id}, or {cancel} {id} and let the end render it")
+}
+
+/// A program and its arguments, to be asked something.
+pub type Question = (&'static str, Vec<String>);
+
+/// What a scheduler takes, as far as it says so.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Limits {
+    /// Tasks of an array, and what the scheduler calls that.
+    pub array: Option<(usize, &'static str)>,
+    /// Bytes of a script, and what the scheduler calls that.
+    pub script: Option<(usize, &'static str)>,
+}
+
+/// A cluster's scheduler: how a script submits to it, and how it is asked and told.
+pub trait Cluster: Sync + std::fmt::Debug {
+    /// Its name.
+    fn name(&self) -> &'static str;
+    /// The folder for what its tasks say, beside the logs of calls.
+    fn folder(&self) -> &'static str;
+    /// What the names of its scripts end with.
+    fn extension(&self) -> &'static str;
+    /// Lines at the head of a script that it reads where somebody submits the script by hand, and how that is done.
+    fn head(&self, batch: &Batch<'_>) -> (String, String);
+    /// What a sheet asks of it, as options of the program that submits.
+    ///
+    /// # Errors
+    /// In words, what it cannot be asked.
+    fn options(&self, wish: &ClusterEntry) -> Result<Vec<String>, String>;
+    /// How a script submits, looks and cancels.
+    fn functions(&self) -> &'static str;
+    /// What shows the tasks of a name.
+    fn states(&self, name: &str) -> Question;
+    /// The tasks in the answer; lines that are none are passed over. `own` are the numbers of jobs that were submitted.
+    fn tasks(&self, answer: &str, own: &[u64]) -> Vec<ClusterTask>;
+    /// What shows its limits.
+    fn limits(&self) -> Question;
+    /// The limits in the answer.
+    fn read_limits(&self, answer: &str) -> Limits;
+    /// Parts of its refusals, and what to do about each.
+    fn refusals(&self) -> &'static [(&'static str, &'static str)];
+    /// The command that stops all jobs of a name.
+    fn stop(&self, name: &str) -> String;
+}
+
+/// Slurm.
+pub const SLURM: &dyn Cluster = &slurm::Slurm;
+/// Grid Engine.
+pub const GRID_ENGINE: &dyn Cluster = &grid_engine::GridEngine;
+/// All schedulers that scripts are written for.
+pub const ALL: [&dyn Cluster; 2] = [SLURM, GRID_ENGINE];
+
 /// How the work is dealt out.
 #[derive(Clone, Debug)]
 pub struct Batch<'b> {
+    /// The scheduler.
+    pub cluster: &'b dyn Cluster,
     /// The name of its jobs.
     pub name: &'b str,
     /// Where the tasks write what they say.
@@ -46,23 +107,28 @@ pub fn name(plan: &Plan) -> String {
     let mode = plan.mode.as_ref().map(|mode| format!("-{mode}")).unwrap_or_default();
     let stem = plan.home.sheet.rsplit('/').next().unwrap_or_default().trim_end_matches(".toml");
     let name: String = format!("{stem}{mode}-{}", plan.home.mark.get(..6).unwrap_or(&plan.home.mark));
-    crate::template::slug(&name).chars().take(NAME).collect()
+    let name = crate::template::slug(&name);
+    // Not every scheduler takes a name that begins with a digit.
+    let head = if name.starts_with(|sign: char| sign.is_ascii_digit()) { "t" } else { "" };
+    head.chars().chain(name.chars()).take(NAME).collect()
 }
 
 /// The whole script. `steps` are in the order of a plan: exports, calls that render, movies.
-#[must_use]
+///
+/// # Errors
+/// In words, what the scheduler cannot be asked.
 pub fn script(
     plan: &Plan,
     steps: &[CommandLine],
     batch: &Batch<'_>,
     (wish, threads): (&Script<'_>, &dyn Threads),
-) -> String {
-    let mut out = head(plan, steps, batch);
+) -> Result<String, String> {
+    let mut out = head(plan, steps, batch)?;
     if let Some(words) = batch.guard {
         let words: Vec<String> = words.iter().map(|text| word(text)).collect();
         let _ = write!(out, "\nrender() {{ exec {} \"$@\"; }}\ncalls={}\n", words.join(" "), word(batch.calls));
         out.push_str(GUARDED);
-        return out;
+        return Ok(out);
     }
     let Pieces { head, start, steps: bodies } = sh::pieces(plan, steps, wish, threads);
     let _ = write!(out, "\n{head}total=0\nplanned=0\n{start}\n");
@@ -83,7 +149,7 @@ pub fn script(
     let movies = function("movies", last..steps.len());
     let all = sizes.iter().fold(movies, |sum, own| (sum.0 + own.0, sum.1 + own.1));
     let _ = writeln!(out, "exporters\ncase $role in\nfirst)\n{}exit\n;;", exports.concat());
-    out.push_str("part)\n  case $SLURM_ARRAY_TASK_ID in\n");
+    out.push_str("part)\n  case $place in\n");
     for (at, (calls, files)) in sizes.iter().enumerate() {
         let _ = writeln!(out, "  {}) at=0 total={calls} planned={files}; part_{} ;;", at + 1, at + 1);
     }
@@ -91,7 +157,7 @@ pub fn script(
     out.push_str("succeed\n(\n");
     out.extend((1..=sizes.len()).map(|at| format!("part_{at}\n")));
     out.push_str("movies\nfinish\n) &\npass_on\nconclude\n");
-    out
+    Ok(out)
 }
 
 /// The names of each task's calls, a line each. A script has no room for very many.
@@ -105,63 +171,53 @@ pub fn calls(steps: &[CommandLine], parts: &[Range<usize>]) -> String {
 }
 
 /// What stands before the work: options, and how the script submits itself.
-fn head(plan: &Plan, steps: &[CommandLine], batch: &Batch<'_>) -> String {
-    let mut out = format!("#!/bin/sh\n#SBATCH --job-name={}\n#SBATCH --output={}\n", batch.name, start_log(batch.logs));
+fn head(plan: &Plan, steps: &[CommandLine], batch: &Batch<'_>) -> Result<String, String> {
+    let cluster = batch.cluster;
+    let (lines, by_hand) = cluster.head(batch);
+    let mut out = format!("#!/bin/sh\n{lines}");
     for line in super::head(plan, steps) {
         let _ = writeln!(out, "# {line}");
     }
     let _ = writeln!(
         out,
-        "# Submit it with sbatch, or start it with sh: both submit {} tasks and one that ends the plan.\n# Submitted again once that is over, it renders what is not there yet. `scancel --name={}` stops all that renders this sheet.\n",
+        "# {by_hand} {} tasks and one that ends the plan.\n# Submitted again once that is over, it renders what is not there yet. {}\n",
         batch.parts.len(),
-        batch.name
+        cluster.stop(batch.name)
     );
     let values = [
         ("name", batch.name.to_owned()),
-        ("slurm_logs", batch.logs.to_owned()),
+        ("task_logs", batch.logs.to_owned()),
         ("plan", batch.plan.to_owned()),
         ("tasks", batch.parts.len().to_string()),
-        ("at_once", plan.run.cluster.at_once.map(|count| format!("%{count}")).unwrap_or_default()),
+        ("at_once", plan.run.cluster.at_once.map(|count| count.to_string()).unwrap_or_default()),
         ("has_first", if batch.exports { "yes" } else { "no" }.to_owned()),
+        ("guarded", if batch.guard.is_some() { "yes" } else { "no" }.to_owned()),
         ("minutes", batch.time.map(|time| time.as_secs().div_ceil(60).max(1).to_string()).unwrap_or_default()),
         ("megabytes", batch.memory.map(|bytes| bytes.div_ceil(1 << 20).to_string()).unwrap_or_default()),
     ];
     for (key, value) in values {
         let _ = writeln!(out, "{key}={}", word(&value));
     }
-    let asked: Vec<String> = options(&plan.run.cluster).iter().map(|option| format!(" {}", word(option))).collect();
+    let asked: Vec<String> =
+        cluster.options(&plan.run.cluster)?.iter().map(|option| format!(" {}", word(option))).collect();
     let _ = write!(
         out,
-        "\n# submit FACTOR OPTIONS...: submits this file; the job's number comes back.\nsubmit() {{\n  factor=$1\n  shift\n  [ -z \"$minutes\" ] || set -- --time=\"$((minutes * factor))\" \"$@\"\n  [ -z \"$megabytes\" ] || set -- --mem=\"$((megabytes * factor))M\" \"$@\"\n  id=$(sbatch --parsable --job-name=\"$name\" --requeue --open-mode=append --signal=B:TERM@30{} \"$@\" \"$0\") || return\n  echo \"${{id%%;*}}\" | tee -a -- \"$ids\"\n}}\n{FUNCTIONS}",
-        asked.concat()
+        "\n# submit ROLE FACTOR WHEN JOB: submits this file, with what its sheet asks for.\nsubmit() {{ submit_with \"$1\" \"$2\" \"$3\" \"$4\"{}; }}\n{}{TASKS}",
+        asked.concat(),
+        cluster.functions()
     );
-    out
-}
-
-/// Options of sbatch that a sheet asks for.
-fn options(cluster: &ClusterEntry) -> Vec<String> {
-    let texts = [("partition", &cluster.partition), ("account", &cluster.account), ("constraint", &cluster.constraint)];
-    let mut all: Vec<String> =
-        texts.into_iter().filter_map(|(name, value)| Some(format!("--{name}={}", value.as_ref()?))).collect();
-    all.extend(cluster.threads.map(|threads| format!("--cpus-per-task={threads}")));
-    if !cluster.licences.is_empty() {
-        let each: Vec<String> = cluster.licences.iter().map(|(name, count)| format!("{name}:{count}")).collect();
-        all.push(format!("--licenses={}", each.join(",")));
-    }
-    all.extend(cluster.options.iter().flatten().cloned());
-    all
-}
-
-/// Where the script writes while it submits itself, as a line of options has it; nowhere, where no such line can say it.
-fn start_log(logs: &str) -> String {
-    if logs.chars().any(|sign| sign == '"' || sign == '\\' || sign.is_control()) {
-        return "/dev/null".to_owned();
-    }
-    format!("\"{}/start.log\"", logs.replace('%', "%%"))
+    Ok(out)
 }
 
 /// How tasks follow one another.
-const FUNCTIONS: &str = include_str!("slurm.sh");
+const TASKS: &str = include_str!("tasks.sh");
+
+/// A whole number that stands behind a name and signs between them.
+fn number_after(text: &str, name: &str) -> Option<usize> {
+    let from = text.find(name)? + name.len();
+    let digits = text[from..].trim_start_matches([' ', '=', '\t']);
+    digits[..digits.find(|sign: char| !sign.is_ascii_digit()).unwrap_or(digits.len())].parse().ok()
+}
 
 /// What each task does where this program makes the calls. It takes the place of the shell that starts it, so that a signal
 /// reaches it.
@@ -170,22 +226,22 @@ case $role in
   first) render --share --exports ;;
   part)
     # Names of calls have no blanks.
-    set -- $(sed -n "${SLURM_ARRAY_TASK_ID}p" <"$calls")
+    set -- $(sed -n "${place}p" <"$calls")
     code=0
     if [ $# -gt 0 ]; then
       for id do shift; set -- "$@" --only "$id"; done
-      render --share "$@" &
+      begin render --share "$@"
       pass_on
     fi
     free_the_end
     exit "$code" ;;
 esac
 succeed
-render &
+begin render
 pass_on
 # Whoever still shares the work is worked with.
 if [ "$code" -eq 4 ]; then
-  render --share &
+  begin render --share
   pass_on
 fi
 conclude
