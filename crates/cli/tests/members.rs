@@ -8,7 +8,7 @@ mod support;
 use std::collections::BTreeMap;
 use std::process::{Child, Stdio};
 
-use support::{Project, SMALL, UNDERSTUDY, planned, rendered, until};
+use support::{Project, SMALL, Said, UNDERSTUDY, planned, rendered, until};
 
 /// Members end only by what they say of themselves, however busy this machine is.
 fn sheet() -> String {
@@ -170,4 +170,27 @@ fn a_sheet_that_is_edited_under_way_is_told_and_what_began_goes_on() {
         std::fs::read_to_string(project.path("truepath.toml")).unwrap().replace("chunk = 5", "chunk = 9"),
     );
     project.call(&words.iter().map(String::as_str).collect::<Vec<_>>()).ended(0);
+}
+
+#[test]
+fn two_machines_try_a_folder_and_leave_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let project = Project::with(SMALL);
+    let start = |words: &[&str]| {
+        let mut command = project.command();
+        command.arg("share-test").arg(folder.path()).args(words);
+        command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+    };
+    let (one, other) = (start(&[]), start(&["--json"]));
+    let said = Said::from(one.wait_with_output().unwrap()).ended(0);
+    assert!(said.out.contains("200 names that both asked for: none was given to both"), "{}", said.out);
+    let json = Said::from(other.wait_with_output().unwrap()).ended(0).json();
+    assert!(json["will_do"] == true && json["names"]["twice"] == 0 && json["takeover"].is_number(), "{json}");
+    let alone = Said::from(start(&["--wait", "0s"]).wait_with_output().unwrap()).ended(4);
+    assert!(alone.err.contains("no other machine was seen"), "{}", alone.err);
+    assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
+    // A link in the place of its folder is not followed.
+    std::os::unix::fs::symlink(project.path(""), folder.path().join(".truepath-share-test")).unwrap();
+    let said = Said::from(start(&["--wait", "0s"]).wait_with_output().unwrap()).ended(4);
+    assert!(said.err.contains("is a link"), "{}", said.err);
 }

@@ -630,8 +630,8 @@ help: `truepath new` writes one
     (
         "build --submit",
         2,
-        r#"error: --submit is for --to slurm only
-help: add --to slurm, or remove it
+        r#"error: --submit is for a cluster only
+help: add --to slurm or --to grid-engine, or remove it
 "#,
     ),
     (

@@ -457,3 +457,42 @@ fn a_pack_that_was_killed_is_repeated_and_takes_the_checks_of_the_sheet_along() 
     project.write("other/crossing_1-1/notes.txt", "mine");
     assert!(project.say("parcel pack --parts 4 -o other").ended(1).err.contains("already exists"));
 }
+
+#[test]
+fn a_frame_in_the_place_of_another_is_found_by_its_sum_and_without_one_it_is_said() {
+    let project = plain();
+    project.say("parcel pack --parts 2 -o sent").ended(0);
+    let parcels = names(&project.path("sent"));
+    let own = Path::new(env!("CARGO_BIN_EXE_truepath"));
+    // The second machine has the renderer and a shell, and none of the tools that make sums.
+    let poor = tempfile::tempdir().unwrap();
+    for tool in
+        "sh mkdir rm rmdir mv ln sed sort tail head cat uname tr date id tee wc od grep env basename dirname readlink mktemp mkfifo cut"
+            .split(' ')
+    {
+        for folder in ["/bin", "/usr/bin"] {
+            let from = Path::new(folder).join(tool);
+            if from.exists() {
+                let _ = std::os::unix::fs::symlink(from, poor.path().join(tool));
+            }
+        }
+    }
+    std::os::unix::fs::symlink(own, poor.path().join("truepath")).unwrap();
+    let rich = format!("{}:/usr/bin:/bin", own.parent().unwrap().display());
+    for (parcel, path) in parcels.iter().zip([rich, poor.path().display().to_string()]) {
+        let folder = project.path("sent").join(parcel);
+        let mut script = Command::new("/bin/sh");
+        script.arg(folder.join("render.sh")).env("PATH", path);
+        assert!(Said::from(script.output().unwrap()).ended(0).out.contains(" files are there"));
+        // The first frame of each comes in the place of the second.
+        let out = folder.join("out/renders/crossing");
+        let files: Vec<PathBuf> = names(&out).into_iter().map(|name| out.join(name)).collect();
+        let frame = std::fs::read(&files[0]).unwrap();
+        std::fs::write(&files[1], &frame).unwrap();
+    }
+    let said = collect(&project, &[&project.path("sent").join(&parcels[0])]);
+    assert!(said.out.contains("its bytes changed after it was rendered"), "{}", said.out);
+    assert!(!said.out.contains("without a sum"), "{}", said.out);
+    let said = collect(&project, &[&project.path("sent").join(&parcels[1])]);
+    assert!(said.out.contains("came without a sum"), "{}", said.out);
+}

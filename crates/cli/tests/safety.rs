@@ -559,3 +559,25 @@ fn a_script_lands_regular_files_only_and_touches_nothing_else() {
     assert_eq!(there.into_iter().collect::<Vec<_>>(), ["crossing/crossing_beauty.0003.png"]);
     assert!(project.path("renders/crossing/crossing_beauty.0004.png").is_dir());
 }
+
+#[test]
+fn a_root_that_was_emptied_is_rendered_into_only_when_somebody_says_so() {
+    let disk = tempfile::tempdir().unwrap();
+    let root = disk.path().join("renders");
+    let sheet = SMALL.replace("renders = \"renders\"", &format!("renders = '{}'", root.display()));
+    let sheet = sheet.replace("1-24", "1-2").replace("[checks]", "[checks]\nnever-folder = \"off\"");
+    let project = Project::with(&sheet);
+    std::fs::create_dir(&root).unwrap();
+    project.say("run").ended(0);
+    std::fs::remove_dir_all(&root).unwrap();
+    std::fs::create_dir(&root).unwrap();
+    for words in ["run", "run --share", "check", "build"] {
+        let said = project.call(&words.split(' ').collect::<Vec<_>>());
+        assert_ne!(said.code, 0, "{words}");
+        let text = said.out + &said.err;
+        assert!(text.contains("root-emptied") && text.contains("truepath run --begin-anew"), "{words}: {text}");
+    }
+    assert_eq!(std::fs::read_dir(&root).unwrap().count(), 0);
+    project.say("run --begin-anew").ended(0);
+    project.say("verify").ended(0);
+}

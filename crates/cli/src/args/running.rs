@@ -56,6 +56,9 @@ pub struct RunArgs {
     /// Frames per call, instead of the sheet's value
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(i64).range(1..), help_heading = "Rendering")]
     pub chunk: Option<i64>,
+    /// Render into roots that are empty though files landed below them: they were emptied on purpose
+    #[arg(long, help_heading = "Rendering")]
+    pub begin_anew: bool,
     /// The order of calls
     #[arg(long, value_name = "HOW", default_value = "sheet", help_heading = "Rendering")]
     pub order: CallOrder,
@@ -93,6 +96,7 @@ impl RunArgs {
             workers: None,
             only: Vec::new(),
             chunk: None,
+            begin_anew: false,
             order: CallOrder::Sheet,
             share: false,
             exports: false,

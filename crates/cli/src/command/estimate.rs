@@ -125,7 +125,7 @@ fn estimate<'e>(args: &EstimateArgs, loaded: &'e Loaded, verdicts: &[Verdict]) -
         let left = left.reduce(|sum, own| sum.union(&own)).filter(|left| !left.is_empty())?;
         Some(costs.cost(plan, &call.series, &left)?.seconds + costs.beside())
     });
-    let spread = makespan(calls, args.machines * workers);
+    let spread = makespan(calls, args.machines.saturating_mul(workers));
     let left: Vec<(usize, &Frames)> =
         rows.iter().filter(|row| row.left > 0).map(|row| (row.series, &lost[row.series])).collect();
     let range = costs.range(plan, &left);

@@ -209,6 +209,8 @@ pub struct LoadOptions<'w> {
     pub system: Option<System>,
     /// Whether programs are about to be started: that trusts those that the sheet's folder brought along.
     pub starts: bool,
+    /// Whether roots that are empty, though files landed below them, are begun anew.
+    pub begins_anew: bool,
     /// Texts of sheets that are not written to disk yet, by path.
     pub texts: Option<&'w BTreeMap<PathBuf, String>>,
 }
@@ -405,6 +407,7 @@ fn rivals(
 
 impl Draft {
     fn checked(mut self, way: LoadOptions, retouched: bool) -> Loaded {
+        self.machine.roots.values_mut().for_each(|root| root.empty &= !way.begins_anew);
         let input = Input {
             sheet: &self.sheet,
             plan: &self.plan,
@@ -425,7 +428,6 @@ impl Draft {
             finals.iter().flat_map(|plan| &plan.series).map(|series| series.pattern.spelt()).collect();
         let is_own = |series: &Series| !finals.contains(&series.pattern.spelt());
         let apart = self.plan.mode.is_some() && !finals.is_empty() && self.plan.series.iter().all(is_own);
-        let own_names = self.own_path || apart;
         tracing::info!(sheet = %self.path.display(), jobs = self.plan.jobs.len(), series = self.plan.series.len(), "planned");
         Loaded {
             exports: exports(&self.plan, &self.adapters),
@@ -444,7 +446,7 @@ impl Draft {
             facts: self.facts,
             pins: self.pins,
             unpinned: self.unpinned,
-            retouched: retouched && !own_names,
+            retouched: retouched && !self.own_path && !apart,
         }
     }
 }

@@ -82,6 +82,15 @@ pub enum Event {
         /// Why.
         why: String,
     },
+    /// SHA-256 of a file that a script has landed on a machine without this program.
+    Sum {
+        /// `job/pass`.
+        series: String,
+        /// The frame.
+        frame: i64,
+        /// In hexadecimal.
+        sha256: String,
+    },
     /// Files in stage that nobody planned.
     Stray {
         /// The call.

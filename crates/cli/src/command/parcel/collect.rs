@@ -4,11 +4,13 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+use sha2::{Digest, Sha256};
 use truepath_core::check::Machine;
 use truepath_core::frames::Frames;
 use truepath_core::invoke::quote;
 use truepath_core::invoke::stage::stage_base;
-use truepath_core::parcel::{self, Packed, Parcel};
+use truepath_core::parcel::{self, Packed};
+use truepath_core::picture::Oddity;
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
 use truepath_core::run::event::{Ended, Event, Started};
@@ -18,11 +20,13 @@ use truepath_core::template::slug;
 use truepath_core::verify::{State, Verdict};
 use truepath_exec::disk;
 use truepath_exec::failure::{Failure, Trouble};
-use truepath_exec::landing::{Disk, Fate, Landing, land, recover, stage};
+use truepath_exec::landing::{Disk, Fate, Landing, Watcher, land, recover, stage};
 use truepath_exec::observe::{Look, Observation};
 use truepath_exec::state::journal::{self, Journal, Opening};
 
-use super::{parcels, sent};
+use super::missing::missing;
+use super::parcels;
+use super::sent::{self, SentParcel};
 use crate::args::{CollectArgs, Common};
 use crate::command::alone::alone;
 use crate::exit_code::Exit;
@@ -36,6 +40,10 @@ use crate::show::{self, counted};
 struct Told {
     landed: i64,
     there: i64,
+    /// Files that landed without anything to compare their bytes with.
+    without_sum: i64,
+    /// Frames that landed and are odd, by series and reason.
+    odd: BTreeMap<(String, String), Vec<i64>>,
     /// Frames that did not come, by series and reason.
     left: BTreeMap<(String, String), Vec<i64>>,
 }
@@ -81,6 +89,15 @@ pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
         };
         let there = if told.there > 0 { format!(", {} already there", told.there) } else { String::new() };
         show::print(&format!("{}: {} landed{there}\n", path.display(), counted(told.landed, "file")))?;
+        for ((series, why), frames) in &told.odd {
+            show::print(&format!("  ! odd {series} {}: {why}\n", cut(&Frames::from_any(frames.clone()).to_string())))?;
+        }
+        if told.without_sum > 0 {
+            let files = counted(told.without_sum, "file");
+            show::print(&format!(
+                "  ! {files} came without a sum: decoded and compared with the plan and its neighbours; whether each is the frame that its name says, nobody can tell\n"
+            ))?;
+        }
         for ((series, why), frames) in &told.left {
             show::print(&format!("  {series} {}: {why}\n", cut(&Frames::from_any(frames.clone()).to_string())))?;
         }
@@ -103,38 +120,6 @@ fn again(loaded: &Loaded) -> Result<(Vec<Verdict>, Machine), Failure> {
     Ok((observation.all()?, machine))
 }
 
-/// What is missing still, and which parcels hold it.
-fn missing(loaded: &Loaded, after: &[Verdict], common: &Common) -> String {
-    let names = std::fs::read_dir(loaded.state.parcels()).into_iter().flatten().filter_map(Result::ok);
-    let mut packed: Vec<Parcel> =
-        names.filter_map(|entry| serde_json::from_str(&disk::text(&entry.path()).ok()?).ok()).collect();
-    packed.sort_by(|a, b| a.name.cmp(&b.name));
-    let mut out = String::new();
-    for verdict in after.iter().filter(|verdict| !verdict.is_movie) {
-        let series = loaded.plan.output(verdict.series);
-        let missing = verdict.in_any(&[State::Missing, State::Broken]);
-        if missing.is_empty() {
-            continue;
-        }
-        let holds =
-            |own: &&Parcel| own.series.iter().any(|own| own.place == series.place && !own.frames.is_disjoint(&missing));
-        let mut holders: Vec<&str> = packed.iter().filter(holds).map(|own| own.name.as_str()).collect();
-        holders.dedup();
-        let of =
-            if holders.is_empty() { "in no parcel".to_owned() } else { format!("in {}", cut(&holders.join(", "))) };
-        out.push_str(&format!("missing: {} {}, {of}\n", series.id, cut(&missing.to_string())));
-    }
-    let movies = after.iter().any(|verdict| verdict.is_movie && verdict.is_incomplete());
-    match (out.is_empty(), movies) {
-        (true, true) => "all frames are good. Make the movies: truepath movie\n".to_owned(),
-        (true, false) => "all frames are good\n".to_owned(),
-        (false, _) => {
-            let pack = crate::command::again("parcel pack --missing -o DIR", common);
-            format!("{out}collect these parcels, or pack the missing frames again: {pack}\n")
-        }
-    }
-}
-
 /// One parcel. What is wrong with it is its own affair; what this project cannot do ends the call.
 fn one(
     path: &Path,
@@ -143,8 +128,7 @@ fn one(
     around: &Surroundings,
 ) -> Result<Told, Trouble> {
     let sent = sent::open(path, loaded)?;
-    let (folder, own, history) = (sent.folder.as_path(), &sent.own, &sent.history);
-    Collecting { loaded, now: &now.history, folder, own, history, around }.all(before).map_err(Trouble::Run)
+    Collecting { loaded, now: &now.history, sent: &sent, around }.all(before).map_err(Trouble::Run)
 }
 
 /// A parcel that is being collected.
@@ -152,11 +136,24 @@ struct Collecting<'c> {
     loaded: &'c Loaded,
     /// What the project's journals say.
     now: &'c History,
-    folder: &'c Path,
-    own: &'c Parcel,
-    /// What the parcel's journals say.
-    history: &'c History,
+    /// The parcel.
+    sent: &'c SentParcel,
     around: &'c Surroundings,
+}
+
+/// What is written down and looked at while the files of one run of the parcel land.
+struct Going<'g> {
+    journal: &'g Journal,
+    watcher: Watcher,
+}
+
+impl Going<'_> {
+    /// Writes down what is odd about a file, and remembers to say it.
+    fn tell(&self, series: &str, (frame, odd): (i64, Oddity), told: &mut Told) -> Result<(), Failure> {
+        let series = series.to_owned();
+        told.odd.entry((series.clone(), odd.why.clone())).or_default().push(frame);
+        self.journal.write(&Event::Odd { series, frame, check: odd.kind.check().to_owned(), why: odd.why })
+    }
 }
 
 /// A file that may be landed: the output of the plan, its frame, and what the parcel's journals say of it.
@@ -171,7 +168,7 @@ impl Collecting<'_> {
     fn all(&self, before: &[Verdict]) -> Result<Told, Failure> {
         let mut told = Told::default();
         let mut sent: BTreeMap<u32, Vec<Sent<'_>>> = BTreeMap::new();
-        for packed in &self.own.series {
+        for packed in &self.sent.own.series {
             let plan = &self.loaded.plan;
             let Some(at) = plan.series.iter().position(|series| series.place == packed.place) else {
                 let why = self.unplanned();
@@ -203,7 +200,7 @@ impl Collecting<'_> {
 
     /// Why what was packed may not be in the plan.
     fn unplanned(&self) -> String {
-        let said: Vec<String> = self.own.said.iter().map(|word| quote::sh::word(word)).collect();
+        let said: Vec<String> = self.sent.own.said.iter().map(|word| quote::sh::word(word)).collect();
         if said.is_empty() {
             return "no longer planned".to_owned();
         }
@@ -234,7 +231,7 @@ impl Collecting<'_> {
             told.leave(&packed.series, frame, format!("it is {what}, not a file"));
             return Ok(None);
         }
-        let Some((record, _)) = past(self.history.of(series), series.number(frame), about.len()) else {
+        let Some((record, _)) = past(self.sent.history.of(series), series.number(frame), about.len()) else {
             told.leave(
                 &packed.series,
                 frame,
@@ -243,7 +240,8 @@ impl Collecting<'_> {
             return Ok(None);
         };
         let packed_as = Fingerprint { parts: packed.made.clone() };
-        let differs = packed_as.differences(self.history.made(&record)).into_iter().filter(|own| own.name != VERSION);
+        let differs =
+            packed_as.differences(self.sent.history.made(&record)).into_iter().filter(|own| own.name != VERSION);
         let differs: Vec<String> = differs.map(|own| own.name).collect();
         if !differs.is_empty() {
             told.leave(
@@ -259,14 +257,14 @@ impl Collecting<'_> {
     /// Where the parcel has a frame. A link on the way would lead out of it.
     fn file(&self, series: &Series, frame: i64) -> Option<PathBuf> {
         let name = parcel::file(&self.loaded.plan, series, frame)?;
-        let mut path = self.folder.to_owned();
+        let mut path = self.sent.folder.to_owned();
         for part in paths::parent(&name).split('/') {
             path.push(part);
             if path.is_symlink() {
                 return None;
             }
         }
-        Some(self.folder.join(name))
+        Some(self.sent.folder.join(name))
     }
 
     /// Whether the project's file is the one that the parcel's journal speaks of.
@@ -279,7 +277,7 @@ impl Collecting<'_> {
 
     /// Lands the files of one run of the parcel, in a journal that says who made them and how long that took.
     fn session(&self, session: u32, files: &[Sent<'_>], told: &mut Told) -> Result<(), Failure> {
-        let Some(session) = self.history.sessions.get(session as usize) else { return Ok(()) };
+        let Some(session) = self.sent.history.sessions.get(session as usize) else { return Ok(()) };
         let began = &session.began;
         let now = self.around.now().timestamp();
         let host = slug(&began.host);
@@ -292,6 +290,7 @@ impl Collecting<'_> {
         let of_call = |call: &truepath_core::run::history::PastCall, file: &Sent<'_>| {
             call.landed.iter().any(|(name, frames)| *name == file.packed.own && frames.contains(&file.frame))
         };
+        let mut going = Going { journal: &journal, watcher: Watcher::default() };
         let mut rest: Vec<&Sent<'_>> = files.iter().collect();
         for call in &session.calls {
             let (own, others): (Vec<&Sent<'_>>, Vec<&Sent<'_>>) =
@@ -314,7 +313,7 @@ impl Collecting<'_> {
             }))?;
             let mut landed = 0;
             for file in &own {
-                landed += i64::from(self.land(file, &name, &journal, told)?);
+                landed += i64::from(self.land(file, &name, &mut going, told)?);
             }
             let ended = call.ended.clone().unwrap_or_default();
             let seconds = ended.seconds * landed as f64 / all.max(1) as f64;
@@ -330,7 +329,10 @@ impl Collecting<'_> {
             journal.write(&Event::Ended(ended))?;
         }
         for file in rest {
-            self.land(file, "", &journal, told)?;
+            self.land(file, "", &mut going, told)?;
+        }
+        for (at, frame, odd) in going.watcher.rest(&self.loaded.plan) {
+            going.tell(&self.loaded.plan.output(at).id, (frame, odd), told)?;
         }
         let left: i64 = told.left.values().map(|frames| frames.len() as i64).sum();
         let outcome = if left == 0 { "complete" } else { "incomplete" };
@@ -339,20 +341,26 @@ impl Collecting<'_> {
     }
 
     /// Lands one file: copied into the stage, compared with what the parcel's journal says, looked through and given its name.
-    fn land(&self, file: &Sent<'_>, call: &str, journal: &Journal, told: &mut Told) -> Result<bool, Failure> {
+    fn land(&self, file: &Sent<'_>, call: &str, going: &mut Going<'_>, told: &mut Told) -> Result<bool, Failure> {
         let plan: &Plan = &self.loaded.plan;
         let series = plan.output(file.at);
         let (frame, name) = (file.frame, &file.packed.series);
         let Some(source) = self.file(series, frame) else { return Ok(false) };
         let root = series.root.and_then(|root| plan.roots[root].path.as_deref()).unwrap_or(&plan.home.folder);
-        let folder = PathBuf::from(format!("{}/parcel~{}", stage_base(plan, root), journal.tag()));
+        let folder = PathBuf::from(format!("{}/parcel~{}", stage_base(plan, root), going.journal.tag()));
         stage::prepare(&folder)?;
         let target = series.name(frame);
         let staged = folder.join(paths::file_name(&target));
         let copied = std::fs::copy(&source, &staged);
         copied.map_err(|error| Failure::machine("copy", &source, &error))?;
-        let digest = truepath_media::digest(&staged).map_err(|error| Failure::machine("read", &staged, &error))?.0;
-        let fate = if file.record.digest != NO_DIGEST && file.record.digest != digest {
+        let unread = |error: std::io::Error| Failure::machine("read", &staged, &error);
+        let sum = self.sent.sums.get(&(file.packed.own.clone(), frame));
+        let is_same = match (file.record.digest, sum) {
+            (NO_DIGEST, None) => true,
+            (NO_DIGEST, Some(sum)) => sha256(&staged).map_err(unread)? == *sum,
+            (digest, _) => truepath_media::digest(&staged).map_err(unread)?.0 == digest,
+        };
+        let fate = if !is_same {
             Fate::Refused("its bytes changed after it was rendered, or it was cut off on the way".to_owned())
         } else {
             let made = self.made(file);
@@ -369,13 +377,19 @@ impl Collecting<'_> {
                 asked: plan.asked(series),
                 policy: &plan.policy,
             };
-            match land(&landing, journal, &Disk) {
+            match land(&landing, going.journal, &Disk) {
                 Ok(fate) => fate,
                 Err(Trouble::Call(failure) | Trouble::Run(failure)) => return Err(failure),
             }
         };
         let landed = match fate {
-            Fate::Landed(_) => true,
+            Fate::Landed(down) => {
+                told.without_sum += i64::from(file.record.digest == NO_DIGEST && sum.is_none());
+                for odd in going.watcher.landed(plan, (file.at, frame), &down) {
+                    going.tell(&series.id, odd, told)?;
+                }
+                true
+            }
             Fate::Late => {
                 told.there += 1;
                 false
@@ -396,12 +410,19 @@ impl Collecting<'_> {
 
     /// What a file is made of: what its parcel was packed from, by the renderer that was there.
     fn made(&self, file: &Sent<'_>) -> Fingerprint {
-        let there = self.history.made(&file.record).iter().find(|(name, _)| name == VERSION);
+        let there = self.sent.history.made(&file.record).iter().find(|(name, _)| name == VERSION);
         let version = there.map_or(UNKNOWN.to_owned(), |(_, version)| version.clone());
         let mut parts = file.packed.here.clone();
         parts.iter_mut().filter(|(name, _)| name == VERSION).for_each(|(_, own)| own.clone_from(&version));
         Fingerprint { parts }
     }
+}
+
+/// SHA-256 of a file's bytes in hexadecimal, as the usual tools print it.
+fn sha256(path: &Path) -> std::io::Result<String> {
+    let mut hash = Sha256::new();
+    std::io::copy(&mut disk::open(path)?, &mut hash)?;
+    Ok(hash.finalize().iter().map(|byte| format!("{byte:02x}")).collect())
 }
 
 /// The part of what frames are made of in which machines may differ.

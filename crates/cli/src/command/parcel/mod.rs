@@ -2,6 +2,7 @@
 
 mod archive;
 mod collect;
+mod missing;
 mod pack;
 mod sent;
 

@@ -1,10 +1,12 @@
 //! A parcel that has come back: what its sender remembers of it, and what its own journals say. What it says of itself is not
 //! believed, and nothing of it is read that leads out of it.
 
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 use truepath_core::check::bytes as told_bytes;
 use truepath_core::parcel::Parcel;
+use truepath_core::run::event::{self, Event};
 use truepath_core::run::history::{Depth, History};
 use truepath_exec::disk;
 use truepath_exec::failure::{Failure, Trouble};
@@ -25,8 +27,13 @@ pub struct SentParcel {
     pub own: Parcel,
     /// What its own journals say.
     pub history: History,
+    /// SHA-256 of its files in hexadecimal, by series and frame, where a script has written it down.
+    pub sums: Sums,
     _scratch: Option<Scratch>,
 }
+
+/// Sums of files, by series and frame.
+pub type Sums = HashMap<(String, i64), String>;
 
 /// Opens one. An archive may have been sent again: it is unpacked anew each time, and what comes of that goes with the call.
 pub fn open(path: &Path, loaded: &Loaded) -> Result<SentParcel, Trouble> {
@@ -41,11 +48,11 @@ pub fn open(path: &Path, loaded: &Loaded) -> Result<SentParcel, Trouble> {
         Some(scratch) => archive::unpacked(path, scratch).map_err(Trouble::Call)?,
         None => path.to_owned(),
     };
-    let (own, history) = read(&folder, path, loaded).map_err(Trouble::Call)?;
-    Ok(SentParcel { folder, own, history, _scratch: scratch })
+    let (own, history, sums) = read(&folder, path, loaded).map_err(Trouble::Call)?;
+    Ok(SentParcel { folder, own, history, sums, _scratch: scratch })
 }
 
-fn read(folder: &Path, path: &Path, loaded: &Loaded) -> Result<(Parcel, History), Failure> {
+fn read(folder: &Path, path: &Path, loaded: &Loaded) -> Result<(Parcel, History, Sums), Failure> {
     let id = description(folder)?.parcel;
     let kept = loaded.state.parcels().join(format!("{id}.json"));
     let own: Option<Parcel> = disk::text(&kept).ok().and_then(|text| serde_json::from_str(&text).ok());
@@ -61,5 +68,14 @@ fn read(folder: &Path, path: &Path, loaded: &Loaded) -> Result<(Parcel, History)
         let message = format!("the journals of {} have {}", path.display(), told_bytes(bytes as f64));
         return Err(Failure::unreadable(message).help("look at what was sent; accept whole files with verify --adopt"));
     }
-    Ok((own, journal::read(&state, Depth::Calls)?))
+    let mut sums = Sums::new();
+    for (name, _) in journal::list(&state) {
+        let text = disk::text(&state.journals().join(&name)).unwrap_or_default();
+        for event in event::read(&text) {
+            if let Event::Sum { series, frame, sha256 } = event {
+                sums.insert((series, frame), sha256);
+            }
+        }
+    }
+    Ok((own, journal::read(&state, Depth::Calls)?, sums))
 }

@@ -76,6 +76,7 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
                 // Once they are pinned, they hold.
                 anew: AnewValues::of(args.anew.filter(|_| ours.is_empty())),
                 starts: true,
+                begins_anew: args.begin_anew,
                 ..LoadOptions::default()
             },
         )?;

@@ -22,7 +22,7 @@ pub fn root_not_mounted(path: &str) -> Words {
 pub fn root_emptied(path: &str, files: usize) -> Words {
     let what = if files == 1 { "1 file".to_owned() } else { format!("{files} files") };
     Words::new(format!("{path} is empty, and {what} landed below it"), "is its disk mounted?")
-        .help("mount the disk. If the files were removed on purpose, say so: [[allow]] with check = \"root-emptied\"")
+        .help("mount the disk. If the files were removed on purpose: `truepath run --begin-anew`")
 }
 
 pub fn place_blocked(path: &str, what: &str) -> Words {

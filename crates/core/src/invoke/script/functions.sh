@@ -271,6 +271,9 @@ land() {
     return
   fi
   tell "{\"event\":\"landed\",\"series\":$name,\"frame\":$3,\"bytes\":$bytes,\"digest\":\"\",\"call\":\"$id\"}"
+  sum=
+  [ "$sums" = no ] || sum=$(sum_of "$1")
+  [ -z "$sum" ] || tell "{\"event\":\"sum\",\"series\":$name,\"frame\":$3,\"sha256\":\"$sum\"}"
   if [ "$again" = no ] && ln -- "$1" "$2" 2>/dev/null; then
     # A link is made only where there was no file before: of two scripts that render the same, one lands.
     rm -f -- "$1"
@@ -285,6 +288,12 @@ land() {
     failed=4
     lose "$2" "$3" "cannot be moved there"
   fi
+}
+
+# sum_of FILE: its SHA-256 in hexadecimal, by whichever tool is here; nothing where there is none.
+sum_of() {
+  { sha256sum -- "$1" || shasum -a 256 -- "$1" || openssl dgst -sha256 -r "$1"; } 2>/dev/null |
+    sed -n 's/^[^0-9a-f]*\([0-9a-f]\{64\}\).*/\1/p' | head -n 1
 }
 
 # is_file PATH: a regular file that holds something; a link is none.

@@ -65,7 +65,10 @@ pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, thre
     let stages: Vec<&str> =
         bases.iter().map(|base| base.name.as_str()).filter(|name| name.starts_with("stage_")).collect();
     let _ = writeln!(start, "log_half={}", plan.run.log_limit.max(2) / 2);
-    let _ = writeln!(start, "turn={}\ngo_on={}\n", wish.turn, if wish.keep_going { "yes" } else { "no" });
+    let word_of = |is: bool| if is { "yes" } else { "no" };
+    // Files that are sent home are compared with what was rendered.
+    let (go_on, sums) = (word_of(wish.keep_going), word_of(wish.portable));
+    let _ = writeln!(start, "turn={}\ngo_on={go_on}\nsums={sums}\n", wish.turn);
     for (name, number) in &adapters {
         writer.adapter(&mut start, *number, name);
     }

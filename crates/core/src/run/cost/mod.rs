@@ -254,7 +254,8 @@ impl Costs {
     /// Whether it is known how much of a call of a series is the start of its program. Where calls have one frame, nobody asks.
     #[must_use]
     pub fn knows_start(&self, series: &Series) -> bool {
-        self.frames_in_call(series) < 2.0 || self.samples.get(&series.id).is_some_and(Samples::knows_start)
+        let in_call = self.frames_in_call(series);
+        in_call < 2.0 || self.samples.get(&series.id).is_some_and(|own| own.knows_start(in_call))
     }
 
     /// Weights of calls, for cutting them into parts: seconds where anything was measured, else their frames and files.

@@ -65,9 +65,9 @@ impl Samples {
         self.all.len() as f64
     }
 
-    /// Whether it is known how much of a call is its start.
-    pub(super) fn knows_start(&self) -> bool {
-        !self.starts.is_empty()
+    /// Whether it is known how much of a call is its start; where all were measured in calls of about that size, nobody asks.
+    pub(super) fn knows_start(&self, in_call: f64) -> bool {
+        !self.starts.is_empty() || self.all.values().all(|own| own.frames * 2.0 >= in_call)
     }
 
     /// Seconds that the start of the program takes; none, where that is not known.
