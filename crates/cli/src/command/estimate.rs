@@ -130,7 +130,7 @@ fn estimate<'e>(args: &EstimateArgs, loaded: &'e Loaded, verdicts: &[Verdict]) -
         rows.iter().filter(|row| row.left > 0).map(|row| (row.series, &lost[row.series])).collect();
     let range = costs.range(plan, &left);
     let seconds = alone.map(|alone| match alone > 0.0 {
-        true => (spread + AROUND.0, spread * range.low, spread * range.high + AROUND.1),
+        true => (spread + AROUND.0, spread * range.low + AROUND.0, spread * range.high + AROUND.1),
         false => (0.0, 0.0, 0.0),
     });
     let seconds = seconds.filter(|_| costs.is_known() || rows.iter().all(|row| row.left == 0));
