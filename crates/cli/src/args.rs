@@ -142,6 +142,9 @@ pub struct Common {
     /// Set a job setting: samples=16, vars.weather=fog (repeatable)
     #[arg(long, value_name = "KEY=VALUE", help_heading = CHOICE)]
     pub set: Vec<String>,
+    /// Settings that other options gave: the option, and the setting as `--set` has it.
+    #[arg(skip)]
+    pub given: Vec<(String, String)>,
     /// Print one JSON document
     #[arg(long)]
     pub json: bool,

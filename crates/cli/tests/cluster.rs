@@ -8,9 +8,8 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::process::Command;
 
+use support::schedulers::{Emulated, landings};
 use support::{Project, SMALL, UNDERSTUDY, exporting, has};
-
-const SCRIPTS: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../.ci/cluster");
 
 const SHEET: &str = r#"
 sheet = 1
@@ -52,30 +51,17 @@ partition = "night"
 at_once = 6
 "#;
 
-/// A cluster that goes with the test.
-struct Cluster {
-    folder: tempfile::TempDir,
-}
-
-impl Drop for Cluster {
-    fn drop(&mut self) {
-        let _ = Command::new(format!("{SCRIPTS}/down")).arg(self.folder.path()).status();
-    }
-}
+/// A cluster of three nodes that goes with the test.
+struct Cluster(Emulated);
 
 impl Cluster {
     fn new(at: u32) -> Cluster {
-        let folder = tempfile::tempdir().unwrap();
         let port = 20_000 + std::process::id() % 2_000 * 20 + 10 * at;
-        let up = Command::new(format!("{SCRIPTS}/up")).arg(folder.path()).args(["3", &port.to_string()]).output();
-        let up = up.unwrap();
-        let cluster = Cluster { folder };
-        assert!(up.status.success(), "{}", String::from_utf8_lossy(&[up.stdout, up.stderr].concat()));
-        cluster
+        Cluster(Emulated::up("cluster", &["3", &port.to_string()]))
     }
 
     fn conf(&self) -> PathBuf {
-        self.folder.path().join("slurm.conf")
+        self.0.path("slurm.conf")
     }
 
     /// What a program of the scheduler prints.
@@ -118,35 +104,20 @@ impl Cluster {
     }
 }
 
-/// A project whose renderer takes its time, and hangs once at its fourth call.
+/// A project whose renderer makes the first frames of each task, waits for the file `go` before all others, and hangs once at
+/// frames 23-24.
 fn project() -> Project {
     let project = Project::with(SHEET);
     let own = env!("CARGO_BIN_EXE_truepath");
     let body = format!(
-        "case \"$*\" in *' 23-24 '*) mkdir hung 2>/dev/null && exec sleep 400 ;; esac\nsleep 2\nexec {own} \"$@\""
+        "case \"$*\" in *' 23-24 '*) mkdir hung 2>/dev/null && exec sleep 400 ;; esac\n\
+         case \"$*\" in *' 1-2 '* | *' 9-10 '* | *' 17-18 '* | *' 25-26 '* | *' 33-34 '* | *' 41-42 '*) ;; \
+         *--frames*) until [ -e go ]; do sleep 0.1; done ;; esac\nexec {own} \"$@\""
     );
     project.script("slow", &body);
     let adapter = UNDERSTUDY.replace("program = \"truepath\"", "program = \"bin/slow\"");
     project.write("adapters/slow.toml", adapter.replace("name = \"understudy\"", "name = \"slow\""));
     project
-}
-
-/// How often each file has landed, by the journals.
-fn landings(project: &Project) -> BTreeMap<(String, i64), i64> {
-    let mut count = BTreeMap::new();
-    for name in project.files(".truepath/truepath/journal") {
-        let text = std::fs::read_to_string(project.path(&format!(".truepath/truepath/journal/{name}"))).unwrap();
-        for event in text.lines().filter_map(|line| serde_json::from_str::<serde_json::Value>(line).ok()) {
-            let key = || (event["series"].as_str().unwrap().to_owned(), event["frame"].as_i64().unwrap());
-            match event["event"].as_str() {
-                Some("landed") => *count.entry(key()).or_insert(0) += 1,
-                // Another file had the name first.
-                Some("late") => *count.get_mut(&key()).unwrap() -= 1,
-                _ => {}
-            }
-        }
-    }
-    count
 }
 
 /// Submits the plan, and does the worst to its tasks that can happen to them.
@@ -183,9 +154,10 @@ fn survives(cluster: &Cluster, words: &[&str]) {
     cluster.ask(&format!("scancel --batch --signal=KILL {}", task(2)));
     cluster.ask(&format!("scontrol requeue {}", task(4)));
     let node = cluster.tasks()[&task(6)].1.clone();
-    let pid = std::fs::read_to_string(cluster.folder.path().join(format!("run/slurmd.{node}.pid"))).unwrap();
+    let pid = std::fs::read_to_string(cluster.0.path(&format!("run/slurmd.{node}.pid"))).unwrap();
     Command::new("kill").args(["-9", pid.trim()]).status().unwrap();
     cluster.ask(&format!("scontrol update nodename={node} state=down reason=lost"));
+    project.write("go", "");
 
     // The task that ends the plan is cut short as well, once.
     let last = |tasks: &BTreeMap<String, (String, String)>| {
@@ -239,6 +211,7 @@ fn calls_go_through_a_program_into_a_queue_with_dependencies() {
     }
     let cluster = Cluster::new(2);
     let project = project();
+    project.write("go", "");
     std::fs::create_dir(project.path("hung")).unwrap();
     let program = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/examples/submit.py");
     cluster.say(&project, &["build", "--guarded", "--through", program, "--frames", "1-8"]).ended(0);
@@ -295,7 +268,7 @@ fn submissions_stand_beside_each_other_and_a_held_task_holds_up_no_end() {
         cluster.say(&project, &["status"]).out.contains(&format!("scontrol release {third}"))
     });
     // The controller is away: it is said at once, and nobody is told to render what is being rendered.
-    let controller = std::fs::read_to_string(cluster.folder.path().join("run/slurmctld.pid")).unwrap();
+    let controller = std::fs::read_to_string(cluster.0.path("run/slurmctld.pid")).unwrap();
     let signal = |name: &str| Command::new("kill").args([name, controller.trim()]).status().unwrap();
     signal("-STOP");
     let away = cluster.say(&project, &["status"]);
@@ -304,6 +277,7 @@ fn submissions_stand_beside_each_other_and_a_held_task_holds_up_no_end() {
     assert!(away.out.contains("unknown what the tasks of the cluster do: squeue did not answer"), "{}", away.out);
     assert!(!away.out.contains("truepath run"), "{}", away.out);
     assert!(document["scheduler"].is_string() && document["fix"] == serde_json::json!([]), "{document}");
+    project.write("go", "");
     cluster.until("all is over", is_over);
     cluster.say(&project, &["verify", "--deep"]).ended(0);
     let twice: Vec<_> = landings(&project).into_iter().filter(|(_, times)| *times != 1).collect();

@@ -256,11 +256,20 @@ fn versions_modes_passes_and_jobs_of_a_sheet_are_compared() {
     let said = project.say("compare crossing second --pass beauty").ended(1).out;
     assert!(said.contains("6 differing"), "{said}");
     // What has no meaning is said, and not taken for what there is.
-    for (words, why) in [("--mode drafd", "no mode `drafd`"), ("--version 1 second", "\"next\"")] {
-        let said = project.say(&format!("compare crossing {words}")).ended(1);
+    for (words, why) in [("--mode drafd", "no mode `drafd`"), ("--version 1 second", "--version:1:12")] {
+        let said = project.say(&format!("compare crossing {words}")).ended(2);
         assert!(said.err.contains(why), "{words}: {}", said.err);
     }
-    assert!(project.say("verify --mode drafd").ended(1).err.contains("no mode `drafd`"));
+    assert!(project.say("verify --mode drafd").ended(2).err.contains("no mode `drafd`"));
+    // What is on one side only is a difference.
+    let sheet = std::fs::read_to_string(project.path("truepath.toml")).unwrap();
+    let (first, second) = sheet.split_at(sheet.find("\"second\"").unwrap());
+    let lacking = second.replace("\"1-6\"", "\"1-4\"").replace("[\"beauty\", \"mask\"]", "[\"beauty\"]");
+    project.write("lacking.toml", format!("{first}{lacking}"));
+    let said = project.say("compare crossing second -f lacking.toml").ended(1).out;
+    assert!(said.contains("4 differing, 8 only on one side"), "{said}");
+    let rows = project.say("compare crossing second -f lacking.toml --json").ended(1).json()["rows"].clone();
+    assert_eq!(rows[1]["frames"][0]["after"], serde_json::Value::Null, "{rows}");
     let said = project.say("compare crossing --version 1 1");
     assert!(said.code != 0 && said.err.contains("the same files"), "{}", said.err);
     let said = project.say("compare crossing --version 7 8");

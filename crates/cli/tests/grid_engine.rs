@@ -7,37 +7,24 @@ mod support;
 use std::collections::BTreeMap;
 use std::process::Command;
 
+use support::schedulers::{Emulated, landings};
 use support::{Project, SMALL, UNDERSTUDY, has, until};
 
-const SCRIPTS: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../.ci/grid-engine");
-
 /// A cluster of two hosts that goes with the test.
-struct Cluster {
-    folder: tempfile::TempDir,
-}
-
-impl Drop for Cluster {
-    fn drop(&mut self) {
-        let _ = Command::new(format!("{SCRIPTS}/down")).arg(self.folder.path()).status();
-    }
-}
+struct Cluster(Emulated);
 
 impl Cluster {
     fn new() -> Cluster {
-        let cluster = Cluster { folder: tempfile::tempdir().unwrap() };
-        let up = Command::new(format!("{SCRIPTS}/up")).arg(cluster.folder.path().join("ge")).args(["2", "2"]).output();
-        let up = up.unwrap();
-        assert!(up.status.success(), "{}", String::from_utf8_lossy(&[up.stdout, up.stderr].concat()));
-        cluster
+        Cluster(Emulated::up("grid-engine", &["2", "2"]))
     }
 
     /// The path with its clients.
     fn path(&self) -> String {
-        format!("{}:{}", self.folder.path().join("ge/bin").display(), std::env::var("PATH").unwrap())
+        format!("{}:{}", self.0.path("bin").display(), std::env::var("PATH").unwrap())
     }
 
     fn ask(&self, words: &[&str]) -> String {
-        let said = Command::new(self.folder.path().join("ge/bin").join(words[0])).args(&words[1..]).output().unwrap();
+        let said = Command::new(self.0.path("bin").join(words[0])).args(&words[1..]).output().unwrap();
         String::from_utf8_lossy(&said.stdout).into_owned()
     }
 
@@ -76,23 +63,6 @@ fn project() -> Project {
     let adapter = UNDERSTUDY.replace("program = \"truepath\"", "program = \"bin/slow\"");
     project.write("adapters/slow.toml", adapter.replace("name = \"understudy\"", "name = \"slow\""));
     project
-}
-
-/// How often each frame has landed, by the journals.
-fn landings(project: &Project) -> BTreeMap<i64, i64> {
-    let mut count = BTreeMap::new();
-    for name in project.files(".truepath/truepath/journal") {
-        let text = std::fs::read_to_string(project.path(&format!(".truepath/truepath/journal/{name}"))).unwrap();
-        for event in text.lines().filter_map(|line| serde_json::from_str::<serde_json::Value>(line).ok()) {
-            let by = match event["event"].as_str() {
-                Some("landed") => 1,
-                Some("late") => -1,
-                _ => continue,
-            };
-            *count.entry(event["frame"].as_i64().unwrap()).or_insert(0) += by;
-        }
-    }
-    count
 }
 
 #[test]

@@ -107,12 +107,13 @@ struct Writer {
     remakes: bool,
 }
 
-const WRITERS: [Writer; 15] = [
+const WRITERS: [Writer; 16] = [
     writer(("build", "--output"), "build view -o OUT", "sh", true),
     writer(("build", "--output"), "build view --to json -o OUT", "json", true),
     writer(("build", "--output"), "build view --to cmd -o OUT", "cmd", true),
     writer(("build", "--output"), "build view --to powershell -o OUT", "ps1", true),
     writer(("build", "--output"), "build view --to slurm -o OUT", "sbatch", true),
+    writer(("build", "--output"), "build view --to grid-engine -o OUT", "qsub.sh", true),
     writer(("report", "--out"), "report -o OUT", "html", true),
     writer(("run", "--report"), "run --report OUT", "html", true),
     writer(("contact", "--out"), "contact -o OUT", "png", false),

@@ -510,17 +510,17 @@ const CALLS: &[(&str, i32, &str)] = &[
  │
  ╰ help: write crossing
 
-1 error in truepath.toml. Learn more: truepath explain name-unknown
+1 error in the command line. Learn more: truepath explain name-unknown
 "#,
     ),
     (
         "run --mode drft",
-        1,
+        2,
         r#"error[name-unknown]: there is no mode `drft`
  │
  ╰ help: define it under [modes.drft]
 
-1 error in truepath.toml. Learn more: truepath explain name-unknown
+1 error in the command line. Learn more: truepath explain name-unknown
 "#,
     ),
     (
@@ -666,7 +666,7 @@ help: add -o FILE, or write it into the [[movie]] of the sheet
   ╰ note: same problem in 3 more jobs: truepath.toml:12, truepath.toml:17
 
 warning[frames-cut]: the job `arrival` has no frames 500
-  ╭▸ --frames:1:11
+  ╭▸ --measure:1:11
   │
 1 │ frames = "500"
   │           ━━━ its frames are 1-48
@@ -698,7 +698,7 @@ help: `truepath names` lists them
  │
  ╰ help: write beauty
 
-1 error in truepath.toml. Learn more: truepath explain name-unknown
+1 error in the command line. Learn more: truepath explain name-unknown
 "#,
     ),
     (

@@ -168,11 +168,13 @@ fn no_line_of_a_journal_moves_or_shows_anything_outside() {
     let project = project();
     let before = (project.stamps("renders"), project.stamps("scenes"));
     let inside = at(&project.path("scenes/crossing.gltf"));
+    // Nobody else has a file of this name beside the project.
+    let unique = home.file_name().unwrap().to_str().unwrap();
     for (what, pattern, to) in [
         ("out of the project, by its full path", at(&keys), at(&secret)),
         ("to a full path", at(&keys), inside.clone()),
         ("from a full path", "{renders}/x.png".to_owned(), at(&secret)),
-        ("with dots", "{renders}/../../x".to_owned(), "{renders}/../../secret".to_owned()),
+        ("with dots", format!("{{renders}}/../../x{unique}"), format!("{{renders}}/../../secret{unique}")),
         ("from its own folder", "{renders}/x.png".to_owned(), "{renders}/../.truepath/truepath/id".to_owned()),
         ("over a frame", "{renders}/crossing/crossing_beauty.{frame:4}.png".to_owned(), inside.clone()),
         ("from the state", "{renders}/x.png".to_owned(), at(&project.path(".truepath/truepath/version"))),
@@ -365,6 +367,11 @@ fn whatever_stands_where_something_is_read_is_said() {
         ("a log", format!(".truepath/truepath/logs/{log}"), vec!["log crossing", "report -o r.html --replace"]),
         ("a parcel's journal", journal(parcel_state), vec!["parcel collect parcels"]),
         ("a parcel's description", "parcels/crossing_1-4/parcel.json".to_owned(), vec!["parcel collect parcels"]),
+        (
+            "what a look has found",
+            ".truepath/truepath/looked/00000001-0.jsonl".to_owned(),
+            vec!["status", "verify --deep", "run"],
+        ),
         ("a pin", ".truepath/truepath/pins/00000000000000000000000000000000.json".to_owned(), vec!["status", "names"]),
         (
             "a facts file",

@@ -477,7 +477,11 @@ fn a_frame_in_the_place_of_another_is_found_by_its_sum_and_without_one_it_is_sai
             }
         }
     }
-    std::os::unix::fs::symlink(own, poor.path().join("truepath")).unwrap();
+    // Its renderer is another version.
+    let newer = poor.path().join("truepath");
+    let text = "#!/bin/sh\n[ \"$*\" != \"--version\" ] || { echo; echo '  truepath 9.9 \"there\"'; exit; }\n";
+    std::fs::write(&newer, format!("{text}exec '{}' \"$@\"\n", own.display())).unwrap();
+    std::fs::set_permissions(&newer, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
     let rich = format!("{}:/usr/bin:/bin", own.parent().unwrap().display());
     for (parcel, path) in parcels.iter().zip([rich, poor.path().display().to_string()]) {
         let folder = project.path("sent").join(parcel);
@@ -495,4 +499,10 @@ fn a_frame_in_the_place_of_another_is_found_by_its_sum_and_without_one_it_is_sai
     assert!(!said.out.contains("without a sum"), "{}", said.out);
     let said = collect(&project, &[&project.path("sent").join(&parcels[1])]);
     assert!(said.out.contains("came without a sum"), "{}", said.out);
+    let journals = project.files(".truepath/truepath/journal");
+    let text = |name: &String| std::fs::read_to_string(project.path(&format!(".truepath/truepath/journal/{name}")));
+    let journals: String = journals.iter().map(|name| text(name).unwrap()).collect();
+    for version in [concat!("truepath ", env!("CARGO_PKG_VERSION")), "truepath 9.9 \\\"there\\\""] {
+        assert!(journals.contains(&format!("[\"renderer version\",\"{version}\"]")), "{version}: {journals}");
+    }
 }

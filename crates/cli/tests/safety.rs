@@ -140,7 +140,7 @@ fn what_is_no_regular_file_is_refused_at_once() {
             bounded(&project, words);
         }
     }
-    for name in ["journal/x-1-abcdef.jsonl", "pins.json", "version", "id"] {
+    for name in ["journal/x-1-abcdef.jsonl", "looked/00000001-0.jsonl", "version", "id"] {
         let project = Project::with(&small);
         pipe(&project.path(".truepath/truepath").join(name));
         for words in ["names", "verify", "status", "log crossing", "run"] {

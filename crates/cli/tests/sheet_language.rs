@@ -92,7 +92,7 @@ fn names_are_compared_in_every_mode() {
     project.say("check --strict").ended(0);
     project.say("run --mode draft --frames first").ended(0);
     assert!(project.path("renders/crossing/crossing_beauty-draft.0001.png").exists());
-    assert!(project.say("check --mode drift").ended(1).out.contains("write --mode draft"));
+    assert!(project.say("check --mode drift").ended(2).err.contains("write --mode draft"));
 }
 
 #[test]

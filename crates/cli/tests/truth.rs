@@ -86,7 +86,10 @@ fn status_and_verify_judge_alike_and_what_they_offer_mends_and_touches_no_good_f
     }
     // What a narrowed look offers stays narrow.
     let narrow = project.say("verify crossing/quay --frames 3 --json").ended(1).json();
-    assert_eq!(narrow["fix"], serde_json::json!([["truepath", "run", "--frames", "3", "crossing/quay"]]));
+    assert_eq!(
+        narrow["fix"],
+        serde_json::json!([["truepath", "run", "--frames", "3", "--pass", "beauty", "crossing/quay"]])
+    );
     let before = project.stamps("renders");
     fix(&project, &verified);
     project.say("verify --json").ended(0);
@@ -268,7 +271,11 @@ fn a_script_lands_only_what_is_finished_and_skips_what_is_there() {
         let row = project.say("verify --json").json()["series"][0].clone();
         assert_eq!((row["good"].as_str().unwrap(), &row["broken"]), (came, &"".into()), "{how}: {}", said.err);
         let count = rendered(&project).len();
-        assert!(said.out.contains(&format!("{count} of 6 files are there\n")), "{how}: {}", said.out);
+        // The last line says what is missing, once.
+        let missing = row["missing"].as_str().filter(|own| !own.is_empty());
+        let missing = missing.map_or(String::new(), |own| format!("; missing: crossing/beauty {own}"));
+        let last = format!("\n{count} of 6 files are there{missing}\n");
+        assert!(said.out.ends_with(&last), "{how}: {}", said.out);
         if how == "exit-one" {
             let before = project.stamps("renders");
             assert!(sh(&[]).ended(0).out.contains("crossing_1-6: already there"));

@@ -28,6 +28,17 @@ pub struct Failure {
     pub help: Option<String>,
     /// What is to blame.
     pub cause: Cause,
+    /// All that is to be said, where that is more than one sentence.
+    pub whole: Option<Whole>,
+}
+
+/// All that is to be said of a failure.
+#[derive(Clone, Debug)]
+pub enum Whole {
+    /// To people.
+    Text(String),
+    /// To programs, which read it in place of the answer.
+    Document(String),
 }
 
 impl std::fmt::Display for Failure {
@@ -41,7 +52,7 @@ impl std::error::Error for Failure {}
 impl Failure {
     /// A failure of one cause.
     pub fn new(cause: Cause, message: impl Into<String>) -> Failure {
-        Failure { message: message.into(), help: None, cause }
+        Failure { message: message.into(), help: None, cause, whole: None }
     }
 
     /// The command line or a file of it cannot be understood.

@@ -11,7 +11,9 @@ use truepath_core::frames::{Frames, Number};
 use truepath_core::picture::{Oddity, Placed, Row};
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
+use truepath_core::run::fingerprint::Difference;
 use truepath_core::run::history::{History, NO_DIGEST, Record, past, standing};
+use truepath_core::run::looked::{Close, FileFinding, FileNow, FindingLine};
 use truepath_core::verify::{
     Facts, Files, MOVIE, Observed, Picture, Provenance, Seen, State, Verdict, judge, near_misses,
 };
@@ -55,9 +57,47 @@ pub struct Observation<'o> {
     pub beside: &'o [&'o Plan],
     /// Hears of every file that was looked at.
     pub told: &'o (dyn Fn(u64) + Sync),
+    /// Keeps what was found for everybody else.
+    pub keep: &'o (dyn Fn(FindingLine) + Sync),
+}
+
+/// A file that is there, its landing, and what was found of it before.
+struct KnownFile<'k> {
+    file: FileNow<'k>,
+    past: Option<(Record, bool)>,
+    found: Option<FileFinding>,
 }
 
 impl Observation<'_> {
+    /// What is known of a file.
+    fn known<'k>(&'k self, series: &'k Series, frame: i64, facts: Facts) -> KnownFile<'k> {
+        let (history, number) = (&self.machine.history, series.number(frame));
+        let past = past(history.of(series), number, facts.0);
+        let landed = past.as_ref().map_or("", |(record, _)| history.tag(record));
+        let file = FileNow { place: &series.place, number, facts, landed };
+        let looked = Some(&history.looked).filter(|looked| looked.has(&series.place));
+        let found = looked.and_then(|looked| looked.of(&file));
+        let is_said = |odd: &Oddity| self.plan.policy.level(odd.kind).is_some();
+        let found = found.filter(|found| if let FileFinding::Odd(odd) = found { is_said(odd) } else { true });
+        // What was odd when the file landed holds until somebody writes there.
+        let untouched = past.filter(|(record, _)| history.may_be(record, facts.1));
+        let landed = untouched.and_then(|(record, _)| history.odd(&record)).filter(|odd| is_said(odd));
+        let found = found.or_else(|| landed.map(|odd| FileFinding::Odd(odd.clone())));
+        KnownFile { file, past, found }
+    }
+
+    /// Keeps what was found of a file, where that is new.
+    fn note(&self, known: &KnownFile<'_>, observed: &Observed, close: Close) {
+        let found = FileFinding::of(&observed.1, &observed.2);
+        // A stale file is not held against its landing or its neighbours: nothing of that is taken back.
+        let close = if matches!(observed.2, Provenance::Stale(_)) { Close::Head } else { close };
+        // Another size shows in every listing of the folder and need not be kept.
+        let is_listed = matches!(found, FileFinding::Changed(_)) && known.past.is_some_and(|(_, same)| !same);
+        if !is_listed && found.is_news(known.found.as_ref(), close) {
+            (self.keep)(FindingLine::new(&known.file, &found));
+        }
+    }
+
     /// The verdict on every series, then on every movie.
     ///
     /// # Errors
@@ -95,26 +135,39 @@ impl Observation<'_> {
             }
         };
         let history = &self.machine.history;
-        let past = past(history.of(movie), movie.number(MOVIE), about.len());
+        let facts = (about.len(), about.modified().map_or(i64::MIN, disk::milliseconds));
+        let known = self.known(movie, MOVIE, facts);
         let now = self.machine.made_of.get(number).and_then(Option::as_ref);
         let stale = now.map(|now| history.stale(now));
-        let mut standing = standing(past, about.len(), stale.as_deref());
-        let untouched = past
-            .is_some_and(|(record, _)| history.may_be(&record, about.modified().map_or(i64::MIN, disk::milliseconds)));
+        let mut standing = standing(known.past, facts.0, stale.as_deref());
+        let untouched = known.past.is_some_and(|(record, _)| history.may_be(&record, facts.1));
         let fresh = stale.is_some() && standing == Provenance::Fresh;
-        let known = self.look == Look::Trusting && fresh && untouched;
+        let believed = self.look == Look::Trusting && fresh && untouched;
+        let path = Path::new(&path);
         let mut seen =
-            if known { Seen::AsLanded } else { truepath_media::movie::probe(Path::new(&path)).unwrap_or_else(unread) };
+            if believed { Seen::AsLanded } else { truepath_media::movie::probe(path).unwrap_or_else(unread) };
         (self.told)(1);
         let compares =
             matches!(self.look, Look::Deep | Look::Sums) || self.look == Look::Trusting && fresh && !untouched;
-        if compares && let Some((record, _)) = past.filter(|_| standing == Provenance::Fresh) {
-            match truepath_media::digest(Path::new(&path)) {
+        let record = known.past.map(|(record, _)| record).filter(|_| standing == Provenance::Fresh);
+        match &known.found {
+            Some(FileFinding::Broken(why)) if believed => seen = Seen::Broken(why.clone()),
+            Some(FileFinding::Unreadable(_)) => seen = read_again(path, seen),
+            Some(FileFinding::Changed(why)) if !compares && record.is_some() => {
+                standing = Provenance::Changed(why.clone())
+            }
+            _ => {}
+        }
+        if compares && let Some(record) = record {
+            match truepath_media::digest(path) {
                 Ok((digest, _)) => standing = changed(Some(&record), &digest).unwrap_or(standing),
                 Err(error) => seen = unread(error),
             }
         }
-        Ok(Verdict::gather((number, movie), (&[], policy), [(MOVIE, seen, standing)]))
+        let observed = (MOVIE, seen, standing);
+        // Of a movie every look reads the tables, and no look reads more.
+        self.note(&known, &observed, if believed { Close::Head } else { Close::Decoded });
+        Ok(Verdict::gather((number, movie), (&[], policy), [observed]))
     }
 
     /// The verdict on every series.
@@ -154,38 +207,7 @@ impl Observation<'_> {
         let now = self.machine.made_of.get(at).and_then(Option::as_ref);
         let stale = now.map(|now| self.machine.history.stale(now));
         let history = &self.machine.history;
-        let look = |(frame, (bytes, written)): (i64, Facts)| -> Observed {
-            let past = past(landed, series.number(frame), bytes);
-            let untouched = past.is_some_and(|(record, _)| history.may_be(&record, written));
-            let mut standing = standing(past, bytes, stale.as_deref());
-            let record = past.map(|(record, _)| record).filter(|_| standing == Provenance::Fresh);
-            // Only a landing of this size and of the same making has been held against this plan.
-            let fresh = record.is_some() && stale.is_some();
-            let odd =
-                record.and_then(|record| history.odd(&record)).filter(|odd| plan.policy.level(odd.kind).is_some());
-            let path = series.name(frame);
-            let path = Path::new(&path);
-            let probe = || truepath_media::probe(path).unwrap_or_else(unread);
-            let digest = record.filter(|record| record.digest != NO_DIGEST);
-            let seen = match (self.look, digest) {
-                (Look::Trusting, _) if fresh && untouched => Seen::AsLanded,
-                (Look::Trusting | Look::Sums, Some(record)) => match truepath_media::digest(path) {
-                    Ok((digest, _)) => {
-                        let other = changed(Some(&record), &digest);
-                        let same = other.is_none() && fresh;
-                        standing = other.unwrap_or(standing);
-                        if same { Seen::AsLanded } else { probe() }
-                    }
-                    Err(error) => unread(error),
-                },
-                _ => probe(),
-            };
-            (self.told)(1);
-            match (standing, odd) {
-                (Provenance::Fresh, Some(odd)) => (frame, seen, Provenance::Odd(odd.clone())),
-                (standing, _) => (frame, seen, standing),
-            }
-        };
+        let look = |own: (i64, Facts)| self.looked_at(series, stale.as_deref(), own);
         there.par_sort_unstable();
         let barred = |frame: &i64| -> Observed {
             let what = disk::no_file(Path::new(&series.name(*frame))).unwrap_or("something else");
@@ -198,7 +220,14 @@ impl Observation<'_> {
             series.passes.iter().map(|pass| plan.jobs[series.job].passes[*pass].label.as_str()).collect();
         let words = (labels.as_slice(), &plan.policy);
         let mut verdict = if self.look == Look::Deep {
-            Verdict::gather((at, series), words, self.deepened(series, landed, found.collect()))
+            let deepened = self.deepened(series, landed, found.collect());
+            let listed: HashMap<i64, Facts> = there.iter().copied().collect();
+            for observed in &deepened {
+                if let Some(facts) = listed.get(&observed.0) {
+                    self.note(&self.known(series, observed.0, *facts), observed, Close::Decoded);
+                }
+            }
+            Verdict::gather((at, series), words, deepened)
         } else {
             Verdict::gather((at, series), words, found)
         };
@@ -222,6 +251,55 @@ impl Observation<'_> {
             verdict.stray.retain(|path| !verdict.near.iter().any(|near| near.from == paths::file_name(path)));
         }
         Ok(verdict)
+    }
+
+    /// What a look at one file has found, which is kept where it is new.
+    fn looked_at(&self, series: &Series, stale: Option<&[Vec<Difference>]>, (frame, facts): (i64, Facts)) -> Observed {
+        let history = &self.machine.history;
+        let known = self.known(series, frame, facts);
+        let untouched = known.past.is_some_and(|(record, _)| history.may_be(&record, facts.1));
+        let mut standing = standing(known.past, facts.0, stale);
+        let record = known.past.map(|(record, _)| record).filter(|_| standing == Provenance::Fresh);
+        // Only a landing of this size and of the same making has been held against this plan.
+        let fresh = record.is_some() && stale.is_some();
+        let path = series.name(frame);
+        let path = Path::new(&path);
+        let probe = || truepath_media::probe(path).unwrap_or_else(unread);
+        let digest = record.filter(|record| record.digest != NO_DIGEST);
+        let mut close = Close::Head;
+        let mut seen = match (self.look, digest, &known.found) {
+            (look, _, Some(FileFinding::Broken(why))) if look != Look::Deep => Seen::Broken(why.clone()),
+            (Look::Trusting, ..) if fresh && untouched => Seen::AsLanded,
+            (Look::Trusting | Look::Sums, Some(record), _) => match truepath_media::digest(path) {
+                Ok((digest, _)) => {
+                    close = Close::Bytes;
+                    let other = changed(Some(&record), &digest);
+                    let same = other.is_none() && fresh;
+                    standing = other.unwrap_or(standing);
+                    if same { Seen::AsLanded } else { probe() }
+                }
+                Err(error) => unread(error),
+            },
+            _ => probe(),
+        };
+        (self.told)(1);
+        // A look at every byte finds out for itself.
+        if self.look == Look::Deep {
+            return (frame, seen, standing);
+        }
+        match &known.found {
+            Some(FileFinding::Unreadable(_)) => seen = read_again(path, seen),
+            Some(FileFinding::Changed(why)) if close == Close::Head && record.is_some() => {
+                standing = Provenance::Changed(why.clone());
+            }
+            Some(FileFinding::Odd(odd)) if matches!(standing, Provenance::Fresh | Provenance::Foreign) => {
+                standing = Provenance::Odd(odd.clone());
+            }
+            _ => {}
+        }
+        let observed = (frame, seen, standing);
+        self.note(&known, &observed, close);
+        observed
     }
 
     /// What was found of a series, corrected by what every byte says.
@@ -289,6 +367,11 @@ impl Observation<'_> {
         }
         Ok(there)
     }
+}
+
+/// Reads a file to its end that could not be read before: what was seen of it, or why it still cannot be read.
+fn read_again(path: &Path, seen: Seen) -> Seen {
+    truepath_media::digest(path).map_or_else(unread, |_| seen)
 }
 
 /// A file that the system could not read: nobody knows what it holds.

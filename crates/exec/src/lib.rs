@@ -4,6 +4,7 @@
 
 pub mod export;
 pub mod landing;
+pub mod looking;
 pub mod process;
 pub mod record;
 pub mod scheduler;
@@ -25,6 +26,6 @@ pub struct Project<'p> {
     pub state: &'p StateFolder,
     /// What the frames of each series are made of now, by series.
     pub made: &'p [Made],
-    /// This program: `look-at FILE` of it looks at a file that may end whoever looks. Without it, nobody does.
+    /// This program, started as `look-at FILE` for a file that may crash the reader. `None`: such files are not looked at.
     pub program: Option<&'p std::path::Path>,
 }

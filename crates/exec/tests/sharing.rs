@@ -1,4 +1,4 @@
-//! Members of one round with a folder for claims that fails: it is said, and the member stops; whatever it made stays whole.
+//! Members whose folder for claims fails: the error is reported, the member stops, and the files it made stay whole.
 #![allow(clippy::unwrap_used)]
 
 mod support;

@@ -104,7 +104,7 @@ fn both(before: &Path, after: &Path, scaled: bool) -> Result<(Exact, Exact), Lik
     Ok((read(before, Side::Before)?, read(after, Side::After)?))
 }
 
-/// Where one side is light and the other is meant for display, both are as displayed.
+/// Where one side is scene-linear and the other display-encoded, both are compared display-encoded.
 fn aligned(mut a: Exact, mut b: Exact) -> (Exact, Exact) {
     let is_light = |side: &Exact| side.light == Light::Linear;
     if is_light(&a) != is_light(&b) && a.light != Light::Either && b.light != Light::Either {

@@ -19,7 +19,7 @@ pub struct Wish<'w> {
     pub stops: f32,
     /// The layer, of files with several.
     pub layer: Option<&'w str>,
-    /// How pixels are meant, where that is known.
+    /// The colour of the pixels (scene-linear or display-encoded), where that is known.
     pub colour: Option<Colour>,
 }
 
@@ -81,7 +81,7 @@ pub fn small(pixels: Pixels, wish: Wish<'_>) -> Thumbnail {
     let meant = meant(pixels.light, wish.colour);
     let is_smaller = width <= pixels.width as usize && height <= pixels.height as usize;
     let size = (!is_smaller).then(|| Size { width: side(width), height: side(height) });
-    // What is meant for display has no exposure.
+    // Display-encoded pictures are shown without exposure.
     let stops = if meant == Colour::Linear { wish.stops } else { 0.0 };
     let conversion =
         Conversion { colour: Colour::Display, over: Backdrop::Checker, alpha: false, deep: false, size, stops };
@@ -95,7 +95,7 @@ pub fn small(pixels: Pixels, wish: Wish<'_>) -> Thumbnail {
 
 /// A smaller picture in light: each of its pixels is the mean of those that it covers.
 fn reduced(pixels: &Pixels, meant: Colour, to: (usize, usize)) -> Pixels {
-    /// Light of every sample of 16 bits that is meant for display.
+    /// The linear value of each 16-bit display-encoded sample.
     static LIGHT: OnceLock<Vec<f32>> = OnceLock::new();
     let table = || LIGHT.get_or_init(|| (0..=u16::MAX).map(|value| to_light(f32::from(value) / 65_535.0)).collect());
     let samples = match (&pixels.samples, meant) {

@@ -13,6 +13,9 @@ use crate::show;
 
 /// Shows every finding with its place, its reason and its remedy; fixes first what is certain, when asked to.
 pub fn run(args: &CheckArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    if args.common.json && args.to == OutputForm::Sarif {
+        return Err(Failure::unreadable("--json and --to sarif are two forms").help("remove one of them"));
+    }
     let form = if args.common.json { OutputForm::Json } else { args.to };
     let queue = if args.fix {
         let fixed = fixing::fix(&args.common, around, args.offline)?;

@@ -25,6 +25,9 @@ use crate::show::{self, counter::Counter};
 /// Width in pixels of the picture of the worst frames.
 const WIDTH: usize = 1280;
 
+/// The file of a frame that one side does not plan.
+const NOT_PLANNED: &str = "";
+
 /// Two sequences that are to be compared.
 struct Pair {
     label: String,
@@ -91,7 +94,7 @@ fn deliveries(args: &CompareArgs, sides: &Sides, around: &Surroundings) -> Deliv
     let common = Common { sheet: args.sheet.iter().cloned().collect(), ..Common::default() };
     let files = sides.pairs.iter().flat_map(|pair| &pair.frames).flat_map(|(_, files)| files);
     let add = |taken: &mut Taken| {
-        files.for_each(|path| taken.file(path, deliver::INPUT));
+        files.filter(|path| *path != NOT_PLANNED).for_each(|path| taken.file(path, deliver::INPUT));
         deliver::add_plans(taken, &sides.plans);
     };
     Beside { common: &common, queue: None, around }.deliveries(args.out.as_deref(), add)
@@ -230,7 +233,8 @@ fn of_sheet(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, E
         frames: args.frames.clone(),
         camera: args.camera.clone(),
         pass: if args.passes.is_empty() { args.pass.clone() } else { args.passes.clone() },
-        set: version.map(|version| format!("version={version}")).into_iter().collect(),
+        given: version.map(|version| ("--version".to_owned(), format!("version={version}"))).into_iter().collect(),
+        json: args.json,
         ..Common::default()
     };
     let (commons, names) = match (args.version.as_slice(), args.mode.as_slice()) {
@@ -278,17 +282,33 @@ fn of_sheet(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, E
             (true, false) => Some((job.name.clone(), labels)),
         }
     };
-    let mut others: BTreeMap<(String, String), &Series> = BTreeMap::new();
-    others.extend(after.series.iter().filter_map(|series| Some((key(after, series, 1)?, series))));
-    let pair = |series: &Series| {
-        let other = others.get(&key(before, series, 0)?)?;
-        let frames = series.frames.as_ref()?.intersect(other.frames.as_ref()?);
-        let label = other.id.split('@').next().unwrap_or_default().trim_end().to_owned();
-        let frames: Vec<_> = frames.iter().map(|frame| (frame, [series.name(frame), other.name(frame)])).collect();
+    let mut both: BTreeMap<(String, String), [Option<&Series>; 2]> = BTreeMap::new();
+    let mut order = Vec::new();
+    for (side, plan) in [before, after].into_iter().enumerate() {
+        for series in &plan.series {
+            let Some(key) = key(plan, series, side) else { continue };
+            if !both.contains_key(&key) {
+                order.push(key.clone());
+            }
+            both.entry(key).or_default()[side] = Some(series);
+        }
+    }
+    let is_common = order.iter().any(|key| both[key].iter().all(Option::is_some));
+    let pair = |key: &(String, String)| {
+        let sides = both[key];
+        let frames = sides.map(|own| own.and_then(|series| series.frames.clone()).unwrap_or_default());
+        // A mode may leave out passes and frames: that is no difference.
+        let all = if args.mode.is_empty() { frames[0].union(&frames[1]) } else { frames[0].intersect(&frames[1]) };
+        let label = sides[1].or(sides[0])?.id.split('@').next().unwrap_or_default().trim_end().to_owned();
+        let name = |side: usize, frame: i64| {
+            let own = sides[side].filter(|_| frames[side].contains(frame));
+            own.map_or(NOT_PLANNED.to_owned(), |series| series.name(frame))
+        };
+        let frames: Vec<_> = all.iter().map(|frame| (frame, [0, 1].map(|side| name(side, frame)))).collect();
         (!frames.is_empty()).then_some(Pair { label, frames })
     };
-    let pairs: Vec<Pair> = before.series.iter().filter_map(pair).collect();
-    if pairs.is_empty() {
+    let pairs: Vec<Pair> = order.iter().filter_map(pair).collect();
+    if pairs.is_empty() || !is_common {
         return Err(Failure::new(
             Cause::Refused,
             format!("{} and {} have no frames of the same pass in common", names[0], names[1]),

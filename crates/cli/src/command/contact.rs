@@ -1,6 +1,6 @@
 //! `contact`: many small pictures on one, to be looked at instead of a folder.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 use std::path::Path;
 
 use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
@@ -42,7 +42,7 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
     }
     let how = deliver::asked(Kind::Picture, args.replace);
     let mut loaded = None;
-    let (title, mut strips) = match is_loose(&args.common.jobs) {
+    let (title, strips) = match is_loose(&args.common.jobs) {
         true => {
             deliveries(args, None, &[], around).judge(&args.out, how)?;
             loose(args)?
@@ -65,8 +65,7 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
         }
     };
     let is_loose = strips.iter().all(|strip| strip.job.is_empty());
-    chosen(&mut strips, args.rows);
-    strips.retain(|strip| !strip.shots.is_empty());
+    let (mut strips, hidden) = chosen(strips, args.rows);
     if strips.is_empty() {
         return Err(Failure::new(Cause::Refused, "there are no pictures to show").help("`truepath names` lists them"));
     }
@@ -74,8 +73,8 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let deliveries = deliveries(args, loaded.as_ref(), &shown, around);
     deliveries.judge(&args.out, how)?;
     let is_alone = strips.len() == 1;
-    let labels = strips.iter_mut().map(|strip| thinned(strip, args, is_alone)).collect();
-    drawn(args, Wall { title, is_loose, strips, labels }, &deliveries, around)
+    strips.iter_mut().for_each(|strip| thin(strip, args, is_alone));
+    drawn(args, Wall { title, is_loose, strips, hidden }, &deliveries, around)
 }
 
 /// The picture that is to be written, beside those that are shown.
@@ -102,10 +101,10 @@ fn loose(args: &ContactArgs) -> Result<(String, Vec<Strip>), Failure> {
     Ok((title, strips))
 }
 
-/// Of all series those that a row is wanted for.
-fn chosen(strips: &mut Vec<Strip>, rows: Rows) {
+/// Of all series those that a row is wanted for, and the others.
+fn chosen(strips: Vec<Strip>, rows: Rows) -> (Vec<Strip>, Vec<Strip>) {
     let mut seen = HashSet::new();
-    strips.retain_mut(|strip| {
+    strips.into_iter().filter(|strip| !strip.shots.is_empty()).partition(|strip| {
         let key = match rows {
             Rows::Series => return true,
             Rows::Pass => &strip.pass,
@@ -113,32 +112,61 @@ fn chosen(strips: &mut Vec<Strip>, rows: Rows) {
             Rows::Job => &strip.job,
         };
         seen.insert(key.clone())
-    });
+    })
 }
 
-/// Leaves of a row the frames that are shown, and says what it is in words: what is missing may be among those left out.
-fn thinned(strip: &mut Strip, args: &ContactArgs, is_alone: bool) -> String {
+/// Leaves of a row the frames that are shown: bad ones take the places of good ones.
+fn thin(strip: &mut Strip, args: &ContactArgs, is_alone: bool) {
     let count = strip.shots.len();
-    let mut label = strip.label.clone();
-    for (state, word) in [(State::Missing, "missing"), (State::Broken, "broken"), (State::Odd, "odd")] {
-        let frames = strip.in_state(state).count();
-        if frames > 0 {
-            label += &format!("  {frames} {word}");
+    let most = args.columns.map_or(BESIDE, usize::from);
+    let sampled: BTreeSet<usize> = match args.every {
+        Some(every) => (0..count).step_by(every as usize).collect(),
+        None if is_alone || count <= most => return,
+        None => evenly(count, most).collect(),
+    };
+    let is_bad = |at: &usize| !matches!(strip.shots[*at].state, State::Good | State::Foreign);
+    let bad: Vec<usize> = (0..count).filter(is_bad).collect();
+    let mut kept = sampled.clone();
+    if bad.len() >= sampled.len() {
+        kept = evenly(bad.len(), sampled.len()).map(|at| bad[at]).collect();
+    } else {
+        for at in bad {
+            if kept.insert(at) {
+                // The nearest good one leaves its place.
+                let good = kept.iter().filter(|own| !is_bad(own)).min_by_key(|own| own.abs_diff(at)).copied();
+                good.map(|good| kept.remove(&good));
+            }
         }
     }
-    let most = args.columns.map_or(BESIDE, usize::from);
-    let kept: HashSet<usize> = match args.every {
-        Some(every) => (0..count).step_by(every as usize).collect(),
-        None if is_alone || count <= most => return label,
-        // The first and the last one, and as evenly as can be what is between.
-        None => (0..most).map(|at| at * (count - 1) / most.saturating_sub(1).max(1)).collect(),
-    };
     let mut at = 0;
     strip.shots.retain(|_| {
         at += 1;
         kept.contains(&(at - 1))
     });
-    format!("{label}  {} of {count} frames", strip.shots.len())
+}
+
+/// At most so many of some numbers: the first and the last one, and as evenly as can be what is between.
+fn evenly(count: usize, most: usize) -> impl Iterator<Item = usize> {
+    let most = most.min(count);
+    (0..most).map(move |at| at * count.saturating_sub(1) / most.saturating_sub(1).max(1))
+}
+
+/// What a row is, in words: the states of all its frames, and how many of them are shown.
+fn label(strip: &Strip) -> String {
+    let states = bad_states(std::iter::once(strip)).map(|(name, frames)| format!("  {frames} {name}"));
+    let mut label = strip.label.clone() + &states.collect::<String>();
+    if (strip.shots.len() as i64) < strip.count() {
+        label += &format!("  {} of {} frames", strip.shots.len(), strip.count());
+    }
+    label
+}
+
+/// States that somebody should know of, with how many frames have them.
+fn bad_states<'s>(strips: impl Iterator<Item = &'s Strip> + Clone) -> impl Iterator<Item = (&'static str, i64)> {
+    let all = truepath_core::verify::STATES.into_iter();
+    let all = all.filter(|(_, state)| !matches!(state, State::Good | State::Foreign));
+    let counted = all.map(move |(name, state)| (name, strips.clone().map(|own| own.in_state(state).count()).sum()));
+    counted.filter(|(_, count)| *count > 0)
 }
 
 /// All that is drawn.
@@ -147,19 +175,17 @@ struct Wall {
     /// Whether no sheet says what it should be.
     is_loose: bool,
     strips: Vec<Strip>,
-    /// What each of them is, in words.
-    labels: Vec<String>,
+    /// Series without a row.
+    hidden: Vec<Strip>,
 }
 
 /// One frame, read.
 type Read = (Option<Thumbnail>, Shot, Option<Placed<usize>>);
 
 fn drawn(args: &ContactArgs, wall: Wall, deliveries: &Deliveries, around: &Surroundings) -> Result<Exit, Failure> {
-    let Wall { title, is_loose, strips, labels } = wall;
-    let rows = strips
-        .iter()
-        .zip(labels)
-        .map(|(strip, label)| Row { label, cells: strip.shots.iter().map(|shot| cell(shot, true)).collect() });
+    let Wall { title, is_loose, mut strips, hidden } = wall;
+    let cells = |strip: &Strip| strip.shots.iter().map(|shot| cell(shot, true)).collect();
+    let rows = strips.iter().map(|strip| Row { label: label(strip), cells: cells(strip) });
     let mut contact = Contact { title, rows: rows.collect() };
     let shape = strips.iter().find_map(|strip| strip.size.or_else(|| shape(strip))).unwrap_or((16, 9));
     let layout = contact.layout(usize::from(args.width), args.columns.map(usize::from), shape);
@@ -179,13 +205,16 @@ fn drawn(args: &ContactArgs, wall: Wall, deliveries: &Deliveries, around: &Surro
     let mut read: Vec<Read> = flat.par_iter().map(read).collect();
     counter.end();
     let (mut pictures, mut shown) = (Vec::new(), Vec::new());
-    for (strip, row) in strips.iter().zip(&mut contact.rows) {
+    for (strip, row) in strips.iter_mut().zip(&mut contact.rows) {
         let mut own: Vec<Read> = read.drain(..strip.shots.len()).collect();
         if is_loose {
             note_odd(&mut own);
         }
         row.cells = own.iter().map(|(picture, shot, _)| cell(shot, picture.is_some())).collect();
-        shown.push(own.iter().map(|(_, shot, _)| shot.clone()).collect::<Vec<_>>());
+        let shots: Vec<Shot> = own.iter().map(|(_, shot, _)| shot.clone()).collect();
+        strip.seen(&shots);
+        row.label = label(strip);
+        shown.push(shots);
         pictures.push(own.into_iter().map(|(picture, ..)| picture).collect::<Vec<_>>());
     }
     if strips.iter().any(|strip| meant(strip.light, strip.colour) == Colour::Linear) {
@@ -197,7 +226,7 @@ fn drawn(args: &ContactArgs, wall: Wall, deliveries: &Deliveries, around: &Surro
     if args.common.json {
         show::print_exact(&show::json::text(&document(args, layout.size, &strips, &shown)))?;
     } else {
-        show::print(&said(args, layout.size, &shown))?;
+        show::print(&said(args, layout.size, (&strips, &hidden)))?;
     }
     Ok(Exit::Well)
 }
@@ -264,15 +293,15 @@ fn cell(shot: &Shot, is_read: bool) -> Cell {
 }
 
 /// What is on the sheet, in words.
-fn said(args: &ContactArgs, (width, height): (usize, usize), shown: &[Vec<Shot>]) -> String {
-    let all: Vec<&Shot> = shown.iter().flatten().collect();
-    let mut words = vec![counted(i64::try_from(all.len()).unwrap_or(i64::MAX), "frame")];
-    for (name, state) in truepath_core::verify::STATES {
-        let count = all.iter().filter(|shot| shot.state == state).count();
-        if count > 0 && !matches!(state, State::Good | State::Foreign) {
-            words.push(format!("{count} {name}"));
-        }
+fn said(args: &ContactArgs, (width, height): (usize, usize), (strips, hidden): (&[Strip], &[Strip])) -> String {
+    let planned = || strips.iter().chain(hidden);
+    let (all, shown): (i64, usize) =
+        (planned().map(Strip::count).sum(), strips.iter().map(|own| own.shots.len()).sum());
+    let mut words = vec![counted(all, "frame")];
+    if (shown as i64) < all {
+        words[0] += &format!(" ({shown} shown)");
     }
+    words.extend(bad_states(planned()).map(|(name, count)| format!("{count} {name}")));
     format!("{}: {width}x{height}, {}\n", args.out.display(), words.join(", "))
 }
 
@@ -286,7 +315,9 @@ fn document(
         let frames = shots
             .iter()
             .map(|shot| json!({ "frame": shot.frame, "file": shot.path, "state": shot.state.name(), "why": shot.why }));
-        json!({ "series": strip.label, "frames": frames.collect::<Vec<_>>() })
+        let states: serde_json::Map<_, _> =
+            bad_states(std::iter::once(strip)).map(|(name, count)| (name.to_owned(), count.into())).collect();
+        json!({ "series": strip.label, "count": strip.count(), "states": states, "frames": frames.collect::<Vec<_>>() })
     };
     json!({
         "truepath": 1, "file": args.out, "width": width, "height": height, "exposure": args.exposure,

@@ -7,10 +7,9 @@ use truepath_core::check::bytes;
 use truepath_core::frames::Frames;
 use truepath_core::plan::{Plan, calls_of};
 use truepath_core::resolve::Job;
-use truepath_core::run::cost::{Basis, Cost, Costs, ENOUGH, Judged, makespan};
+use truepath_core::run::cost::{Cost, Costs, ENOUGH, Judged, Unknown, makespan};
 use truepath_core::run::history::Depth;
-use truepath_core::run::outstanding::outstanding;
-use truepath_core::sheet::Existing;
+use truepath_core::run::outstanding::advised;
 use truepath_core::verify::Verdict;
 use truepath_exec::disk;
 use truepath_exec::failure::Failure;
@@ -55,14 +54,17 @@ const AROUND: (f64, f64) = (0.3, 1.0);
 /// Shows the estimate; with --measure, some frames are rendered first.
 pub fn run(args: &EstimateArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if let Some(frames) = &args.measure {
-        let common = Common { json: false, ..args.common.clone() };
-        let measured = match frames.strip_prefix('+') {
-            Some(count) => super::run::measured(&common, &Measure::Next(more(count)?), around)?,
+        let (mut common, mut measure) = (args.common.clone(), Measure::All);
+        match frames.strip_prefix('+') {
+            Some(count) => measure = Measure::Next(more(count)?),
             None => {
-                let common = Common { frames: Some(frames.clone()), ..common };
-                super::run::measured(&common, &Measure::All, around)?
+                common.frames = None;
+                common.given = vec![("--measure".to_owned(), format!("frames={}", pipeline::quoted(frames)))];
             }
-        };
+        }
+        // What is wrong with what was typed is said in the form that was asked for; the run that measures has another.
+        drop(pipeline::load(&common, around, LoadOptions::default())?);
+        let measured = super::run::measured(&Common { json: false, ..common }, &measure, around)?;
         match measured {
             Exit::Well => {}
             other => return Ok(other),
@@ -103,7 +105,7 @@ const MOST_MEASURED: usize = 1000;
 fn estimate<'e>(args: &EstimateArgs, loaded: &'e Loaded, verdicts: &[Verdict]) -> Result<Estimate<'e>, Failure> {
     let plan = &loaded.plan;
     let costs = Costs::of(plan, &journal::read(&loaded.state, Depth::Calls)?);
-    let lost: Vec<Frames> = verdicts.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
+    let lost: Vec<Frames> = verdicts.iter().map(advised).collect();
     let row = |(at, left): (usize, &Frames)| {
         let series = plan.output(at);
         let bytes = costs.bytes(series).map(|each| each * left.count() as f64);
@@ -135,37 +137,30 @@ fn estimate<'e>(args: &EstimateArgs, loaded: &'e Loaded, verdicts: &[Verdict]) -
     });
     let seconds = seconds.filter(|_| costs.is_known() || rows.iter().all(|row| row.left == 0));
     let seen = costs.seen(plan, left.iter().map(|(at, _)| *at));
-    let unknown = if seconds.is_some() { unknown(&costs, plan, &left) } else { Vec::new() };
+    let unknown = if seconds.is_some() { words(&costs.unknown(plan, &left), plan) } else { Vec::new() };
     Ok(Estimate { plan, rows, seconds, workers, runs: costs.runs().to_vec(), seen, unknown })
 }
 
 /// What nobody knows of some frames, in words.
-fn unknown(costs: &Costs, plan: &Plan, left: &[(usize, &Frames)]) -> Vec<String> {
-    let (mut unmeasured, mut beyond, mut starts) = (Vec::new(), Vec::new(), Vec::new());
-    for (at, frames) in left {
-        let series = plan.output(*at);
-        let is = |frame: &i64, basis: Basis| costs.seconds(series, *frame).is_some_and(|own| own.1 == basis);
-        let far = Frames::from_ascending(frames.iter().filter(|frame| is(frame, Basis::Beyond)));
-        if frames.first().is_some_and(|frame| is(&frame, Basis::Pixels)) {
-            unmeasured.push(series.id.as_str());
-        } else if !far.is_empty() {
-            beyond.push(format!("{} {}", series.id, cut(&far.to_string())));
-        }
-        if !costs.knows_start(series) && !is(&frames.first().unwrap_or(0), Basis::Pixels) {
-            starts.push(series.id.as_str());
-        }
-    }
-    let mut out = Vec::new();
-    if !unmeasured.is_empty() {
-        out.push(format!("not measured, taken by their pixels: {}", cut(&unmeasured.join(", "))));
-    }
-    if !beyond.is_empty() {
-        out.push(format!("beyond all measured frames: {}", cut(&beyond.join(", "))));
-    }
-    if !starts.is_empty() {
-        out.push(format!("how much of a call is the start of its program: {}", cut(&starts.join(", "))));
-    }
-    out
+fn words(unknown: &[(usize, Unknown)], plan: &Plan) -> Vec<String> {
+    let of = |what: &str, told: &dyn Fn(&str, &Unknown) -> Option<String>| {
+        let all: Vec<String> = unknown.iter().filter_map(|(at, own)| told(&plan.output(*at).id, own)).collect();
+        (!all.is_empty()).then(|| format!("{what}: {}", cut(&all.join(", "))))
+    };
+    let pixels = |id: &str, own: &Unknown| matches!(own, Unknown::Series).then(|| id.to_owned());
+    let beyond = |id: &str, own: &Unknown| match own {
+        Unknown::Beyond(frames) => Some(format!("{id} {}", cut(&frames.to_string()))),
+        _ => None,
+    };
+    let start = |id: &str, own: &Unknown| matches!(own, Unknown::Start).then(|| id.to_owned());
+    [
+        of("not measured, taken by their pixels", &pixels),
+        of("beyond all measured frames", &beyond),
+        of("how much of a call is the start of its program", &start),
+    ]
+    .into_iter()
+    .flatten()
+    .collect()
 }
 
 fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> String {

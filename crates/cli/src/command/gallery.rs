@@ -34,8 +34,10 @@ pub struct Strip {
     pub light: Light,
     /// Width and height in pixels, where that is planned.
     pub size: Option<(u32, u32)>,
-    /// Its frames in their order.
+    /// The frames that are shown, in their order: at first all of them.
     pub shots: Vec<Shot>,
+    /// All frames by their states.
+    pub states: BTreeMap<State, Frames>,
 }
 
 /// One frame.
@@ -52,16 +54,37 @@ pub struct Shot {
 }
 
 impl Strip {
-    /// Its frames in some state.
+    /// All its frames in some state.
     pub fn in_state(&self, state: State) -> Frames {
-        let own = self.shots.iter().filter(|shot| shot.state == state).map(|shot| shot.frame);
-        Frames::from_any(own.collect())
+        self.states.get(&state).cloned().unwrap_or_default()
+    }
+
+    /// How many frames it has.
+    pub fn count(&self) -> i64 {
+        self.states.values().map(Frames::count).sum()
+    }
+
+    /// Takes in what was found when the frames that are shown were read.
+    pub fn seen(&mut self, shots: &[Shot]) {
+        for (shot, _) in shots.iter().zip(&self.shots).filter(|(shot, before)| shot.state != before.state) {
+            let frame = Frames::one(shot.frame);
+            self.states.values_mut().for_each(|own| *own = own.minus(&frame));
+            let own = self.states.entry(shot.state).or_default();
+            *own = own.union(&frame);
+        }
     }
 }
 
-/// The strips of a sheet's series, each pass of files with several for itself.
-pub fn of_sheet(loaded: &Loaded, verdicts: &[Verdict]) -> Vec<Strip> {
-    let pictures = verdicts.iter().filter(|verdict| !verdict.is_movie);
+/// Frames by their states.
+fn by_state(shots: &[Shot]) -> BTreeMap<State, Frames> {
+    let mut states: BTreeMap<State, Vec<i64>> = BTreeMap::new();
+    shots.iter().for_each(|shot| states.entry(shot.state).or_default().push(shot.frame));
+    states.into_iter().map(|(state, frames)| (state, Frames::from_any(frames))).collect()
+}
+
+/// The strips of those of a sheet's series that some verdicts are of, each pass of files with several for itself.
+pub fn of_sheet<'v>(loaded: &Loaded, verdicts: impl IntoIterator<Item = &'v Verdict>) -> Vec<Strip> {
+    let pictures = verdicts.into_iter().filter(|verdict| !verdict.is_movie);
     pictures.flat_map(|verdict| of_series(loaded, &loaded.plan.series[verdict.series], verdict)).collect()
 }
 
@@ -83,6 +106,7 @@ fn of_series(loaded: &Loaded, series: &Series, verdict: &Verdict) -> Vec<Strip> 
             light: series.file_type.map_or(Light::Either, |known| known.light),
             size: series.size.map(|size| (size.width, size.height)),
             shots: shots.clone(),
+            states: by_state(&shots),
         }
     };
     labels.iter().enumerate().map(one).collect()
@@ -127,6 +151,7 @@ pub fn of_pattern(pattern: &Pattern, asked: Option<&str>) -> Result<Strip, Failu
         let is_there = Path::new(&path).symlink_metadata().is_ok();
         Shot { frame, path, state: if is_there { State::Good } else { State::Missing }, why: None }
     };
+    let shots: Vec<Shot> = wanted.iter().map(shot).collect();
     Ok(Strip {
         label: pattern.spelt(),
         series: String::new(),
@@ -137,7 +162,8 @@ pub fn of_pattern(pattern: &Pattern, asked: Option<&str>) -> Result<Strip, Failu
         colour: None,
         light: file_type(pattern).map_or(Light::Either, |known| known.light),
         size: None,
-        shots: wanted.iter().map(shot).collect(),
+        states: by_state(&shots),
+        shots,
     })
 }
 

@@ -3,16 +3,14 @@
 use std::hash::{BuildHasher, Hasher, RandomState};
 
 use serde_json::json;
+use truepath_core::plan::TAKEOVER;
 use truepath_exec::failure::Failure;
-use truepath_exec::share::two::{Seen, try_with_another};
+use truepath_exec::share::two::{ShareSeen, try_with_another};
 
 use crate::args::ShareTestArgs;
 use crate::exit_code::Exit;
 use crate::lower::{Screen, Surroundings};
 use crate::show::{self, BAD, GOOD, counted};
-
-/// What is waited at least before a call is taken over, where a sheet says nothing.
-const USUAL: f64 = 90.0;
 
 /// Meets the other machine, and shows what the two saw of each other.
 pub fn run(args: &ShareTestArgs, around: &Surroundings) -> Result<Exit, Failure> {
@@ -38,7 +36,7 @@ pub fn run(args: &ShareTestArgs, around: &Surroundings) -> Result<Exit, Failure>
     Ok(if seen.will_do() { Exit::Well } else { Exit::No })
 }
 
-fn text(args: &ShareTestArgs, seen: &Seen, screen: Screen) -> String {
+fn text(args: &ShareTestArgs, seen: &ShareSeen, screen: Screen) -> String {
     let mut out = format!("{} with {}: the longest time until the other answered\n", args.folder.display(), seen.other);
     let lags = seen.lags;
     let rows = [
@@ -64,10 +62,11 @@ fn text(args: &ShareTestArgs, seen: &Seen, screen: Screen) -> String {
         out.push_str(&format!("  {} of them were given to neither: such a call waits for `takeover`\n", seen.lost));
     }
     let least = seen.takeover().max(1.0).ceil();
-    let words = if least > USUAL {
+    let usual = TAKEOVER.as_secs();
+    let words = if least > usual as f64 {
         format!("it can be shared, with [run] takeover = \"{least}s\" or more")
     } else {
-        format!("it can be shared. The usual takeover of {USUAL} s is enough; it may be {least} s here")
+        format!("it can be shared. The usual takeover of {usual} s is enough; it may be {least} s here")
     };
     out + &show::state(screen, GOOD, words) + "\n"
 }

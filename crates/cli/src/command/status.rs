@@ -1,6 +1,5 @@
 //! `status`: how a plan stands, from disk and journals, also while others work on it.
 
-use std::path::Path;
 use std::time::Duration;
 
 use truepath_core::frames::{FrameExpr, Frames};
@@ -74,7 +73,7 @@ pub fn look(queue: &Queue, at: usize, around: &Surroundings) -> Result<Stand, Fa
     let loaded = &queue.sheets[at];
     let state = &loaded.state;
     let history = journal::read(state, Depth::Calls)?;
-    let verdicts = queue.verdicts(at, Look::Heads, around)?;
+    let verdicts = queue.verdicts(at, Look::Trusting, around)?;
     let boot = identity::boot();
     let shared: Vec<String> = claims::others(state).into_iter().map(|other| other.worker.journal).collect();
     let is_alive = |session: &Session| {
@@ -89,17 +88,13 @@ pub fn look(queue: &Queue, at: usize, around: &Surroundings) -> Result<Stand, Fa
     Ok(Stand { rows: tally(&loaded.plan, verdicts, &history, &is_alive), history, tasks, unanswered })
 }
 
-/// How long a scheduler may think.
-const PATIENCE: Duration = Duration::from_secs(5);
-
 /// What schedulers say of a plan that was handed to them, or why one says nothing. Nothing that a folder names is started: the
 /// programs are looked for on the path. Where they are missing, this machine has no such scheduler, and nothing is said.
 fn tasks(queue: &Queue, at: usize) -> (Vec<ClusterTask>, Option<String>) {
     let loaded = &queue.sheets[at];
     let (mut all, mut unanswered) = (Vec::new(), None);
     for cluster in cluster::ALL.into_iter().filter(|cluster| loaded.state.tasks(*cluster).is_dir()) {
-        let (program, words) = cluster.states(&cluster::name(&loaded.plan));
-        match answer::ask(Path::new(program), &words, loaded.state.folder(), (PATIENCE, false)) {
+        match answer::scheduler(&cluster.states(&cluster::name(&loaded.plan)), loaded.state.folder()) {
             Ok(answer) if answer.code == Some(0) => {
                 all.extend(cluster.tasks(&answer.text, &loaded.state.submitted(cluster)));
             }

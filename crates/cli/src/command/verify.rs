@@ -24,6 +24,9 @@ pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
         return Err(Failure::unreadable("--size and --type are for files outside any sheet")
             .help("add --pattern or --folder; for a sheet, size and type come from the sheet"));
     }
+    if args.common.json && args.to == VerifyForm::Junit {
+        return Err(Failure::unreadable("--json and --to junit are two forms").help("remove one of them"));
+    }
     let mut queue = pipeline::load(&args.common, around, LoadOptions::default())?;
     if let Some(exit) = super::not_to_be_judged(&queue, around) {
         return Ok(exit);

@@ -16,8 +16,8 @@ use crate::show::whose::Answer;
 
 /// Answers for every file; a file that no match makes the answer no.
 pub fn run(args: &WhoseArgs, around: &Surroundings) -> Result<Exit, Failure> {
-    let common = Common { sheet: args.sheet.clone(), mode: args.mode.clone(), ..Common::default() };
-    let queue = pipeline::load(&common, around, LoadOptions::default())?;
+    let common = Common { sheet: args.sheet.clone(), mode: args.mode.clone(), json: args.json, ..Common::default() };
+    let queue = pipeline::load(&common, around, LoadOptions { names: true, ..LoadOptions::default() })?;
     super::tell_findings(&queue, around);
     let here = text(&around.folder);
     let earlier: Vec<Vec<Plan>> = queue.sheets.iter().map(Loaded::earlier).collect();

@@ -30,14 +30,17 @@ use truepath_core::template::Lookup;
 use truepath_core::verify::Verdict;
 
 use truepath_exec::failure::Failure;
-use truepath_exec::observe::{Look, Observation};
+use truepath_exec::looking::Looking;
+use truepath_exec::observe::Look;
 use truepath_exec::state::{StateFolder, pins};
 use truepath_exec::threads::Cores;
 
+pub use self::read::quoted;
 use self::trust::Brought;
 use crate::args::Common;
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
+use crate::show;
 use crate::show::counter::Counter;
 
 /// The check whose findings make all others guesswork.
@@ -163,8 +166,8 @@ impl Queue {
         let told = |files: u64| counter.add(files);
         let sheet = &self.sheets[at];
         let beside: Vec<&Plan> = self.plans().collect();
-        let observation = Observation { plan: &sheet.plan, machine: &sheet.ground, look, beside: &beside, told: &told };
-        let verdicts = observation.all();
+        let (plan, machine, state) = (&sheet.plan, &sheet.ground, &sheet.state);
+        let verdicts = Looking { plan, machine, state, look, beside: &beside, told: &told }.all();
         counter.end();
         verdicts
     }
@@ -203,6 +206,10 @@ pub fn program_of(adapter: &Adapter, around: &Surroundings) -> Result<PathBuf, S
 pub struct LoadOptions<'w> {
     /// Read the sheet and its adapters only; ask nothing of the disk and this machine: only sheets, and adapters beside them, are read.
     pub offline: bool,
+    /// Only names are wanted: neither journals nor the files of the plan are looked at.
+    pub names: bool,
+    /// Mistakes of the command line are findings among others: it is not typed to its end.
+    pub lenient: bool,
     /// What is looked up anew, whatever is pinned.
     pub anew: Anew,
     /// The system that it is all for, where that is another one than this.
@@ -238,7 +245,12 @@ pub fn load(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> Res
     if !common.jobs.is_empty() || !common.camera.is_empty() || !common.pass.is_empty() {
         selected(common, &mut sheets);
     }
-    Ok(Queue { sources, sheets })
+    let queue = Queue { sources, sheets };
+    let told = (around.folder.as_path(), around.err);
+    match show::mistyped::failure(&queue.findings(), &queue.sources, told, common.json).filter(|_| !way.lenient) {
+        Some(failure) => Err(failure),
+        None => Ok(queue),
+    }
 }
 
 /// What a call brings to each of its sheets.
@@ -340,9 +352,9 @@ impl Request<'_> {
             .any(|mode| mode.is_final || mode.settings.get(&Key::Path).is_some());
         // Where all jobs are asked for and there are no modes, the plan has no rival but itself.
         let alone = sheet.modes.is_empty() && selection.is_everything() && self.common.sheet.len() < 2;
-        let rivals = if alone { Vec::new() } else { rivals(ground, &known, (&jobs, modes), self.typed) };
+        let rivals = if alone { Vec::new() } else { plan::rivals(ground, &known, (&jobs, modes), self.typed) };
         let whole = selection.is_everything();
-        if !self.way.offline {
+        if !self.way.offline && !self.way.names {
             let programs = &machine_file.programs;
             let counter = Counter::new("reading scenes, MB", self.around.err);
             let survey = survey::Survey {
@@ -377,34 +389,6 @@ impl Request<'_> {
     }
 }
 
-/// Plans whose names must not be met: all enabled jobs without a mode, and with each mode alone. A mode that means the
-/// final names shares them with no mode at all.
-fn rivals(
-    ground: PlanInput<'_>,
-    facts: &dyn Fn(&str) -> Option<Arc<Facts>>,
-    (jobs, called): (&[Arc<Job>], &[String]),
-    typed: &Settings,
-) -> Vec<Plan> {
-    let is_final = |name: &String| ground.sheet.modes.iter().any(|mode| mode.name.value == *name && mode.is_final);
-    let all = Selection::default();
-    let own = plan::plan(ground, jobs, &all);
-    if called.iter().any(is_final) {
-        return vec![own];
-    }
-    let none: Vec<String> = Vec::new();
-    let alone =
-        ground.sheet.modes.iter().map(|mode| vec![mode.name.value.clone()]).filter(|modes| !modes.iter().any(is_final));
-    let mut plans = vec![own];
-    for modes in std::iter::once(none).chain(alone).filter(|modes| modes != called) {
-        // What is wrong with a mode is said when it is called, or by the check of the sheet itself.
-        let mut quiet = Findings::default();
-        let stacked = resolve::stack(ground.sheet, &modes, typed, &mut quiet);
-        let jobs = resolve::resolve(ground.sheet, &stacked, facts, ground.home, &mut quiet);
-        plans.push(plan::plan(PlanInput { modes: &modes, ..ground }, &jobs, &all));
-    }
-    plans
-}
-
 impl Draft {
     fn checked(mut self, way: LoadOptions, retouched: bool) -> Loaded {
         self.machine.roots.values_mut().for_each(|root| root.empty &= !way.begins_anew);
@@ -413,7 +397,7 @@ impl Draft {
             plan: &self.plan,
             rivals: &self.rivals,
             adapters: &self.adapters,
-            machine: (!way.offline).then_some(&self.machine),
+            machine: (!way.offline && !way.names).then_some(&self.machine),
             whole: self.whole,
             threads: &Cores,
         };

@@ -176,13 +176,18 @@ impl Request<'_> {
 /// Reads what the command line sets, each setting a text of its own so that findings can point at it.
 pub(super) fn typed(common: &Common, sources: &mut Sources, findings: &mut Findings) -> (Settings, bool) {
     let frames = common.frames.as_ref().map(|frames| ("--frames".to_owned(), format!("frames = {}", quoted(frames))));
-    let scale = common.scale.as_ref().map(|scale| ("--scale".to_owned(), format!("scale = {scale}")));
-    let sets = common.set.iter().map(|pair| {
-        let (key, value) = pair.split_once('=').unwrap_or((pair, ""));
+    // Text needs no quotes.
+    let body = |key: &str, value: &str| {
         let plain = format!("{key} = {value}");
-        let body = if sheet::parse::is_toml(&plain) { plain } else { format!("{key} = {}", quoted(value)) };
-        (format!("--set {key}"), body)
-    });
+        if sheet::parse::is_toml(&plain) { plain } else { format!("{key} = {}", quoted(value)) }
+    };
+    let scale = common.scale.as_ref().map(|scale| ("--scale".to_owned(), body("scale", scale)));
+    let parts = |pair: &'_ str| {
+        let (key, value) = pair.split_once('=').unwrap_or((pair, ""));
+        (key.to_owned(), body(key, value))
+    };
+    let sets = common.set.iter().map(|pair| parts(pair)).map(|(key, body)| (format!("--set {key}"), body));
+    let sets = sets.chain(common.given.iter().map(|(option, pair)| (option.clone(), parts(pair).1)));
     let mut typed = Settings::default();
     for (name, body) in frames.into_iter().chain(scale).chain(sets) {
         let file = sources.add(name, body);
@@ -195,7 +200,7 @@ pub(super) fn typed(common: &Common, sources: &mut Sources, findings: &mut Findi
 }
 
 /// A TOML string of any text.
-fn quoted(text: &str) -> String {
+pub fn quoted(text: &str) -> String {
     serde_json::Value::String(text.to_owned()).to_string()
 }
 

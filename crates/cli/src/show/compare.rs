@@ -248,8 +248,9 @@ pub fn json(comparison: &Comparison) -> Value {
     let finite = |value: f64| value.is_finite().then_some(value);
     let frame = |frame: &Compared| {
         let kind = comparison.kind(&frame.outcome).map_or("on no side", |kind| KINDS[kind]);
-        let mut one =
-            json!({ "frame": frame.frame, "before": frame.files[0], "after": frame.files[1], "outcome": kind });
+        // A frame that one side does not plan has no file there.
+        let file = |side: usize| Some(&frame.files[side]).filter(|path| !path.is_empty());
+        let mut one = json!({ "frame": frame.frame, "before": file(0), "after": file(1), "outcome": kind });
         match &frame.outcome {
             Outcome::Both(Likeness::Differs(own)) => {
                 one["largest"] = json!(finite(own.largest));

@@ -8,6 +8,7 @@ pub mod json;
 pub mod junit;
 pub mod log;
 pub mod loose;
+pub mod mistyped;
 pub mod names;
 pub mod progress;
 pub mod report;
@@ -25,7 +26,7 @@ use std::sync::OnceLock;
 
 use anstyle::{AnsiColor, Style};
 
-use truepath_exec::failure::Failure;
+use truepath_exec::failure::{Failure, Whole};
 
 pub use block::Block;
 
@@ -146,8 +147,16 @@ pub fn print(text: &str) -> Result<(), Failure> {
 /// # Errors
 /// As [`print`].
 pub fn print_exact(text: &str) -> Result<(), Failure> {
+    print_through(|out| out.write_all(text.as_bytes()))
+}
+
+/// The same for what is written piece by piece.
+///
+/// # Errors
+/// As [`print`].
+pub fn print_through(write: impl FnOnce(&mut dyn Write) -> std::io::Result<()>) -> Result<(), Failure> {
     let mut out = std::io::stdout().lock();
-    match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
+    match write(&mut out).and_then(|()| out.flush()) {
         Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
         Err(error) => Err(Failure::machine("write to", "standard output", &error)),
         Ok(()) => Ok(()),
@@ -162,6 +171,12 @@ pub fn tell(text: &str) {
 
 /// Prints why a call could not go on.
 pub fn failure(failure: &Failure) {
+    match &failure.whole {
+        Some(Whole::Text(text)) => return tell(text),
+        // A reader that is gone reads the exit code.
+        Some(Whole::Document(text)) => return drop(print_exact(text)),
+        None => {}
+    }
     let help = failure.help.as_ref().map(|help| format!("help: {help}\n")).unwrap_or_default();
     tell(&format!("error: {failure}\n{help}"));
 }

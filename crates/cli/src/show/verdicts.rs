@@ -104,6 +104,14 @@ pub fn closing(verdicts: &[&Verdict], fixes: &[String], screen: Screen) -> Strin
             }
         }
     };
+    let unreadable = files(&[State::Unreadable]);
+    if unreadable > 0 {
+        let words = format!(
+            "{} neither read nor replaced: repair the disk or the permissions, then look again with `truepath verify --deep`",
+            is_or_are(unreadable, "file")
+        );
+        out.push_str(&format!("{}: {words}\n", signed(screen, BAD, "unreadable")));
+    }
     let odd = files(&[State::Odd]);
     if odd > 0 {
         let words = format!("{} odd, probably not intended: look at the pictures", is_or_are(odd, "file"));
@@ -112,23 +120,27 @@ pub fn closing(verdicts: &[&Verdict], fixes: &[String], screen: Screen) -> Strin
     let unproven = files(&[State::Unproven]);
     if unproven > 0 {
         let words = format!(
-            "{} not proven: their pixels are stored in a way that True Path cannot read",
-            is_or_are(unproven, "file")
+            "{} not proven: {} pixels are stored in a way that True Path cannot read",
+            is_or_are(unproven, "file"),
+            if unproven == 1 { "its" } else { "their" }
         );
         out.push_str(&format!("{}: {words}\n", signed(screen, ODD, "warning")));
     }
     let near: i64 = verdicts.iter().map(|verdict| i64::try_from(verdict.near.len()).unwrap_or(i64::MAX)).sum();
     if near > 0 {
-        let words =
-            format!("{} almost the name of a missing one; `truepath verify --adopt` accepts them", has_or_have(near));
+        let words = format!(
+            "{} almost the name of a missing one; `truepath verify --adopt` accepts {}",
+            has_or_have(near),
+            them(near)
+        );
         out.push_str(&format!("{}: {words}\n", signed(screen, ODD, "near")));
     }
     let foreign = files(&[State::Foreign]);
     if foreign > 0 {
-        let of = if foreign == 1 { "it is" } else { "they are" };
         let words = format!(
-            "{} foreign: True Path has no record of {of}; `truepath verify --adopt` accepts them",
-            is_or_are(foreign, "file")
+            "{} foreign: True Path has no record of {of}; `truepath verify --adopt` accepts {of}",
+            is_or_are(foreign, "file"),
+            of = them(foreign)
         );
         out.push_str(&format!("{}: {words}\n", paint(screen, QUIET, "note")));
     }
@@ -138,6 +150,11 @@ pub fn closing(verdicts: &[&Verdict], fixes: &[String], screen: Screen) -> Strin
 /// `1 file has`, `3 files have`.
 fn has_or_have(count: i64) -> String {
     format!("{} {}", counted(count, "file"), if count == 1 { "has" } else { "have" })
+}
+
+/// `it` for one, `them` for several.
+fn them(count: i64) -> &'static str {
+    if count == 1 { "it" } else { "them" }
 }
 
 /// `1 file is`, `3 files are`.

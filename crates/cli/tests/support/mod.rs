@@ -2,6 +2,8 @@
 #![allow(dead_code, clippy::unwrap_used)]
 
 #[cfg(unix)]
+pub mod schedulers;
+#[cfg(unix)]
 pub mod terminal;
 
 use std::collections::BTreeSet;

@@ -277,8 +277,12 @@ impl<'s> CommandLines<'s> {
 
     /// The exports that some calls need, each once. Those that bear one `mark` write where no others do.
     pub fn exports(&self, calls: &[Call], mark: &str) -> Vec<CommandLine> {
-        let wanted: BTreeSet<usize> =
-            calls.iter().filter_map(|call| self.exports.of_job.get(&call.job).copied()).collect();
+        self.exports_of(calls.iter().map(|call| call.job), mark)
+    }
+
+    /// The exports that calls of some jobs need, each once.
+    pub fn exports_of(&self, jobs: impl Iterator<Item = usize>, mark: &str) -> Vec<CommandLine> {
+        let wanted: BTreeSet<usize> = jobs.filter_map(|job| self.exports.of_job.get(&job).copied()).collect();
         wanted.into_iter().filter_map(|at| self.export(at, mark)).collect()
     }
 

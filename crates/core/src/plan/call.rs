@@ -96,13 +96,12 @@ pub fn calls_of<'p>(
         // A checkpoint belongs to one frame.
         let chunk = if job.checkpoint.is_some() { 1 } else { plan.run.chunk };
         frames
-            .flat_map(|frames| frames.chunks(chunk))
-            .flat_map(|chunk| adapter.map(|adapter| calls_for(adapter, &chunk)).unwrap_or_default())
+            .flat_map(move |frames| frames.chunks(chunk))
+            .flat_map(move |chunk| adapter.map(|adapter| calls_for(adapter, &chunk)).unwrap_or_default())
             .map(move |frames| {
                 let id = format!("{head}_{}{tail}", span(&frames));
                 Call { id, job: at, series: series.clone(), frames, mark: String::new(), still: None }
             })
-            .collect::<Vec<_>>()
     })
 }
 

@@ -3,6 +3,7 @@
 
 mod call;
 pub mod film;
+mod rivals;
 mod series;
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
@@ -23,6 +24,7 @@ use crate::template::{Lookup, Pattern, Template, TokenTrouble, token};
 
 pub use call::{Call, Still, called_together, calls_for, calls_of, marked, movie_calls, next_to_each_other};
 pub use film::Film;
+pub use rivals::rivals;
 
 /// What follows from a sheet.
 #[derive(Clone, Debug)]
@@ -95,13 +97,15 @@ impl From<&RunEntry> for RunSettings {
             log_limit: entry.log_limit.unwrap_or(LOG_LIMIT),
             after: entry.after.clone().unwrap_or_default(),
             heartbeat: entry.heartbeat.unwrap_or(Duration::from_secs(15)),
-            takeover: entry.takeover.unwrap_or(Duration::from_secs(90)),
+            takeover: entry.takeover.unwrap_or(TAKEOVER),
             licences: entry.licences.clone(),
             cluster: entry.cluster.clone(),
         }
     }
 }
 
+/// After how long without a sign of life a member's calls are taken over, unless a sheet says otherwise.
+pub const TAKEOVER: Duration = Duration::from_secs(90);
 /// The most bytes of a log, unless a sheet says otherwise.
 const LOG_LIMIT: u64 = 64_000_000;
 

@@ -91,6 +91,13 @@ pub enum Event {
         /// In hexadecimal.
         sha256: String,
     },
+    /// What the renderer of some series says of its version, on the machine where a script renders them.
+    Version {
+        /// Each `job/pass`.
+        series: Vec<String>,
+        /// What it says.
+        version: String,
+    },
     /// Files in stage that nobody planned.
     Stray {
         /// The call.

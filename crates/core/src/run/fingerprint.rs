@@ -14,6 +14,8 @@ use crate::template::Template;
 
 /// What could not be looked up now: it is compared with nothing.
 pub const UNKNOWN: &str = "?";
+/// The version of a renderer whose adapter knows no way to ask for it.
+pub const NOT_ASKED: &str = "not asked";
 
 /// Tokens that never change a picture: arguments that hold one do not count.
 const HARMLESS: [&str; 7] = ["threads", "device", "checkpoint", "checkpoint_every", "resume", "log", "frames"];
@@ -23,8 +25,8 @@ const SOUND: &str = "its sound";
 /// What the digest of the exported file is called that frames were rendered from. An exporter may write the time into its
 /// file: the same scene exported again makes nothing stale.
 const PRODUCT: &str = "exported file";
-/// What the renderer's version is called.
-pub(super) const RENDERER: &str = "renderer version";
+/// What the renderer's version is called: the part in which machines may differ.
+pub const RENDERER: &str = "renderer version";
 /// Longest value of which a difference is said in whole.
 const WHOLE: usize = 60;
 
@@ -149,6 +151,14 @@ impl Fingerprint {
         }
         parts.sort();
         Fingerprint { parts }
+    }
+
+    /// The same, by a renderer that says this of its version; one that is never asked stays so.
+    #[must_use]
+    pub fn with_version(mut self, version: &str) -> Fingerprint {
+        let own = self.parts.iter_mut().find(|(name, was)| name == RENDERER && was != NOT_ASKED);
+        own.into_iter().for_each(|(_, own)| version.clone_into(own));
+        self
     }
 
     /// Puts together what a movie is made of. `bytes` is a digest of all its frames, and one of its sound.

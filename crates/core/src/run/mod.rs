@@ -6,6 +6,7 @@ pub mod cost;
 pub mod event;
 pub mod fingerprint;
 pub mod history;
+pub mod looked;
 pub mod meant;
 pub mod order;
 pub mod outstanding;

@@ -3,7 +3,7 @@
 use crate::frames::Frames;
 use crate::plan::Plan;
 use crate::sheet::Existing;
-use crate::verify::{State, Verdict};
+use crate::verify::{NOT_GOOD, State, Verdict};
 
 /// The frames of one series that have to be rendered. A movie that was made of other frames is made again whatever is said
 /// of files that are there: it is as new as its frames.
@@ -17,6 +17,12 @@ pub fn outstanding(verdict: &Verdict, existing: Existing) -> Frames {
         Existing::Renew => verdict.in_any(&[State::Missing, State::Broken, State::Wrong, State::Stale]),
         Existing::Replace => verdict.planned.clone(),
     }
+}
+
+/// The frames of one series that what is advised would render: what is left to do, whatever a plain run makes of it.
+#[must_use]
+pub fn advised(verdict: &Verdict) -> Frames {
+    verdict.in_any(&NOT_GOOD)
 }
 
 /// Adds to what is needed, by output, the movies of which a frame is.

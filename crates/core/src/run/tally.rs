@@ -8,6 +8,7 @@ use crate::verify::{State, Verdict};
 
 use super::event::Task;
 use super::history::{History, PastCall, Session};
+use super::outstanding::advised;
 use super::pace::{Load, Pace};
 use super::trial::plain;
 
@@ -20,9 +21,9 @@ pub struct SeriesStatus {
     pub running: Vec<Running>,
     /// Frames that are missing or broken and were given up.
     pub failed: Frames,
-    /// Seconds that renderers took.
+    /// Seconds that renderers took for files of these names: those of other versions do not count.
     pub spent: f64,
-    /// Seconds until it is done, with as many workers as there are; `None` while nothing was measured.
+    /// Seconds until what is advised is done, with as many workers as there are; `None` while nothing was measured.
     pub left: Option<f64>,
 }
 
@@ -72,15 +73,28 @@ pub fn tally(
         .iter()
         .filter_map(|series| Some((series.id.as_str(), f64::from(series.size?.width) * f64::from(series.size?.height))))
         .collect();
-    for call in history.sessions.iter().flat_map(|session| &session.calls) {
-        let Some(ended) = &call.ended else { continue };
-        let share = ended.seconds / call.started.series.len().max(1) as f64;
-        for name in &call.started.series {
-            *spent.entry(name).or_default() += share;
-            let landed = call.landed.iter().find(|(own, _)| own == name).map_or(0, |(_, frames)| frames.len());
-            let kind = plain(name);
-            let pixels = pixels.get(kind).copied().unwrap_or(0.0);
-            pace.add(&Load { kind: kind.to_owned(), pixels, frames: landed as f64 }, share);
+    let places: HashMap<&str, &str> =
+        plan.outputs().map(|(_, series)| (series.id.as_str(), series.place.as_str())).collect();
+    for session in &history.sessions {
+        let here: HashMap<&str, &str> =
+            session.series.iter().map(|of| (of.series.as_str(), of.pattern.as_str())).collect();
+        // Other versions lie elsewhere: what they took was not spent on these files.
+        let is_own = |name: &str| match (here.get(name), places.get(name)) {
+            (Some(there), Some(own)) => there == own,
+            _ => true,
+        };
+        for call in &session.calls {
+            let Some(ended) = &call.ended else { continue };
+            let share = ended.seconds / call.started.series.len().max(1) as f64;
+            for name in &call.started.series {
+                if is_own(name) {
+                    *spent.entry(name).or_default() += share;
+                }
+                let landed = call.landed.iter().find(|(own, _)| own == name).map_or(0, |(_, frames)| frames.len());
+                let kind = plain(name);
+                let pixels = pixels.get(kind).copied().unwrap_or(0.0);
+                pace.add(&Load { kind: kind.to_owned(), pixels, frames: landed as f64 }, share);
+            }
         }
     }
     let workers = workers(plan, history, &alive);
@@ -109,7 +123,7 @@ pub fn tally(
         let load = Load {
             kind: series.id.clone(),
             pixels: pixels.get(series.id.as_str()).copied().unwrap_or(0.0),
-            frames: missing.count() as f64,
+            frames: advised(&verdict).count() as f64,
         };
         SeriesStatus {
             failed,

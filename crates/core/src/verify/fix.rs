@@ -1,6 +1,6 @@
 //! What has to be run so that a plan becomes complete: as little as possible, and no good file is made again.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::plan::{Plan, movie_calls};
 use crate::sheet::{Existing, Layers};
@@ -38,8 +38,12 @@ pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<Fix> {
     if pictures().any(|verdict| verdict.files(&missing) > 0) {
         let existing =
             if pictures().any(|verdict| verdict.files(&again) > 0) { Existing::Renew } else { Existing::Keep };
-        let jobs = jobs(plan, pictures().filter(|verdict| verdict.files(&missing) > 0));
-        all.push(Fix { existing, jobs, passes: Vec::new(), frames: None, movies: false, only: Vec::new() });
+        let needed: Vec<&Verdict> = pictures().filter(|verdict| verdict.files(&missing) > 0).collect();
+        let is_there = needed.iter().any(|verdict| verdict.files(&missing) > verdict.files(&[State::Missing]));
+        // Where files are there to be made again, no other pass is touched.
+        let passes = if is_there { passes(plan, &needed) } else { Vec::new() };
+        let jobs = jobs(plan, needed.into_iter());
+        all.push(Fix { existing, jobs, passes, frames: None, movies: false, only: Vec::new() });
     }
     // A file that is no longer what landed is only made again where that is said of its very frame and pass.
     let mut changed: BTreeMap<(usize, String), Vec<usize>> = BTreeMap::new();
@@ -83,7 +87,11 @@ fn movies(plan: &Plan, verdicts: &[Verdict], all: &mut Vec<Fix>) {
         let parts = || film.clips.iter().map(|clip| &plan.jobs[plan.series[clip.series].job].name);
         let touched = film.clips.iter().any(|clip| changed.contains(&clip.series));
         let outdated = film.clips.iter().any(|clip| made.contains(&clip.series));
-        let covers = |fix: &Fix| fix.jobs.is_empty() || parts().all(|job| fix.jobs.contains(job));
+        let shown = || film.clips.iter().flat_map(|clip| plan.labels(&plan.series[clip.series]));
+        let covers = |fix: &Fix| {
+            (fix.jobs.is_empty() || parts().all(|job| fix.jobs.contains(job)))
+                && (fix.passes.is_empty() || shown().all(|label| fix.passes.iter().any(|own| own == label)))
+        };
         let made_before = !touched && by_pictures.as_ref().is_some_and(covers);
         let renewed = made_before && by_pictures.as_ref().is_some_and(|fix| fix.existing == Existing::Renew);
         if verdict.files(&[State::Changed]) > 0 || (verdict.files(&[State::Wrong]) > 0 && !renewed) {
@@ -108,6 +116,16 @@ fn movies(plan: &Plan, verdicts: &[Verdict], all: &mut Vec<Fix>) {
         let existing = Existing::Replace;
         all.push(Fix { existing, jobs: Vec::new(), passes: Vec::new(), frames: None, movies: true, only });
     }
+}
+
+/// The passes of some verdicts, where their jobs have others, too, and it is worth naming them.
+fn passes(plan: &Plan, needed: &[&Verdict]) -> Vec<String> {
+    let labels = |series: &mut dyn Iterator<Item = usize>| -> BTreeSet<String> {
+        series.flat_map(|at| plan.labels(&plan.series[at])).map(str::to_owned).collect()
+    };
+    let own = labels(&mut needed.iter().map(|verdict| verdict.series));
+    let all = labels(&mut needed.iter().flat_map(|verdict| plan.series_of(plan.series[verdict.series].job)));
+    if own.len() == all.len() || own.len() > MOST_NAMES { Vec::new() } else { own.into_iter().collect() }
 }
 
 /// The jobs of some verdicts, where it is worth naming them.

@@ -5,6 +5,8 @@ use std::io::{Read, Seek, SeekFrom};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
+use truepath_core::invoke::script::cluster::Question;
+
 use crate::process::{self, End, Listener, Programs, Start, SystemPrograms};
 
 /// Bytes of an answer that are taken.
@@ -23,6 +25,17 @@ pub struct Answer {
     pub last: String,
     /// The exit code; `None` when a signal ended it.
     pub code: Option<i32>,
+}
+
+/// How long a cluster's scheduler may think.
+const SCHEDULER: Duration = Duration::from_secs(5);
+
+/// Asks a program of a cluster's scheduler, which is looked for on the path.
+///
+/// # Errors
+/// As [`ask`].
+pub fn scheduler((program, words): &Question, folder: &Path) -> Result<Answer, String> {
+    ask(Path::new(program), words, folder, (SCHEDULER, false))
 }
 
 /// Asks a program that has `patience` to answer. Where `together`, standard error counts as a part of the answer.

@@ -13,7 +13,7 @@ use std::time::Duration;
 use truepath_core::adapter::Adapter;
 use truepath_core::invoke::export::{Export, made_from};
 use truepath_core::plan::{Adapters, Plan};
-use truepath_core::run::fingerprint::{Fingerprint, Outside, arguments};
+use truepath_core::run::fingerprint::{Fingerprint, NOT_ASKED, Outside, arguments};
 use truepath_core::scene::Facts;
 use truepath_core::sheet::Key;
 
@@ -108,7 +108,7 @@ impl Asking<'_> {
 
     fn version(&self, adapter: &Adapter, folder: &Path) -> Option<String> {
         if adapter.version.is_empty() {
-            return Some("not asked".to_owned());
+            return Some(NOT_ASKED.to_owned());
         }
         let program = self.programs.get(&adapter.name)?;
         version(adapter, Path::new(program), (folder, Path::new(&self.plan.home.folder)))

@@ -14,7 +14,8 @@ use truepath_core::verify::NOT_GOOD;
 use super::context::Context;
 use super::supply::Order;
 use crate::failure::Failure;
-use crate::observe::{Look, Observation};
+use crate::looking::Looking;
+use crate::observe::Look;
 use crate::record;
 use crate::state::journal;
 
@@ -59,9 +60,9 @@ impl<'c> Context<'c> {
         };
         // The sheet's own frames, whichever of them this run was asked for.
         let look = Look::Trusting;
-        let observation = Observation { plan, machine: &machine, look, beside: &[], told: &|_| {} };
+        let looking = Looking { plan, machine: &machine, state: self.project.state, look, beside: &[], told: &|_| {} };
         for clip in &film.clips {
-            let verdict = observation.of_series(clip.series)?;
+            let verdict = looking.of_series(clip.series)?;
             let missing = NOT_GOOD.iter().map(|state| (*state, verdict.in_state(*state).intersect(&clip.frames)));
             if let Some((state, frames)) = missing.into_iter().find(|(_, frames)| !frames.is_empty()) {
                 let (id, state) = (&plan.series[clip.series].id, state.name());

@@ -89,7 +89,7 @@ mod tests {
         assert_eq!((watch.over(began + seconds(9000)), watch.due()), (None, None), "it waits for a licence");
         watch.line(false, began + seconds(9000));
         watch.alive(began + seconds(9059));
-        assert_eq!(watch.over(began + seconds(9059)), None, "the waiting is no part of its frame");
+        assert_eq!(watch.over(began + seconds(9059)), None, "time spent waiting does not count for the frame");
         watch.alive(began + seconds(9060));
         assert!(watch.over(began + seconds(9060)).is_some_and(|why| why.contains("no frame finished for 1m")));
         watch.frame(began + seconds(9060));

@@ -51,7 +51,7 @@ impl Attempt<'_, '_> {
                 (true, _) if is_finished => self.land(&path, place, true)?,
                 (true, _) => left.unfinished.push((path.clone(), place)),
                 (_, true) if self.ended_well || is_finished => self.land_again(&path, place)?,
-                // The program began to write it again: what landed is an earlier picture.
+                // The program writes this file again, so the one that landed is out of date.
                 (_, true) => self.take_back(place)?,
                 (false, false) => {}
             }

@@ -55,7 +55,7 @@ impl Lags {
 
 /// What two machines saw of each other.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Seen {
+pub struct ShareSeen {
     /// The other machine.
     pub other: String,
     /// The longest times of both.
@@ -68,7 +68,7 @@ pub struct Seen {
     pub lost: usize,
 }
 
-impl Seen {
+impl ShareSeen {
     /// Whether members of `run --share` can work there.
     #[must_use]
     pub fn will_do(&self) -> bool {
@@ -84,7 +84,7 @@ impl Seen {
 
 /// What each tells the other at the end.
 #[derive(Serialize, Deserialize)]
-struct Told {
+struct Account {
     host: String,
     lags: Lags,
     got: Vec<usize>,
@@ -95,7 +95,7 @@ struct Told {
 ///
 /// # Errors
 /// When the folder cannot be written, cannot be shared even by one machine, or when the other does not come or does not answer.
-pub fn try_with_another(folder: &Path, (host, tag): (&str, &str), patience: Duration) -> Result<Seen, Failure> {
+pub fn try_with_another(folder: &Path, (host, tag): (&str, &str), patience: Duration) -> Result<ShareSeen, Failure> {
     let base = folder.join(MEETING);
     let failed = |error: &std::io::Error| Failure::machine("write into", &base, error);
     if base.is_symlink() {
@@ -116,7 +116,7 @@ pub fn try_with_another(folder: &Path, (host, tag): (&str, &str), patience: Dura
         return Err(Failure::new(Cause::Machine, message)
             .help("start the same command on another machine at the same time; if it runs there, the two do not see the same folder"));
     };
-    let pair = Pair { session, first, patience };
+    let pair = TwoMembers { session, first, patience };
     let seen = pair.all(host);
     pair.part(&base);
     seen.map_err(|why| match why {
@@ -170,15 +170,15 @@ impl From<std::io::Error> for Stopped {
 }
 
 /// Two processes in a folder of their own.
-struct Pair {
+struct TwoMembers {
     session: PathBuf,
     /// Whether this one speaks first.
     first: bool,
     patience: Duration,
 }
 
-impl Pair {
-    fn all(&self, host: &str) -> Result<Seen, Stopped> {
+impl TwoMembers {
+    fn all(&self, host: &str) -> Result<ShareSeen, Stopped> {
         let mut lags = Lags::default();
         for speaker in [true, false] {
             if speaker == self.first {
@@ -188,17 +188,17 @@ impl Pair {
             }
         }
         let got = self.race()?;
-        let told = Told { host: host.to_owned(), lags, got };
+        let told = Account { host: host.to_owned(), lags, got };
         let text = serde_json::to_string(&told).unwrap_or_default();
         self.put(&format!("told-{}", self.first), &format!("{text}\n"))?;
         let other = self.until("what it saw", || {
             let text = std::fs::read_to_string(self.at(&format!("told-{}", !self.first))).ok()?;
             // On some shares a name is there before what the file holds.
-            serde_json::from_str::<Told>(text.strip_suffix('\n')?).ok()
+            serde_json::from_str::<Account>(text.strip_suffix('\n')?).ok()
         })?;
         let twice = told.got.iter().filter(|at| other.got.contains(at)).count();
         let lost = (0..NAMES).filter(|at| !told.got.contains(at) && !other.got.contains(at)).count();
-        Ok(Seen { other: other.host, lags: told.lags.longest(other.lags), names: NAMES, twice, lost })
+        Ok(ShareSeen { other: other.host, lags: told.lags.longest(other.lags), names: NAMES, twice, lost })
     }
 
     /// Makes, changes, replaces and removes files, and measures how long the other takes to say that it has seen it.

@@ -15,7 +15,7 @@ use truepath_core::run::event::{Began, Event, SeriesOf, Task, VERSION};
 use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::run::history::{Depth, History, JournalUnread};
 
-use super::StateFolder;
+use super::{StateFolder, looked};
 use crate::disk::{self, milliseconds};
 use crate::failure::Failure;
 use crate::process::identity;
@@ -238,6 +238,7 @@ pub fn read_some(state: &StateFolder, depth: Depth, wanted: impl Fn(&str) -> boo
     }
     tracing::info!(folder = %state.journals().display(), journals = history.sessions.len(), "read");
     history.sort();
+    history.looked = looked::read(state);
     history.journals = journals;
     Ok(history)
 }

@@ -2,6 +2,7 @@
 //! it, which is gone with the process, whatever ends it.
 
 pub mod journal;
+pub mod looked;
 pub mod pins;
 
 use std::fs::File;
@@ -19,8 +20,8 @@ const VERSION: &str = "2";
 const ID: &str = "id";
 const MARK: usize = 8;
 /// Folders in it; none of them may be a link.
-const OWN_FOLDERS: [&str; 9] =
-    ["journal", "pins", "logs", "parcels", "exports", "facts", "claims", "checkpoints", "after"];
+const OWN_FOLDERS: [&str; 10] =
+    ["journal", "looked", "pins", "logs", "parcels", "exports", "facts", "claims", "checkpoints", "after"];
 /// How the names of notes on recoveries begin.
 const RECOVERING: &str = "recovering-";
 
@@ -44,7 +45,7 @@ impl StateFolder {
         for own in OWN_FOLDERS {
             own_folder(beside, &[&name, own])?;
         }
-        // Machines know the sheet by different paths: whoever makes the folder first decides for all.
+        // Machines see the sheet under different paths, so the first one writes a mark that all others use.
         let own = || blake3::hash(sheet.as_os_str().as_encoded_bytes()).to_hex()[..MARK].to_owned();
         let kept = disk::text(&folder.join(ID)).ok().map(|text| text.trim().to_owned());
         let is_mark = |mark: &String| mark.len() == MARK && mark.bytes().all(|byte| byte.is_ascii_hexdigit());
@@ -87,6 +88,12 @@ impl StateFolder {
     #[must_use]
     pub fn journals(&self) -> PathBuf {
         self.folder.join("journal")
+    }
+
+    /// What looks at files have found.
+    #[must_use]
+    pub fn looked(&self) -> PathBuf {
+        self.folder.join("looked")
     }
 
     /// What programs said, a file for each call.
@@ -134,8 +141,8 @@ impl StateFolder {
         self.folder.join("after")
     }
 
-    /// Takes the end of a plan for whoever asks first; false where somebody had it. What is known of earlier ends of the same
-    /// plan goes.
+    /// Takes the end of a plan: true for the first caller, false for all later ones. What is known of earlier ends of the same
+    /// plan is removed.
     ///
     /// # Errors
     /// When it cannot be written down.

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use truepath_core::invoke::command_line::CommandLine;
-use truepath_core::invoke::script::cluster::{self, Batch, Cluster, Limits};
+use truepath_core::invoke::script::cluster::{self, Batch, Cluster, SchedulerLimits};
 use truepath_core::invoke::script::{self, Script};
 use truepath_core::plan::Plan;
 use truepath_core::resolve::paths;
@@ -36,7 +36,7 @@ const MARGIN: f64 = 1.5;
 const BESIDE: f64 = 180.0;
 
 /// Where the script goes.
-pub struct Target<'t> {
+pub struct ScriptTarget<'t> {
     /// The scheduler that it is for.
     pub cluster: &'t dyn Cluster,
     /// The file that was named.
@@ -47,12 +47,12 @@ pub struct Target<'t> {
 
 /// Writes or submits the script.
 pub fn build(
-    target: &Target<'_>,
+    target: &ScriptTarget<'_>,
     args: &BuildArgs,
     built: &[Built<'_>],
     around: &Surroundings,
 ) -> Result<Exit, Failure> {
-    let Target { cluster, output, deliveries } = *target;
+    let ScriptTarget { cluster, output, deliveries } = *target;
     let [Built { loaded, steps, broken }] = built else {
         let message = format!("a script for {} can hold one sheet", cluster.name());
         return Err(Failure::unreadable(message).help("build each sheet separately: -f SHEET"));
@@ -77,7 +77,7 @@ pub fn build(
     let name = cluster::name(plan);
     let logs = paths::from_system(&loaded.state.tasks(cluster));
     let words: Vec<String> =
-        std::iter::once(paths::from_system(&around.program)).chain(super::guard_words(args, loaded)).collect();
+        std::iter::once(paths::from_system(&around.program)).chain(super::calls::guard_words(args, loaded)).collect();
     let calls = cluster::calls(steps, &cut);
     let digest = plan_of(plan, steps);
     let list = loaded.state.tasks(cluster).join(format!("{}.calls", &blake3::hash(calls.as_bytes()).to_hex()[..16]));
@@ -116,7 +116,7 @@ pub fn build(
     let own = loaded.state.folder().join(format!("{name}.{}", cluster.extension()));
     let path = match (output, args.submit) {
         (Some(output), _) => {
-            super::write(output, &text, args, deliveries)?;
+            super::write(output, text.as_bytes(), args, deliveries)?;
             output
         }
         (None, true) => {
@@ -153,7 +153,12 @@ pub fn build(
 }
 
 /// The steps of each task.
-fn cut(args: &BuildArgs, (plan, steps): (&Plan, &[CommandLine]), costs: &Costs, limits: Limits) -> Vec<Range<usize>> {
+fn cut(
+    args: &BuildArgs,
+    (plan, steps): (&Plan, &[CommandLine]),
+    costs: &Costs,
+    limits: SchedulerLimits,
+) -> Vec<Range<usize>> {
     let (exports, movies) = script::around(steps);
     let rendering = &steps[exports..steps.len() - movies];
     let seconds: f64 = rendering.iter().map(|step| parts::weight(plan, step, costs)).sum();

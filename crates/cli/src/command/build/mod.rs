@@ -1,33 +1,28 @@
 //! `build`: the command lines, as scripts, as JSON, or handed to another program or to a cluster's scheduler.
 
+mod calls;
 mod cluster;
+mod document;
 mod parts;
 mod submit;
 
-use std::collections::{BTreeMap, BTreeSet};
-use std::io::Write;
+use std::fs::File;
 use std::path::Path;
-use std::process::{Command, Stdio};
 
-use rayon::iter::{IntoParallelRefIterator, ParallelExtend, ParallelIterator};
-use truepath_core::frames::Frames;
-use truepath_core::invoke::command_line::{CallKind, CommandLine};
+use truepath_core::invoke::command_line::CommandLine;
 use truepath_core::invoke::script::{self, Script, cmd};
-use truepath_core::plan::{Call, Plan, Series, calls_of, movie_calls};
-use truepath_core::resolve::{Job, paths};
+use truepath_core::plan::{Plan, Series};
 use truepath_core::run::cost::Costs;
 use truepath_core::run::history::Depth;
-use truepath_core::run::outstanding::{outstanding, with_movies};
-use truepath_core::sheet::{Existing, System};
-use truepath_core::verify::State;
+use truepath_core::sheet::System;
 
 use crate::args::{AnewValues, BuildArgs, ScriptKind};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::{Deliveries, Kind, Over};
-use truepath_exec::observe::{Look, Observation};
 use truepath_exec::state::journal;
 use truepath_exec::threads::Cores;
 
+use self::calls::{Broken, WantedCalls};
 use super::deliver::{self, Beside};
 use crate::exit_code::Exit;
 use crate::lower::{self, Surroundings};
@@ -60,7 +55,7 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if let Some(output) = output.filter(|_| !writes_parts(args)) {
         deliveries.judge(output, how(args))?;
     }
-    let mut built = Vec::new();
+    let mut wanted = Vec::new();
     for loaded in &mut queue.sheets {
         super::guard_final(loaded, args.is_final)?;
         super::need_adapters(loaded)?;
@@ -80,22 +75,27 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
             tell_of_paths_here(&loaded.plan);
         }
         let loaded = &*loaded;
-        let (steps, broken) = steps(args, loaded, around)?;
-        built.push(Built { loaded, steps, broken });
+        wanted.push(WantedCalls::of(args, loaded, around)?);
     }
+    if is_json(args) && (args.parts.is_none() || args.through.is_some()) {
+        return json(args, wanted, (output, &deliveries));
+    }
+    let built: Vec<Built<'_>> = wanted.into_iter().map(Built::from).collect();
     let calls: usize = built.iter().map(|built| built.steps.len()).sum();
-    if let Some(program) = &args.through {
-        return through(program, &document(&built)?);
-    }
     if let Some(cluster) = args.to.cluster() {
-        return cluster::build(&cluster::Target { cluster, output, deliveries: &deliveries }, args, &built, around);
+        return cluster::build(
+            &cluster::ScriptTarget { cluster, output, deliveries: &deliveries },
+            args,
+            &built,
+            around,
+        );
     }
     let Some(output) = output else {
         show::print_exact(&body(args, &built)?)?;
         return Ok(Exit::Well);
     };
     let Some(parts) = args.parts else {
-        write(output, &body(args, &built)?, args, &deliveries)?;
+        write(output, body(args, &built)?.as_bytes(), args, &deliveries)?;
         show::tell(&format!("{} in {}\n", show::counted(calls as i64, "call"), output.display()));
         // The process ends here; to free a hundred thousand calls one by one would take a good part of the whole.
         std::mem::forget(built);
@@ -106,8 +106,12 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
         let costs = costs(loaded)?;
         for (name, steps) in parts::named(&loaded.plan, steps, &costs, usize::try_from(parts).unwrap_or(1)) {
             let path = output.join(format!("{name}.{}", ending(args)));
-            let part = Built { loaded, steps, broken: broken.clone() };
-            write(&path, &body(args, &[part])?, args, &deliveries)?;
+            let text = if is_json(args) {
+                document::of_part(loaded, &steps, &costs).map_err(|error| Failure::machine("write", &path, &error))?
+            } else {
+                body(args, &[Built { loaded, steps, broken: broken.clone() }])?.into_bytes()
+            };
+            write(&path, &text, args, &deliveries)?;
             show::tell(&format!("{}\n", path.display()));
         }
     }
@@ -122,6 +126,13 @@ fn fits(args: &BuildArgs) -> Result<(), Failure> {
             let help = "add --to slurm or --to grid-engine, or remove it";
             return Err(Failure::unreadable(format!("{name} is for a cluster only")).help(help));
         }
+    }
+    if args.pause && args.to != ScriptKind::Cmd {
+        return Err(Failure::unreadable("--pause is for a script for cmd").help("add --to cmd, or remove it"));
+    }
+    if args.common.json && tasks {
+        let help = "remove one of them; --to json writes the calls for any queue";
+        return Err(Failure::unreadable("a script for a cluster is not JSON").help(help));
     }
     if args.parts.is_some() && args.output.is_none() && !tasks {
         return Err(Failure::unreadable("--parts writes several files and needs a folder".to_owned())
@@ -152,8 +163,11 @@ struct Built<'b> {
     broken: Broken,
 }
 
-/// Files that are there and have to be made again, by series and frame: their bytes.
-type Broken = BTreeMap<(usize, i64), u64>;
+impl<'b> From<WantedCalls<'b>> for Built<'b> {
+    fn from(wanted: WantedCalls<'b>) -> Built<'b> {
+        Built { loaded: wanted.loaded, steps: wanted.steps(), broken: wanted.broken }
+    }
+}
 
 /// Says which folders a script for another system names as they are called here.
 fn tell_of_paths_here(plan: &Plan) {
@@ -169,147 +183,34 @@ fn tell_of_paths_here(plan: &Plan) {
     }
 }
 
-/// The steps of one sheet, as this call wants them.
-fn steps(args: &BuildArgs, loaded: &Loaded, around: &Surroundings) -> Result<(Vec<CommandLine>, Broken), Failure> {
-    let (plan, command_lines) = (&loaded.plan, loaded.written_lines(around));
-    let mut broken = Broken::new();
-    let adapter = |job: &Job| loaded.adapter(job);
-    let calls = calls_of(plan, &adapter).chain(movie_calls(plan));
-    let calls: Vec<Call> = if args.missing {
-        let told = |_: u64| {};
-        let observation = Observation { plan, machine: &loaded.ground, look: Look::Heads, beside: &[], told: &told };
-        let verdicts = observation.all()?;
-        for verdict in &verdicts {
-            let series = plan.output(verdict.series);
-            broken.extend(verdict.in_state(State::Broken).iter().filter_map(|frame| {
-                Some(((verdict.series, frame), std::fs::metadata(series.name(frame)).ok()?.len()))
-            }));
-        }
-        let mut lost: Vec<_> = verdicts.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
-        with_movies(plan, &mut lost, &verdicts);
-        calls.flat_map(|call| command_lines.narrowed(&call, &lost)).collect()
-    } else {
-        calls.collect()
+/// Writes the document of all calls to where it is wanted.
+fn json(
+    args: &BuildArgs,
+    wanted: Vec<WantedCalls<'_>>,
+    (output, deliveries): (Option<&Path>, &Deliveries),
+) -> Result<Exit, Failure> {
+    let costs = wanted.iter().map(|wanted| costs(wanted.loaded)).collect::<Result<Vec<Costs>, Failure>>()?;
+    let all: Vec<(WantedCalls<'_>, Costs)> = wanted.into_iter().zip(costs).collect();
+    if let Some(program) = &args.through {
+        return document::through(program, &all);
+    }
+    let Some(output) = output else {
+        return show::print_through(|out| document::write(&all, out).map(drop)).map(|()| Exit::Well);
     };
-    let most = match args.to {
-        ScriptKind::Cmd => cmd::LONGEST - 700,
-        // What Windows starts a program with at most (CreateProcess, lpCommandLine).
-        ScriptKind::Powershell => 32_000,
-        _ => 1 << 20,
-    };
-    let rendering = calls.par_iter().flat_map_iter(|call| command_lines.fitting(call, most));
-    let mut steps = command_lines.exports(&calls, "");
-    steps.par_extend(rendering);
-    if is_guarded(args) {
-        guard(args, loaded, around, &mut steps);
-    }
-    wait_for_frames(plan, &calls, &mut steps);
-    // A script of ours ends a plan by itself, and so do the tasks of a cluster.
-    if is_guarded(args) && (args.through.is_some() || args.to == ScriptKind::Json || args.common.json) {
-        steps.extend(end(args, loaded, &steps));
-    }
-    Ok((steps, broken))
+    let delivery = deliveries.open(output, how(args))?;
+    let written = File::create_new(delivery.staged()).and_then(|mut file| document::write(&all, &mut file));
+    let calls = written.map_err(|error| Failure::machine("write", output, &error))?;
+    delivery.put()?;
+    show::tell(&format!("{} in {}\n", show::counted(calls as i64, "call"), output.display()));
+    Ok(Exit::Well)
 }
 
-/// Lets each movie wait for the calls that write its frames.
-fn wait_for_frames(plan: &Plan, calls: &[Call], steps: &mut [CommandLine]) {
-    let unit = |id: &str| id.split('.').next().unwrap_or(id).to_owned();
-    for movie in calls.iter().filter(|call| call.is_movie(plan)) {
-        let sources = movie.sources(plan);
-        let writers = calls.iter().filter(|call| call.series.iter().any(|at| sources.contains(at)));
-        let writers: BTreeSet<String> = writers.map(|call| unit(&call.id)).collect();
-        let needs: Vec<String> =
-            steps.iter().filter(|step| writers.contains(&unit(&step.id))).map(|step| step.id.clone()).collect();
-        steps.iter_mut().filter(|step| step.id == movie.id).for_each(|step| step.needs.clone_from(&needs));
-    }
-}
-
-/// What `truepath run` has to be told to make the same calls, beside their names.
-fn guard_words(args: &BuildArgs, loaded: &Loaded) -> Vec<String> {
-    let mut common = vec!["run".to_owned(), "-f".to_owned(), paths::from_system(&loaded.sheet)];
-    let lists = [
-        ("--mode", &args.common.mode),
-        ("--set", &args.common.set),
-        ("--camera", &args.common.camera),
-        ("--pass", &args.common.pass),
-    ];
-    for (name, values) in lists {
-        common.extend(values.iter().flat_map(|value| [name.to_owned(), value.clone()]));
-    }
-    for (name, value) in [("--frames", &args.common.frames), ("--scale", &args.common.scale)] {
-        common.extend(value.iter().flat_map(|value| [name.to_owned(), value.clone()]));
-    }
-    if args.is_final {
-        common.push("--final".to_owned());
-    }
-    // A job that is not enabled is only there when it is named.
-    common.extend(args.common.jobs.iter().cloned());
-    // The names of calls depend on it, and somebody may edit the sheet before the last one begins.
-    common.extend(["--chunk".to_owned(), loaded.plan.run.chunk.to_string()]);
-    common
-}
-
-/// Lets `truepath run` make each call: it stages, checks and lands by itself.
-fn guard(args: &BuildArgs, loaded: &Loaded, around: &Surroundings, steps: &mut Vec<CommandLine>) {
-    let common = guard_words(args, loaded);
-    // What stands behind a dot is a part of a call; `run` cuts a call by itself.
-    for step in steps.iter_mut() {
-        step.id.truncate(step.id.find('.').unwrap_or(step.id.len()));
-    }
-    steps.dedup_by(|second, first| second.id == first.id);
-    for step in steps {
-        // Whoever starts several at a time has them share the work; what comes after the plan is not theirs to start.
-        let own = ["--share".to_owned(), "--only".to_owned(), step.id.clone()];
-        step.arguments = common.iter().cloned().chain(own).collect();
-        step.program = paths::from_system(&around.program);
-        step.env.clear();
-        // Its own log is written by the guard.
-        step.log = format!("{}/{}.guard.log", paths::parent(&step.log), step.id);
-        if args.to.cluster().is_none() {
-            step.writes.clear();
-        }
-        step.product = None;
-        step.files.clear();
-    }
-}
-
-/// The call that ends a plan in a queue: it needs all others, whatever became of them.
-fn end(args: &BuildArgs, loaded: &Loaded, steps: &[CommandLine]) -> Option<CommandLine> {
-    let last = steps.last()?;
-    let words = guard_words(args, loaded).into_iter().chain(["--share".to_owned()]);
-    Some(CommandLine {
-        id: "end".to_owned(),
-        kind: CallKind::End,
-        job: String::new(),
-        passes: Vec::new(),
-        frames: Frames::none(),
-        arguments: words.collect(),
-        log: format!("{}/end.guard.log", paths::parent(&last.log)),
-        writes: Vec::new(),
-        needs: steps.iter().map(|step| step.id.clone()).collect(),
-        ..last.clone()
-    })
-}
-
-fn document(built: &[Built<'_>]) -> Result<String, Failure> {
-    let costs = built.iter().map(|own| costs(own.loaded)).collect::<Result<Vec<Costs>, Failure>>()?;
-    let sheets: Vec<_> = built
-        .iter()
-        .zip(&costs)
-        .map(|(own, costs)| script::json::Calls {
-            plan: &own.loaded.plan,
-            adapters: &own.loaded.adapters,
-            steps: &own.steps,
-            costs,
-        })
-        .collect();
-    Ok(script::json::document(&sheets, &Cores))
+/// Whether calls are written as JSON.
+fn is_json(args: &BuildArgs) -> bool {
+    args.to == ScriptKind::Json || args.through.is_some() || args.common.json && args.to.cluster().is_none()
 }
 
 fn body(args: &BuildArgs, built: &[Built<'_>]) -> Result<String, Failure> {
-    if args.to == ScriptKind::Json || args.common.json {
-        return document(built);
-    }
     let [Built { loaded, steps, broken }] = built else {
         return Err(
             Failure::unreadable("a script can hold one sheet").help("build each sheet separately, or use --to json")
@@ -341,8 +242,7 @@ fn ending(args: &BuildArgs) -> &'static str {
         ScriptKind::Cmd => "cmd",
         ScriptKind::Powershell => "ps1",
         ScriptKind::Json => "json",
-        ScriptKind::Slurm => "sbatch",
-        ScriptKind::GridEngine => "qsub.sh",
+        ScriptKind::Slurm | ScriptKind::GridEngine => args.to.cluster().map_or("", |cluster| cluster.extension()),
     }
 }
 
@@ -352,25 +252,10 @@ fn how(args: &BuildArgs) -> (Kind, Over<'static>) {
     (Kind::Text, deliver::over(args.replace, mark))
 }
 
-fn write(path: &Path, body: &str, args: &BuildArgs, deliveries: &Deliveries) -> Result<(), Failure> {
+fn write(path: &Path, body: &[u8], args: &BuildArgs, deliveries: &Deliveries) -> Result<(), Failure> {
     let delivery = deliveries.open(path, how(args))?;
     match ending(args) {
-        "sh" | "sbatch" | "qsub.sh" => delivery.write_program(body.as_bytes()),
-        _ => delivery.write(body.as_bytes()),
+        "json" | "cmd" | "ps1" => delivery.write(body),
+        _ => delivery.write_program(body),
     }
-}
-
-/// Hands the JSON to a program on its standard input.
-fn through(program: &Path, document: &str) -> Result<Exit, Failure> {
-    let failed = |error: std::io::Error| Failure::machine("start", program, &error);
-    let mut child = Command::new(program).stdin(Stdio::piped()).spawn().map_err(failed)?;
-    if let Some(mut input) = child.stdin.take() {
-        // A program that has seen enough may close its input early; its exit code tells.
-        let _ = input.write_all(document.as_bytes());
-    }
-    let status = child.wait().map_err(failed)?;
-    if status.success() {
-        return Ok(Exit::Well);
-    }
-    Err(Failure::new(Cause::Program, format!("{} ended with {status}", program.display())))
 }

@@ -3,10 +3,9 @@
 use std::io::Write;
 use std::path::Path;
 use std::process::{Command, Stdio};
-use std::time::Duration;
 
 use truepath_core::invoke::command_line::CommandLine;
-use truepath_core::invoke::script::cluster::{Cluster, Limits};
+use truepath_core::invoke::script::cluster::{Cluster, SchedulerLimits};
 use truepath_core::plan::Plan;
 use truepath_core::run::meant::Intent;
 use truepath_exec::failure::{Cause, Failure};
@@ -43,18 +42,14 @@ pub fn submit(cluster: &dyn Cluster, path: &Path) -> Result<Exit, Failure> {
 /// How a script begins to say that its plan is under way.
 const UNDER_WAY: &str = "this plan is being rendered";
 
-/// How long the scheduler may think.
-const PATIENCE: Duration = Duration::from_secs(5);
-
 /// What the scheduler takes. Its program is looked for on the path; where it is missing or does not answer, no limit is known.
-pub fn ask(cluster: &dyn Cluster, folder: &Path) -> Limits {
-    let (program, words) = cluster.limits();
-    let said = answer::ask(Path::new(program), &words, folder, (PATIENCE, false));
+pub fn ask(cluster: &dyn Cluster, folder: &Path) -> SchedulerLimits {
+    let said = answer::scheduler(&cluster.limits(), folder);
     said.map(|said| cluster.read_limits(&said.text)).unwrap_or_default()
 }
 
 /// Whether a script is short enough.
-pub fn fits(limits: Limits, text: &str) -> Result<(), Failure> {
+pub fn fits(limits: SchedulerLimits, text: &str) -> Result<(), Failure> {
     let Some((most, called)) = limits.script.filter(|(most, _)| text.len() > *most) else { return Ok(()) };
     let [size, most] = [text.len(), most].map(|bytes| format!("{:.1} MB", bytes as f64 / 1e6));
     let message = format!("the script has {size}, and the scheduler takes {most} ({called})");

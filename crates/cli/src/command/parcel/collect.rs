@@ -14,14 +14,15 @@ use truepath_core::picture::Oddity;
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
 use truepath_core::run::event::{Ended, Event, Started};
-use truepath_core::run::fingerprint::{Fingerprint, UNKNOWN};
+use truepath_core::run::fingerprint::{Fingerprint, RENDERER, UNKNOWN};
 use truepath_core::run::history::{Depth, History, NO_DIGEST, Record, past};
 use truepath_core::template::slug;
 use truepath_core::verify::{State, Verdict};
 use truepath_exec::disk;
 use truepath_exec::failure::{Failure, Trouble};
 use truepath_exec::landing::{Disk, Fate, Landing, Watcher, land, recover, stage};
-use truepath_exec::observe::{Look, Observation};
+use truepath_exec::looking::Looking;
+use truepath_exec::observe::Look;
 use truepath_exec::state::journal::{self, Journal, Opening};
 
 use super::missing::missing;
@@ -115,9 +116,9 @@ pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
 fn again(loaded: &Loaded) -> Result<(Vec<Verdict>, Machine), Failure> {
     let machine = loaded.ground_now()?;
     let told = |_: u64| {};
-    let observation =
-        Observation { plan: &loaded.plan, machine: &machine, look: Look::Heads, beside: &[], told: &told };
-    Ok((observation.all()?, machine))
+    let (plan, state, look) = (&loaded.plan, &loaded.state, Look::Heads);
+    let verdicts = Looking { plan, machine: &machine, state, look, beside: &[], told: &told }.all()?;
+    Ok((verdicts, machine))
 }
 
 /// One parcel. What is wrong with it is its own affair; what this project cannot do ends the call.
@@ -142,12 +143,12 @@ struct Collecting<'c> {
 }
 
 /// What is written down and looked at while the files of one run of the parcel land.
-struct Going<'g> {
+struct ParcelSession<'g> {
     journal: &'g Journal,
     watcher: Watcher,
 }
 
-impl Going<'_> {
+impl ParcelSession<'_> {
     /// Writes down what is odd about a file, and remembers to say it.
     fn tell(&self, series: &str, (frame, odd): (i64, Oddity), told: &mut Told) -> Result<(), Failure> {
         let series = series.to_owned();
@@ -241,7 +242,7 @@ impl Collecting<'_> {
         };
         let packed_as = Fingerprint { parts: packed.made.clone() };
         let differs =
-            packed_as.differences(self.sent.history.made(&record)).into_iter().filter(|own| own.name != VERSION);
+            packed_as.differences(self.sent.history.made(&record)).into_iter().filter(|own| own.name != RENDERER);
         let differs: Vec<String> = differs.map(|own| own.name).collect();
         if !differs.is_empty() {
             told.leave(
@@ -290,7 +291,7 @@ impl Collecting<'_> {
         let of_call = |call: &truepath_core::run::history::PastCall, file: &Sent<'_>| {
             call.landed.iter().any(|(name, frames)| *name == file.packed.own && frames.contains(&file.frame))
         };
-        let mut going = Going { journal: &journal, watcher: Watcher::default() };
+        let mut going = ParcelSession { journal: &journal, watcher: Watcher::default() };
         let mut rest: Vec<&Sent<'_>> = files.iter().collect();
         for call in &session.calls {
             let (own, others): (Vec<&Sent<'_>>, Vec<&Sent<'_>>) =
@@ -341,7 +342,13 @@ impl Collecting<'_> {
     }
 
     /// Lands one file: copied into the stage, compared with what the parcel's journal says, looked through and given its name.
-    fn land(&self, file: &Sent<'_>, call: &str, going: &mut Going<'_>, told: &mut Told) -> Result<bool, Failure> {
+    fn land(
+        &self,
+        file: &Sent<'_>,
+        call: &str,
+        going: &mut ParcelSession<'_>,
+        told: &mut Told,
+    ) -> Result<bool, Failure> {
         let plan: &Plan = &self.loaded.plan;
         let series = plan.output(file.at);
         let (frame, name) = (file.frame, &file.packed.series);
@@ -410,11 +417,9 @@ impl Collecting<'_> {
 
     /// What a file is made of: what its parcel was packed from, by the renderer that was there.
     fn made(&self, file: &Sent<'_>) -> Fingerprint {
-        let there = self.sent.history.made(&file.record).iter().find(|(name, _)| name == VERSION);
-        let version = there.map_or(UNKNOWN.to_owned(), |(_, version)| version.clone());
-        let mut parts = file.packed.here.clone();
-        parts.iter_mut().filter(|(name, _)| name == VERSION).for_each(|(_, own)| own.clone_from(&version));
-        Fingerprint { parts }
+        let there = self.sent.history.made(&file.record).iter().find(|(name, _)| name == RENDERER);
+        let version = there.map_or(UNKNOWN, |(_, version)| version);
+        Fingerprint { parts: file.packed.here.clone() }.with_version(version)
     }
 }
 
@@ -424,6 +429,3 @@ fn sha256(path: &Path) -> std::io::Result<String> {
     std::io::copy(&mut disk::open(path)?, &mut hash)?;
     Ok(hash.finalize().iter().map(|byte| format!("{byte:02x}")).collect())
 }
-
-/// The part of what frames are made of in which machines may differ.
-const VERSION: &str = "renderer version";

@@ -28,12 +28,12 @@ pub struct SentParcel {
     /// What its own journals say.
     pub history: History,
     /// SHA-256 of its files in hexadecimal, by series and frame, where a script has written it down.
-    pub sums: Sums,
+    pub sums: FrameSums,
     _scratch: Option<Scratch>,
 }
 
-/// Sums of files, by series and frame.
-pub type Sums = HashMap<(String, i64), String>;
+/// FrameSums of files, by series and frame.
+pub type FrameSums = HashMap<(String, i64), String>;
 
 /// Opens one. An archive may have been sent again: it is unpacked anew each time, and what comes of that goes with the call.
 pub fn open(path: &Path, loaded: &Loaded) -> Result<SentParcel, Trouble> {
@@ -52,7 +52,7 @@ pub fn open(path: &Path, loaded: &Loaded) -> Result<SentParcel, Trouble> {
     Ok(SentParcel { folder, own, history, sums, _scratch: scratch })
 }
 
-fn read(folder: &Path, path: &Path, loaded: &Loaded) -> Result<(Parcel, History, Sums), Failure> {
+fn read(folder: &Path, path: &Path, loaded: &Loaded) -> Result<(Parcel, History, FrameSums), Failure> {
     let id = description(folder)?.parcel;
     let kept = loaded.state.parcels().join(format!("{id}.json"));
     let own: Option<Parcel> = disk::text(&kept).ok().and_then(|text| serde_json::from_str(&text).ok());
@@ -68,7 +68,7 @@ fn read(folder: &Path, path: &Path, loaded: &Loaded) -> Result<(Parcel, History,
         let message = format!("the journals of {} have {}", path.display(), told_bytes(bytes as f64));
         return Err(Failure::unreadable(message).help("look at what was sent; accept whole files with verify --adopt"));
     }
-    let mut sums = Sums::new();
+    let mut sums = FrameSums::new();
     for (name, _) in journal::list(&state) {
         let text = disk::text(&state.journals().join(&name)).unwrap_or_default();
         for event in event::read(&text) {

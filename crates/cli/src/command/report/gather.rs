@@ -8,11 +8,11 @@ use truepath_core::plan::{Plan, SeriesKind, calls_of, movie_calls};
 use truepath_core::resolve::Job;
 use truepath_core::run::cost::Costs;
 use truepath_core::run::history::{GivenUp, Session};
-use truepath_core::run::outstanding::{outstanding, with_movies};
+use truepath_core::run::outstanding::{advised, outstanding, with_movies};
 use truepath_core::run::tally::SeriesStatus;
 use truepath_core::run::trial::plain;
 use truepath_core::sheet::Existing;
-use truepath_core::verify::{MOVIE, Outcome, State, Verdict};
+use truepath_core::verify::{MOVIE, Outcome, STATES, State, Verdict};
 use truepath_exec::disk;
 use truepath_exec::failure::Failure;
 use truepath_exec::guard;
@@ -23,7 +23,8 @@ use crate::command::status;
 use crate::lower::Surroundings;
 use crate::pipeline::{Loaded, Queue};
 use crate::show::report::{
-    CallPart, CellState, FailurePart, FileCell, FindingPart, MachinePart, MoviePart, Night, SeriesPart, Space, Times,
+    CallPart, CellState, FailurePart, FileCell, FindingPart, MOST_TOLD, MachinePart, MoviePart, Night, SeriesPart,
+    Space, Times,
 };
 use crate::show::status::Stand;
 use crate::show::verdicts::{cut, relative};
@@ -73,10 +74,11 @@ pub fn night(queue: &Queue, common: &Common, around: &Surroundings) -> Result<(N
         space: Space { estimated: Some(0.0), ..Space::default() },
         every: 1,
     };
+    let is_told = night.planned <= MOST_TOLD;
     for (loaded, stand) in queue.sheets.iter().zip(&stands) {
-        let made = made(&loaded.plan, &stand.history.sessions);
+        let made = is_told.then(|| made(&loaded.plan, &stand.history.sessions));
         for row in &stand.rows {
-            night.series.push(series(loaded, row, &made));
+            night.series.push(series(loaded, row, made.as_ref()));
         }
         night.failures.extend(failures(loaded, stand));
         times(&mut night, &loaded.plan, &stand.history.sessions);
@@ -130,7 +132,7 @@ fn made(plan: &Plan, sessions: &[Session]) -> Made {
     made
 }
 
-fn series(loaded: &Loaded, row: &SeriesStatus, made: &Made) -> SeriesPart {
+fn series(loaded: &Loaded, row: &SeriesStatus, made: Option<&Made>) -> SeriesPart {
     let plan = &loaded.plan;
     let own = plan.output(row.verdict.series);
     let (busy, mut width) = (row.busy(), 0);
@@ -138,19 +140,23 @@ fn series(loaded: &Loaded, row: &SeriesStatus, made: &Made) -> SeriesPart {
         width = digits;
         "\u{1}".to_owned()
     });
-    let cell = |shot: Shot| {
+    let planned = &row.verdict.planned;
+    let mut states: Vec<(CellState, Frames)> = STATES
+        .iter()
+        .map(|(_, state)| (CellState::Seen(*state), row.verdict.in_state(*state).minus(&busy).minus(&row.failed)))
+        .collect();
+    states.push((CellState::Running, busy.intersect(planned)));
+    states.push((CellState::Failed, row.failed.minus(&busy).intersect(planned)));
+    states.retain(|(_, frames)| !frames.is_empty());
+    let state = |frame: i64| states.iter().find(|(_, frames)| frames.contains(frame)).map(|(state, _)| *state);
+    let cell = |shot: Shot, made: &Made| {
         let known = made.get(&(own.id.clone(), shot.frame));
-        let state = match shot.state {
-            _ if busy.contains(shot.frame) => CellState::Running,
-            _ if row.failed.contains(shot.frame) => CellState::Failed,
-            state => CellState::Seen(state),
-        };
         let running = row.running.iter().find(|call| call.frames.contains(shot.frame));
         let is_there = !matches!(shot.state, State::Missing);
         FileCell {
             frame: shot.frame,
             number: own.number(shot.frame).value(),
-            state,
+            state: state(shot.frame).unwrap_or(CellState::Seen(shot.state)),
             why: shot.why.unwrap_or_default(),
             seconds: known.filter(|_| is_there).map(|(seconds, _)| *seconds),
             machine: match (running, known) {
@@ -160,6 +166,7 @@ fn series(loaded: &Loaded, row: &SeriesStatus, made: &Made) -> SeriesPart {
             },
         }
     };
+    let cells = made.map(|made| shots(own, &row.verdict).into_iter().map(|shot| cell(shot, made)).collect());
     let mut asked = Vec::new();
     asked.extend(own.size.map(|size| size.to_string()));
     asked.extend(own.file_type.map(|known| known.name.to_owned()));
@@ -173,7 +180,8 @@ fn series(loaded: &Loaded, row: &SeriesStatus, made: &Made) -> SeriesPart {
         pattern: relative(plan, &own.pattern.spelt()),
         asked: asked.join(", "),
         pieces: (relative(plan, &holes).split('\u{1}').map(str::to_owned).collect(), width),
-        cells: shots(own, &row.verdict).into_iter().map(cell).collect(),
+        cells: cells.unwrap_or_default(),
+        states,
     }
 }
 
@@ -261,8 +269,9 @@ fn space(space: &mut Space, loaded: &Loaded, stand: &Stand) {
         for frame in row.verdict.planned.minus(missing).iter() {
             space.there += Path::new(&series.name(frame)).metadata().map_or(0.0, |about| about.len() as f64);
         }
-        if !missing.is_empty() && !row.verdict.is_movie {
-            let each = costs.bytes(series).map(|each| each * missing.count() as f64);
+        let left = advised(&row.verdict);
+        if !left.is_empty() && !row.verdict.is_movie {
+            let each = costs.bytes(series).map(|each| each * left.count() as f64);
             space.estimated = space.estimated.zip(each).map(|(sum, own)| sum + own);
         }
     }

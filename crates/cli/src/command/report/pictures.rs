@@ -1,6 +1,6 @@
 //! The pictures and movies of a report, as large as the page has room for.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::path::{Component, Path, PathBuf};
 
 use base64::Engine;
@@ -60,7 +60,8 @@ struct Pair {
 pub fn fill(page: &Page<'_>, queue: &Queue, (night, verdicts): (&mut Night, &[Vec<Verdict>]), shelf: &mut Shelf) {
     let around = page.around;
     night.movies.clear();
-    let (mut embedded, mut strips) = (0, Vec::new());
+    night.more_books = 0;
+    let (mut embedded, mut pairs, mut count) = (0, Vec::new(), 0);
     for (loaded, verdicts) in queue.sheets.iter().zip(verdicts) {
         for (mut part, path) in gather::movies(loaded, verdicts) {
             if part.state != State::Missing.name() {
@@ -68,21 +69,15 @@ pub fn fill(page: &Page<'_>, queue: &Queue, (night, verdicts): (&mut Night, &[Ve
             }
             night.movies.push(part);
         }
-        strips.push(gallery::of_sheet(loaded, verdicts));
-    }
-    // A job of which nothing is there has nothing to be leafed through.
-    let mut jobs: Vec<String> = Vec::new();
-    for strip in strips.iter().flatten().filter(|own| own.shots.iter().any(|shot| shot.state != State::Missing)) {
-        if jobs.last() != Some(&strip.job) {
-            jobs.push(strip.job.clone());
-        }
-    }
-    night.more_books = jobs.len().saturating_sub(MOST_BOOKS);
-    jobs.truncate(MOST_BOOKS);
-    let mut pairs = Vec::new();
-    for (loaded, mut strips) in queue.sheets.iter().zip(strips) {
-        strips.retain(|strip| jobs.contains(&strip.job));
-        pairs.extend(paired(loaded, strips, page));
+        // A job of which nothing is there has nothing to be leafed through.
+        let is_there = |own: &&Verdict| !own.is_movie && own.in_state(State::Missing).count() < own.planned.count();
+        let there: BTreeSet<usize> =
+            verdicts.iter().filter(is_there).map(|own| loaded.plan.series[own.series].job).collect();
+        night.more_books += there.len().saturating_sub(MOST_BOOKS - count);
+        let there: BTreeSet<usize> = there.into_iter().take(MOST_BOOKS - count).collect();
+        count += there.len();
+        let is_shown = |own: &&Verdict| !own.is_movie && there.contains(&loaded.plan.series[own.series].job);
+        pairs.extend(paired(loaded, gallery::of_sheet(loaded, verdicts.iter().filter(is_shown)), page));
     }
     let there = |pair: &Pair| {
         let own = pair.strip.shots.iter().filter(|shot| shot.state != State::Missing).count();

@@ -153,7 +153,7 @@ fn log_of(args: &RunArgs, jobs: Vec<String>) -> Common {
 
 /// Frames that are there and not as they should be, by series.
 fn kept_lines(loaded: &Loaded, ended: &Result, around: &Surroundings) -> String {
-    let named = [State::Wrong, State::Stale, State::Changed, State::Odd, State::Unproven];
+    let named = [State::Unreadable, State::Wrong, State::Stale, State::Changed, State::Odd, State::Unproven];
     let of = |verdict: &Verdict| {
         let series = loaded.plan.output(verdict.series);
         let own = verdict.findings.iter().filter(|(state, ..)| named.contains(state));

@@ -6,7 +6,8 @@ use std::time::{Duration, Instant};
 use truepath_core::check::Machine;
 use truepath_core::verify::{State, Verdict};
 use truepath_exec::failure::Failure;
-use truepath_exec::observe::{Look, Observation};
+use truepath_exec::looking::Looking;
+use truepath_exec::observe::Look;
 
 use super::agree::times;
 use crate::lower::Surroundings;
@@ -49,11 +50,8 @@ pub fn settled(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, F
 fn looked(loaded: &Loaded, machine: &Machine, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
     let counter = Counter::new("reading files", around.err);
     let told = |files: u64| counter.add(files);
-    let verdicts = observation(loaded, machine, &told).all();
+    let (plan, state, look) = (&loaded.plan, &loaded.state, Look::Trusting);
+    let verdicts = Looking { plan, machine, state, look, beside: &[], told: &told }.all();
     counter.end();
     verdicts
-}
-
-fn observation<'o>(loaded: &'o Loaded, machine: &'o Machine, told: &'o (dyn Fn(u64) + Sync)) -> Observation<'o> {
-    Observation { plan: &loaded.plan, machine, look: Look::Trusting, beside: &[], told }
 }

@@ -26,8 +26,8 @@ use super::progress::span;
 const STYLE: &str = include_str!("report.css");
 const SCRIPT: &str = include_str!("report.js");
 
-/// Files whose names, times and machines go into a page at most.
-const MOST_TOLD: usize = 60_000;
+/// Files whose names, times and machines go into a page at most: of more of them only the state is told.
+pub const MOST_TOLD: i64 = 60_000;
 
 /// What tells a report from any other file.
 pub const MARK: &str = "<meta name=\"generator\" content=\"truepath report\">";
@@ -129,11 +129,9 @@ fn data(night: &Night) -> String {
     let mut words: Vec<&str> = vec![""];
     let mut known: HashMap<&str, usize> = HashMap::from([("", 0)]);
     let mut series = Vec::new();
-    // Of very many files only the state is told.
-    let is_told = night.files() <= MOST_TOLD;
     for part in &night.series {
         let mut cells = Vec::new();
-        for cell in part.cells.iter().filter(|_| is_told) {
+        for cell in &part.cells {
             let mut index = |text| {
                 *known.entry(text).or_insert_with(|| {
                     words.push(text);

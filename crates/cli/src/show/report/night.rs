@@ -1,6 +1,7 @@
 //! What a report tells, as plain data.
 
 use truepath_core::diagnostic::Level;
+use truepath_core::frames::Frames;
 use truepath_core::verify::{Outcome, State};
 
 /// All of it.
@@ -49,8 +50,8 @@ pub struct Night {
 
 impl Night {
     /// All files on the map.
-    pub fn files(&self) -> usize {
-        self.series.iter().map(|part| part.cells.len()).sum()
+    pub fn files(&self) -> i64 {
+        self.series.iter().map(SeriesPart::count).sum()
     }
 }
 
@@ -64,8 +65,17 @@ pub struct SeriesPart {
     pub asked: String,
     /// Pieces of its names: texts, and the width of each frame number between them.
     pub pieces: (Vec<String>, usize),
-    /// Its files in their order.
+    /// Its frames by how their files stand.
+    pub states: Vec<(CellState, Frames)>,
+    /// Its files in their order, where each of them is told.
     pub cells: Vec<FileCell>,
+}
+
+impl SeriesPart {
+    /// How many files it has.
+    pub fn count(&self) -> i64 {
+        self.states.iter().map(|(_, own)| own.count()).sum()
+    }
 }
 
 /// One file on the map.

@@ -10,7 +10,7 @@ use super::super::{clean, counted};
 use super::night::{Book, CellState, Night, PassPart, SeriesPart};
 
 /// Squares of a page at most: beyond that, one stands for several files.
-const MOST_CELLS: usize = 60_000;
+const MOST_CELLS: i64 = 60_000;
 /// Rows of the map and of the table at most.
 const MOST_ROWS: usize = 4_000;
 const MOST_ASKED: usize = 1_000;
@@ -40,10 +40,10 @@ fn line(command: &str) -> Markup {
 }
 
 pub fn left(night: &Night) -> Markup {
-    let count =
-        |state: CellState| night.series.iter().flat_map(|part| &part.cells).filter(|cell| cell.state == state).count();
+    let all = || night.series.iter().flat_map(|part| &part.states);
+    let count = |state: CellState| all().filter(|(own, _)| *own == state).map(|(_, own)| own.count()).sum();
     let states = STATES.iter().map(|(_, state)| CellState::Seen(*state)).chain([CellState::Running, CellState::Failed]);
-    let found: Vec<(CellState, usize)> =
+    let found: Vec<(CellState, i64)> =
         states.map(|state| (state, count(state))).filter(|(_, count)| *count > 0).collect();
     html! {
         section #left aria-labelledby="left-title" {
@@ -78,15 +78,19 @@ fn class(state: CellState) -> &'static str {
     }
 }
 
-/// The gravest state of some cells, and how many there are.
-fn gravest(part: &SeriesPart, each: usize) -> Vec<(CellState, usize)> {
+/// The gravest state of each so many frames.
+fn gravest(part: &SeriesPart, each: i64) -> Vec<CellState> {
     let rank = |state: CellState| match state {
         CellState::Failed => 0,
         CellState::Running => 1,
         CellState::Seen(state) => 2 + STATES.iter().position(|(_, own)| *own == state).unwrap_or(0),
     };
-    let worst = |own: &[super::FileCell]| own.iter().map(|cell| cell.state).min_by_key(|state| rank(*state));
-    part.cells.chunks(each).filter_map(|own| Some((worst(own)?, own.len()))).collect()
+    let of_state =
+        |(state, frames): &(CellState, Frames)| frames.iter().map(|frame| (frame, *state)).collect::<Vec<_>>();
+    let mut all: Vec<(i64, CellState)> = part.states.iter().flat_map(of_state).collect();
+    all.sort_unstable_by_key(|(frame, _)| *frame);
+    let worst = |own: &[(i64, CellState)]| own.iter().map(|(_, state)| *state).min_by_key(|state| rank(*state));
+    all.chunks(usize::try_from(each).unwrap_or(1)).filter_map(worst).collect()
 }
 
 /// What a series comes to, in words.
@@ -94,18 +98,20 @@ fn summary(part: &SeriesPart) -> String {
     let mut words = Vec::new();
     let states = STATES.iter().rev().map(|(_, state)| CellState::Seen(*state));
     for state in states.chain([CellState::Running, CellState::Failed]) {
-        let own: Vec<i64> = part.cells.iter().filter(|cell| cell.state == state).map(|cell| cell.frame).collect();
-        if state == CellState::Seen(State::Good) && !own.is_empty() {
-            words.push(format!("{} good", own.len()));
-        } else if !own.is_empty() {
-            words.push(format!("{} {}", state.name(), super::super::verdicts::cut(&Frames::from_any(own).to_string())));
+        let Some((_, own)) = part.states.iter().find(|(own, frames)| *own == state && !frames.is_empty()) else {
+            continue;
+        };
+        if state == CellState::Seen(State::Good) {
+            words.push(format!("{} good", own.count()));
+        } else {
+            words.push(format!("{} {}", state.name(), super::super::verdicts::cut(&own.to_string())));
         }
     }
     words.join(", ")
 }
 
 pub fn map(night: &Night) -> Markup {
-    let each = night.files().div_ceil(MOST_CELLS).max(1);
+    let each = ((night.files() + MOST_CELLS - 1) / MOST_CELLS).max(1);
     html! {
         section #map aria-labelledby="map-title" {
             h2 #map-title { "Map" }
@@ -116,10 +122,10 @@ pub fn map(night: &Night) -> Markup {
                     h3 { (clean(&part.id)) " " small { (summary(part)) } }
                     div.map data-series=(at) tabindex="0" role="img"
                         aria-label={ (clean(&part.id)) ": " (summary(part)) } {
-                        @for (state, _) in &cells { i class=(class(*state)) {} }
+                        @for state in &cells { i class=(class(*state)) {} }
                     }
-                    @if cells.len() < part.cells.len() {
-                        p.quiet { "Each square is up to " (part.cells.len().div_ceil(cells.len().max(1))) " files, coloured by the worst of them." }
+                    @if each > 1 && part.count() > 1 {
+                        p.quiet { "Each square is up to " (each) " files, coloured by the worst of them." }
                     }
                     output.detail aria-live="polite" {}
                 }

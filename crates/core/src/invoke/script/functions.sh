@@ -14,6 +14,9 @@ began=$(date +%s)
 start=script-$host-$$-$began
 journals=${logs%/*}/journal
 journal=$journals/$host-$began-$$.jsonl
+# In lists of files each has a line, with tabs between its parts.
+tab=$(printf '\t') line='
+'
 failed=0 at=0 there=0 made=0 missing= missed= stopped=no stage= was= interrupted=no all_left= pipe= pipe_in=
 # The call that runs ends first, and what it has finished lands.
 trap 'interrupted=yes' INT TERM HUP
@@ -155,6 +158,15 @@ call() {
   rm -f -- "$log.code"
 }
 
+# ask SERIES PROGRAM ARGUMENTS...: writes down what a renderer says of its version, here where it renders.
+ask() {
+  of_series=$1
+  shift
+  ! command -v timeout >/dev/null 2>&1 || set -- timeout 10 "$@"
+  version=$("$@" 2>&1 </dev/null | LC_ALL=C tr -d '\000-\010\013-\037' | sed -n '/[^[:space:]]/{s/^[[:space:]]*//;s/[[:space:]]*$//;p;q;}')
+  [ -z "$version" ] || tell "{\"event\":\"version\",\"series\":$of_series,\"version\":\"$(as_json "$version" | tr '\t' ' ')\"}"
+}
+
 # render PROGRAM ARGUMENTS...: runs a renderer, and tells from exit code and log which files are finished: all, or those that
 # the log names. Where a program says what it wrote, nothing else is.
 render() {
@@ -215,8 +227,8 @@ fail() {
   [ "$go_on" = yes ] || { stopped=yes; finish; }
 }
 
-# of SERIES TYPE: the files that follow are of this series.
-of() { name=$1 type=$2; }
+# of SERIES TYPE [movie]: the files that follow are of this series; a movie has no frames.
+of() { name=$1 type=$2 kind=${3-}; }
 
 # was BYTES: a file of so many bytes under the next name is to be made again.
 was() { was=$1; }
@@ -302,10 +314,49 @@ is_file() { [ -f "$1" ] && [ ! -L "$1" ] && [ -s "$1" ]; }
 # lose FINAL FRAME WHY: a file that did not come out.
 lose() {
   echo "missing: $1: $3" >&2
-  missed="$missed
-  $1"
+  stands=0
+  ! is_file "$1" || stands=$(($(wc -c <"$1")))
+  missed=$missed$name$tab${kind:-$2}$tab$stands$tab$1$line
   absent=$((absent + 1))
   lost=${lost:+$lost,}$2
+}
+
+# sum_up: the series and frames that were lost and that nobody has brought since, in `listed`; how many they are in `count`.
+sum_up() {
+  listed= count=0 of_last= from= to=
+  while IFS=$tab read -r own_name own_frame stands path; do
+    [ -n "$path" ] || continue
+    if is_file "$path" && [ "$(($(wc -c <"$path")))" -ne "$stands" ]; then
+      there=$((there + 1))
+      continue
+    fi
+    count=$((count + 1))
+    own_name=${own_name#\"} own_name=${own_name%\"}
+    if [ "$own_frame" = movie ]; then
+      end_run
+      listed=${listed:+$listed, }$own_name
+      of_last=
+    elif [ "$own_name" = "$of_last" ] && [ "$own_frame" -eq "$((to + 1))" ]; then
+      to=$own_frame
+    else
+      end_run
+      if [ "$own_name" = "$of_last" ]; then listed=$listed,; else listed="${listed:+$listed, }$own_name "; fi
+      of_last=$own_name from=$own_frame to=$own_frame
+    fi
+  done <<END
+$missing$missed
+END
+  end_run
+}
+
+# end_run: adds neighbouring frames to `listed`.
+end_run() {
+  case $from in
+    '') ;;
+    "$to") listed=$listed$from ;;
+    *) listed=$listed$from-$to ;;
+  esac
+  from=
 }
 
 # is_whole FILE TYPE BYTES: false where the end that a file of this type must have is not there.

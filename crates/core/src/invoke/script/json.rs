@@ -1,11 +1,14 @@
-//! Command lines as JSON, for programs. Written call by call, since there may be a hundred thousand of them.
+//! Command lines as JSON, for programs.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::io::{self, BufWriter, Write};
 
-use serde::Serialize;
+use serde::ser::SerializeSeq;
+use serde::{Serialize, Serializer};
 
 use crate::invoke::command_line::{CallKind, CommandLine, stages};
 use crate::invoke::written::{Spelt, glob};
+use crate::invoke::written_file::FileText;
 use crate::plan::{Adapters, Plan};
 use crate::resolve::paths;
 use crate::run::cost::Costs;
@@ -14,66 +17,141 @@ use crate::threads::{Threads, map};
 /// How every document begins.
 pub const MARK: &str = "{\n  \"truepath\": 1,\n";
 
-/// What is written of one sheet.
-#[derive(Clone, Copy, Debug)]
-pub struct Calls<'c> {
-    /// Its plan.
-    pub plan: &'c Plan,
-    /// The adapters of its calls.
-    pub adapters: &'c Adapters,
-    /// Its calls.
-    pub steps: &'c [CommandLine],
+/// What is known of the sheet whose calls are written.
+pub struct OfSheet<'c> {
+    plan: &'c Plan,
+    adapters: &'c Adapters,
     /// What its frames were measured to cost.
-    pub costs: &'c Costs,
+    costs: &'c Costs,
+    /// The series of each job, by its name.
+    outputs: HashMap<&'c str, Vec<usize>>,
 }
 
-/// The document: every call of some plans.
-#[must_use]
-pub fn document(sheets: &[Calls<'_>], threads: &dyn Threads) -> String {
-    let one = |(own, step): (&'_ Calls<'_>, &'_ CommandLine)| {
-        let Calls { plan, adapters, .. } = *own;
-        let writes = step.writes.iter().map(|write| {
-            let series = plan.output(write.series);
-            let pass = (series.passes.len() == 1).then(|| plan.jobs[series.job].passes[series.passes[0]].label.clone());
-            Writes { series: series.id.clone(), pass, pattern: series.pattern.spelt(), frames: step.frames.to_string() }
-        });
-        let lands = lands(plan, step);
-        let mut folders: BTreeSet<String> = lands.iter().map(|land| paths::parent(&land.to).to_owned()).collect();
-        folders.insert(paths::parent(&step.log).to_owned());
-        CallDocument {
-            id: step.id.clone(),
-            kind: step.kind.name(),
-            folders: folders.into_iter().collect(),
-            stage: stages(step).into_iter().map(str::to_owned).collect(),
-            lands,
-            ok: adapters
-                .get(&step.adapter)
-                .filter(|_| !step.writes.is_empty())
-                .map_or(vec![0], |own| own.exit.good_codes()),
-            job: step.job.clone(),
-            passes: step.passes.clone(),
-            frames: step.frames.to_string(),
-            program: step.program.clone(),
-            arguments: step.arguments.clone(),
-            env: step.env.iter().cloned().collect(),
-            folder: step.folder.clone(),
-            files: step
-                .files
-                .iter()
-                .map(|file| FileDocument { path: file.path.clone(), text: file.text.clone() })
-                .collect(),
-            also: step.globs(false).collect(),
-            keep: step.globs(true).collect(),
-            log: step.log.clone(),
-            writes: writes.collect(),
-            needs: step.needs.clone(),
-            resources: Resources::of(own, step),
+impl<'c> OfSheet<'c> {
+    /// A sheet's plan, the adapters of its calls, and what its frames were measured to cost.
+    #[must_use]
+    pub fn new(plan: &'c Plan, adapters: &'c Adapters, costs: &'c Costs) -> OfSheet<'c> {
+        let mut outputs: HashMap<&str, Vec<usize>> = HashMap::new();
+        for (at, series) in plan.series.iter().enumerate() {
+            outputs.entry(plan.jobs[series.job].name.as_str()).or_default().push(at);
         }
-    };
-    let steps: Vec<(&Calls<'_>, &CommandLine)> =
-        sheets.iter().flat_map(|own| own.steps.iter().map(move |step| (own, step))).collect();
-    let written = map(threads, &steps, |step| serde_json::to_string(&one(*step)).unwrap_or_default());
-    format!("{MARK}  \"calls\": [\n    {}\n  ]\n}}\n", written.join(",\n    "))
+        OfSheet { plan, adapters, costs, outputs }
+    }
+}
+
+/// A document of calls that is written piece by piece: there may be millions, and none is kept.
+pub struct Document<'o> {
+    out: BufWriter<&'o mut dyn Write>,
+    calls: usize,
+}
+
+impl<'o> Document<'o> {
+    /// Begins a document.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn begin(out: &'o mut dyn Write) -> io::Result<Document<'o>> {
+        let mut out = BufWriter::with_capacity(1 << 18, out);
+        write!(out, "{MARK}  \"calls\": [\n    ")?;
+        Ok(Document { out, calls: 0 })
+    }
+
+    /// Writes some calls of a sheet.
+    ///
+    /// # Errors
+    /// When they cannot be written.
+    pub fn calls(&mut self, own: &OfSheet<'_>, steps: &[CommandLine], threads: &dyn Threads) -> io::Result<()> {
+        let written = map(threads, steps, |step| {
+            let mut text = Vec::new();
+            serde_json::to_writer(&mut text, &call(own, step, &step.needs)).map(|()| text)
+        });
+        for text in written {
+            self.next()?;
+            self.out.write_all(&text?)?;
+        }
+        Ok(())
+    }
+
+    /// Writes a call that needs many others, which are told one by one.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn call(&mut self, own: &OfSheet<'_>, step: &CommandLine, needs: &TellNames<'_>) -> io::Result<()> {
+        self.next()?;
+        Ok(serde_json::to_writer(&mut self.out, &call(own, step, TextList(needs)))?)
+    }
+
+    fn next(&mut self) -> io::Result<()> {
+        self.calls += 1;
+        if self.calls > 1 { self.out.write_all(b",\n    ") } else { Ok(()) }
+    }
+
+    /// Ends the document; how many calls it has.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn end(mut self) -> io::Result<usize> {
+        self.out.write_all(b"\n  ]\n}\n")?;
+        self.out.flush()?;
+        Ok(self.calls)
+    }
+}
+
+/// Hands the names of some calls over, one after another.
+pub type TellNames<'n> = dyn Fn(&mut dyn FnMut(&str)) + 'n;
+
+struct TextList<'n>(&'n TellNames<'n>);
+
+impl Serialize for TextList<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut list = serializer.serialize_seq(None)?;
+        let mut written = Ok(());
+        (self.0)(&mut |name| {
+            if written.is_ok() {
+                written = list.serialize_element(name);
+            }
+        });
+        written?;
+        list.end()
+    }
+}
+
+fn call<N>(own: &OfSheet<'_>, step: &CommandLine, needs: N) -> CallDocument<N> {
+    let (plan, adapters) = (own.plan, own.adapters);
+    let writes = step.writes.iter().map(|write| {
+        let series = plan.output(write.series);
+        let pass = (series.passes.len() == 1).then(|| plan.jobs[series.job].passes[series.passes[0]].label.clone());
+        Writes { series: series.id.clone(), pass, pattern: series.pattern.spelt(), frames: step.frames.to_string() }
+    });
+    let lands = lands(plan, step);
+    let mut folders: BTreeSet<String> = lands.iter().map(|land| paths::parent(&land.to).to_owned()).collect();
+    folders.insert(paths::parent(&step.log).to_owned());
+    let file = |file: &FileText| FileDocument { path: file.path.clone(), text: file.text.clone() };
+    CallDocument {
+        id: step.id.clone(),
+        kind: step.kind.name(),
+        folders: folders.into_iter().collect(),
+        stage: stages(step).into_iter().map(str::to_owned).collect(),
+        lands,
+        ok: adapters
+            .get(&step.adapter)
+            .filter(|_| !step.writes.is_empty())
+            .map_or(vec![0], |own| own.exit.good_codes()),
+        job: step.job.clone(),
+        passes: step.passes.clone(),
+        frames: step.frames.to_string(),
+        program: step.program.clone(),
+        arguments: step.arguments.clone(),
+        env: step.env.iter().cloned().collect(),
+        folder: step.folder.clone(),
+        files: step.files.iter().map(file).collect(),
+        also: step.globs(false).collect(),
+        keep: step.globs(true).collect(),
+        log: step.log.clone(),
+        writes: writes.collect(),
+        needs,
+        resources: Resources::of(own, step),
+    }
 }
 
 /// The files of a call on their way to their names, in the order in which they are written.
@@ -94,7 +172,7 @@ fn lands(plan: &Plan, step: &CommandLine) -> Vec<Land> {
 
 /// One call in JSON.
 #[derive(Serialize)]
-struct CallDocument {
+struct CallDocument<N> {
     id: String,
     kind: &'static str,
     job: String,
@@ -116,7 +194,7 @@ struct CallDocument {
     log: String,
     writes: Vec<Writes>,
     lands: Vec<Land>,
-    needs: Vec<String>,
+    needs: N,
     resources: Resources,
 }
 
@@ -141,17 +219,16 @@ struct Resources {
 }
 
 impl Resources {
-    fn of(own: &Calls<'_>, step: &CommandLine) -> Resources {
+    fn of(own: &OfSheet<'_>, step: &CommandLine) -> Resources {
         let cluster = &own.plan.run.cluster;
+        // A call that somebody else guards says which passes it makes, and not where.
         let is_ours = |at: &usize| {
             let series = own.plan.output(*at);
-            let job = &own.plan.jobs[series.job];
-            job.name == step.job && series.passes.iter().any(|pass| step.passes.contains(&job.passes[*pass].label))
+            let passes = &own.plan.jobs[series.job].passes;
+            series.passes.iter().any(|pass| step.passes.contains(&passes[*pass].label))
         };
-        let outputs: Vec<usize> = match step.kind {
-            CallKind::Render => own.plan.outputs().map(|(at, _)| at).filter(is_ours).collect(),
-            _ => Vec::new(),
-        };
+        let of_job = own.outputs.get(step.job.as_str()).filter(|_| step.kind == CallKind::Render);
+        let outputs: Vec<usize> = of_job.into_iter().flatten().copied().filter(is_ours).collect();
         let cost = own.costs.cost(own.plan, &outputs, &step.frames).filter(|cost| cost.files > 0);
         let held = own.adapters.get(&step.adapter).into_iter().flat_map(|own| &own.needs.licences);
         Resources {

@@ -17,7 +17,7 @@ use crate::invoke::written_file::FileText;
 use crate::plan::{Adapters, Plan};
 use crate::resolve::paths;
 use crate::run::event::{Event, SeriesOf};
-use crate::run::fingerprint::Fingerprint;
+use crate::run::fingerprint::{Fingerprint, UNKNOWN};
 
 /// How a script behaves, and what it has to know beside its calls.
 #[derive(Clone, Copy, Debug)]
@@ -45,7 +45,9 @@ impl Script<'_> {
     fn series_line(&self, plan: &Plan, at: usize) -> String {
         let series = plan.output(at);
         // What frames a movie will be made of is not known when its script is built.
-        let made = self.made.get(at).and_then(Option::as_ref).map(|made| made.clone().with_frames_unknown().parts);
+        let made = self.made.get(at).and_then(Option::as_ref).map(|made| made.clone().with_frames_unknown());
+        // What renders where it is sent is asked there.
+        let made = made.map(|made| if self.portable { made.with_version(UNKNOWN) } else { made }.parts);
         let (pattern, shift) = (series.place.clone(), series.shift.0);
         Event::Series(SeriesOf { series: series.id.clone(), pattern, shift, made: made.unwrap_or_default() }).line()
     }

@@ -6,7 +6,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
-use crate::adapter::LANGUAGES;
+use crate::adapter::{Adapter, LANGUAGES};
 use crate::invoke::command_line::{CallKind, CommandLine, Product, stages};
 use crate::invoke::quote::sh::word;
 use crate::invoke::written::Spelt;
@@ -70,7 +70,7 @@ pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, thre
     let (go_on, sums) = (word_of(wish.keep_going), word_of(wish.portable));
     let _ = writeln!(start, "turn={}\ngo_on={go_on}\nsums={sums}\n", wish.turn);
     for (name, number) in &adapters {
-        writer.adapter(&mut start, *number, name);
+        writer.adapter(&mut start, steps, (name, *number));
     }
     start.push_str(&writer.after(&stages));
     for stage in &stages {
@@ -108,20 +108,51 @@ struct Writer<'w> {
 
 impl Writer<'_> {
     /// What is known of an adapter's program, as a function that a call begins with.
-    fn adapter(&self, out: &mut String, number: usize, name: &str) {
+    fn adapter(&self, out: &mut String, steps: &[CommandLine], (name, number): (&str, usize)) {
         let Some(adapter) = self.wish.adapters.get(name) else { return };
         let rule = |text: &Option<String>| word(&text.as_deref().and_then(extended).unwrap_or_default());
         let ok: Vec<String> = adapter.exit.good_codes().iter().map(ToString::to_string).collect();
         let log = &adapter.log;
         let _ = writeln!(
             out,
-            "by_{number}() {{ ok={} wait={} wrote={} fatal={} finished={}; }}",
+            "by_{number}() {{ {}ok={} wait={} wrote={} fatal={} finished={}; }}",
+            self.asked(steps, number, adapter),
             word(&ok.join(" ")),
             rule(&log.wait),
             rule(&log.wrote),
             rule(&log.fatal),
             rule(&log.finished)
         );
+    }
+
+    /// What asks a renderer for its version before its first call, where nobody knows which one will be there.
+    fn asked(&self, steps: &[CommandLine], number: usize, adapter: &Adapter) -> String {
+        let own = |step: &&CommandLine| step.kind == CallKind::Render && step.adapter == adapter.name;
+        let Some(first) = steps.iter().find(own) else { return String::new() };
+        if !self.wish.portable || adapter.unasked || adapter.version.is_empty() {
+            return String::new();
+        }
+        let series: BTreeSet<usize> =
+            steps.iter().filter(own).flat_map(|step| &step.writes).map(|write| write.series).collect();
+        let arguments: Vec<String> = adapter.version.iter().map(|argument| word(argument)).collect();
+        let (series, program) = (word(&self.ids(series.into_iter())), self.program(&first.program));
+        format!(
+            "[ -n \"${{asked_{number}-}}\" ] || {{ asked_{number}=yes; ask {series} {program} {}; }}; ",
+            arguments.join(" ")
+        )
+    }
+
+    /// The names of series as a list of JSON.
+    fn ids(&self, series: impl Iterator<Item = usize>) -> String {
+        format!("[{}]", series.map(|at| json(&self.plan.output(at).id)).collect::<Vec<_>>().join(","))
+    }
+
+    /// A program by its variable, where it has one.
+    fn program(&self, path: &str) -> String {
+        self.bases
+            .iter()
+            .find(|base| base.path == path)
+            .map_or_else(|| self.word(path), |base| format!("\"${}\"", base.name))
     }
 
     /// Commands of the sheet for the end of the plan, and the end itself.
@@ -146,11 +177,13 @@ finish() {
   [ "$failed" -eq 0 ] || outcome=incomplete
   [ "$failed" -ne 130 ] || outcome=interrupted
   if [ "$planned" -gt 0 ]; then
+    sum_up
     [ ! -e "$journal" ] || tell "{\"event\":\"over\",\"landed\":$made,\"missing\":$((planned - there)),\"outcome\":\"$outcome\",\"t\":$(($(date +%s) - began))}"
-    echo "$there of $planned files are there"
-    [ -z "$missing$missed" ] || echo "missing:$missing$missed" >&2
     [ -z "$all_left" ] || echo "perhaps not finished, kept until \`truepath run\` has looked at it:$all_left" >&2
     [ "$stopped" = no ] || [ "$at" -ge "$total" ] || echo "ended at call $at of $total; start it again to go on" >&2
+    rest=$((planned - there - count))
+    [ "$rest" -le 0 ] || listed="${listed:+$listed, and }$rest not rendered"
+    echo "$there of $planned files are there${listed:+; missing: $listed}"
   fi
 "#,
         );
@@ -238,11 +271,7 @@ finish() {
                 let _ = write!(out, " {name}={}", self.word(value));
             }
         }
-        let program = self.bases.iter().find(|base| base.path == step.program);
-        let _ = match program {
-            Some(base) => write!(out, " \"${}\"", base.name),
-            None => write!(out, " {}", self.word(&step.program)),
-        };
+        let _ = write!(out, " {}", self.program(&step.program));
         for argument in &step.arguments {
             let _ = write!(out, " {}", self.word(argument));
         }
@@ -287,7 +316,8 @@ finish() {
         for write in &step.writes {
             let series = self.plan.output(write.series);
             let kind = series.file_type.map_or("-", |known| known.name);
-            let _ = writeln!(out, "of {} {kind}", word(&json(&series.id)));
+            let movie = if step.kind == CallKind::Encode { " movie" } else { "" };
+            let _ = writeln!(out, "of {} {kind}{movie}", word(&json(&series.id)));
             for frame in step.frames.iter() {
                 let name = series.name(frame);
                 if let Some(bytes) = self.wish.broken.get(&(write.series, frame)) {
@@ -303,8 +333,7 @@ finish() {
                 out.push('\n');
             }
         }
-        let ids = step.writes.iter().map(|write| json(&self.plan.output(write.series).id));
-        let ids = format!("[{}]", ids.collect::<Vec<_>>().join(","));
+        let ids = self.ids(step.writes.iter().map(|write| write.series));
         if step.kind == CallKind::Encode {
             // A movie is as new as its frames.
             out.push_str("}\nkept=$again\n[ \"$made\" -eq 0 ] || again=yes\n");

@@ -7,12 +7,12 @@ use crate::frames::Frames;
 use crate::plan::Plan;
 
 use super::Costs;
-use super::samples::Samples;
+use super::samples::Measurements;
 
 /// Frames that may be measured, and what is known of them.
-pub(super) struct Wanted<'w> {
+pub(super) struct Measurable<'w> {
     /// What was measured.
-    pub samples: &'w Samples,
+    pub samples: &'w Measurements,
     /// What is to be rendered.
     pub frames: &'w Frames,
     /// Seconds of a usual frame.
@@ -25,8 +25,8 @@ struct Gap {
     of: usize,
     from: usize,
     to: usize,
-    /// Seconds of the measured frames before and after it.
-    sides: (Option<f64>, Option<f64>),
+    /// Whether a frame before it was measured, and one after it.
+    sides: (bool, bool),
 }
 
 impl Ord for Gap {
@@ -51,29 +51,27 @@ impl PartialEq for Gap {
 impl Eq for Gap {}
 
 /// At most `count` frames, each with the index of what it is of, in the order in which they tell most.
-pub(super) fn choose(all: &[Wanted<'_>], count: usize) -> Vec<(usize, i64)> {
+pub(super) fn choose(all: &[Measurable<'_>], count: usize) -> Vec<(usize, i64)> {
     let lists: Vec<Vec<i64>> = all.iter().map(|own| own.frames.iter().collect()).collect();
     let mut gaps: BinaryHeap<Gap> = BinaryHeap::new();
-    let gap = |of: usize, from: usize, to: usize, sides: (Option<f64>, Option<f64>)| {
+    let gap = |of: usize, from: usize, to: usize, sides: (bool, bool)| {
         // Most may be wrong where the gap is long, more beyond what was measured, most where nothing was. What its sides cost
         // does not count: around one dear frame, many cheap ones would be measured, and their cost taken for that of all.
         let doubt = match sides {
-            (Some(_), Some(_)) => 1.0,
-            (Some(_), None) | (None, Some(_)) => 2.0,
-            (None, None) => 8.0,
+            (true, true) => 1.0,
+            (true, false) | (false, true) => 2.0,
+            (false, false) => 8.0,
         };
         Gap { weight: (to - from) as f64 * all[of].seconds * doubt, of, from, to, sides }
     };
     for (of, (own, list)) in all.iter().zip(&lists).enumerate() {
-        let known = |frame: i64| own.samples.measured(frame);
-        let (mut from, mut before) = (0, own.samples.before(list.first().copied().unwrap_or(0)));
-        for (at, frame) in list.iter().enumerate() {
-            if let Some(seconds) = known(*frame) {
-                gaps.push(gap(of, from, at, (before, Some(seconds))));
-                (from, before) = (at + 1, Some(seconds));
-            }
+        let (Some(first), Some(last)) = (list.first(), list.last()) else { continue };
+        let (mut from, mut before) = (0, own.samples.around(*first).0);
+        for (at, _) in list.iter().enumerate().filter(|(_, frame)| own.samples.has(**frame)) {
+            gaps.push(gap(of, from, at, (before, true)));
+            (from, before) = (at + 1, true);
         }
-        gaps.push(gap(of, from, list.len(), (before, own.samples.after(list.last().copied().unwrap_or(0)))));
+        gaps.push(gap(of, from, list.len(), (before, own.samples.around(*last).1)));
     }
     let mut chosen = Vec::new();
     while chosen.len() < count {
@@ -82,19 +80,14 @@ pub(super) fn choose(all: &[Wanted<'_>], count: usize) -> Vec<(usize, i64)> {
             continue;
         }
         let at = match sides {
-            (Some(_), None) => to - 1,
-            (None, Some(_)) => from,
+            (true, false) => to - 1,
+            (false, true) => from,
             // Not in the very middle: costs that come again every so many frames would all be met, or all be missed.
             _ => from + ((to - from) as f64 * (0.35 + 0.3 * scattered(from, to))) as usize,
         };
-        let seconds = match sides {
-            (Some(a), Some(b)) => f64::midpoint(a, b),
-            (Some(only), None) | (None, Some(only)) => only,
-            (None, None) => all[of].seconds,
-        };
         chosen.push((of, lists[of][at]));
-        gaps.push(gap(of, from, at, (sides.0, Some(seconds))));
-        gaps.push(gap(of, at + 1, to, (Some(seconds), sides.1)));
+        gaps.push(gap(of, from, at, (sides.0, true)));
+        gaps.push(gap(of, at + 1, to, (true, sides.1)));
     }
     chosen
 }
@@ -130,11 +123,19 @@ pub fn rounds(costs: &Costs, plan: &Plan, left: &[Frames], count: usize) -> Vec<
             continue;
         }
         rest -= needed;
-        let middle = frames.chunks(size).nth(usize::try_from(frames.count() / size / 2).unwrap_or(0));
-        let middle = middle.unwrap_or_default();
-        plan.series_of(series.job).for_each(|at| together[at].clone_from(&middle));
+        // Of frames that lie close together, so that nothing else is between them, and far from either end.
+        let new = costs.unmeasured(series, frames);
+        let middle = new.count() / size / 2;
+        let span = |(at, own): &(usize, Frames)| {
+            (own.last().unwrap_or(0) - own.first().unwrap_or(0), (*at as i64 - middle).abs())
+        };
+        let whole = new.chunks(size).enumerate().filter(|(_, own)| own.count() == size);
+        let (_, closest) = whole.min_by_key(span).unwrap_or_default();
+        plan.series_of(series.job).for_each(|at| together[at].clone_from(&closest));
     }
-    for (first, frame) in costs.next_to_measure(plan, &firsts, rest) {
+    let alone: Vec<(usize, Frames)> = firsts.iter().map(|(at, own)| (*at, own.minus(&together[*at]))).collect();
+    let alone: Vec<(usize, &Frames)> = alone.iter().map(|(at, own)| (*at, own)).collect();
+    for (first, frame) in costs.next_to_measure(plan, &alone, rest) {
         let own = plan.series_of(plan.series[first].job);
         own.for_each(|at| single[at] = single[at].union(&Frames::one(frame)));
     }

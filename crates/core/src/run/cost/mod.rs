@@ -13,19 +13,19 @@ use crate::plan::{Plan, Series};
 use super::history::{History, PastCall, Session};
 use super::pace::{Load, Pace};
 use super::trial::plain;
-use choose::Wanted;
-use range::Part;
-use samples::Samples;
+use choose::Measurable;
+use range::Forecast;
+use samples::Measurements;
 
 pub use choose::{Round, rounds};
-pub use range::{ENOUGH, Range};
+pub use range::{CostRange, ENOUGH};
 pub use samples::Basis;
 
 /// What frames were measured to cost.
 #[derive(Clone, Debug, Default)]
 pub struct Costs {
     /// By series.
-    samples: HashMap<String, Samples>,
+    measured: HashMap<String, Measurements>,
     /// Frames that a call of a series renders.
     in_call: HashMap<String, f64>,
     pace: Pace,
@@ -61,6 +61,17 @@ pub struct Cost {
     pub measured: i64,
     /// All its files.
     pub files: i64,
+}
+
+/// What measurements do not tell.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Unknown {
+    /// Nothing of the series was measured.
+    Series,
+    /// These frames lie beyond all that were.
+    Beyond(Frames),
+    /// How much of a call is the start of its program.
+    Start,
 }
 
 impl Costs {
@@ -148,14 +159,14 @@ impl Costs {
             let pixels = known.get(name).map_or(0.0, |series| pixels(series));
             let count = frames.len() as f64;
             self.pace.add(&Load { kind: name.to_owned(), pixels, frames: count }, each * count);
-            self.samples.entry(name.to_owned()).or_default().add(frames, each);
+            self.measured.entry(name.to_owned()).or_default().add(frames, each);
         }
     }
 
     /// Whether anything was measured.
     #[must_use]
     pub fn is_known(&self) -> bool {
-        !self.samples.is_empty()
+        !self.measured.is_empty()
     }
 
     /// Seconds for one frame of a series, in a call as the plan has them: measured, or between its measured neighbours, or by
@@ -166,7 +177,7 @@ impl Costs {
     }
 
     fn in_call_of(&self, series: &Series, frame: i64, frames: f64) -> Option<(f64, Basis)> {
-        if let Some(own) = self.samples.get(&series.id) {
+        if let Some(own) = self.measured.get(&series.id) {
             return own.seconds(frame, frames);
         }
         let load = Load { kind: series.id.clone(), pixels: pixels(series), frames: 1.0 };
@@ -197,15 +208,15 @@ impl Costs {
     /// Between which bounds the time for frames of some series will lie, 19 times in 20. From [`ENOUGH`] measured frames on,
     /// the upper bound is at most four times the lower one.
     #[must_use]
-    pub fn range(&self, plan: &Plan, left: &[(usize, &Frames)]) -> Range {
+    pub fn range(&self, plan: &Plan, left: &[(usize, &Frames)]) -> CostRange {
         let of = |(at, frames): &(usize, &Frames)| {
             let series = plan.output(*at);
-            match self.samples.get(&series.id) {
-                Some(own) => Part::of(own, frames, self.frames_in_call(series)),
-                None => Part::by_pixels(self.cost(plan, &[*at], frames).unwrap_or_default().seconds),
+            match self.measured.get(&series.id) {
+                Some(own) => Forecast::of(own, frames, self.frames_in_call(series)),
+                None => Forecast::by_pixels(self.cost(plan, &[*at], frames).unwrap_or_default().seconds),
             }
         };
-        let parts: Vec<Part> = left.iter().map(of).collect();
+        let parts: Vec<Forecast> = left.iter().map(of).collect();
         range::range(&parts, self.noise(), self.seen(plan, left.iter().map(|(at, _)| *at)))
     }
 
@@ -214,7 +225,7 @@ impl Costs {
     pub fn seen(&self, plan: &Plan, series: impl Iterator<Item = usize>) -> i64 {
         let mut by_job: BTreeMap<usize, f64> = BTreeMap::new();
         for series in series.map(|at| plan.output(at)) {
-            let own = self.samples.get(&series.id).map_or(0.0, Samples::frames);
+            let own = self.measured.get(&series.id).map_or(0.0, Measurements::frames);
             let most = by_job.entry(series.job).or_default();
             *most = most.max(own);
         }
@@ -240,22 +251,48 @@ impl Costs {
     /// Frames of jobs to be measured next, at most so many: those of which least is known, and on which most depends. What is
     /// wanted are series of different jobs, with what is left of each.
     fn next_to_measure(&self, plan: &Plan, left: &[(usize, &Frames)], count: usize) -> Vec<(usize, i64)> {
-        let none = Samples::default();
+        let none = Measurements::default();
         let wanted = |&(at, frames): &(usize, _)| {
             let series = plan.output(at);
             let usual = self.pace.left([&Load { kind: series.id.clone(), pixels: pixels(series), frames: 1.0 }]);
-            let samples = self.samples.get(&series.id).unwrap_or(&none);
-            Wanted { samples, frames, seconds: usual.unwrap_or(1.0) }
+            let samples = self.measured.get(&series.id).unwrap_or(&none);
+            Measurable { samples, frames, seconds: usual.unwrap_or(1.0) }
         };
-        let wanted: Vec<Wanted<'_>> = left.iter().map(wanted).collect();
+        let wanted: Vec<Measurable<'_>> = left.iter().map(wanted).collect();
         choose::choose(&wanted, count).into_iter().map(|(of, frame)| (left[of].0, frame)).collect()
     }
 
-    /// Whether it is known how much of a call of a series is the start of its program. Where calls have one frame, nobody asks.
+    /// What measurements do not tell of what is left of some series, with the series.
     #[must_use]
-    pub fn knows_start(&self, series: &Series) -> bool {
+    pub fn unknown(&self, plan: &Plan, left: &[(usize, &Frames)]) -> Vec<(usize, Unknown)> {
+        let mut all = Vec::new();
+        for (at, frames) in left {
+            let series = plan.output(*at);
+            let Some(own) = self.measured.get(&series.id) else {
+                all.push((*at, Unknown::Series));
+                continue;
+            };
+            let beyond = Frames::from_ascending(frames.iter().filter(|frame| own.is_beyond(*frame)));
+            if !beyond.is_empty() {
+                all.push((*at, Unknown::Beyond(beyond)));
+            }
+            if !self.knows_start(series) {
+                all.push((*at, Unknown::Start));
+            }
+        }
+        all
+    }
+
+    /// Those of some frames of a series that were not measured.
+    fn unmeasured(&self, series: &Series, frames: &Frames) -> Frames {
+        let Some(own) = self.measured.get(&series.id) else { return frames.clone() };
+        Frames::from_ascending(frames.iter().filter(|frame| !own.has(*frame)))
+    }
+
+    /// Whether it is known how much of a call of a series is the start of its program. Where calls have one frame, nobody asks.
+    fn knows_start(&self, series: &Series) -> bool {
         let in_call = self.frames_in_call(series);
-        in_call < 2.0 || self.samples.get(&series.id).is_some_and(|own| own.knows_start(in_call))
+        in_call < 2.0 || self.measured.get(&series.id).is_some_and(|own| own.knows_start(in_call))
     }
 
     /// Weights of calls, for cutting them into parts: seconds where anything was measured, else their frames and files.
@@ -287,31 +324,31 @@ impl Costs {
 /// Seconds until the last of some calls has ended: each begins, in their order, when a worker is free.
 #[must_use]
 pub fn makespan(calls: impl Iterator<Item = f64>, workers: u64) -> f64 {
-    let mut free: BinaryHeap<Reverse<Moment>> = BinaryHeap::new();
+    let mut free: BinaryHeap<Reverse<FreeAt>> = BinaryHeap::new();
     let mut last = 0.0;
     for seconds in calls {
         let idle = (free.len() as u64) < workers.max(1);
         let from = if idle { 0.0 } else { free.pop().map_or(0.0, |at| at.0.0) };
         last = f64::max(last, from + seconds);
-        free.push(Reverse(Moment(from + seconds)));
+        free.push(Reverse(FreeAt(from + seconds)));
     }
     last
 }
 
 /// Seconds since a run began.
 #[derive(Clone, Copy, PartialEq)]
-struct Moment(f64);
+struct FreeAt(f64);
 
-impl Eq for Moment {}
+impl Eq for FreeAt {}
 
-impl PartialOrd for Moment {
-    fn partial_cmp(&self, other: &Moment) -> Option<Ordering> {
+impl PartialOrd for FreeAt {
+    fn partial_cmp(&self, other: &FreeAt) -> Option<Ordering> {
         Some(self.cmp(other))
     }
 }
 
-impl Ord for Moment {
-    fn cmp(&self, other: &Moment) -> Ordering {
+impl Ord for FreeAt {
+    fn cmp(&self, other: &FreeAt) -> Ordering {
         self.0.total_cmp(&other.0)
     }
 }

@@ -2,11 +2,11 @@
 
 use crate::frames::Frames;
 
-use super::samples::{Basis, Samples};
+use super::samples::{Basis, Measurements};
 
 /// Bounds, as factors of what was estimated.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Range {
+pub struct CostRange {
     /// The lower one.
     pub low: f64,
     /// The upper one.
@@ -33,7 +33,7 @@ const MOST_UNSEEN: f64 = 2.0;
 
 /// What is known and guessed of some frames of one series.
 #[derive(Clone, Copy, Debug, Default)]
-pub(super) struct Part {
+pub(super) struct Forecast {
     /// Seconds of frames that were measured themselves.
     known: f64,
     /// Seconds of all others.
@@ -46,10 +46,10 @@ pub(super) struct Part {
     skewed: bool,
 }
 
-impl Part {
+impl Forecast {
     /// What `samples` say of some frames that are rendered in calls of a size.
-    pub(super) fn of(samples: &Samples, frames: &Frames, in_call: f64) -> Part {
-        let (mut part, mut count, mut beyond) = (Part::default(), 0.0, 0.0);
+    pub(super) fn of(samples: &Measurements, frames: &Frames, in_call: f64) -> Forecast {
+        let (mut part, mut count, mut beyond) = (Forecast::default(), 0.0, 0.0);
         for frame in frames.iter() {
             let Some((seconds, basis)) = samples.seconds(frame, in_call) else { continue };
             if basis == Basis::Measured {
@@ -75,19 +75,19 @@ impl Part {
     }
 
     /// Frames of a series of which nothing was measured.
-    pub(super) fn by_pixels(seconds: f64) -> Part {
-        Part { guessed: seconds, doubt: seconds * 0.7, unseen: seconds, ..Part::default() }
+    pub(super) fn by_pixels(seconds: f64) -> Forecast {
+        Forecast { guessed: seconds, doubt: seconds * 0.7, unseen: seconds, ..Forecast::default() }
     }
 }
 
 /// The bounds of all of it together. `noise` is how much frames differ from one time to the next, in parts of themselves;
 /// `seen` is how many frames were measured.
-pub(super) fn range(parts: &[Part], noise: f64, seen: i64) -> Range {
-    let sum = |of: fn(&Part) -> f64| parts.iter().map(of).sum::<f64>();
+pub(super) fn range(parts: &[Forecast], noise: f64, seen: i64) -> CostRange {
+    let sum = |of: fn(&Forecast) -> f64| parts.iter().map(of).sum::<f64>();
     let (known, guessed) = (sum(|part| part.known), sum(|part| part.guessed));
     let all = known + guessed;
     if all <= 0.0 {
-        return Range { low: 1.0, high: 1.0 };
+        return CostRange { low: 1.0, high: 1.0 };
     }
     // What is wrong for one series is wrong for the next in the same way.
     let doubt = (sum(|part| part.doubt) / all).hypot(noise).min(0.9);
@@ -96,15 +96,15 @@ pub(super) fn range(parts: &[Part], noise: f64, seen: i64) -> Range {
     let high = (USUALLY * doubt).exp() + sum(|part| part.unseen) / all;
     let widest = if seen >= ENOUGH { NARROW } else { WIDE };
     let too_wide = ((high / low).ln() / widest.ln()).max(1.0);
-    Range { low: low.powf(1.0 / too_wide), high: high.powf(1.0 / too_wide) }
+    CostRange { low: low.powf(1.0 / too_wide), high: high.powf(1.0 / too_wide) }
 }
 
 #[cfg(test)]
 mod tests {
-    use super::{Part, range};
+    use super::{Forecast, range};
     use crate::frames::Frames;
-    use crate::run::cost::choose::{Wanted, choose};
-    use crate::run::cost::samples::Samples;
+    use crate::run::cost::choose::{Measurable, choose};
+    use crate::run::cost::samples::Measurements;
 
     /// Numbers between 0 and 1, the same each time.
     struct Numbers(u64);
@@ -153,10 +153,10 @@ mod tests {
                 let costs: Vec<f64> =
                     (1..=FRAMES).map(|frame| seconds(profile, frame, seed as i64 % 20, &mut numbers)).collect();
                 let of = |frame: i64| costs[frame as usize - 1];
-                let mut samples = Samples::default();
+                let mut samples = Measurements::default();
                 // In two goes, as somebody does who is not content with the first.
                 for _ in 0..2 {
-                    let wanted = [Wanted { samples: &samples, frames: &all, seconds: 1.0 }];
+                    let wanted = [Measurable { samples: &samples, frames: &all, seconds: 1.0 }];
                     let chosen: Vec<i64> = choose(&wanted, 12).into_iter().map(|(_, frame)| frame).collect();
                     assert_eq!(chosen.len(), 12);
                     for frame in chosen {
@@ -165,9 +165,9 @@ mod tests {
                 }
                 assert_eq!(samples.frames(), 24.0, "no frame is measured twice");
                 let truth: f64 = costs.iter().sum();
-                let mut look = |samples: &Samples, noise: f64, again: f64, which: usize| {
+                let mut look = |samples: &Measurements, noise: f64, again: f64, which: usize| {
                     let estimated: f64 = (1..=FRAMES).filter_map(|frame| Some(samples.seconds(frame, 1.0)?.0)).sum();
-                    let range = range(&[Part::of(samples, &all, 1.0)], noise, 24);
+                    let range = range(&[Forecast::of(samples, &all, 1.0)], noise, 24);
                     assert!(range.high / range.low <= 4.0 + 1e-9, "{profile} {range:?}");
                     let factor = truth * again / estimated;
                     if factor < range.low || factor > range.high {
@@ -187,16 +187,16 @@ mod tests {
 
     #[test]
     fn few_frames_promise_little_and_frames_beyond_them_less() {
-        let mut samples = Samples::default();
+        let mut samples = Measurements::default();
         samples.add(&[1], 2.0);
-        let wide = range(&[Part::of(&samples, &Frames::range(1, 48), 1.0)], 0.12, 1);
+        let wide = range(&[Forecast::of(&samples, &Frames::range(1, 48), 1.0)], 0.12, 1);
         assert!(wide.high / wide.low > 5.0, "{wide:?}");
         for frame in 2..=48 {
             samples.add(&[frame], 2.0);
         }
-        let known = range(&[Part::of(&samples, &Frames::range(1, 48), 1.0)], 0.12, 48);
+        let known = range(&[Forecast::of(&samples, &Frames::range(1, 48), 1.0)], 0.12, 48);
         assert!(known.high / known.low < 1.7, "{known:?}");
-        let beyond = range(&[Part::of(&samples, &Frames::range(49, 240), 1.0)], 0.12, 48);
+        let beyond = range(&[Forecast::of(&samples, &Frames::range(49, 240), 1.0)], 0.12, 48);
         assert!(beyond.high > 2.0 && beyond.high / beyond.low > 3.0, "{beyond:?}");
     }
 }

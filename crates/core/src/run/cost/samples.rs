@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 /// What was measured of the frames of one call.
 #[derive(Clone, Copy, Debug)]
-struct Sample {
+struct Measurement {
     last: i64,
     /// Seconds of one frame, with its share of the start of the program.
     each: f64,
@@ -27,17 +27,19 @@ pub enum Basis {
 
 /// All measurements of one series; no two hold the same frame.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Samples {
+pub(super) struct Measurements {
     /// By the first frame of each.
-    all: BTreeMap<i64, Sample>,
-    /// Seconds that the start of the program takes, each time that two sizes of calls could be compared.
+    all: BTreeMap<i64, Measurement>,
+    /// Seconds that the start of the program takes, each time that two sizes of calls could be compared, the lowest first.
     starts: Vec<f64>,
+    /// Seconds of the shortest call.
+    shortest: Option<f64>,
 }
 
 /// Seconds of a frame as it was measured, and which part of a start is in them.
 type Guess = (f64, f64, Basis);
 
-impl Samples {
+impl Measurements {
     /// Frames of one call took so long each. What was known of them before is forgotten.
     pub(super) fn add(&mut self, frames: &[i64], each: f64) {
         let (Some(first), Some(last)) = (frames.iter().min(), frames.iter().max()) else { return };
@@ -48,11 +50,23 @@ impl Samples {
             let (sum, shares) = alone.iter().fold((0.0, 0.0), |sum, own| (sum.0 + own.0, sum.1 + own.1));
             // The same frames in more calls took longer by the starts of these calls.
             if shares > 1.5 && alone.iter().all(|own| own.2 != Basis::Beyond) {
-                self.starts.push(((sum - each * count) / (shares - 1.0)).max(0.0));
+                let start = ((sum - each * count) / (shares - 1.0)).max(0.0);
+                self.starts.insert(self.starts.partition_point(|own| *own < start), start);
             }
         }
-        self.all.retain(|at, old| old.last < *first || at > last);
-        self.all.insert(*first, Sample { last: *last, each, frames: count });
+        self.shortest = Some(self.shortest.map_or(each * count, |own| own.min(each * count)));
+        self.forget(*first, *last);
+        self.all.insert(*first, Measurement { last: *last, each, frames: count });
+    }
+
+    /// Takes away what holds any frame from one to another. No two hold the same frame, so that what begins before the first
+    /// of them is one at most.
+    fn forget(&mut self, first: i64, last: i64) {
+        let before = self.all.range(..first).next_back().filter(|(_, own)| own.last >= first).map(|(at, _)| *at);
+        let within: Vec<i64> = self.all.range(first..=last).map(|(at, _)| *at).chain(before).collect();
+        for at in within {
+            self.all.remove(&at);
+        }
     }
 
     /// How many frames were measured.
@@ -72,11 +86,9 @@ impl Samples {
 
     /// Seconds that the start of the program takes; none, where that is not known.
     fn start(&self) -> f64 {
-        let mut sorted = self.starts.clone();
-        sorted.sort_by(f64::total_cmp);
-        let usual = sorted.get(sorted.len() / 2).copied().unwrap_or(0.0);
+        let usual = self.starts.get(self.starts.len() / 2).copied().unwrap_or(0.0);
         // No call is shorter than its start.
-        self.all.values().map(|own| own.each * own.frames).fold(usual, f64::min)
+        self.shortest.map_or(usual, |shortest| usual.min(shortest))
     }
 
     /// Seconds of a frame in a call of so many frames: measured, between its measured neighbours, or as its nearest one.
@@ -86,7 +98,7 @@ impl Samples {
     }
 
     fn guess(&self, frame: i64) -> Option<Guess> {
-        let of = |own: &Sample, basis| (own.each, 1.0 / own.frames, basis);
+        let of = |own: &Measurement, basis| (own.each, 1.0 / own.frames, basis);
         let before = self.all.range(..=frame).next_back();
         let after = self.all.range(frame.saturating_add(1)..).next();
         match (before, after) {
@@ -101,25 +113,25 @@ impl Samples {
         }
     }
 
-    /// Seconds of a frame that was measured.
-    pub(super) fn measured(&self, frame: i64) -> Option<f64> {
-        self.guess(frame).filter(|own| own.2 == Basis::Measured).map(|own| own.0)
+    /// Whether a frame was measured.
+    pub(super) fn has(&self, frame: i64) -> bool {
+        self.guess(frame).is_some_and(|own| own.2 == Basis::Measured)
     }
 
-    /// Seconds of the last measured frame before one.
-    pub(super) fn before(&self, frame: i64) -> Option<f64> {
-        self.all.range(..frame).next_back().map(|(_, own)| own.each)
+    /// Whether a frame lies beyond all that were measured.
+    pub(super) fn is_beyond(&self, frame: i64) -> bool {
+        self.guess(frame).is_some_and(|own| own.2 == Basis::Beyond)
     }
 
-    /// Seconds of the first measured frame after one.
-    pub(super) fn after(&self, frame: i64) -> Option<f64> {
-        self.all.range(frame.saturating_add(1)..).next().map(|(_, own)| own.each)
+    /// Whether a frame before this one was measured, and one after it.
+    pub(super) fn around(&self, frame: i64) -> (bool, bool) {
+        (self.all.range(..frame).next().is_some(), self.all.range(frame.saturating_add(1)..).next().is_some())
     }
 
     /// Seconds of a frame of each measured call without its start, by the middle of its frames.
     fn points(&self) -> Vec<(f64, f64)> {
         let start = self.start();
-        let of = |(first, own): (&i64, &Sample)| ((first + own.last) as f64 / 2.0, own.each - start / own.frames);
+        let of = |(first, own): (&i64, &Measurement)| ((first + own.last) as f64 / 2.0, own.each - start / own.frames);
         self.all.iter().map(of).collect()
     }
 

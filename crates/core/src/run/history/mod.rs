@@ -19,6 +19,7 @@ pub use self::away::PutAway;
 pub use self::session::{GivenUp, PastCall, Session};
 use super::event::{Event, Gone, VERSION};
 use super::fingerprint::{Difference, Fingerprint};
+use super::looked::LookedFiles;
 
 /// Bytes of journal that are read at a time.
 const BLOCK: usize = 8 << 20;
@@ -80,6 +81,8 @@ pub struct History {
     pub journals: Vec<(String, u64)>,
     /// The state folder as this machine knows it: paths in journals start there.
     pub state: String,
+    /// What looks at files have found since.
+    pub looked: LookedFiles,
 }
 
 /// How much of a journal is wanted.
@@ -256,15 +259,28 @@ impl History {
         }
     }
 
+    /// The number of what frames are made of.
+    fn made_number(&mut self, made: Vec<(String, String)>) -> u32 {
+        let next = u32::try_from(self.made.len()).unwrap_or(u32::MAX);
+        let number = *self.made_index.entry(made.clone()).or_insert(next);
+        if number == next {
+            self.made.push(made);
+        }
+        number
+    }
+
     fn other(&mut self, journal: &mut Reading, event: Event, depth: Depth) {
         match event {
             Event::Began(began) => journal.session.began = began,
-            Event::Series(of) => {
-                let next = u32::try_from(self.made.len()).unwrap_or(u32::MAX);
-                let made = *self.made_index.entry(of.made.clone()).or_insert(next);
-                if made == next {
-                    self.made.push(of.made.clone());
+            Event::Version { series, version } => {
+                for name in series {
+                    let Some((_, _, made)) = journal.series.get_mut(&name) else { continue };
+                    let parts = self.made[*made as usize].clone();
+                    *made = self.made_number(Fingerprint { parts }.with_version(&version).parts);
                 }
+            }
+            Event::Series(of) => {
+                let made = self.made_number(of.made.clone());
                 let next = journal.patterns.len();
                 let pattern = *journal.patterns.entry(of.pattern.clone()).or_insert(next);
                 journal.series.insert(of.series.clone(), (pattern, Shift(of.shift), made));
@@ -310,6 +326,12 @@ impl History {
             self.oddities.push(odd);
         }
         u32::try_from(at + 1).unwrap_or(0)
+    }
+
+    /// The tag of the run that wrote a landing down.
+    #[must_use]
+    pub fn tag(&self, record: &Record) -> &str {
+        self.sessions.get(record.session as usize).map_or("", |session| &session.began.tag)
     }
 
     /// What was odd about a file when it landed.
@@ -437,7 +459,12 @@ fn bytes(digits: &str) -> Option<[u8; 32]> {
     if digits.is_empty() {
         return Some(NO_DIGEST);
     }
-    let digit = |sign: u8| char::from(sign).to_digit(16).and_then(|digit| u8::try_from(digit).ok());
+    let digit = |sign: u8| match sign {
+        b'0'..=b'9' => Some(sign - b'0'),
+        b'a'..=b'f' => Some(sign - b'a' + 10),
+        b'A'..=b'F' => Some(sign - b'A' + 10),
+        _ => None,
+    };
     let mut all = [0; 32];
     if digits.len() != 64 {
         return None;

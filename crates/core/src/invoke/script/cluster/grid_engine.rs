@@ -3,7 +3,7 @@
 use crate::run::tasks::{ClusterTask, Stage, newest};
 use crate::sheet::ClusterEntry;
 
-use super::{Batch, Cluster, Limits, Question, freed, number_after};
+use super::{Batch, Cluster, Question, SchedulerLimits, freed, number_after};
 
 #[derive(Debug)]
 pub(super) struct GridEngine;
@@ -71,10 +71,10 @@ impl Cluster for GridEngine {
         ("qconf", vec!["-sconf".to_owned()])
     }
 
-    fn read_limits(&self, answer: &str) -> Limits {
+    fn read_limits(&self, answer: &str) -> SchedulerLimits {
         // Zero means none.
         let array = number_after(answer, "max_aj_tasks").filter(|most| *most > 0);
-        Limits { array: array.map(|most| (most, "max_aj_tasks")), script: None }
+        SchedulerLimits { array: array.map(|most| (most, "max_aj_tasks")), script: None }
     }
 
     fn refusals(&self) -> &'static [(&'static str, &'static str)] {

@@ -28,7 +28,7 @@ pub type Question = (&'static str, Vec<String>);
 
 /// What a scheduler takes, as far as it says so.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Limits {
+pub struct SchedulerLimits {
     /// Tasks of an array, and what the scheduler calls that.
     pub array: Option<(usize, &'static str)>,
     /// Bytes of a script, and what the scheduler calls that.
@@ -59,7 +59,7 @@ pub trait Cluster: Sync + std::fmt::Debug {
     /// What shows its limits.
     fn limits(&self) -> Question;
     /// The limits in the answer.
-    fn read_limits(&self, answer: &str) -> Limits;
+    fn read_limits(&self, answer: &str) -> SchedulerLimits;
     /// Parts of its refusals, and what to do about each.
     fn refusals(&self) -> &'static [(&'static str, &'static str)];
     /// The command that stops all jobs of a name.
@@ -244,5 +244,6 @@ if [ "$code" -eq 4 ]; then
   begin render --share
   pass_on
 fi
+[ "$code" -ne 3 ] || echo "given up: \`truepath status\` and \`truepath log\` tell why"
 conclude
 "#;

@@ -3,7 +3,7 @@
 use crate::run::tasks::{ClusterTask, Stage, newest};
 use crate::sheet::ClusterEntry;
 
-use super::{Batch, Cluster, Limits, Question, freed, number_after};
+use super::{Batch, Cluster, Question, SchedulerLimits, freed, number_after};
 
 #[derive(Debug)]
 pub(super) struct Slurm;
@@ -68,12 +68,12 @@ impl Cluster for Slurm {
         ("scontrol", ["show", "config"].map(str::to_owned).to_vec())
     }
 
-    fn read_limits(&self, answer: &str) -> Limits {
+    fn read_limits(&self, answer: &str) -> SchedulerLimits {
         // Places in an array begin at 1 here, and have to be below its size.
         let array = number_after(answer, "MaxArraySize").map(|size| (size.saturating_sub(1).max(1), "MaxArraySize"));
         // Four megabytes are slurm.conf(5)'s own default.
         let script = number_after(answer, "max_script_size").or(array.map(|_| 4 << 20));
-        Limits { array, script: script.map(|size| (size, "max_script_size")) }
+        SchedulerLimits { array, script: script.map(|size| (size, "max_script_size")) }
     }
 
     fn refusals(&self) -> &'static [(&'static str, &'static str)] {

@@ -78,9 +78,13 @@ successors() { waiting | sort -u | grep -xFf "$ids" | grep -vx "$own" | sort -rn
 # free_the_end: where only held tasks of this array are left, they are cancelled: the end of the plan renders what they have not.
 free_the_end() {
   [ -n "$place" ] || return 0
-  left=$(others_of_array)
-  if [ -z "$left" ] || echo "$left" | grep -qvi held; then return 0; fi
-  echo "$left" | while read -r id why; do
+  # Two tasks that end at one moment are both still listed: each has said before that it is over.
+  done_tasks=$task_logs/$submission.over
+  echo "$own$between$place" >>"$done_tasks"
+  held=$(others_of_array | grep -i held)
+  working=$(others_of_array | grep -vi held | while read -r id why; do grep -qxF "$id" "$done_tasks" || echo "$id"; done)
+  if [ -z "$held" ] || [ -n "$working" ]; then return 0; fi
+  echo "$held" | while read -r id why; do
     echo "$id is held ($why) and keeps the end waiting: it is cancelled"
     cancel "$id"
   done
@@ -100,8 +104,8 @@ succeed() {
   waiting=$(successors)
   before=$(echo "$waiting" | sed -n 1p)
   before=${before:-$own}
-  for missing in 1 2; do
-    [ "$missing" -gt "$(($(echo "$waiting" | grep -c .)))" ] || continue
+  for nth in 1 2; do
+    [ "$nth" -gt "$(($(echo "$waiting" | grep -c .)))" ] || continue
     # No node may have so much memory, and no partition so much time.
     after=$(submit last "$factor" failed "$before" 2>/dev/null) || after=$(submit last 1 failed "$before") || return
     before=$after
@@ -113,7 +117,6 @@ conclude() {
   case $code in
     0 | 3) for id in $(successors); do cancel "$id"; done ;;
   esac
-  [ "$code" -ne 3 ] || echo "given up: \`truepath status\` and \`truepath log\` tell why"
   exit "$code"
 }
 

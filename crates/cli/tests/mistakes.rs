@@ -1,0 +1,106 @@
+//! A mistake on the command line: every command says it, shows nothing else, and ends with 2.
+#![cfg(unix)]
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::collections::BTreeMap;
+
+use support::{Project, SMALL};
+
+/// Commands with the options that their `--help` names.
+fn options(project: &Project) -> BTreeMap<String, Vec<String>> {
+    let mut all = BTreeMap::new();
+    let mut open: Vec<Vec<String>> = vec![Vec::new()];
+    while let Some(command) = open.pop() {
+        let words: Vec<&str> = command.iter().map(String::as_str).chain(["--help"]).collect();
+        let help = project.call(&words).ended(0).out;
+        let commands = help.lines().skip_while(|line| *line != "Commands:").skip(1).take_while(|line| !line.is_empty());
+        let names = commands.filter(|line| !line.starts_with("   ")).filter_map(|line| line.split_whitespace().next());
+        open.extend(names.filter(|name| *name != "help").map(|name| [command.clone(), vec![name.to_owned()]].concat()));
+        let named = help.lines().filter(|line| line.trim_start().starts_with('-'));
+        let named = named.filter_map(|line| line.split_whitespace().find(|word| word.starts_with("--")));
+        let named = named.map(|option| option.trim_end_matches(',').to_owned());
+        // Jobs are typed without an option.
+        let jobs =
+            help.lines().any(|line| line.starts_with("Usage:") && line.contains("[JOBS]")).then(|| "JOBS".to_owned());
+        all.insert(command.join(" "), named.chain(jobs).collect());
+    }
+    all
+}
+
+/// What a command needs beside its options.
+const NEEDED: [(&str, &str); 9] = [
+    ("contact", "-o made.png"),
+    ("report", "-o made.html"),
+    ("compare", "crossing crossing"),
+    ("parcel pack", "-o made"),
+    ("parcel collect", "scenes"),
+    ("stack", "crossing -o made.exr"),
+    ("whose", "a.png"),
+    ("log", "crossing"),
+    ("encode", "renders/crossing/crossing_beauty.{frame:4}.png -o made.mp4 --fps 24"),
+];
+
+/// Options that are not those of a sheet: the program of an adapter, the renderer in the box, a movie of a pattern.
+const OTHERS: [(&str, &str); 3] = [("adapter prove", "--"), ("understudy", "--"), ("movie", "--frames")];
+
+/// Mistakes: an option, its value, and what has to be said of it.
+const MISTAKES: [(&str, &str, &str); 14] = [
+    ("--frames", "1-1O", "'1O' is not a frame"),
+    ("--measure", "1-1O", "'1O' is not a frame"),
+    ("--frames", "", "frame"),
+    ("--frames", "9-", "frame"),
+    ("--mode", "drft", "there is no mode `drft`"),
+    ("--set", "sample=3", "unknown key `sample`"),
+    ("--set", "samples=many", "`samples`"),
+    ("--set", "fps=0", "`fps`"),
+    ("--scale", "50%", "`scale` must be a number above 0"),
+    ("--scale", "0", "`scale` must be a number above 0"),
+    ("--scale", "-10", "`scale` must be a number above 0"),
+    ("--camera", "nobody", "no job has the camera `nobody`"),
+    ("JOBS", "nobody", "there is no job `nobody`"),
+    ("--pass", "beatuy", "no job has the pass `beatuy`"),
+];
+
+#[test]
+fn every_command_says_what_is_wrong_with_its_options_and_nothing_else() {
+    let project = Project::with(&format!(
+        "{}\n[modes.draft]\npath = \"{{renders}}/draft/{{job}}.{{frame:4}}.{{ext}}\"\n",
+        SMALL.replace("1-24", "1-2")
+    ));
+    project.say("run").ended(0);
+    let before = project.stamps("");
+    let mut rows = 0;
+    let mut wrong = Vec::new();
+    for (command, options) in options(&project) {
+        let needed = NEEDED.iter().find(|(name, _)| *name == command).map_or("", |(_, words)| words);
+        for (option, value, says) in MISTAKES.iter().filter(|(option, ..)| options.iter().any(|own| own == option)) {
+            if OTHERS.iter().any(|(own, name)| command.starts_with(own) && option.starts_with(name)) {
+                continue;
+            }
+            for json in [false, true] {
+                if json && !options.iter().any(|own| own == "--json") {
+                    continue;
+                }
+                let typed = if *option == "JOBS" { (*value).to_owned() } else { format!("{option}={value}") };
+                let words = command.split(' ').chain(needed.split_whitespace()).chain([typed.as_str()]);
+                let words: Vec<&str> = words.chain(json.then_some("--json")).collect();
+                let said = project.call(&words);
+                let told = if json { &said.out } else { &said.err };
+                let is_document = || {
+                    let document: serde_json::Value = serde_json::from_str(&said.out).unwrap_or_default();
+                    document["findings"].as_array().is_some_and(|all| !all.is_empty())
+                };
+                let is_quiet = if json { is_document() } else { said.out.is_empty() };
+                rows += 1;
+                if said.code != 2 || !is_quiet || !told.contains(says) {
+                    wrong.push(format!("{words:?}: {said:?}"));
+                }
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{} of {rows}:\n{}", wrong.len(), wrong.join("\n"));
+    assert!(rows > 150, "{rows}");
+    assert_eq!(project.stamps(""), before, "nothing was written");
+}
