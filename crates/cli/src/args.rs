@@ -8,8 +8,11 @@ mod running;
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
+use truepath_core::diagnostic;
 use truepath_core::sheet::MOST_WORKERS;
+use truepath_core::sheet::setting::KEYS;
+use truepath_exec::failure::Failure;
 
 pub use building::{BuildArgs, EstimateArgs, ScriptKind};
 pub use looking::{CleanArgs, LooseOptions, VerifyArgs, VerifyForm};
@@ -321,6 +324,9 @@ pub struct CheckArgs {
     /// Apply the fixes that are safe and certain, and show the change
     #[arg(long)]
     pub fix: bool,
+    /// Check each mode as well, one after another
+    #[arg(long, conflicts_with_all = ["mode", "fix"])]
+    pub all_modes: bool,
 }
 
 /// How findings are printed.
@@ -558,4 +564,31 @@ impl LogArgs {
         let (jobs, sheet, mode) = (vec![self.job.clone()], self.sheet.clone(), self.mode.clone());
         Common { jobs, sheet, mode, json: self.json, ..Common::default() }
     }
+}
+
+/// What to say where a setting of a sheet was typed as an option of its own, such as `--samples 2`.
+#[must_use]
+pub fn setting_as_option(error: &clap::Error, typed: impl Iterator<Item = String>) -> Option<Failure> {
+    if error.kind() != clap::error::ErrorKind::UnknownArgument {
+        return None;
+    }
+    let Some(clap::error::ContextValue::String(option)) = error.get(clap::error::ContextKind::InvalidArg) else {
+        return None;
+    };
+    let (name, given) = option.split_once('=').map_or((option.as_str(), None), |(name, value)| (name, Some(value)));
+    let key = name.strip_prefix("--")?.replace('-', "_");
+    let keys: Vec<&str> = KEYS.iter().map(|(known, _)| *known).collect();
+    let key = keys.iter().find(|known| **known == key).copied().or_else(|| diagnostic::usual(&key, &keys))?;
+    let typed: Vec<String> = typed.collect();
+    // Only commands that read a sheet take settings.
+    let command = typed.iter().skip(1).find(|word| !word.starts_with('-'))?;
+    let takes = Cli::command();
+    takes.find_subcommand(command)?.get_arguments().find(|own| own.get_long() == Some("set"))?;
+    let behind = || typed.iter().skip_while(|word| *word != name).nth(1).filter(|word| !word.starts_with('-'));
+    let glued = typed.iter().find_map(|word| word.strip_prefix(name)?.strip_prefix('='));
+    let value = given.or(glued).map(str::to_owned).or_else(|| behind().cloned()).unwrap_or_else(|| "VALUE".to_owned());
+    Some(
+        Failure::unreadable(format!("there is no option {name}: {key} is a setting of the sheet"))
+            .help(format!("write --set {}", truepath_core::invoke::quote::sh::word(&format!("{key}={value}")))),
+    )
 }

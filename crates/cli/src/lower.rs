@@ -108,7 +108,8 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
         user: ["USER", "LOGNAME", "USERNAME"]
             .iter()
             .find_map(|name| variable(name))
-            .map(|name| name.to_string_lossy().into_owned()),
+            .map(|name| name.to_string_lossy().into_owned())
+            .or_else(truepath_exec::process::user),
         host: gethostname::gethostname().to_string_lossy().into_owned(),
         task: task(),
         system: system(),

@@ -29,6 +29,10 @@ fn main() -> std::process::ExitCode {
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => {
+            if let Some(failure) = args::setting_as_option(&error, std::env::args()) {
+                show::failure(&failure);
+                return std::process::ExitCode::from(Exit::Unreadable as u8);
+            }
             // Printing fails only where nobody reads.
             let _ = error.print();
             return std::process::ExitCode::from(if error.use_stderr() { 2 } else { 0 });

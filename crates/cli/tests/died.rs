@@ -244,6 +244,16 @@ fn what_a_killed_run_left_in_stage_lands_only_where_its_log_names_it() {
     }
 }
 
+/// A shell that hears every signal, whatever this test was started with: what is ignored at its start, a shell cannot heed.
+fn heeding(shell: &str) -> Command {
+    if !cfg!(target_os = "linux") {
+        return Command::new(shell);
+    }
+    let mut command = Command::new("env");
+    command.args(["--default-signal=INT,TERM,HUP", shell]);
+    command
+}
+
 #[test]
 fn an_interrupt_of_a_script_loses_no_frame_that_was_said_to_be_finished() {
     let body = "for n in $(seq $first $last); do draw $n; echo \"wrote $(at $n)\"; [ $n -ne 3 ] || { draw 4; touch $home/three; until [ -e $home/go ]; do sleep 0.02; done; }; done";
@@ -253,7 +263,7 @@ fn an_interrupt_of_a_script_loses_no_frame_that_was_said_to_be_finished() {
         for shell in ["sh", "bash", "dash", "zsh"].into_iter().filter(|shell| *shell == "sh" || support::has(shell)) {
             let _ = std::fs::remove_dir_all(project.path("renders"));
             let _ = std::fs::remove_file(project.path("three"));
-            let mut start = Command::new(shell);
+            let mut start = heeding(shell);
             start.arg(project.path("render.sh")).current_dir(project.path("")).process_group(0);
             let script = start.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
             until("three frames", || project.path("three").exists());

@@ -153,7 +153,7 @@ warning[data-squeezed]: the pass `depth` holds data, and jpeg is lossy
    │                      ━━━━━ its values lose precision
    │
    ├ note: same problem in 3 more jobs
-   ╰ help: give the pass a format of its own: type = "exr", bits = "float"
+   ╰ help: give the pass a format of its own: type = "exr", bits = "float", compression = "zip"
 
 1 error, 2 warnings in truepath.toml. Learn more: truepath explain channels-not-held
 "#,
@@ -199,8 +199,11 @@ help: write "cliff"
    │
 13 │ scene = "scenes/arival.gltf"
    │          ━━━━━━━━━━━━━━━━━━ this file does not exist
-   │
-   ╰ help: a relative path starts at the sheet's own folder
+   ╰╴
+help: there is scenes/arrival.gltf
+   ╭╴
+13 │ scene = "scenes/arrival.gltf"
+   ╰╴                  +
 
 1 error in truepath.toml. Learn more: truepath explain scene-missing
 "#,
@@ -434,7 +437,7 @@ help: write "crossing"
         shared: true,
         changes: &[(r#"size = "640x360""#, "size = 640")],
         code: 1,
-        says: r#"error[value-not-understood]: `size` must be text in quotes
+        says: r#"error[value-not-understood]: `size` must be width x height in pixels, such as "1280x720"
    ╭▸ studio.toml:11:8
    │
 11 │ size = 640
@@ -487,11 +490,12 @@ fn ten_mistakes_at_once_are_as_many_blocks_with_errors_first() {
             "error[frame-token-missing]: all 120 frames would be written to one file",
             "error[token-unknown]: there is no token `verison`",
             "warning[frames-outside-scene]: frames 97-120 are outside the scene's span",
+            "warning[linear-in-display-type]: programs read jpeg as display-encoded, and these colours are scene-linear",
             "warning[data-squeezed]: the pass `depth` holds data, and jpeg is lossy",
         ]
     );
     assert!(
-        said.ends_with("9 errors, 2 warnings in truepath.toml. Learn more: truepath explain camera-not-in-scene\n"),
+        said.ends_with("9 errors, 3 warnings in truepath.toml. Learn more: truepath explain camera-not-in-scene\n"),
         "{said}"
     );
     // Whatever can be fixed for certain is fixed in the sheet itself; the shared one is left alone.

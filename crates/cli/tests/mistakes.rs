@@ -104,3 +104,48 @@ fn every_command_says_what_is_wrong_with_its_options_and_nothing_else() {
     assert!(rows > 150, "{rows}");
     assert_eq!(project.stamps(""), before, "nothing was written");
 }
+
+/// Options that name a file to be written; what else they take beside it is in [`NEEDED`].
+const WRITTEN: [&str; 3] = ["--output", "--out", "--report"];
+
+#[test]
+fn a_folder_that_is_not_there_ends_every_command_that_would_write_into_it_with_1() {
+    let project = Project::with(&SMALL.replace("1-24", "1-2"));
+    project.say("run").ended(0);
+    let mut wrong = Vec::new();
+    let mut rows = 0;
+    for (command, options) in options(&project) {
+        // A parcel is a folder, and made with those above it; so are the folders of a stack, which follow from its tokens.
+        if ["parcel", "understudy", "stack"].iter().any(|own| command.starts_with(own)) {
+            continue;
+        }
+        for option in WRITTEN.iter().filter(|option| options.iter().any(|own| own == *option)) {
+            let needed = NEEDED.iter().find(|(name, _)| *name == command).map_or("", |(_, words)| words);
+            let needed = needed.split(" -o ").next().unwrap().trim_start_matches("-o ");
+            let ending = match command.as_str() {
+                "contact" | "compare" => "png",
+                "report" | "run" => "html",
+                "movie" | "encode" => "mp4",
+                _ => "sh",
+            };
+            let needed = if needed.starts_with("made") { "" } else { needed };
+            let pattern = "renders/crossing/crossing_beauty.{frame:4}.png --fps 24";
+            let two = "renders/crossing/crossing_beauty.0001.png renders/crossing/crossing_beauty.0002.png";
+            let needed = match command.as_str() {
+                "movie" | "encode" => pattern,
+                "compare" => two,
+                _ => needed,
+            };
+            let typed = format!("{option}=no/such/made.{ending}");
+            let said = project.say(&format!("{command} {needed} {typed}"));
+            rows += 1;
+            if said.code != 1 || !said.err.contains("there is no folder no/such") {
+                wrong.push(format!("{command} {needed} {typed}: {said:?}"));
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{} of {rows}:\n{}", wrong.len(), wrong.join("\n"));
+    assert!(rows >= 7, "{rows}");
+    assert!(!project.path("no").exists());
+    project.say("explain no-such-check").ended(2);
+}

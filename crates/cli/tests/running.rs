@@ -323,12 +323,13 @@ fn a_renderer_that_tells_nothing_is_landed_from_while_it_runs() {
 
 #[test]
 fn a_renderer_and_its_output_may_end_apart() {
-    let two = SMALL.replace("1-24", "1-2") + "silence = \"500ms\"\nretries = 0\n";
-    let mute = scripted(&two, "[ $1 = --version ] && exit\nexec >&- 2>&-\nsleep 1000");
+    let two = SMALL.replace("1-24", "1-2") + "retries = 0\n";
+    let mute =
+        scripted(&(two.clone() + "silence = \"500ms\"\n"), "[ $1 = --version ] && exit\nexec >&- 2>&-\nsleep 1000");
     let said = mute.say("run").ended(3).err;
     assert!(said.contains("was ended: no output and no new frame for 500ms"), "{said}");
     // Somebody outside of its group who holds its output is not waited for, and ends with its call where the system can.
-    let left = scripted(&two, "setsid sh -c 'echo $$ > pid; exec sleep 40' &\n$RENDER");
+    let left = scripted(&two, "setsid sh -c 'echo $$ > pid; exec sleep 3000' &\n$RENDER");
     let said = left.say("run").ended(0).err;
     assert!(said.ends_with("complete: 2 files as planned\n"), "{said}");
     let pid = std::fs::read_to_string(left.path("pid")).unwrap();

@@ -402,12 +402,12 @@ fn frames_sizes_and_rates_are_taken_as_written() {
 
 #[test]
 fn a_renderer_that_hangs_is_ended_and_commands_run_afterwards() {
-    let project = Project::with(&SMALL.replace(
-        "[run]",
-        "[run]\nsilence = \"400ms\"\nretries = 0\nafter = [[\"sh\", \"-c\", \"echo $0 > outcome.txt\", \"{outcome}\"]]",
-    ));
+    let sheet = SMALL
+        .replace("[run]", "[run]\nretries = 0\nafter = [[\"sh\", \"-c\", \"echo $0 > outcome.txt\", \"{outcome}\"]]");
+    let project = Project::with(&sheet);
     project.say("run --frames 1").ended(0);
     assert_eq!(std::fs::read_to_string(project.path("outcome.txt")).unwrap(), "complete\n");
+    project.write("truepath.toml", sheet.replace("[run]", "[run]\nsilence = \"400ms\""));
     // 64 samples of a large picture take far longer than the sheet allows for a sign of life.
     let said = project.say("run --frames 2 --set size=\"9000x9000\" --set samples=64 --final").ended(3);
     assert!(said.err.contains("no output and no new frame for 400ms"), "{}", said.err);

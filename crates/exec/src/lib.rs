@@ -10,6 +10,7 @@ pub mod record;
 pub mod scheduler;
 pub mod share;
 pub mod state;
+pub mod typed;
 
 use truepath_core::invoke::command_line::CommandLines;
 pub use truepath_disk::{disk, failure, guard, observe, threads};

@@ -11,7 +11,7 @@ pub fn print(path: &Path) -> Result<(), Stop> {
     let (scene, resources) = load::load(path)?;
     let cameras: Vec<&str> = scene.cameras.iter().map(|camera| camera.name.as_str()).collect();
     let facts = json!({
-        "cameras": cameras, "frames": null, "fps": null, "size": null, "seconds": scene.seconds,
+        "cameras": cameras, "frames": null, "fps": null, "size": null, "seconds": scene.keys.map(|(first, last)| [first, last]),
         "passes": ["beauty", "depth", "mask", "normal"], "variables": ["weather"], "resources": resources, "unsaved": null,
     });
     say(std::io::stdout(), &facts.to_string());

@@ -44,8 +44,9 @@ fn loaded(path: &Path) -> Result<(Scene, Vec<String>), Stop> {
             scene.motions.extend(motion(&channel, node, &buffers));
         }
     }
-    let ends = scene.motions.iter().filter_map(|motion| motion.times.last().copied());
-    scene.seconds = ends.filter(|end| end.is_finite()).fold(0.0, f32::max);
+    let times = scene.motions.iter().filter_map(|motion| Some((*motion.times.first()?, *motion.times.last()?)));
+    let moving = times.filter(|(first, last)| first < last && last.is_finite());
+    scene.keys = moving.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)));
     Ok((scene, resources))
 }
 

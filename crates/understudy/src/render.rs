@@ -23,7 +23,10 @@ pub fn render(call: &Call) -> Result<(), Stop> {
     let targets = targets(&call.files.0)?;
     let frames = match &call.frames {
         Some(text) => frames::parse(text)?,
-        None => (1..=((f64::from(scene.seconds) * fps).round() as i64).max(1)).collect(),
+        None => {
+            let (first, last) = scene.keys.unwrap_or_default();
+            (scene.frame(first, fps)..=scene.frame(last, fps)).collect()
+        }
     };
     let side = f64::from(call.samples.clamp(1, 64)).sqrt().ceil() as usize;
     let fog = call.variables.iter().any(|pair| pair == "weather=fog");
@@ -33,8 +36,7 @@ pub fn render(call: &Call) -> Result<(), Stop> {
     let pool =
         rayon::ThreadPoolBuilder::new().num_threads(call.threads).build().map_err(|e| Stop::because("threads", e))?;
     for frame in frames {
-        let seconds = ((frame as f64 - 1.0) / fps).clamp(0.0, f64::from(scene.seconds)) as f32;
-        let world = motion::world(&scene, seconds);
+        let world = motion::world(&scene, scene.time(frame, fps));
         let view = View { camera, world: &world, width, height, side, fog };
         let pixels = pool.install(|| still::draw(&scene, &view, call, frame))?;
         say(std::io::stdout(), &format!("frame {frame}"));

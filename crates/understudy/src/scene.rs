@@ -9,8 +9,23 @@ pub struct Scene {
     pub meshes: Vec<Vec<Primitive>>,
     pub cameras: Vec<Camera>,
     pub motions: Vec<Motion>,
-    /// Length of the longest animation.
-    pub seconds: f32,
+    /// Times of the first and the last key in seconds, of whatever moves.
+    pub keys: Option<(f32, f32)>,
+}
+
+impl Scene {
+    /// The frame on which a key is: `round(seconds x fps)`, one later where the first one is at 0.
+    pub fn frame(&self, seconds: f32, fps: f64) -> i64 {
+        let frame = |seconds: f32| (f64::from(seconds) * fps).round() as i64;
+        frame(seconds) + i64::from(self.keys.is_none_or(|(first, _)| frame(first) == 0))
+    }
+
+    /// The time of a frame, held at both ends.
+    pub fn time(&self, frame: i64, fps: f64) -> f32 {
+        let Some((first, last)) = self.keys else { return 0.0 };
+        let after = (frame - self.frame(first, fps)) as f64 / fps;
+        (f64::from(first) + after).clamp(f64::from(first), f64::from(last)) as f32
+    }
 }
 
 /// A node with its own transform; parents always come before their children.

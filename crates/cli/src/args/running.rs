@@ -37,7 +37,7 @@ impl AnewValues {
 }
 
 /// `run`.
-#[derive(Debug, Args)]
+#[derive(Clone, Debug, Args)]
 pub struct RunArgs {
     #[command(flatten)]
     pub common: Common,
@@ -68,6 +68,9 @@ pub struct RunArgs {
     /// Only export the scenes; render nothing
     #[arg(long, conflicts_with_all = ["share", "only"], help_heading = TOGETHER)]
     pub exports: bool,
+    /// Leave out jobs with mistakes, and render all others
+    #[arg(long, help_heading = "Rendering")]
+    pub skip_faulty: bool,
     /// Do not give up on a job whose first three calls produce nothing
     #[arg(long, help_heading = "Rendering")]
     pub keep_going: bool,
@@ -100,6 +103,7 @@ impl RunArgs {
             order: CallOrder::Sheet,
             share: false,
             exports: false,
+            skip_faulty: false,
             keep_going: false,
             report: None,
             open: false,

@@ -238,7 +238,7 @@ fn tell_or_do(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<Ex
             let frames: Vec<i64> = going.files.iter().map(|(frame, _)| *frame).collect();
             let bytes: u64 = going.files.iter().map(|(_, bytes)| bytes).sum();
             let series = of(going);
-            json!({ "series": series.id, "pattern": series.pattern.spelt(), "frames": Frames::from_any(frames), "bytes": bytes, "why": going.why })
+            json!({ "series": series.id, "pattern": series.pattern.typed(), "frames": Frames::from_any(frames), "bytes": bytes, "why": going.why })
         };
         let folders = list
             .folders
@@ -260,7 +260,7 @@ fn tell_or_do(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<Ex
             let plan = &list.queues[own.plan].sheets[own.sheet].plan;
             let path = match own.files.as_slice() {
                 [(frame, _)] => series.name(*frame),
-                _ => series.pattern.spelt(),
+                _ => series.pattern.typed(),
             };
             let size = told_bytes(bytes as f64);
             out.push_str(&format!(

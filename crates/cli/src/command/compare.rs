@@ -9,6 +9,7 @@ use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths::{self, from_system};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::{Deliveries, Delivery, Kind, Taken};
+use truepath_exec::typed;
 use truepath_pictures::contact;
 use truepath_pictures::pairs::{self, Comparing, Likeness, Side};
 use truepath_pictures::thumbnail::{self, Thumbnail, Wish};
@@ -160,7 +161,7 @@ fn is_files(text: &str) -> bool {
 
 /// Pictures of two patterns, or two pictures.
 fn patterns(args: &CompareArgs, texts: [&String; 2]) -> Result<Sides, Failure> {
-    let patterns = [encode::pattern(texts[0])?, encode::pattern(texts[1])?];
+    let patterns = [typed::pattern(texts[0])?, typed::pattern(texts[1])?];
     let is_one = patterns.iter().all(|pattern| pattern.frame_width().is_none());
     let asked = args.frames.as_deref().map(encode::frames).transpose()?;
     let mut frames = Frames::none();
@@ -168,7 +169,7 @@ fn patterns(args: &CompareArgs, texts: [&String; 2]) -> Result<Sides, Failure> {
         let listed = pattern.split_folder().0.fixed().is_some();
         frames = match (&asked, listed) {
             (Some(asked), _) => asked.clone(),
-            (None, _) => frames.union(&encode::numbers_there(pattern)?),
+            (None, _) => frames.union(&typed::numbers_there(pattern)?),
         };
     }
     let frames = if is_one { Frames::one(1) } else { frames };
@@ -215,7 +216,7 @@ fn folders(folders: [&String; 2]) -> Result<Sides, Failure> {
 
 /// A name as that of a sequence, and its number.
 fn numbered(name: &str) -> (String, i64) {
-    let digits = loose::number(name);
+    let digits = truepath_core::template::foreign::number(name);
     match digits.and_then(|digits| Some((name[digits.clone()].parse().ok()?, digits))) {
         Some((number, digits)) => {
             (format!("{}{{frame:{}}}{}", &name[..digits.start], digits.len(), &name[digits.end..]), number)

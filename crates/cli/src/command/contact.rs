@@ -12,12 +12,12 @@ use truepath_core::verify::{Seen, State};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::{Deliveries, Kind, Taken};
 use truepath_exec::observe::Look;
+use truepath_exec::typed;
 use truepath_pictures::contact::{Cell, Contact, Mark, Row};
 use truepath_pictures::conversion::meant;
 use truepath_pictures::thumbnail::{self, Thumbnail, Wish};
 
 use super::deliver::{self, Beside};
-use super::encode;
 use super::gallery::{self, Shot, Strip};
 use crate::args::{Common, ContactArgs, Rows};
 use crate::exit_code::Exit;
@@ -95,7 +95,7 @@ pub fn is_loose(what: &[String]) -> bool {
 }
 
 fn loose(args: &ContactArgs) -> Result<(String, Vec<Strip>), Failure> {
-    let of = |text: &String| gallery::of_pattern(&encode::pattern(text)?, args.common.frames.as_deref());
+    let of = |text: &String| gallery::of_pattern(&typed::pattern(text)?, args.common.frames.as_deref());
     let strips = args.common.jobs.iter().map(of).collect::<Result<Vec<Strip>, Failure>>()?;
     let title = if let [one] = strips.as_slice() { one.label.clone() } else { "contact sheet".to_owned() };
     Ok((title, strips))

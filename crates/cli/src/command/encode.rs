@@ -15,12 +15,12 @@ use truepath_core::plan::film;
 use truepath_core::resolve::paths::from_system;
 use truepath_core::sheet::{self, Backdrop, Colour, Format, Setting, Size};
 use truepath_core::source::Sources;
-use truepath_core::template::{Lookup, Pattern, Template, Value, expand};
+use truepath_core::template::Template;
 use truepath_core::verify::movie::Planned;
 use truepath_core::verify::{Picture, Seen};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::{self, Delivery, Taken};
-use truepath_exec::process;
+use truepath_exec::{process, typed};
 use truepath_movie::pipe::{self, Unfed};
 use truepath_movie::{Kind, Movie, Source, sound};
 use truepath_pictures::conversion::{Conversion, Data};
@@ -82,7 +82,7 @@ pub fn run(args: &EncodeArgs, around: &Surroundings) -> Result<Exit, Failure> {
 
 /// A movie outside any stage folder, made beside its name.
 fn delivery(args: &EncodeArgs, around: &Surroundings) -> Result<Delivery, Failure> {
-    let patterns = args.patterns.iter().map(|text| pattern(text)).collect::<Result<Vec<_>, _>>()?;
+    let patterns = args.patterns.iter().map(|text| typed::pattern(text)).collect::<Result<Vec<_>, _>>()?;
     let audio = args.options.audio.as_deref();
     let inputs = |taken: &mut Taken| {
         patterns.into_iter().for_each(|pattern| taken.pattern(pattern, deliver::INPUT));
@@ -153,7 +153,7 @@ fn outside(asked: &Asked, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Fail
         audio_codec: asked
             .audio
             .as_ref()
-            .and_then(|_| told::audio_codec(&asked.encoder, asked.container, &asked.format)),
+            .and_then(|_| told::audio_codec(&asked.encoder, (asked.container, asked.codec), &asked.format)),
         format: &asked.format,
         out: &out,
     };
@@ -334,7 +334,7 @@ fn first_picture(source: &Source) -> Option<Picture> {
 
 /// One pattern with what is said of it.
 fn source(args: &EncodeArgs, at: usize, text: &str) -> Result<Source, Failure> {
-    let pattern = pattern(text)?;
+    let pattern = typed::pattern(text)?;
     let of = |list: &[String]| of(list, at);
     let numbers = numbers(args, at, text)?;
     let span = of(&args.span).map(|text| frames(&text)).transpose()?.unwrap_or_else(|| numbers.clone());
@@ -360,46 +360,8 @@ pub fn frames(text: &str) -> Result<Frames, Failure> {
 pub fn numbers(args: &EncodeArgs, at: usize, text: &str) -> Result<Frames, Failure> {
     match of(&args.frames, at) {
         Some(text) => frames(&text),
-        None => numbers_there(&pattern(text)?),
+        None => typed::numbers_there(&typed::pattern(text)?),
     }
-}
-
-/// A path with `{frame}` in it as a pattern.
-pub fn pattern(text: &str) -> Result<Pattern, Failure> {
-    let text = text.replace('\\', "/");
-    let template = Template::parse(&text).map_err(|error| {
-        Failure::unreadable(format!("{text} is not a file pattern: {}", error.message)).help(error.help)
-    })?;
-    if let Some(token) = template.tokens().find(|token| token.name != "frame") {
-        return Err(Failure::unreadable(format!("there is no token `{}` here", token.name))
-            .help("{frame} is the only token here"));
-    }
-    let value = |name: &str| if name == "frame" { Lookup::Value(Value::Frame) } else { Lookup::Unknown };
-    let (pattern, troubles) = expand(&template, &value);
-    if troubles.is_empty() {
-        Ok(pattern)
-    } else {
-        Err(Failure::unreadable(format!("{text} cannot be read as a pattern of names")))
-    }
-}
-
-/// The numbers of the files of a pattern that are there.
-pub fn numbers_there(pattern: &Pattern) -> Result<Frames, Failure> {
-    if pattern.frame_width().is_none() {
-        return Ok(Frames::one(1));
-    }
-    let (folder, file) = pattern.split_folder();
-    let folder = folder.fixed().ok_or_else(|| {
-        Failure::unreadable("frame numbers in folder names are not searched").help("give them: --frames 1-96")
-    })?;
-    let path = if folder.is_empty() { Path::new(".") } else { Path::new(&folder) };
-    let files = truepath_exec::disk::files(path).map_err(|error| Failure::machine("list", path, &error))?;
-    let numbers: Vec<i64> =
-        files.of(&file, &truepath_exec::threads::Cores).into_iter().map(|(_, number)| number.value()).collect();
-    if numbers.is_empty() {
-        return Err(Failure::new(Cause::Refused, format!("no file matches {}", pattern.spelt())));
-    }
-    Ok(Frames::from_any(numbers))
 }
 
 fn colour(text: &str) -> Result<Option<Colour>, Failure> {

@@ -104,7 +104,7 @@ const MOST_MEASURED: usize = 1000;
 
 fn estimate<'e>(args: &EstimateArgs, loaded: &'e Loaded, verdicts: &[Verdict]) -> Result<Estimate<'e>, Failure> {
     let plan = &loaded.plan;
-    let costs = Costs::of(plan, &journal::read(&loaded.state, Depth::Calls)?);
+    let costs = Costs::of(plan, &journal::read(&loaded.state, Depth::Calls)?, &loaded.ground.made_of);
     let lost: Vec<Frames> = verdicts.iter().map(advised).collect();
     let row = |(at, left): (usize, &Frames)| {
         let series = plan.output(at);
@@ -152,10 +152,15 @@ fn words(unknown: &[(usize, Unknown)], plan: &Plan) -> Vec<String> {
         Unknown::Beyond(frames) => Some(format!("{id} {}", cut(&frames.to_string()))),
         _ => None,
     };
+    let scaled = |id: &str, own: &Unknown| match own {
+        Unknown::Scaled(times) => Some(format!("{id} x{}", (times * 100.0).round() / 100.0)),
+        _ => None,
+    };
     let start = |id: &str, own: &Unknown| matches!(own, Unknown::Start).then(|| id.to_owned());
     [
         of("not measured, taken by their pixels", &pixels),
         of("beyond all measured frames", &beyond),
+        of("measured at another size or with other samples, and scaled by pixels and samples", &scaled),
         of("how much of a call is the start of its program", &start),
     ]
     .into_iter()
@@ -215,7 +220,12 @@ fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> Strin
     }
     for run in own.runs.iter().rev().take(3).rev() {
         let at = run.at.get(..16).unwrap_or(&run.at).replace('T', " ");
-        out.push_str(&format!("run of {at}: estimated {}, took {}\n", span(run.estimated), span(run.took)));
+        out.push_str(&format!(
+            "run of {at}: estimated {}, took {} of renderers, {} by the clock\n",
+            span(run.estimated),
+            span(run.took),
+            span(run.wall)
+        ));
     }
     out
 }
@@ -240,7 +250,7 @@ fn document(args: &EstimateArgs, all: &[Estimate<'_>]) -> Value {
     });
     let sum = |of: fn(&(f64, f64, f64)) -> f64| all.iter().map(|own| own.seconds.as_ref().map(of)).sum::<Option<f64>>();
     let runs = all.iter().flat_map(|own| &own.runs);
-    let runs = runs.map(|run| json!({ "at": run.at, "estimated": run.estimated, "took": run.took }));
+    let runs = runs.map(|run| json!({ "at": run.at, "estimated": run.estimated, "took": run.took, "wall": run.wall }));
     json!({
         "truepath": 1,
         "machines": args.machines,

@@ -9,6 +9,8 @@ use std::path::PathBuf;
 use similar::TextDiff;
 use truepath_core::diagnostic::fix::fixed;
 use truepath_core::diagnostic::{Finding, Fix, find};
+use truepath_core::plan::{Plan, Series};
+use truepath_core::template::Pattern;
 
 use crate::args::Common;
 use crate::lower::Surroundings;
@@ -16,6 +18,7 @@ use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show;
 use truepath_exec::failure::Failure;
 use truepath_exec::guard::{Deliveries, Kind, Over};
+use truepath_exec::typed;
 
 /// More rounds than any sheet needs: each of them fixes what the one before has uncovered.
 const ROUNDS: usize = 20;
@@ -29,13 +32,15 @@ pub struct Fixed {
     pub diff: String,
     /// How many remedies were applied.
     pub count: usize,
+    /// Remedies that were left alone, since names of files that are there would change: what each says, and how many files.
+    pub left: Vec<(Finding, u64)>,
     /// The sheets as they are now.
     pub queue: Queue,
 }
 
 /// Fixes the sheets of a call and writes them.
 pub fn fix(common: &Common, around: &Surroundings, offline: bool) -> Result<Fixed, Failure> {
-    let mut call = Fixing { common, around, offline, refused: BTreeSet::new() };
+    let mut call = Fixing { common, around, offline, refused: BTreeSet::new(), left: Vec::new() };
     let mut state = MendState { queue: call.load(&Texts::new())?, texts: Texts::new(), count: 0 };
     let first = originals(&state.queue);
     loop {
@@ -52,6 +57,10 @@ pub fn fix(common: &Common, around: &Surroundings, offline: bool) -> Result<Fixe
             if better.is_some() {
                 break;
             }
+            let orphans = call.orphans(&state, &[one])?;
+            if orphans > 0 {
+                call.left.push((one.finding.clone(), orphans));
+            }
             call.refused.insert((one.finding.message.clone(), one.fix.write.clone()));
         }
         match better {
@@ -67,7 +76,7 @@ pub fn fix(common: &Common, around: &Surroundings, offline: bool) -> Result<Fixe
         // A sheet is nobody's to plan; only the text that was read is replaced.
         Deliveries::default().open(path, (Kind::Text, Over::Text(old)))?.write(new.as_bytes())?;
     }
-    Ok(Fixed { diff, count: state.count, queue: state.queue })
+    Ok(Fixed { diff, count: state.count, left: call.left, queue: state.queue })
 }
 
 /// A remedy that may be applied.
@@ -90,6 +99,8 @@ struct Fixing<'m> {
     offline: bool,
     /// Remedies that bring something new, by what they say and what they write.
     refused: BTreeSet<(String, String)>,
+    /// Remedies under which files that are there would not be found any more, and how many.
+    left: Vec<(Finding, u64)>,
 }
 
 impl Fixing<'_> {
@@ -131,8 +142,23 @@ impl Fixing<'_> {
             let texts = apply(&state.queue, &state.texts, &more.iter().collect::<Vec<_>>());
             state = MendState { queue: self.load(&texts)?, texts, count: state.count + more.len() };
         }
-        Ok(better(&before.queue, &state.queue, wanted).then_some(state))
+        let is_safe = better(&before.queue, &state.queue, wanted) && orphaned(&before.queue, &state.queue) == 0;
+        Ok(is_safe.then_some(state))
     }
+
+    /// How many files that are there would not be found any more with some remedies.
+    fn orphans(&self, before: &MendState, wanted: &[&Remedy]) -> Result<u64, Failure> {
+        let texts = apply(&before.queue, &before.texts, wanted);
+        Ok(orphaned(&before.queue, &self.load(&texts)?))
+    }
+}
+
+/// How many files are there under names that one queue plans and another does not.
+fn orphaned(before: &Queue, after: &Queue) -> u64 {
+    let kept: BTreeSet<&Pattern> = after.plans().flat_map(Plan::outputs).map(|(_, series)| &series.pattern).collect();
+    let mut lost: BTreeMap<&Pattern, &Series> = BTreeMap::new();
+    lost.extend(before.plans().flat_map(Plan::outputs).map(|(_, series)| (&series.pattern, series)));
+    lost.values().filter(|series| !kept.contains(&series.pattern)).map(|series| typed::there(series)).sum()
 }
 
 fn originals(queue: &Queue) -> Texts {
@@ -180,10 +206,19 @@ fn counted(queue: &Queue) -> BTreeMap<DocumentKey, usize> {
 
 /// The change, and a line that counts it.
 pub fn told(fixed: &Fixed, screen: crate::lower::Screen) -> String {
-    if fixed.count == 0 {
+    let mut out = String::new();
+    for (finding, files) in &fixed.left {
+        let files = show::counted(i64::try_from(*files).unwrap_or(i64::MAX), "file");
+        let help = finding.help.as_ref().map(|help| format!(" ({help})")).unwrap_or_default();
+        out.push_str(&format!(
+            "{}: {}{help}\n  not changed: {files} that are there would no longer be found under their names\n",
+            show::paint(screen, show::HEAD, finding.check),
+            finding.message
+        ));
+    }
+    if fixed.count == 0 && fixed.left.is_empty() {
         return "no finding has a certain fix\n\n".to_owned();
     }
-    let mut out = String::new();
     for line in fixed.diff.lines() {
         let style = match line.as_bytes().first() {
             Some(b'+') => show::GOOD,
@@ -192,9 +227,11 @@ pub fn told(fixed: &Fixed, screen: crate::lower::Screen) -> String {
         };
         out.push_str(&format!("{}\n", show::paint(screen, style, line)));
     }
-    out.push_str(&format!(
-        "\n{} applied\n\n",
-        if fixed.count == 1 { "1 fix".to_owned() } else { format!("{} fixes", fixed.count) }
-    ));
+    let applied = match fixed.count {
+        0 => "nothing applied; move or remove those files first, or change the sheet by hand".to_owned(),
+        1 => "1 fix applied".to_owned(),
+        count => format!("{count} fixes applied"),
+    };
+    out.push_str(&format!("\n{applied}\n\n"));
     out
 }

@@ -10,8 +10,9 @@ use truepath_core::sheet::Colour;
 use truepath_core::template::Pattern;
 use truepath_core::verify::{STATES, State, Verdict};
 use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::typed::numbers_there;
 
-use super::encode::{frames, numbers_there};
+use super::encode::frames;
 use crate::pipeline::Loaded;
 
 /// One series, or one pass of it where several share a file.
@@ -144,7 +145,7 @@ pub fn of_pattern(pattern: &Pattern, asked: Option<&str>) -> Result<Strip, Failu
         None => there.first().zip(there.last()).map_or(Frames::none(), |(first, last)| Frames::range(first, last)),
     };
     if wanted.is_empty() {
-        return Err(Failure::new(Cause::Refused, format!("no file matches {}", pattern.spelt())));
+        return Err(Failure::new(Cause::Refused, format!("no file matches {}", pattern.typed())));
     }
     let shot = |frame: i64| {
         let path = pattern.name(Number::new(frame));
@@ -153,7 +154,7 @@ pub fn of_pattern(pattern: &Pattern, asked: Option<&str>) -> Result<Strip, Failu
     };
     let shots: Vec<Shot> = wanted.iter().map(shot).collect();
     Ok(Strip {
-        label: pattern.spelt(),
+        label: pattern.typed(),
         series: String::new(),
         job: String::new(),
         camera: String::new(),

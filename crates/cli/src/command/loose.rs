@@ -7,15 +7,18 @@ use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
 use truepath_core::catalogue::{self, FileType};
 use truepath_core::frames::{Frames, Number};
 use truepath_core::picture::{Asked, Placed, Policy, Row};
-use truepath_core::resolve::paths::{file_name, from_system};
+use truepath_core::resolve::paths::from_system;
 use truepath_core::sheet::Size;
 use truepath_core::template::Pattern;
+use truepath_core::template::foreign::number;
 use truepath_core::verify::{Picture, Seen, State};
 use truepath_exec::disk;
 use truepath_exec::failure::Failure;
 use truepath_media::Looked;
 
-use super::encode::{frames, numbers_there, pattern};
+use truepath_exec::typed::{numbers_there, pattern};
+
+use super::encode::frames;
 use crate::args::{LooseOptions, VerifyArgs, VerifyForm};
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
@@ -159,15 +162,6 @@ pub fn pictures(folder: &Path) -> Result<Vec<(String, &'static FileType)>, Failu
     Ok(found)
 }
 
-/// Where the frame number of a name stands: the last digits before the extension of the file.
-pub fn number(name: &str) -> Option<std::ops::Range<usize>> {
-    let file = name.len() - file_name(name).len();
-    let stem = &name[..name.rfind('.')?.max(file)];
-    let end = stem.rfind(|c: char| c.is_ascii_digit()).map_or(0, |at| at + 1);
-    let start = stem[..end].rfind(|c: char| !c.is_ascii_digit()).map_or(0, |at| at + 1);
-    (end > file).then_some(start.max(file)..end)
-}
-
 /// The sequences and single files of a folder and of those in it. Pictures whose names differ by nothing but the last number in
 /// them are one sequence; every movie is by itself.
 fn sequences(folder: &Path) -> Result<Vec<Set>, Failure> {
@@ -262,7 +256,7 @@ fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Ex
     });
     let found: Vec<Found> = judged.collect();
     let there = Frames::from_any(found.iter().map(|found| found.number).collect());
-    Examined { pattern: set.pattern.spelt(), wanted: set.wanted.clone(), missing: set.wanted.minus(&there), found }
+    Examined { pattern: set.pattern.typed(), wanted: set.wanted.clone(), missing: set.wanted.minus(&there), found }
 }
 
 /// What stands at a path.

@@ -4,12 +4,15 @@ use std::cell::RefCell;
 use std::path::Path;
 
 use truepath_core::diagnostic::nearest;
-use truepath_core::frames::Frames;
+use truepath_core::frames::{Frames, Number};
+use truepath_core::invoke::encode::{Frame, dropped};
 use truepath_core::sheet::GAPS;
 use truepath_core::verify::{Footage, Seen};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::{Kind, Taken};
 use truepath_exec::process::Stops;
+use truepath_exec::typed;
+use truepath_movie::Source;
 
 use super::deliver::{self, Beside};
 use super::encode;
@@ -77,7 +80,7 @@ fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Ex
         return Err(Failure::unreadable("-o needs patterns of pictures")
             .help("truepath movie 'shots/ferry.{frame:4}.png' --fps 24 -o ferry.mp4"));
     }
-    let patterns = args.common.jobs.iter().map(|text| encode::pattern(text)).collect::<Result<Vec<_>, _>>()?;
+    let patterns = args.common.jobs.iter().map(|text| typed::pattern(text)).collect::<Result<Vec<_>, _>>()?;
     let audio = args.options.audio.as_deref();
     let inputs = |taken: &mut Taken| {
         patterns.into_iter().for_each(|pattern| taken.pattern(pattern, deliver::INPUT));
@@ -115,7 +118,22 @@ fn made_at(args: &MovieArgs, part: &Path, around: &Surroundings) -> Result<Box<F
     };
     let made = encode::make(&asked, &told);
     counter.into_inner().1.end();
-    made.and_then(|()| looked(&asked, part))
+    let footage = made.and_then(|()| looked(&asked, part))?;
+    let over = args.options.over.is_some();
+    let shown = asked.movie.sources.iter().filter_map(seen);
+    if let Some(dropped) = dropped((asked.codec, &asked.format), (over, asked.movie.conversion.colour), shown) {
+        show::tell(&format!("{}: {dropped} ({})\n", show::state(around.err, show::ODD, "note"), asked.codec.title));
+    }
+    Ok(footage)
+}
+
+/// What the frames of a part of a movie hold, by the first of them.
+fn seen(source: &Source) -> Option<Frame> {
+    let path = source.pattern.name(Number::new(source.numbers.first()?));
+    match truepath_media::probe(Path::new(&path)).ok()? {
+        Seen::Whole(picture) => Some(Frame { channels: picture.channels, bits: picture.bits, colour: source.colour }),
+        _ => None,
+    }
 }
 
 /// Does some work; an interrupt ends this process at once, once `leave` has removed what the work has made so far.

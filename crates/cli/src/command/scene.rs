@@ -56,7 +56,7 @@ fn document(path: &Path, read: &load::Read, missing: &[String], fps: Option<Fps>
     let facts = &read.facts;
     json!({
         "path": std::path::absolute(path).unwrap_or_else(|_| path.to_owned()), "source": read.source, "damaged": read.damaged,
-        "cameras": facts.cameras, "frames": frames(facts, fps), "seconds": facts.seconds, "fps": facts.fps.map(|fps| fps.to_string()),
+        "cameras": facts.cameras, "frames": frames(facts, fps), "seconds": facts.length(), "fps": facts.fps.map(|fps| fps.to_string()),
         "size": facts.size.map(|size| size.to_string()), "passes": facts.passes, "resources": facts.files().collect::<Vec<_>>(), "missing": missing,
         "variables": facts.variables, "unsaved": facts.unsaved,
         "products": facts.products.iter().map(product).collect::<Vec<_>>(),
@@ -83,7 +83,7 @@ fn text(path: &Path, read: &load::Read, missing: &[String], (fps, around): (Opti
     if let Some(why) = &read.damaged {
         out.push_str(&format!("  {} {why}\n", state(screen, show::BAD, "cannot be read:")));
     }
-    let length = match (frames(facts, fps), facts.seconds) {
+    let length = match (frames(facts, fps), facts.length()) {
         (Some(frames), _) => frames,
         (None, Some(seconds)) => format!("{seconds} seconds; add --fps to see frames"),
         (None, None) => unknown(),

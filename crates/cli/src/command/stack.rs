@@ -118,7 +118,7 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
     let Pile { loaded, job, passes, .. } = pile;
     let refused = |message: String| Failure::new(Cause::Refused, message);
     if let Some((series, _)) = passes.iter().find(|(series, _)| series.passes.len() > 1) {
-        return Err(refused(format!("the passes of {} are already in one file: {}", job.name, series.pattern.spelt())));
+        return Err(refused(format!("the passes of {} are already in one file: {}", job.name, series.pattern.typed())));
     }
     if passes.len() < 2 {
         return Err(refused(format!("{} has only one pass here", job.name)).help("name jobs with two passes or more"));
@@ -142,7 +142,7 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
         };
         return Err(unreadable(&why).help("`truepath names --tokens` lists the tokens"));
     }
-    let spelt = pattern.spelt();
+    let spelt = pattern.typed();
     let extension = spelt.rsplit_once('.').map_or("", |(_, extension)| extension);
     let form = Form::of(extension).ok_or_else(|| {
         let known: Vec<String> = FORMS.iter().map(|(_, what, own)| format!(".{} is {what}", own[0])).collect();
@@ -282,7 +282,7 @@ fn text(pile: &Pile<'_>, done: &Done, around: &Surroundings) -> String {
     let screen = around.out;
     let frames = |list: &[i64]| verdicts::cut(&Frames::from_any(list.to_vec()).to_string());
     let passes: Vec<String> = pile.passes.iter().map(|(series, _)| pile.loaded.plan.labels(series).join("+")).collect();
-    let pattern = pile.out.as_ref().map(|(pattern, _)| pattern.spelt()).unwrap_or_default();
+    let pattern = pile.out.as_ref().map(|(pattern, _)| pattern.typed()).unwrap_or_default();
     let pattern = verdicts::relative(&pile.loaded.plan, &pattern);
     let mut out = format!("{}: {}\n  {pattern}\n", paint(screen, HEAD, &pile.job.name), passes.join(", "));
     let mut line = |word: &str, text: String| out.push_str(&format!("  {word:10}  {text}\n"));
@@ -314,7 +314,7 @@ fn document(pile: &Pile<'_>, done: &Done) -> Value {
         let pass = &job.passes[series.passes[0]];
         let kind = PASS_KINDS.iter().find(|(_, kind)| *kind == pass.kind).map(|(name, _)| *name);
         json!({
-            "pass": pass.label, "kind": kind, "pattern": series.pattern.spelt(), "type": series.file_type.map(|known| known.name),
+            "pass": pass.label, "kind": kind, "pattern": series.pattern.typed(), "type": series.file_type.map(|known| known.name),
             "bits": series.bits.map(|bits| bits.to_string()), "channels": series.channels.map(|channels| channels.to_string()),
             "colour": pass.colour.map(|colour| colour.to_string()), "layers": pile.loaded.plan.labels(series),
             "frames": series.frames.as_ref().map(ToString::to_string), "whole": verdict.in_any(&WHOLE).to_string(),
@@ -324,7 +324,7 @@ fn document(pile: &Pile<'_>, done: &Done) -> Value {
         let list = |frames: &[i64]| Frames::from_any(frames.to_vec()).to_string();
         let failed = done.failed.iter().map(|(frame, why)| json!({ "frame": frame, "why": why }));
         json!({
-            "pattern": pattern.spelt(), "written": list(&done.made), "unchanged": list(&done.kept), "different": list(&done.other),
+            "pattern": pattern.typed(), "written": list(&done.made), "unchanged": list(&done.kept), "different": list(&done.other),
             "failed": failed.collect::<Vec<_>>(), "skipped": missing(pile).to_string(),
         })
     });

@@ -60,7 +60,8 @@ fn picture(known: &FileType) -> Value {
     json!({
         "name": known.name, "title": known.title, "extensions": known.extensions,
         "bits": listed(known.bits), "channels": listed(known.channels), "layers": known.layers,
-        "compressions": known.compressions, "quality": known.quality, "lossy": known.lossy,
+        "compressions": known.compressions, "lossy_compressions": known.lossy_compressions,
+        "quality": known.quality, "lossy": known.lossy,
         "pixels": match known.light {
             Light::Linear => "scene-linear",
             Light::Display => "display-encoded",
@@ -88,7 +89,7 @@ fn moving(known: &Codec) -> Value {
     json!({
         "name": known.name, "title": known.title, "containers": holders.map(|holder| holder.name).collect::<Vec<_>>(),
         "bits": listed(known.bits), "chroma": known.chroma, "size_in_steps_of": multiples,
-        "alpha": known.alpha, "lossless": known.lossless, "quality": known.quality,
+        "alpha": known.alpha, "lossless": known.lossless, "master": known.master, "quality": known.quality,
         "smallest": format!("{}x{}", known.smallest.0, known.smallest.1), "largest": known.largest,
         "most_pixels": known.most_pixels, "source": known.source,
     })
@@ -130,7 +131,13 @@ fn overview(around: &Surroundings) -> String {
     let mut out = String::new();
     let flag = |flag: bool, word: &str| if flag { word.to_owned() } else { String::new() };
     let rows = PICTURES.iter().map(|known| {
-        let more = [flag(known.layers, "layers"), flag(known.quality, "quality"), flag(known.lossy, "lossy")];
+        let some_lossy = !known.lossy && !known.lossy_compressions.is_empty();
+        let more = [
+            flag(known.layers, "layers"),
+            flag(known.quality, "quality"),
+            flag(known.lossy, "lossy"),
+            flag(some_lossy, "some lossy"),
+        ];
         vec![
             known.name.to_owned(),
             known.title.to_owned(),

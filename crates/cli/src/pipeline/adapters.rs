@@ -1,5 +1,6 @@
 //! Adapters: where their texts are, which are like which, and which variant fits the program on this machine.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use truepath_core::adapter::{self, Adapter, Layer};
@@ -119,8 +120,14 @@ impl<'s> Shelf<'s> {
 }
 
 /// Puts the variant that fits the program on this machine in place of each adapter that has variants for versions. Where
-/// the program is not here or may not be asked, the adapter stays as it is.
-pub(super) fn fit(adapters: &mut Adapters, used: &[String], places: &Places<'_>, state: &StateFolder) {
+/// the program is not here or may not be asked, the adapter stays as it is. Versions that fit no variant are returned, by adapter.
+pub(super) fn fit(
+    adapters: &mut Adapters,
+    used: &[String],
+    places: &Places<'_>,
+    state: &StateFolder,
+) -> BTreeMap<String, String> {
+    let mut unfit = BTreeMap::new();
     for name in used {
         let Some(own) = adapters.get(name) else { continue };
         if own.unasked || own.variants.iter().all(|variant| variant.matches.is_none()) {
@@ -128,9 +135,13 @@ pub(super) fn fit(adapters: &mut Adapters, used: &[String], places: &Places<'_>,
         }
         let Ok(program) = program(own, places) else { continue };
         let Some(version) = record::version(own, &program, (&state.facts(), places.folder)) else { continue };
-        let Some(variant) = own.variants.iter().find(|variant| variant.is_for(&version)) else { continue };
+        let Some(variant) = own.variants.iter().find(|variant| variant.is_for(&version)) else {
+            unfit.insert(name.clone(), version);
+            continue;
+        };
         tracing::info!(adapter = %name, variant = %variant.name, %version, "fits");
         let varied = adapters.get(&format!("{name}@{}", variant.name)).cloned();
         adapters.extend(varied.map(|varied| (name.clone(), Adapter { name: name.clone(), ..varied })));
     }
+    unfit
 }

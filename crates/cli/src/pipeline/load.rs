@@ -207,3 +207,11 @@ pub fn newer(scene: &Path, names: &[String]) -> Option<PathBuf> {
     };
     names.iter().flat_map(copies).find(is_newer)
 }
+
+/// The file in the same folder whose name is most like that of one that is not there.
+pub fn almost(path: &Path) -> Option<PathBuf> {
+    let files = disk::files(path.parent()?).ok()?;
+    let name = path.file_name()?.to_string_lossy().into_owned();
+    let near = truepath_core::diagnostic::nearest(&name, files.iter().map(|(name, _)| name))?;
+    Some(path.with_file_name(near))
+}

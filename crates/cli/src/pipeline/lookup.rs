@@ -1,6 +1,6 @@
 //! Looking values up that are pinned afterwards: clock, user, host and the versions on disk.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use regex_lite::Regex;
@@ -26,23 +26,38 @@ pub fn now(around: &Surroundings) -> Moment {
 }
 
 /// The versions that jobs would have, by those on disk and those that had a first run before. `looking` is a plan in which
-/// they are holes.
-pub fn versions(wanted: &Wanted, looking: &Plan) -> BTreeMap<String, i64> {
+/// they are holes, `others` are such plans of other modes.
+pub fn versions(wanted: &Wanted, looking: &Plan, others: &[Plan]) -> BTreeMap<String, i64> {
     let mut all = BTreeMap::new();
     for (job, next) in wanted.jobs.iter().filter_map(|(job, wanted)| Some((job, wanted.version?))) {
-        let own = looking.series.iter().chain(&looking.movies).filter(|series| looking.jobs[series.job].job == *job);
+        let own = found(looking, job);
         // One that had its first run on another day may lie in that day's folder.
         let before = looking.pins.versions(job, looking.pin_mode.as_deref());
-        let highest = own.flat_map(|series| versions_of(&series.pattern)).chain(before).max();
+        // A folder that drafts and finals have in common for a version is begun for those only that have files in it.
+        let of_others: BTreeMap<i64, bool> = others.iter().flat_map(|other| found(other, job)).collect();
+        let is_others = |version: &i64| of_others.get(version) == Some(&true);
+        let found = own.into_iter().filter(|(version, is_file)| *is_file || !is_others(version));
+        let highest = found.map(|(version, _)| version).chain(before).max();
         let version = if next { Some(highest.map_or(1, |highest| highest + 1)) } else { highest };
         all.extend(version.map(|version| (job.clone(), version)));
     }
     all
 }
 
-/// Every version among the files and folders that a pattern with holes for version and frame could name.
-pub fn versions_of(pattern: &Pattern) -> BTreeSet<i64> {
-    let mut found = BTreeSet::new();
+/// The versions that are there of a job, and whether any has a file.
+fn found(looking: &Plan, job: &str) -> BTreeMap<i64, bool> {
+    let mut all = BTreeMap::new();
+    let own = looking.series.iter().chain(&looking.movies).filter(|series| looking.jobs[series.job].job == job);
+    for (version, is_file) in own.flat_map(|series| versions_of(&series.pattern)) {
+        *all.entry(version).or_default() |= is_file;
+    }
+    all
+}
+
+/// Every version among the files and folders that a pattern with holes for version and frame could name, and whether a whole
+/// file's name was found.
+pub fn versions_of(pattern: &Pattern) -> BTreeMap<i64, bool> {
+    let mut found = BTreeMap::new();
     let parts = pattern.parts();
     // The first part is what stands before the first separator: nothing, or a drive.
     let top = parts.split_first().and_then(|(top, rest)| Some((top.fixed()?, rest)));
@@ -52,13 +67,13 @@ pub fn versions_of(pattern: &Pattern) -> BTreeSet<i64> {
     found
 }
 
-fn walk(folder: &Path, parts: &[Pattern], version: Option<i64>, found: &mut BTreeSet<i64>) {
+fn walk(folder: &Path, parts: &[Pattern], version: Option<i64>, found: &mut BTreeMap<i64, bool>) {
     let Some((part, rest)) = parts.split_first() else { return };
     if let Some(part) = part.fixed() {
         let next = folder.join(part);
         if rest.is_empty() {
-            if next.exists() {
-                found.extend(version);
+            if let Some(version) = version.filter(|_| next.exists()) {
+                found.insert(version, true);
             }
         } else {
             walk(&next, rest, version, found);
@@ -81,7 +96,9 @@ fn walk(folder: &Path, parts: &[Pattern], version: Option<i64>, found: &mut BTre
         let here = read.name("version").and_then(|version| version.as_str().parse::<i64>().ok());
         let version = version.or(here);
         // A version folder counts even while it is empty: somebody has begun it.
-        found.extend(version);
+        if let Some(version) = version {
+            *found.entry(version).or_default() |= rest.is_empty();
+        }
         walk(&entry.path(), rest, version, found);
     }
 }

@@ -101,12 +101,11 @@ impl Loaded {
     /// Every token of paths with its value for a series: built-in ones, roots and variables.
     pub fn tokens(&self, series: &Series) -> Vec<(String, Lookup)> {
         let plan = &self.plan;
-        let modes: Vec<String> = plan.mode.iter().cloned().collect();
         let ground = PlanInput {
             sheet: &self.written,
             roots: &plan.roots,
             home: &plan.home,
-            modes: &modes,
+            modes: &plan.modes,
             pins: &self.pins,
             looking: false,
         };
@@ -309,15 +308,17 @@ impl Request<'_> {
         };
         let modes = &self.common.mode;
         let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
+        let mut unfit = BTreeMap::new();
         if !self.way.offline {
             let named = |key: Key| stacked.iter().filter_map(move |job| Some(job.settings.text(&key)?.to_owned()));
             let used: BTreeSet<String> = named(Key::Adapter).chain(named(Key::Export)).collect();
             let used: Vec<String> = used.into_iter().collect();
-            adapters::fit(&mut adapters, &used, &read::places(&home, self.around, &machine_file), &state);
+            unfit = adapters::fit(&mut adapters, &used, &read::places(&home, self.around, &machine_file), &state);
         }
         let adapters = Arc::new(adapters);
         let known = read::Known { home: &home, state: &state, adapters: &adapters, machine: &machine_file };
         let (facts, mut machine) = self.read_scenes(&stacked, &known, sources);
+        machine.unfit = unfit;
         let known = |scene: &str| facts.get(scene).cloned();
         let jobs = resolve::resolve(&sheet, &stacked, &known, &home, &mut self.findings);
         let selection = Selection {
@@ -341,8 +342,10 @@ impl Request<'_> {
         let unpinned = plan::wanted(enabled).beyond(&stored, mode.as_deref());
         let mut pins = Pins { now: lookup::now(self.around), ..stored.clone() };
         if unpinned.jobs.values().any(|wanted| wanted.version.is_some()) {
-            let looking = plan::plan(PlanInput { looking: true, pins: &pins, ..ground }, &jobs, &Selection::default());
-            pins.open = lookup::versions(&unpinned, &looking);
+            let ground = PlanInput { looking: true, pins: &pins, ..ground };
+            let looking = plan::plan(ground, &jobs, &Selection::default());
+            let others = plan::others(ground, &known, (&jobs, modes), self.typed);
+            pins.open = lookup::versions(&unpinned, &looking, &others);
         }
         let ground = PlanInput { pins: &pins, ..ground };
         let plan = plan::plan(ground, &jobs, &selection);

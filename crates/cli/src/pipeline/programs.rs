@@ -45,6 +45,11 @@ pub fn program(adapter: &Adapter, places: &Places<'_>) -> Result<PathBuf, String
     if found.is_file() { Ok(found) } else { Err(found.display().to_string()) }
 }
 
+/// Whether a command of the sheet itself can be started here: by its path from the sheet's folder, or from the search path.
+pub fn is_here(name: &str, folder: &Path) -> bool {
+    if name.contains(['/', '\\']) { folder.join(name).is_file() } else { on_path(name).is_some() }
+}
+
 /// A program on the path of this system, with the extension that it has there.
 fn on_path(name: &str) -> Option<PathBuf> {
     let spellings = if cfg!(windows) {

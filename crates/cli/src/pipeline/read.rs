@@ -116,6 +116,8 @@ impl Request<'_> {
             let path = Path::new(&scene);
             match load::facts(path) {
                 Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                    let near = load::almost(path).map(|near| text(&near));
+                    machine.almost.extend(near.map(|near| (scene.clone(), near)));
                     machine.missing.insert(scene);
                 }
                 Err(error) => {

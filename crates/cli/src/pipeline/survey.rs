@@ -22,7 +22,7 @@ use truepath_exec::record;
 use truepath_exec::state::{StateFolder, journal};
 
 use super::load;
-use super::programs::{Places, program};
+use super::programs::{self, Places, program};
 use crate::lower::{self, Surroundings};
 
 /// Bytes of values from which on a command line may become too long.
@@ -60,6 +60,8 @@ impl Survey<'_> {
             sounds.into_iter().map(|path| (path.clone(), truepath_media::sound(Path::new(path)))).collect();
         if here {
             self.needs(around, state, machine);
+            let programs = plan.run.after.iter().filter_map(|command| Some(command.first()?.to_string()));
+            machine.no_after = programs.filter(|name| !programs::is_here(name, Path::new(&plan.home.folder))).collect();
         }
         self.commands(machine);
         let folders = plan.series.iter().filter_map(|series| series.pattern.folder());

@@ -29,7 +29,7 @@ impl Loaded {
             let looking = self.planned(&jobs, &pins, true);
             for series in looking.series.iter().chain(&looking.movies) {
                 let own = found.entry(looking.jobs[series.job].job.clone()).or_default();
-                own.extend(lookup::versions_of(&series.pattern));
+                own.extend(lookup::versions_of(&series.pattern).into_keys());
             }
         }
         found
@@ -56,9 +56,8 @@ impl Loaded {
     }
 
     fn planned(&self, jobs: &[Arc<Job>], pins: &Pins, looking: bool) -> Plan {
-        let modes: Vec<String> = self.plan.mode.iter().cloned().collect();
         let (roots, home) = (&self.plan.roots, &self.plan.home);
-        let ground = PlanInput { sheet: &self.written, roots, home, modes: &modes, pins, looking };
+        let ground = PlanInput { sheet: &self.written, roots, home, modes: &self.plan.modes, pins, looking };
         plan::plan(ground, jobs, &Selection::default())
     }
 }

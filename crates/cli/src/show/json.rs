@@ -52,7 +52,7 @@ fn name(plan: &Plan, series: &Series) -> Value {
         "values": values,
         "pass": pass(plan, series),
         "kind": kind(series),
-        "pattern": known.then(|| series.pattern.spelt()),
+        "pattern": known.then(|| series.pattern.typed()),
         "frames": frames.map(ToString::to_string),
         "count": series.count(),
         "first": file(frames.and_then(Frames::first)),
@@ -69,7 +69,33 @@ fn name(plan: &Plan, series: &Series) -> Value {
 }
 
 /// `check --json`.
-pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) -> Value {
+pub fn check<'p>(
+    parts: impl Iterator<Item = (Option<&'p str>, &'p [Finding], &'p Sources)>,
+    unchecked: &[String],
+    folder: &std::path::Path,
+) -> Value {
+    let (mut found, mut allowed, mut errors, mut warnings) = (Vec::new(), Vec::new(), 0, 0);
+    for (mode, findings, sources) in parts {
+        for finding in findings {
+            let document = self::finding(finding, (mode, sources, folder));
+            match finding.allowed {
+                Some(_) => allowed.push(document),
+                None => {
+                    errors += usize::from(finding.level == Level::Error);
+                    warnings += usize::from(finding.level == Level::Warning);
+                    found.push(document);
+                }
+            }
+        }
+    }
+    json!({
+        "truepath": 1, "findings": found, "allow": allowed, "errors": errors, "warnings": warnings,
+        "modes_not_checked": unchecked,
+    })
+}
+
+/// One finding of a mode, or of no mode.
+fn finding(finding: &Finding, (mode, sources, folder): (Option<&str>, &Sources, &std::path::Path)) -> Value {
     let at = |place: Place| {
         let (start, end) = sources.lines(place);
         // Texts that are no files, such as what was typed, keep their names.
@@ -77,8 +103,7 @@ pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) 
         let file = if file.exists() { file.display().to_string() } else { sources.get(place.file).name.clone() };
         json!({ "file": file, "line": start.line, "column": start.column, "end_line": end.line, "end_column": end.column })
     };
-    let one = |finding: &Finding| {
-        json!({
+    json!({
             "check": finding.check,
             "level": finding.level.name(),
             "message": finding.message,
@@ -91,16 +116,7 @@ pub fn check(findings: &[Finding], sources: &Sources, folder: &std::path::Path) 
             "more": finding.more,
             "asks_machine": find(finding.check).is_some_and(|check| check.asks_machine),
             "because": finding.allowed,
-        })
-    };
-    let (allowed, found): (Vec<&Finding>, Vec<&Finding>) =
-        findings.iter().partition(|finding| finding.allowed.is_some());
-    let count = |level: Level| found.iter().filter(|finding| finding.level == level).count();
-    json!({
-        "truepath": 1,
-        "findings": found.iter().map(|finding| one(finding)).collect::<Vec<_>>(),
-        "allow": allowed.iter().map(|finding| one(finding)).collect::<Vec<_>>(),
-        "errors": count(Level::Error), "warnings": count(Level::Warning),
+            "mode": mode,
     })
 }
 

@@ -83,7 +83,7 @@ fn line(plan: &Plan, verdict: &Verdict, (state, why, frames): (State, &str, &Fra
     let series = plan.output(verdict.series);
     let path = match frames.count() {
         1 => series.name(frames.first().unwrap_or(0)),
-        _ => series.pattern.spelt(),
+        _ => series.pattern.typed(),
     };
     let which = if verdict.is_movie { String::new() } else { format!(" {frames}") };
     format!("{}{which}: {why} ({})", state.name(), verdicts::relative(plan, &path))

@@ -1,9 +1,12 @@
 //! What the renderers of one job said.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
 
 use serde_json::{Value, json};
 use truepath_core::frames::Frames;
+use truepath_core::invoke::quote::sh::word;
+use truepath_core::run::causes::without_numbers;
 use truepath_core::run::event::Event;
 use truepath_core::run::history::{GivenUp, PastCall};
 
@@ -70,12 +73,12 @@ pub fn text((loaded, job): (&Loaded, &str), said: &[Said<'_>], given_up: &[&Give
     if let Some((said, (command, lines))) = last.and_then(|said| Some((said, said.end.as_ref()?))) {
         out.push_str(&format!("\n{} {}\n", paint(screen, HEAD, "the end of"), said.call.started.log));
         lines.iter().for_each(|line| out.push_str(&format!("  {line}\n")));
-        // Alone on its line and unbroken, so that it can be pasted.
-        out.push_str(&format!(
-            "\n{}\n{}\n",
-            paint(screen, HEAD, "to try it by hand:"),
-            command.trim_start_matches("$ ")
-        ));
+        // Alone on its line and unbroken, so that it can be pasted; the folder that it writes into is gone by now.
+        let command = command.trim_start_matches("$ ");
+        let folders = stage_folders(command, &said.call.started.log);
+        let folders = folders.iter().map(|folder| word(folder)).collect::<Vec<_>>().join(" ");
+        let made = if folders.is_empty() { String::new() } else { format!("mkdir -p {folders} && ") };
+        out.push_str(&format!("\n{}\n{made}{command}\n", paint(screen, HEAD, "to try it by hand:")));
     }
     out
 }
@@ -115,7 +118,7 @@ fn part(loaded: &Loaded, of: &str, said: &[&Said<'_>], screen: Screen) -> String
         out.push_str(&paint(screen, HEAD, "written\n"));
     }
     for (series, frames) in &written {
-        let pattern = loaded.plan.series.iter().find(|own| own.id == **series).map(|own| own.pattern.spelt());
+        let pattern = loaded.plan.series.iter().find(|own| own.id == **series).map(|own| own.pattern.typed());
         let pattern = pattern.unwrap_or_else(|| (*series).to_owned());
         let frames = cut(&Frames::from_any(frames.clone()).to_string());
         out.push_str(&format!("  {}  {frames}\n", super::verdicts::relative(&loaded.plan, &pattern)));
@@ -150,6 +153,24 @@ fn problems(said: &[&Said<'_>], screen: Screen) -> String {
     out
 }
 
+/// The folders in stage that a command line writes into: those that are called as its log is.
+fn stage_folders(command: &str, log: &str) -> BTreeSet<String> {
+    let Some(name) = Path::new(log).file_stem().map(|stem| stem.to_string_lossy().into_owned()) else {
+        return BTreeSet::new();
+    };
+    let last = format!("/{name}");
+    let folder = |(at, _): (usize, &str)| {
+        let before = &command[..at];
+        // A word in quotes may have spaces in it; any other ends at one.
+        let begins = if before.matches('\'').count() % 2 == 1 { before.rfind('\'') } else { before.rfind(' ') };
+        let word = &before[begins.map_or(0, |begins| begins + 1)..];
+        let path = &word[word.rfind('=').map_or(0, |sign| sign + 1)..];
+        let ends = command[at + last.len()..].starts_with(['/', '\'', ' ']) || command.len() == at + last.len();
+        (ends && path.starts_with('/')).then(|| format!("{path}{last}"))
+    };
+    command.match_indices(&last).filter_map(folder).collect()
+}
+
 /// One complaint.
 #[derive(Default)]
 struct Problem<'s> {
@@ -158,19 +179,6 @@ struct Problem<'s> {
     /// Whether it was said with other numbers as well.
     differs: bool,
     frames: Frames,
-}
-
-/// A text in which every number is the same.
-fn without_numbers(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for letter in text.chars() {
-        match letter {
-            digit if digit.is_ascii_digit() && out.ends_with('#') => {}
-            digit if digit.is_ascii_digit() => out.push('#'),
-            letter => out.push(letter),
-        }
-    }
-    out
 }
 
 /// A line for one call, or for calls of which there is nothing else to say.

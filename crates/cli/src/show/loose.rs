@@ -2,6 +2,7 @@
 
 use serde_json::{Value, json};
 use truepath_core::frames::Frames;
+use truepath_core::run::causes::without_numbers;
 use truepath_core::verify::{STATES, State};
 
 use super::junit::Case;
@@ -73,16 +74,13 @@ pub fn text(looked: &[Examined], screen: Screen) -> String {
         let (count, good) = (set.wanted.count(), set.in_state(State::Good).count());
         out.push_str(&format!("{}  {count:>7}  {good:>7}  {state}\n", super::pad(&set.pattern, widest)));
     }
-    let bad: Vec<&Found> =
-        looked.iter().flat_map(|set| &set.found).filter(|found| found.state != State::Good).collect();
+    let bad: Vec<(State, String)> = looked.iter().flat_map(lines).collect();
     if !bad.is_empty() {
         out.push('\n');
     }
-    for Found { path, state, why, .. } in bad.iter().take(MOST_LINES) {
-        out.push_str(&format!(
-            "  {}  {path}: {why}\n",
-            super::pad(&signed(screen, verdicts::style(*state), state.name()), 12)
-        ));
+    for (state, line) in bad.iter().take(MOST_LINES) {
+        let state = super::pad(&signed(screen, verdicts::style(*state), state.name()), 12);
+        out.push_str(&format!("  {state}  {line}\n"));
     }
     if bad.len() > MOST_LINES {
         out.push_str(&paint(screen, QUIET, format!("  and {} more; --json lists them all\n", bad.len() - MOST_LINES)));
@@ -93,6 +91,31 @@ pub fn text(looked: &[Examined], screen: Screen) -> String {
         bad => signed(screen, BAD, format!("not complete: {} of {} good", all - bad, counted(all, "file"))),
     };
     out + &format!("\n{closing}\n")
+}
+
+/// What is not good of a set: what several files have in common is one line with their numbers.
+fn lines(set: &Examined) -> Vec<(State, String)> {
+    let mut found: Vec<(State, String, Vec<&Found>)> = Vec::new();
+    for one in set.found.iter().filter(|found| found.state != State::Good) {
+        let why = without_numbers(&one.why);
+        match found.iter_mut().find(|(state, own, _)| *state == one.state && *own == why) {
+            Some((.., own)) => own.push(one),
+            None => found.push((one.state, why, vec![one])),
+        }
+    }
+    let line = |(state, why, own): (State, String, Vec<&Found>)| {
+        let text = match own.as_slice() {
+            [only] => format!("{}: {}", only.path, only.why),
+            [first, ..] => {
+                let numbers = Frames::from_any(own.iter().map(|found| found.number).collect());
+                let why = if own.iter().all(|found| found.why == first.why) { &first.why } else { &why };
+                format!("{} {}: {why}", set.pattern, verdicts::cut(&numbers.to_string()))
+            }
+            [] => String::new(),
+        };
+        (state, text)
+    };
+    found.into_iter().map(line).collect()
 }
 
 /// A set as a test of a build server.

@@ -29,7 +29,7 @@ pub fn failure(
     let typed: Vec<Finding> = typed.cloned().collect();
     let mut failure = Failure::unreadable(typed.first()?.message.clone());
     failure.whole = Some(if as_json {
-        Whole::Document(json::text(&json::check(&typed, sources, folder)))
+        Whole::Document(json::text(&json::check(std::iter::once((None, typed.as_slice(), sources)), &[], folder)))
     } else {
         Whole::Text(diagnostics::text(&typed, sources, "the command line", screen))
     });

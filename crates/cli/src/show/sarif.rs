@@ -11,15 +11,19 @@ use truepath_core::source::{Place, Sources};
 const KEPT: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~').remove(b'/');
 
 /// The document. `sheet` stands in for findings that have no place of their own.
-pub fn document(findings: &[Finding], sources: &Sources, (sheet, folder): (&str, &Path)) -> Value {
-    let mut rules: Vec<&Check> = Vec::new();
-    for check in findings.iter().filter_map(|finding| find(finding.check)) {
-        if !rules.iter().any(|rule| rule.slug == check.slug) {
-            rules.push(check);
+pub fn document<'p>(
+    parts: impl Iterator<Item = (&'p [Finding], &'p Sources)>,
+    (sheet, folder): (&str, &Path),
+) -> Value {
+    let (mut rules, mut results): (Vec<&Check>, Vec<Value>) = (Vec::new(), Vec::new());
+    for (findings, sources) in parts {
+        for check in findings.iter().filter_map(|finding| find(finding.check)) {
+            if !rules.iter().any(|rule| rule.slug == check.slug) {
+                rules.push(check);
+            }
         }
+        results.extend(findings.iter().map(|finding| result(finding, &rules, (sources, sheet, folder))));
     }
-    let results: Vec<Value> =
-        findings.iter().map(|finding| result(finding, &rules, (sources, sheet, folder))).collect();
     json!({
         "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
         "version": "2.1.0",

@@ -44,7 +44,7 @@ pub fn text(plan: &Plan, verdicts: &[Verdict], screen: Screen) -> String {
             let note = paint(screen, QUIET, note);
             lines.push(format!(
                 "  {head}  {}  {frames}\n                {note}\n",
-                relative(plan, &series.pattern.spelt())
+                relative(plan, &series.pattern.typed())
             ));
             files.push(0);
         }
@@ -168,7 +168,7 @@ fn line(plan: &Plan, screen: Screen, series: &Series, found: (State, &Frames, &s
     let (first, count) = (frames.first().unwrap_or(0), frames.count());
     let path = match count {
         1 => relative(plan, &series.name(first)),
-        _ => format!("{}  {}", relative(plan, &series.pattern.spelt()), cut(&frames.to_string())),
+        _ => format!("{}  {}", relative(plan, &series.pattern.typed()), cut(&frames.to_string())),
     };
     let why = if why.is_empty() { String::new() } else { format!("\n                {}", paint(screen, QUIET, why)) };
     format!("  {}  {path}{why}\n", super::pad(&signed(screen, style(state), state.name()), 12))

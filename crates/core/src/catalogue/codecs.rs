@@ -10,6 +10,7 @@ const PLAIN: Codec = Codec {
     chroma: &["420"],
     alpha: false,
     lossless: false,
+    master: false,
     quality: true,
     smallest: (1, 1),
     largest: 65_535,
@@ -20,18 +21,19 @@ const PLAIN: Codec = Codec {
 const PRORES_422: Codec = Codec {
     bits: &[Ten],
     chroma: &["422"],
+    master: true,
     // Each member of the family has a rate of its own instead.
     quality: false,
     source: "SMPTE RDD 36:2015",
     ..PLAIN
 };
 
-const PRORES_444: Codec =
-    Codec { bits: &[Ten, Twelve], chroma: &["444"], alpha: true, quality: false, source: "SMPTE RDD 36:2015", ..PLAIN };
+const PRORES_444: Codec = Codec { bits: &[Ten, Twelve], chroma: &["444"], alpha: true, ..PRORES_422 };
 
 const DNXHR: Codec = Codec {
     bits: &[Eight],
     chroma: &["422"],
+    master: true,
     quality: false,
     smallest: (256, 120),
     source: "SMPTE ST 2019-1:2016",
@@ -103,6 +105,7 @@ pub const CODECS: &[Codec] = &[
         chroma: &["420", "422", "444"],
         alpha: true,
         lossless: true,
+        master: true,
         quality: false,
         source: "RFC 9043, 4.2",
         ..PLAIN
@@ -115,6 +118,7 @@ pub const CODECS: &[Codec] = &[
         chroma: &["444"],
         alpha: true,
         lossless: true,
+        master: true,
         quality: false,
         source: "W3C Portable Network Graphics (third edition), 11.2.1",
         ..PLAIN

@@ -29,6 +29,8 @@ pub struct FileType {
     pub quality: bool,
     /// Whether pixels come back other than they went in.
     pub lossy: bool,
+    /// Compressions after which pixels come back other than they went in.
+    pub lossy_compressions: &'static [&'static str],
     /// Which pixels it is meant for.
     pub light: Light,
     /// The largest width and height in pixels.
@@ -59,6 +61,19 @@ impl FileType {
         self.extensions.iter().any(|own| own.eq_ignore_ascii_case(extension))
     }
 
+    /// Whether samples of a depth come back other than they went in. OpenEXR's `pxr24` rounds 32-bit floats only, `b44` and
+    /// `b44a` pack halves only (OpenEXR, Technical Introduction, Data Compression).
+    #[must_use]
+    pub fn loses(&self, compression: Option<&str>, bits: Option<Bits>) -> bool {
+        let Some(name) = compression.filter(|name| self.compressions.contains(name)) else { return self.lossy };
+        let keeps = match name {
+            "pxr24" => bits == Some(Bits::Half),
+            "b44" | "b44a" => bits == Some(Bits::Float),
+            _ => false,
+        };
+        self.lossy_compressions.contains(&name) && !keeps
+    }
+
     /// Whether it holds movies.
     #[must_use]
     pub fn is_container(&self) -> bool {
@@ -81,6 +96,8 @@ pub struct Codec {
     pub alpha: bool,
     /// Whether pixels come back as they went in.
     pub lossless: bool,
+    /// Whether its movies are worked on further, so that nothing in them should lose anything.
+    pub master: bool,
     /// Whether a quality can be asked for.
     pub quality: bool,
     /// The smallest width and height in pixels.
@@ -142,6 +159,9 @@ impl Rates {
 
 /// How much work an encoder does for a smaller file: one scale for every codec, put into the encoder's own words by its adapter.
 pub const EFFORTS: [&str; 3] = ["low", "normal", "high"];
+
+/// The codec of sound that leaves the samples as they are.
+pub const UNCOMPRESSED: &str = "pcm";
 
 /// Chroma layouts (ITU-T H.264, 6.2): colour for every fourth, every second, every pixel.
 pub const CHROMA: [&str; 3] = ["420", "422", "444"];
@@ -250,7 +270,7 @@ impl Channels {
 mod tests {
     use std::collections::BTreeSet;
 
-    use super::{AUDIO_CODECS, CODECS, CONTAINERS, PICTURES, audio_codec, by_extension, codec, types};
+    use super::{AUDIO_CODECS, Bits, CODECS, CONTAINERS, PICTURES, audio_codec, by_extension, by_name, codec, types};
 
     #[test]
     fn every_name_is_used_once_and_every_reference_leads_somewhere() {
@@ -283,5 +303,27 @@ mod tests {
         assert_eq!(bound("h264", Some("422")), Some((2, 1)));
         assert_eq!(bound("prores-4444", None), Some((1, 1)));
         assert_eq!(bound("png", None), Some((1, 1)));
+    }
+
+    #[test]
+    fn whether_pixels_are_lost_hangs_on_compression_and_depth() {
+        let loses = |name: &str, compression, bits| by_name(name).map(|known| known.loses(compression, bits));
+        for (name, compression, bits, lost) in [
+            ("exr", None, None, false),
+            ("exr", Some("zip"), None, false),
+            ("exr", Some("dwab"), Some(Bits::Float), true),
+            ("exr", Some("pxr24"), Some(Bits::Float), true),
+            ("exr", Some("pxr24"), None, true),
+            ("exr", Some("pxr24"), Some(Bits::Half), false),
+            ("exr", Some("b44a"), Some(Bits::Half), true),
+            ("exr", Some("b44"), Some(Bits::Float), false),
+            ("webp", Some("lossless"), None, false),
+            ("webp", Some("lossy"), None, true),
+            ("webp", None, None, true),
+            ("jpeg", None, None, true),
+            ("tiff", Some("lzw"), None, false),
+        ] {
+            assert_eq!(loses(name, compression, bits), Some(lost), "{name} {compression:?} {bits:?}");
+        }
     }
 }

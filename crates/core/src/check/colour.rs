@@ -40,12 +40,22 @@ fn data(sink: &mut Sink<'_, '_>, series: &Series, pass: &Pass) {
         return;
     };
     let eight = series.bits == Some(Bits::Eight) || (series.bits.is_none() && known.bits == [Bits::Eight]);
-    if !known.lossy && !eight {
+    // Of several passes in one file each has its own format, and so its own depth.
+    let format = pass.format.as_deref();
+    let compression = format.and_then(|format| format.compression.as_ref()).map(|own| own.value.as_str());
+    let bits = format.and_then(|format| format.bits.as_ref()).map(|own| own.value);
+    let lossy = known.loses(compression, bits);
+    if !lossy && !eight {
         return;
     }
     let job = sink.job(series);
+    let how = match compression.filter(|_| lossy && !known.lossy) {
+        Some(compression) => format!("{} with {compression} is lossy", known.name),
+        None if lossy => format!("{} is lossy", known.name),
+        None => format!("{} has only 8 bits here", known.name),
+    };
     // The format may be right for all other passes: this one needs another.
-    sink.add("data-squeezed", Some(pass.name.at), job, wording::colour::data_squeezed(&pass.label, known));
+    sink.add("data-squeezed", Some(pass.name.at), job, wording::colour::data_squeezed(&pass.label, &how));
 }
 
 /// Colours in a type that is read the other way.

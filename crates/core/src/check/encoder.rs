@@ -116,7 +116,7 @@ fn options(sink: &mut Sink<'_, '_>, (series, film): (&Series, &Film), adapter: &
         start: film.start,
         container,
         codec,
-        audio_codec: encode::audio_codec(adapter, container, &format),
+        audio_codec: encode::audio_codec(adapter, (container, codec), &format),
         format: &format,
         out: "out",
     };

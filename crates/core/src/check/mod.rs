@@ -55,11 +55,13 @@ pub struct Input<'i> {
     pub whole: bool,
 }
 
-/// The request of disk and machine. Paths are absolute.
+/// What disk and machine say. Paths are absolute.
 #[derive(Clone, Debug, Default)]
 pub struct Machine {
     /// Scenes that are not there.
     pub missing: BTreeSet<String>,
+    /// Files with almost the same name in the same folder, by those scenes.
+    pub almost: BTreeMap<String, String>,
     /// Scenes that cannot be read, and why.
     pub damaged: BTreeMap<String, String>,
     /// Resources that are not there, by scene.
@@ -82,6 +84,10 @@ pub struct Machine {
     pub needs: BTreeMap<String, Vec<String>>,
     /// Words that encoders said when they were asked what they can encode, by adapter.
     pub encoders: BTreeMap<String, BTreeSet<String>>,
+    /// Versions that programs say of themselves, of adapters none of whose variants fits it, by adapter.
+    pub unfit: BTreeMap<String, String>,
+    /// Programs under `after` that are not here.
+    pub no_after: BTreeSet<String>,
     /// Cores of this machine.
     pub cores: Option<u64>,
     /// Sound files.

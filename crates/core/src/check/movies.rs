@@ -5,11 +5,12 @@ use std::collections::BTreeSet;
 use crate::catalogue;
 use crate::diagnostic::nearest;
 use crate::frames::{Frames, Timecode};
-use crate::plan::Film;
+use crate::invoke::encode;
 use crate::plan::film::Clip;
+use crate::plan::{Film, Series};
 use crate::resolve::{Job, Movie};
 use crate::sheet::read::part_of;
-use crate::sheet::{Gaps, PassKind};
+use crate::sheet::{Format, Gaps, Key, PassKind};
 use crate::source::Spanned;
 use crate::template::token;
 
@@ -37,6 +38,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         gaps(sink, job, movie, film);
         parts(sink, job, movie, film);
         audio(sink, job, movie, film);
+        drops(sink, (series, movie), film);
         super::encoder::check(sink, series, movie);
     }
     without(sink);
@@ -82,13 +84,29 @@ fn gaps(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
             wording::movies::nothing_shown(&movie.entry.name.value),
         );
     }
-    if film.fps.is_none() {
+    let unread = movie.entry.fps.is_none() && job.given.unread.contains(&Key::Fps);
+    if film.fps.is_none() && !unread {
         sink.add(
             "movie-fps-unknown",
             Some(movie.entry.name.at),
             job,
             wording::movies::fps_unknown(&movie.entry.name.value),
         );
+    }
+}
+
+/// What the frames have and the codec does not keep, unless the movie's own format or `over` says that it is known.
+fn drops(sink: &mut Sink<'_, '_>, (series, movie): (&Series, &Movie), film: &Film) {
+    let Some(codec) = film.codec.and_then(catalogue::codec) else { return };
+    let shown = film.clips.iter().map(|clip| {
+        let part = &sink.input.plan.series[clip.series];
+        encode::Frame { channels: part.channels, bits: part.bits, colour: clip.colour }
+    });
+    let known = series.format.as_deref().cloned().unwrap_or_else(|| Format::named(movie.entry.name.clone()));
+    let dropped = encode::dropped((codec, &known), (film.over.is_some(), film.colour), shown);
+    if let Some(dropped) = dropped {
+        let words = wording::movies::drops(codec, dropped);
+        sink.add("movie-drops", Some(movie.entry.name.at), sink.job(series), words);
     }
 }
 
@@ -131,7 +149,9 @@ fn line(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
     for token in unknown {
         let text = Spanned::new(burn.value.to_string(), burn.at);
         let at = part_of(&text, token.range.clone());
-        sink.add("token-unknown", Some(at), job, wording::movies::burn_token(&token.name));
+        let names = token::PATH.iter().map(|(name, _)| *name).chain(["name", "frame", "timecode"]);
+        let near = nearest(&token.name, names).filter(|_| (at.end - at.start) as usize == token.range.len());
+        sink.add("token-unknown", Some(at), job, wording::movies::burn_token(token, near, at));
     }
 }
 

@@ -7,7 +7,7 @@ use crate::plan::{Series, SeriesKind};
 use crate::resolve::paths;
 use crate::sheet::Key;
 use crate::source::Spanned;
-use crate::template::{Form, Part, Token, TroubleKind, token};
+use crate::template::{Form, Part, Token, TokenTrouble, TroubleKind, foreign, token};
 
 use super::{Sink, in_path, wording};
 
@@ -39,7 +39,10 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         version(sink, series);
         padding(sink, series);
         policy_tokens(sink, series);
-        if let Some((regex, policy)) = &spelling {
+        // A placeholder of another kind is said to be one.
+        let has_foreign =
+            series.path.as_ref().is_some_and(|path| foreign::placeholder(&path.value.to_string()).is_some());
+        if let Some((regex, policy)) = spelling.as_ref().filter(|_| !has_foreign) {
             policy_spelling(sink, series, regex, policy);
         }
     }
@@ -51,6 +54,7 @@ fn tokens(sink: &mut Sink<'_, '_>, series: &Series) {
         let at = in_path(series, trouble.range.clone());
         let name = trouble.token.as_str();
         match &trouble.kind {
+            TroubleKind::NoValue | TroubleKind::Unknown if job.given.unread.contains(&Key::Var(name.to_owned())) => {}
             TroubleKind::Unknown => {
                 let roots = sink.input.plan.roots.iter().map(|root| root.name.as_str());
                 let variables = job
@@ -65,6 +69,8 @@ fn tokens(sink: &mut Sink<'_, '_>, series: &Series) {
             }
             TroubleKind::NoValue if series.format_lost && FORMAT.contains(&name) => {}
             TroubleKind::NoValue if Key::parse(name).is_some_and(|key| job.given.unread.contains(&key)) => {}
+            // That the type itself is unknown is said once.
+            TroubleKind::NoValue if series.file_type.is_none() && ["ext", "type"].contains(&name) => {}
             TroubleKind::NoValue => {
                 if let Some(root) = sink.input.plan.roots.iter().find(|root| root.name == name) {
                     sink.add("root-missing", at, job, wording::names::root_missing(root, sink.input.plan.home.system));
@@ -89,8 +95,18 @@ fn frame_token(sink: &mut Sink<'_, '_>, series: &Series) {
         let at = in_path(series, token.range.clone());
         sink.add("frame-token-in-movie", at, job, wording::names::frame_token_in_movie());
     }
-    if series.kind == SeriesKind::Sequence && !movie && !path.value.has("frame") && frames.count() > 1 {
-        let text = path.value.to_string();
+    let names = || token::PATH.iter().map(|(name, _)| *name);
+    let misspelt = |trouble: &TokenTrouble| nearest(&trouble.token, names()) == Some("frame");
+    // A frame token that is misspelt is said to be one.
+    let is_own = !movie && !path.value.has("frame") && !series.troubles.iter().any(misspelt);
+    let text = path.value.to_string();
+    // What other programs take for the frame stands for nothing here, and so it would even in a single name.
+    if let Some((range, width)) = foreign::placeholder(&text).filter(|_| is_own) {
+        let job = sink.job(series);
+        let at = in_path(series, range.clone());
+        let words = wording::names::foreign_placeholder(&text[range.clone()], (frames, width), at);
+        sink.add("frame-token-missing", at, job, words);
+    } else if series.kind == SeriesKind::Sequence && is_own && frames.count() > 1 {
         let after = text.rfind('.').filter(|dot| !text[*dot..].contains('/')).unwrap_or(text.len());
         let at = in_path(series, after..after).filter(|at| at.start == at.end);
         let job = sink.job(series);
@@ -231,8 +247,7 @@ fn padding(sink: &mut Sink<'_, '_>, series: &Series) {
     };
     let longest = numbers.first().into_iter().chain(numbers.last()).map(i64::unsigned_abs).max().unwrap_or(0);
     let digits = longest.checked_ilog10().unwrap_or(0) as usize + 1;
-    let Some(token) = path.value.tokens().find(|token| token.name == "frame").filter(|_| digits > width && width > 1)
-    else {
+    let Some(token) = path.value.tokens().find(|token| token.name == "frame").filter(|_| digits > width) else {
         return;
     };
     let at = in_path(series, token.range.clone());

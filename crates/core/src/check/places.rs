@@ -2,16 +2,21 @@
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 
+use crate::diagnostic::nearest;
 use crate::plan::{Plan, Series};
 use crate::resolve::paths;
+use crate::source::Spanned;
 use crate::template::Piece;
 
 use super::{Sink, wording};
 
 pub fn check(sink: &mut Sink<'_, '_>) {
+    let is_known = within_known(sink);
     let inputs = Inputs::of(sink.input.plan);
     for series in sink.series().filter(|series| !series.pattern.pieces().is_empty()) {
-        within(sink, series);
+        if is_known {
+            within(sink, series);
+        }
         never(sink, series);
         if let Some(input) = inputs.hit(series) {
             let job = sink.job(series);
@@ -70,6 +75,18 @@ impl Inputs {
         };
         found.cloned()
     }
+}
+
+/// Whether every root that the policy names is one.
+fn within_known(sink: &mut Sink<'_, '_>) -> bool {
+    let roots = &sink.input.plan.roots;
+    let unknown = |name: &&Spanned<String>| !roots.iter().any(|root| root.name == name.value);
+    let lost: Vec<&Spanned<String>> = sink.input.sheet.policy.within.iter().flatten().filter(unknown).collect();
+    for name in &lost {
+        let near = nearest(&name.value, roots.iter().map(|root| root.name.as_str()));
+        sink.findings.add("name-unknown", Some(name.at), None, wording::places::no_root(name, near));
+    }
+    lost.is_empty()
 }
 
 fn within(sink: &mut Sink<'_, '_>, series: &Series) {

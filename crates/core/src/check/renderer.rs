@@ -45,6 +45,9 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         writes(sink, (number, job), adapter);
         arrangement(sink, job, adapter);
         here(sink, job, name);
+        if let Some(version) = sink.input.machine.and_then(|machine| machine.unfit.get(name)) {
+            sink.add("variant-not-found", at, job, wording::renderer::variant_not_found(adapter, version));
+        }
         let frames = job.frames.as_ref().map_or(0, Frames::count);
         if adapter.per == Per::Frame && frames >= MANY {
             sink.add("call-per-frame", at, job, wording::renderer::call_per_frame(adapter, frames));
@@ -56,7 +59,9 @@ pub fn check(sink: &mut Sink<'_, '_>) {
                 .to_ascii_lowercase();
             // The scene itself goes to the exporter, where there is one.
             let reader = exporter.unwrap_or(adapter);
-            if !is_accepted(&reader.accepts.scenes, &extension) {
+            // One that is not there is said to be missing, whatever it is called.
+            let is_missing = sink.input.machine.is_some_and(|machine| machine.missing.contains(&scene.value));
+            if !is_missing && !is_accepted(&reader.accepts.scenes, &extension) {
                 let words = wording::renderer::scene_not_accepted(&extension, reader);
                 sink.add("scene-not-accepted", Some(scene.at), job, words);
             }

@@ -27,12 +27,10 @@ pub fn check(sink: &mut Sink<'_, '_>) {
 fn whole(sink: &mut Sink<'_, '_>, job: &Job, scene: &Spanned<String>, machine: &Machine) {
     let (at, name) = (Some(scene.at), scene.value.as_str());
     if machine.missing.contains(name) {
-        sink.add(
-            "scene-missing",
-            at,
-            job,
-            wording::scene::scene_missing(&paths::seen_from(name, &sink.input.plan.home.folder)),
-        );
+        let home = &sink.input.plan.home;
+        let near = machine.almost.get(name).map(|near| paths::seen_from(near, home.folder_of(scene.at)));
+        let words = wording::scene::scene_missing(&paths::seen_from(name, &home.folder), near.as_deref(), at);
+        sink.add("scene-missing", at, job, words);
     }
     if let Some(why) = machine.damaged.get(name) {
         sink.add("scene-damaged", at, job, wording::scene::scene_damaged(name, why));

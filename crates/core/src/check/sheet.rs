@@ -6,7 +6,7 @@ use crate::plan::Plan;
 use crate::resolve::Job;
 use crate::sheet::{Each, Given, Key, Layer, Setting};
 use crate::source::{Place, Spanned};
-use crate::template::Template;
+use crate::template::{Template, token};
 
 use super::{Sink, wording};
 
@@ -23,9 +23,21 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         }
         variables(sink, job);
     }
+    after(sink);
     if sink.input.whole {
         entries(sink);
         modes(sink);
+    }
+}
+
+/// Programs that are to be started at the end and are not here.
+fn after(sink: &mut Sink<'_, '_>) {
+    let Some(machine) = sink.input.machine else { return };
+    for command in sink.input.sheet.run.after.iter().flatten() {
+        let Some(program) = command.value.first().map(ToString::to_string) else { continue };
+        if machine.no_after.contains(&program) {
+            sink.findings.add("after-missing", Some(command.at), None, wording::sheet::after_missing(&program));
+        }
     }
 }
 
@@ -36,6 +48,7 @@ fn variables(sink: &mut Sink<'_, '_>, job: &Job) {
         job.passes.iter().chain(job.movies.iter().map(|movie| &movie.pass)).filter_map(|pass| pass.path.as_ref());
     for (key, given) in &job.given.values {
         let Key::Var(name) = key else { continue };
+        hidden(sink, job, (name, given));
         let used = paths.clone().any(|path| path.value.has(name));
         let exporter = job.export.as_deref().and_then(|name| sink.input.adapters.get(name));
         let handed = adapter.into_iter().chain(exporter).any(|own| own.hands_over(key)) || is_in_native(job, name);
@@ -50,6 +63,15 @@ fn variables(sink: &mut Sink<'_, '_>, job: &Job) {
         } else {
             sink.add("variable-unused", given.at, job, wording::sheet::variable_unused(name, adapter));
         }
+    }
+}
+
+/// A variable that no path can show, because something else bears its name.
+fn hidden(sink: &mut Sink<'_, '_>, job: &Job, (name, given): (&str, &Given)) {
+    let root = sink.input.plan.roots.iter().any(|root| root.name == *name);
+    if root || token::PATH.iter().any(|(known, _)| *known == name) {
+        let at = axis(sink, given).filter(|_| given.layer == Layer::Each).or(given.at);
+        sink.add("variable-hidden", at, job, wording::sheet::variable_hidden(name, root));
     }
 }
 
@@ -112,7 +134,9 @@ fn entries(sink: &mut Sink<'_, '_>) {
     let mut found = unused(sheet.bases.iter().map(|base| ("base", &base.name)).collect(), &bases);
     found.extend(unused(sheet.formats.iter().map(|format| ("format", &format.name)).collect(), &formats));
     found.extend(unused(sheet.passes.iter().map(|pass| ("pass", &pass.name)).collect(), &passes));
-    for (what, name) in found {
+    // A name that is misspelt where it is used is said there.
+    let misspelt = sink.findings.iter().any(|finding| finding.check == "name-unknown");
+    for (what, name) in found.into_iter().filter(|_| !misspelt) {
         sink.findings.add("entry-unused", Some(name.at), None, wording::sheet::entry_unused(what, &name.value));
     }
 }

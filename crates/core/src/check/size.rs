@@ -45,10 +45,10 @@ fn held(sink: &mut Sink<'_, '_>, series: &Series) {
         .map_or((series.size, Key::Size), |region| (Some(region), Key::Region));
     let Some(size) = size else { return };
     let own = job.movies.iter().find(|movie| series.film.is_some() && movie.pass.path == series.path);
-    let own = own.and_then(|movie| {
+    let given = own.and_then(|movie| {
         movie.entry.size.as_ref().map(|size| size.at).or(movie.entry.scale.as_ref().map(|scale| scale.at))
     });
-    let place = own.or(job.given.place(&at)).or(job.given.place(&Key::Size)).or(Some(job.at));
+    let place = given.or(job.given.place(&at)).or(job.given.place(&Key::Size)).or(Some(job.at));
     if size.width > known.largest || size.height > known.largest {
         sink.add("size-not-held", place, job, wording::size::size_not_held(size, known));
         return;
@@ -72,9 +72,26 @@ fn held(sink: &mut Sink<'_, '_>, series: &Series) {
     }
     // Only where the sheet's own size is the file's size is it certain what to write instead.
     let even = Size { width: size.width.next_multiple_of(across), height: size.height.next_multiple_of(down) };
-    let plain = job.full_size == Some(size);
-    let fix = job.given.place(&Key::Size).filter(|_| plain).map(|at| (at, even));
-    sink.add("size-odd", place, job, wording::size::size_odd(size, (codec, chroma), fix));
+    let words = match own {
+        // The frames stay as they are: it is the movie that takes another size.
+        Some(movie) if given.is_none() => {
+            let name = movie.entry.name.at;
+            let behind = Place { start: name.end + 1, end: name.end + 1, ..name };
+            let words = wording::size::size_odd(size, (codec, chroma), None);
+            words.help(format!("write size = \"{even}\" in the movie")).fix(behind, format!("\nsize = \"{even}\""))
+        }
+        Some(movie) => {
+            let fix = movie.entry.size.as_ref().map(|size| (size.at, even));
+            wording::size::size_odd(size, (codec, chroma), fix)
+        }
+        None => {
+            let plain = job.full_size == Some(size);
+            let fix = job.given.place(&Key::Size).filter(|_| plain).map(|at| (at, even));
+            wording::size::size_odd(size, (codec, chroma), fix)
+        }
+    };
+    let place = if given.is_none() { own.map(|movie| movie.entry.name.at).or(place) } else { place };
+    sink.add("size-odd", place, job, words);
 }
 
 fn region(sink: &mut Sink<'_, '_>, job: &Job) {

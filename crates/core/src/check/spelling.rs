@@ -1,8 +1,14 @@
 //! How names are spelt: parts that systems cannot write, names that are too long, extensions.
 
+use std::ops::Range;
+
+use regex_lite::Regex;
+
 use crate::plan::{Series, SeriesKind};
 use crate::resolve::paths;
+use crate::sheet::read::part_of;
 use crate::sheet::{RootPaths, SYSTEMS, System};
+use crate::source::Spanned;
 use crate::template::Part;
 
 use super::{Sink, in_path, wording};
@@ -11,8 +17,10 @@ use super::{Sink, in_path, wording};
 const PART: usize = 255;
 
 pub fn check(sink: &mut Sink<'_, '_>) {
+    roots(sink);
     for series in sink.series() {
         extension(sink, series);
+        written(sink, series);
         let Some(name) = longest(series) else { continue };
         if series.hollow {
             let job = sink.job(series);
@@ -22,8 +30,71 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         let below = series.root.and_then(|root| name.get(sink.input.plan.roots[root].path.as_deref()?.len()..));
         let below = below.unwrap_or(&name).trim_start_matches('/').to_owned();
         parts(sink, series, &below);
+        dots(sink, series, &below);
         length(sink, series, (&name, &below));
     }
+}
+
+/// Roots as they are written: with what nothing replaces, or with a space at an edge.
+fn roots(sink: &mut Sink<'_, '_>) {
+    for root in &sink.input.sheet.roots {
+        let texts: Vec<&Spanned<String>> = match &root.paths {
+            RootPaths::Same(path) => vec![path],
+            RootPaths::BySystem(paths) => paths.iter().map(|(_, path)| path).collect(),
+        };
+        for text in texts {
+            // The home folder at the head of a root is put in.
+            let head = if text.value.starts_with("~/") || text.value == "~" { 1 } else { 0 };
+            if let Some(range) = not_expanded(&text.value[head..]) {
+                let range = range.start + head..range.end + head;
+                let words = wording::spelling::not_expanded(&text.value[range.clone()], true);
+                sink.findings.add("path-not-expanded", Some(part_of(text, range)), None, words);
+            }
+            if let Some(part) = text.value.split(['/', '\\']).find(|part| part.trim() != *part) {
+                let words = wording::spelling::blank_at_edge(part);
+                sink.findings.add("blank-at-edge", Some(text.at), None, words);
+            }
+        }
+    }
+}
+
+/// The first place of a path with something that a shell would replace, and nothing here does.
+fn not_expanded(text: &str) -> Option<Range<usize>> {
+    // The rule is fixed, and always a regular expression.
+    let rule = Regex::new(
+        r"(?:^|[/\\])(~[A-Za-z0-9_]*)(?:[/\\]|$)|(\$\{?[A-Za-z_][A-Za-z0-9_]*\}?)|(%[A-Za-z_][A-Za-z0-9_]*%)",
+    )
+    .ok()?;
+    let found = rule.captures(text)?;
+    found.iter().skip(1).flatten().next().map(|group| group.range())
+}
+
+/// A path as it is written.
+fn written(sink: &mut Sink<'_, '_>, series: &Series) {
+    let Some(path) = &series.path else { return };
+    let text = path.value.to_string();
+    let job = sink.job(series);
+    if let Some(range) = not_expanded(&text) {
+        let words = wording::spelling::not_expanded(&text[range.clone()], false);
+        sink.add("path-not-expanded", in_path(series, range), job, words);
+    }
+    if let Some(part) = text.split('/').find(|part| part.starts_with(char::is_whitespace)) {
+        sink.add("blank-at-edge", Some(path.at), job, wording::spelling::blank_at_edge(part));
+    }
+}
+
+/// Two dots in a row in a name: most often one of the template and one of a value.
+fn dots(sink: &mut Sink<'_, '_>, series: &Series, below: &str) {
+    let (Some(path), Some(part)) = (&series.path, below.split('/').find(|part| part.contains(".."))) else { return };
+    let text = path.value.to_string();
+    let range = text.match_indices("..").find(|(at, _)| {
+        let part =
+            text[..*at].rsplit('/').next().unwrap_or("").len() + text[*at..].split('/').next().unwrap_or("").len();
+        part > 2
+    });
+    let place = range.and_then(|(at, _)| in_path(series, at..at + 1)).filter(|at| at.end - at.start == 1);
+    let job = sink.job(series);
+    sink.add("dots-doubled", place.or(Some(path.at)), job, wording::spelling::dots_doubled(part, place));
 }
 
 /// The longest name of a series: that of its largest or its smallest number.

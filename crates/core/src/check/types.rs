@@ -103,6 +103,11 @@ fn audio(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
         let words = wording::types::audio_codec_not_held(written, known);
         sink.findings.add("audio-codec-not-held", Some(written.at), None, words);
     }
+    let master = format.codec.as_ref().and_then(|codec| catalogue::codec(&codec.value)).filter(|codec| codec.master);
+    let sound = catalogue::audio_codec(&written.value).filter(|sound| !sound.lossless);
+    if let (Some(codec), Some(sound)) = (master, sound) {
+        sink.findings.add("audio-squeezed", Some(written.at), None, wording::types::audio_squeezed(sound, codec));
+    }
     let lossless = catalogue::audio_codec(&written.value).filter(|codec| codec.lossless);
     if let (Some(codec), Some(quality)) = (lossless, &format.audio_quality) {
         sink.findings.add("quality-not-held", Some(quality.at), None, wording::types::quality_not_held(codec.title));

@@ -75,8 +75,8 @@ checks! {
     // The text.
     Error "not-toml" "a sheet that is not valid TOML"
     Error "unknown-key" "a key that does not exist" + FIXES
-    Error "value-not-understood" "a value of the wrong kind or out of range"
-    Error "template-not-understood" "a path template that cannot be read"
+    Error "value-not-understood" "a value of the wrong kind or out of range" + FIXES
+    Error "template-not-understood" "a path template that cannot be read" + FIXES
     Error "frames-not-understood" "a frame expression that cannot be read"
     Error "key-missing" "a required key that is missing"
     Error "from-missing" "a sheet in `from` that is missing, or that includes itself"
@@ -104,6 +104,10 @@ checks! {
     Error "extension-missing" "a path without a file extension" + FIXES
     Error "extension-differs" "a file extension that belongs to another file type" + FIXES
     Warning "extension-doubled" "a file extension that appears twice" + FIXES
+    Warning "dots-doubled" "two dots in a row in a file name" + FIXES
+    Warning "blank-at-edge" "a root, folder or file whose name begins or ends with a space"
+    Error "path-not-expanded" "`~`, `$NAME` or `%NAME%` in a path, where nothing replaces it"
+    Warning "variable-hidden" "a variable with the name of a built-in token or a root, whose value no path can show"
     Warning "part-empty" "a part of a path that is empty because its token has no value"
     Warning "frame-not-separated" "a frame number in a name directly beside a letter or digit" + FIXES
     Warning "padding-narrow" "a frame number with more digits than its padding" + FIXES
@@ -140,12 +144,13 @@ checks! {
     Error "bits-not-held" "a depth that the file type cannot hold"
     Error "channels-not-held" "channels that the file type cannot hold"
     Error "alpha-lost" "a format that asks for alpha and a codec that cannot hold it"
-    Error "compression-not-held" "a compression that the file type cannot use"
+    Error "compression-not-held" "a compression that the file type cannot use" + FIXES
     Error "quality-not-held" "a `quality` for a file type that has none"
     Error "layers-not-held" "several passes in one file of a type that holds one"
-    Error "codec-not-held" "a codec that the file type does not hold"
+    Error "codec-not-held" "a codec that the file type does not hold" + FIXES
     Error "codec-option-not-held" "a depth, a chroma layout or a size that the codec does not have"
     Error "audio-codec-not-held" "an audio codec that the container does not hold"
+    Warning "audio-squeezed" "lossy sound beside a codec for masters, such as ProRes, DNxHR or FFV1"
     Error "audio-in-picture" "a sound option on a picture type"
     Error "movie-rendered" "a job whose renderer writes a movie directly, instead of frames"
     Error "passes-into-movie" "several passes that are rendered straight into movies"
@@ -160,6 +165,7 @@ checks! {
     Error "adapter-missing" "an adapter that cannot be found" + MACHINE
     Error "program-missing" "an adapter whose program is not on this machine" + HERE
     Error "program-not-executable" "an adapter whose program you are not allowed to start" + HERE
+    Warning "variant-not-found" "a program whose version fits no variant of its adapter" + MACHINE
     Error "need-missing" "something that the adapter needs and this machine does not have" + HERE
     Error "setting-not-carried" "a setting that does not reach the renderer"
     Error "native-unknown" "a native setting that the adapter does not declare"
@@ -173,6 +179,7 @@ checks! {
     Error "argument-without-value" "an argument of an adapter that has no value for a job"
     Error "writes-unclear" "a `writes` rule of an adapter that matches nothing, or matches one file in two ways"
     Error "command-too-long" "a command line that is longer than the system allows, even for a single frame" + MACHINE
+    Warning "after-missing" "a program under `after` that is not on this machine" + MACHINE
     Warning "threads-beyond-cores" "more threads than this machine has cores" + MACHINE
     Note "call-per-frame" "an adapter that starts its program once per frame for thousands of frames"
     // The scene.
@@ -210,6 +217,7 @@ checks! {
     Error "audio-missing" "a sound file that is missing or cannot be read as sound" + MACHINE
     Warning "audio-length-differs" "sound that is shorter or longer than the picture by more than a frame" + MACHINE
     Warning "audio-rate-unusual" "a sample rate that the audio codec does not have, or that is not usual for movies" + MACHINE
+    Note "movie-drops" "alpha or depth of the frames that a movie's codec does not keep"
     Note "sequence-without-movie" "a job without a movie in a sheet that makes movies of other jobs"
     // Rendered pictures.
     Warning "picture-unproven" "a picture whose pixels are stored in a way that True Path cannot read" + FILES

@@ -23,7 +23,9 @@ pub fn fixed(text: &str, fixes: &[&Fix]) -> String {
         let (start, end) = (fix.at.start as usize, fix.at.end as usize);
         let Some(between) = text.get(from..start).filter(|_| text.is_char_boundary(end)) else { continue };
         out.push_str(between);
-        out.push_str(&fix.write);
+        // A new line ends as those that are there do.
+        let ends = text.contains("\r\n") && fix.write.contains('\n');
+        out.push_str(&if ends { fix.write.replace('\n', "\r\n") } else { fix.write.clone() });
         from = end;
     }
     out.push_str(&text[from..]);
@@ -43,6 +45,7 @@ mod tests {
         assert_eq!(fixed("abcdé", &[&b, &a, &over, &twin]), "Abc-dé");
         assert_eq!(fixed("abcdé", &[]), "abcdé");
         assert_eq!(fixed("abcdé", &[&fix(4, 6, "")]), "abcd");
+        assert_eq!(fixed("a\r\n", &[&fix(1, 1, "\nb")]), "a\r\nb\r\n");
         assert_eq!(fixed("abcdé", &[&fix(5, 6, "x")]), "abcdé", "half a character is no place");
     }
 }

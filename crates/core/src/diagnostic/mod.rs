@@ -3,7 +3,7 @@
 pub mod code;
 pub mod fix;
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 
 use crate::source::{Place, Spanned};
 pub use code::{CHECKS, Check, Level, find};
@@ -148,6 +148,13 @@ impl Findings {
         self.list.retain(|finding| finding.check == check);
     }
 
+    /// The jobs that have errors; `None` where an error is of no job, so that it is in the way of all of them.
+    #[must_use]
+    pub fn faulty(&self) -> Option<BTreeSet<&str>> {
+        let errors = self.list.iter().filter(|found| found.level == Level::Error && found.allowed.is_none());
+        errors.map(|found| found.job.as_deref()).collect()
+    }
+
     /// Whether any of them is an error.
     #[must_use]
     pub fn has_errors(&self) -> bool {
@@ -201,13 +208,84 @@ impl Finding {
     }
 }
 
-/// The candidate most like `word`, when it is like enough to have been meant.
+/// The candidate most like `word`, when it is like enough to have been meant, and no other is as much.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     nearest_of(word, &mut candidates.into_iter())
 }
 
+/// What people write who come from elsewhere, and what it is called here. Spellings that several programs use, or that a standard
+/// does.
+const USUAL: &[(&str, &str)] = &[
+    ("framerate", "fps"),
+    ("frame_rate", "fps"),
+    ("rate", "fps"),
+    ("resolution", "size"),
+    ("res", "size"),
+    ("dimensions", "size"),
+    ("color", "colour"),
+    ("output", "path"),
+    ("out", "path"),
+    ("filename", "path"),
+    ("range", "frames"),
+    ("frame_range", "frames"),
+    ("cam", "camera"),
+    ("renderer", "adapter"),
+    ("depth", "bits"),
+    ("bit_depth", "bits"),
+    ("extension", "type"),
+    ("ext", "type"),
+    ("license", "licences"),
+    ("licenses", "licences"),
+    ("folder", "path"),
+    ("h265", "hevc"),
+    ("h.265", "hevc"),
+    ("x265", "hevc"),
+    ("avc", "h264"),
+    ("h.264", "h264"),
+    ("x264", "h264"),
+    ("jpg", "jpeg"),
+    ("tif", "tiff"),
+    ("openexr", "exr"),
+    ("quicktime", "mov"),
+    ("matroska", "mkv"),
+    ("alpha", "rgba"),
+    ("mono", "grey"),
+    ("gray", "grey"),
+    ("y", "grey"),
+    ("ya", "grey-alpha"),
+    ("16f", "half"),
+    ("float16", "half"),
+    ("half-float", "half"),
+    ("32f", "float"),
+    ("float32", "float"),
+    ("8bit", "8"),
+    ("16bit", "16"),
+    ("uncompressed", "none"),
+    ("srgb", "display"),
+    ("sequence", "job"),
+    ("shot", "job"),
+    ("output_path", "path"),
+];
+
+/// The candidate that is `word` in other case, or what `word` is elsewhere.
+#[must_use]
+pub fn usual<'a>(word: &str, candidates: &[&'a str]) -> Option<&'a str> {
+    let lower = word.to_lowercase();
+    let foreign = |own: &str| {
+        USUAL.iter().any(|(foreign, here)| *here == own && (*foreign == lower || *foreign == lower.replace('-', "_")))
+    };
+    let same = candidates.iter().find(|own| own.to_lowercase() == lower);
+    same.or_else(|| candidates.iter().find(|own| foreign(own))).copied()
+}
+
 fn nearest_of<'a>(word: &str, candidates: &mut dyn Iterator<Item = &'a str>) -> Option<&'a str> {
-    let scored = candidates.map(|candidate| (strsim::damerau_levenshtein(word, candidate), candidate));
-    let (distance, candidate) = scored.min()?;
-    (distance <= 1.max(word.chars().count() / 3)).then_some(candidate)
+    let candidates: Vec<&str> = candidates.collect();
+    if let Some(meant) = usual(word, &candidates) {
+        return Some(meant);
+    }
+    let scored = || candidates.iter().map(|candidate| (strsim::damerau_levenshtein(word, candidate), *candidate));
+    let (distance, candidate) = scored().min()?;
+    // Of two that are as near, nobody knows which was meant.
+    let alone = scored().filter(|(own, other)| *own == distance && *other != candidate).count() == 0;
+    (alone && distance <= 1.max(word.chars().count() / 3)).then_some(candidate)
 }

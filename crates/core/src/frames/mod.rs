@@ -13,7 +13,7 @@ mod tests;
 mod timecode;
 
 pub use number::{Number, Shift};
-pub use parse::{FrameError, FrameExpr, MOST, What};
+pub use parse::{FrameError, FrameExpr, MOST, What, words};
 pub use timecode::Timecode;
 
 /// `first`, `first + step`, ... : `count` frames, at least one. A run of one frame has step 1.

@@ -48,6 +48,11 @@ const WORDS: [(&str, What); 5] = [
     ("last", What::Last),
 ];
 
+/// The words that stand for frames.
+pub fn words() -> impl Iterator<Item = &'static str> {
+    WORDS.iter().map(|(word, _)| *word)
+}
+
 /// Why an expression cannot be read, and which bytes of it are meant.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FrameError {

@@ -1,7 +1,9 @@
 //! A movie to the arguments of its encoder.
 
 use crate::adapter::{Adapter, AdapterKind, BUILT_IN_ENCODERS, MOVIE, Per, is_accepted};
-use crate::catalogue::{self, AudioCodec, Bits, Codec, FileType};
+use std::fmt;
+
+use crate::catalogue::{self, AudioCodec, Bits, Channels, Codec, FileType};
 use crate::frames::Timecode;
 use crate::plan::Adapters;
 use crate::resolve::paths;
@@ -78,6 +80,57 @@ pub fn has_alpha(format: &Format, codec: &Codec, of_frames: bool) -> bool {
     codec.alpha && format.channels.as_ref().map_or(of_frames, |channels| channels.value.alpha())
 }
 
+/// The frames of a part of a movie, as far as it is known what they hold.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Frame {
+    /// Their channels.
+    pub channels: Option<Channels>,
+    /// Their depth.
+    pub bits: Option<Bits>,
+    /// How their pixels are meant.
+    pub colour: Option<Colour>,
+}
+
+/// What frames have and their movie does not keep.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Dropped {
+    /// Their alpha.
+    pub alpha: bool,
+    /// Their depth, and that of the movie.
+    pub bits: Option<(Bits, Bits)>,
+}
+
+impl fmt::Display for Dropped {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let depth = self.bits.map(|(from, to)| format!("the depth is reduced from {from} to {to} bits"));
+        let alpha = self.alpha.then(|| "the frames' alpha is dropped: they are laid over black".to_owned());
+        f.write_str(&alpha.into_iter().chain(depth).collect::<Vec<_>>().join(", and "))
+    }
+}
+
+/// What a movie does not keep of its frames, unless its format says `channels` or `bits`, or something lies behind them
+/// (`over`): then it is known. Scene-linear floats that are encoded for display are meant to become less.
+#[must_use]
+pub fn dropped(
+    (codec, format): (&Codec, &Format),
+    (over, colour): (bool, Colour),
+    frames: impl Iterator<Item = Frame>,
+) -> Option<Dropped> {
+    let own = bits(format, codec);
+    let (mut alpha, mut deepest) = (false, None);
+    for frame in frames {
+        alpha |= frame.channels.is_some_and(Channels::alpha);
+        let is_float = matches!(frame.bits, Some(Bits::Half | Bits::Float));
+        let is_encoded = frame.colour.is_some_and(|own| own != colour) || (is_float && colour == Colour::Display);
+        deepest = deepest.max(frame.bits.filter(|bits| !is_encoded && *bits > own));
+    }
+    let dropped = Dropped {
+        alpha: alpha && !codec.alpha && !over && format.channels.is_none(),
+        bits: deepest.filter(|_| format.bits.is_none()).map(|from| (from, own)),
+    };
+    (dropped.alpha || dropped.bits.is_some()).then_some(dropped)
+}
+
 /// What an encoder has to be able to do for one movie.
 #[derive(Clone, Copy, Debug)]
 pub struct Wish<'w> {
@@ -106,7 +159,7 @@ impl Wish<'_> {
         // What the encoder in the box is handed as sound it has to read itself.
         let sound = |path: &str| {
             let readable = adapter.name != BUILT_IN_ENCODERS[0] || is_wave(path);
-            readable && audio_codec(adapter, container, format).is_some()
+            readable && audio_codec(adapter, (container, codec), format).is_some()
         };
         is_accepted(&accepts.types, container.name)
             && is_accepted(&accepts.codecs, codec.name)
@@ -146,13 +199,19 @@ pub fn is_wave(path: &str) -> bool {
     paths::file_name(path).rsplit_once('.').is_some_and(|(_, extension)| extension.eq_ignore_ascii_case("wav"))
 }
 
-/// The codec of a movie's sound with one encoder: its format's, else the first of the container's that the encoder writes.
+/// The codec of a movie's sound with one encoder: its format's, else the first of the container's that the encoder writes; beside
+/// pictures that are worked on further uncompressed, where that can be.
 #[must_use]
-pub fn audio_codec(adapter: &Adapter, container: &FileType, format: &Format) -> Option<&'static AudioCodec> {
+pub fn audio_codec(
+    adapter: &Adapter,
+    (container, codec): (&FileType, &Codec),
+    format: &Format,
+) -> Option<&'static AudioCodec> {
     let has = |name: &&&str| is_accepted(&adapter.accepts.audio_codecs, name);
+    let usual = || container.audio_codecs.iter().filter(has).filter_map(|name| catalogue::audio_codec(name));
     match &format.audio_codec {
         Some(given) => catalogue::audio_codec(&given.value).filter(|codec| has(&&codec.name)),
-        None => container.audio_codecs.iter().find(has).and_then(|name| catalogue::audio_codec(name)),
+        None => usual().find(|own| codec.master && own.name == catalogue::UNCOMPRESSED).or_else(|| usual().next()),
     }
 }
 

@@ -426,7 +426,6 @@ impl<'c> ArgumentScope<'c> {
             roots: &[],
             home: &self.plan.home,
             project: self.plan.project.as_ref(),
-            mode: self.plan.mode.as_deref(),
             looking: false,
             pins: &self.plan.pins,
             pin_mode: self.plan.pin_mode.as_deref(),

@@ -24,7 +24,7 @@ use crate::template::{Lookup, Pattern, Template, TokenTrouble, token};
 
 pub use call::{Call, Still, called_together, calls_for, calls_of, marked, movie_calls, next_to_each_other};
 pub use film::Film;
-pub use rivals::rivals;
+pub use rivals::{others, rivals};
 
 /// What follows from a sheet.
 #[derive(Clone, Debug)]
@@ -41,7 +41,9 @@ pub struct Plan {
     pub pins: Pins,
     /// The modes, joined with `-`.
     pub mode: Option<String>,
-    /// The modes under which values are pinned apart from those of the final names, joined with `-`.
+    /// The same, one by one.
+    pub modes: Vec<String>,
+    /// The modes that have names of their own, joined with `-`: their files and pins are apart from the final ones.
     pub pin_mode: Option<String>,
     /// The roots of the sheet.
     pub roots: Vec<ResolvedRoot>,
@@ -95,7 +97,7 @@ impl From<&RunEntry> for RunSettings {
             silence: entry.silence,
             space_wait: entry.space_wait.unwrap_or(Duration::from_secs(60)),
             log_limit: entry.log_limit.unwrap_or(LOG_LIMIT),
-            after: entry.after.clone().unwrap_or_default(),
+            after: entry.after.iter().flatten().map(|command| command.value.clone()).collect(),
             heartbeat: entry.heartbeat.unwrap_or(Duration::from_secs(15)),
             takeover: entry.takeover.unwrap_or(TAKEOVER),
             licences: entry.licences.clone(),
@@ -374,11 +376,13 @@ pub fn plan(ground: PlanInput<'_>, jobs: &[Arc<Job>], selection: &Selection) -> 
     let (all, variables) = (jobs, variables(jobs));
     let jobs: Vec<Arc<Job>> = jobs.iter().filter(|job| selection.takes(job)).cloned().collect();
     let mode = (!ground.modes.is_empty()).then(|| ground.modes.join("-"));
+    let modes = ground.modes.to_vec();
     let mut plan = Plan {
         jobs,
         series: Vec::new(),
         movies: Vec::new(),
         mode,
+        modes,
         pin_mode: pin_mode(ground.sheet, ground.modes),
         project: ground.sheet.project.clone(),
         pins: ground.pins.clone(),
@@ -435,7 +439,7 @@ fn variables(jobs: &[Arc<Job>]) -> BTreeSet<String> {
     keys.filter_map(|key| if let Key::Var(name) = key { Some(name.clone()) } else { None }).collect()
 }
 
-/// The modes under which values are pinned apart from those of the final names, joined with `-`.
+/// The modes that have names of their own, joined with `-`: those that are not final.
 #[must_use]
 pub fn pin_mode(sheet: &Sheet, modes: &[String]) -> Option<String> {
     let is_final = |name: &&String| sheet.modes.iter().any(|mode| mode.name.value == **name && mode.is_final);

@@ -9,6 +9,22 @@ use crate::sheet::Settings;
 
 use super::{Plan, PlanInput, Selection, plan};
 
+/// Plans of all modes that have names of their own, and of no mode, but for those that are called themselves.
+#[must_use]
+pub fn others(
+    ground: PlanInput<'_>,
+    facts: &dyn Fn(&str) -> Option<Arc<Facts>>,
+    (jobs, called): (&[Arc<Job>], &[String]),
+    typed: &Settings,
+) -> Vec<Plan> {
+    let is_final = |name: &&String| ground.sheet.modes.iter().any(|mode| mode.name.value == **name && mode.is_final);
+    let called: Vec<String> = called.iter().filter(|name| !is_final(name)).cloned().collect();
+    let mut plans = rivals(PlanInput { modes: &called, ..ground }, facts, (jobs, &called), typed);
+    // The first is that of those that are called.
+    plans.remove(0);
+    plans
+}
+
 /// Plans whose names must not be met: all enabled jobs without a mode, and with each mode alone. A mode that means the
 /// final names shares them with no mode at all.
 #[must_use]

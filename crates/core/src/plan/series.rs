@@ -119,7 +119,6 @@ impl Maker<'_> {
             roots: ground.roots,
             home: ground.home,
             project: ground.sheet.project.as_ref(),
-            mode: self.plan.mode.as_deref(),
             pins: ground.pins,
             pin_mode: self.plan.pin_mode.as_deref(),
             looking: ground.looking,

@@ -24,13 +24,11 @@ pub struct TokenScope<'s> {
     pub home: &'s Home,
     /// The project's name.
     pub project: Option<&'s Spanned<String>>,
-    /// The modes, joined with `-`.
-    pub mode: Option<&'s str>,
     /// Whether versions are being looked for on disk, so that a hole stands for them.
     pub looking: bool,
     /// Looked-up values.
     pub pins: &'s Pins,
-    /// The modes under which they are pinned apart from those of the final names.
+    /// The modes that have names of their own, joined with `-`.
     pub pin_mode: Option<&'s str>,
     /// Every variable that any job of the sheet has.
     pub variables: &'s BTreeSet<String>,
@@ -114,7 +112,7 @@ fn built_in(seen: TokenScope<'_>, name: &str) -> Option<Option<Value>> {
         "full_height" => number(job.full_size.map(|size| i64::from(size.height))),
         "scale" => text(Some(job.scale.to_string())),
         "pixel_aspect" => text(job.pixel_aspect.map(|aspect| aspect.to_string())),
-        "mode" => text(seen.mode.map(str::to_owned)),
+        "mode" => text(seen.pin_mode.map(str::to_owned)),
         "codec" => text(format.and_then(|format| format.codec.as_ref()).map(|codec| codec.value.clone())),
         "chroma" => text(format.and_then(|format| format.chroma.as_ref()).map(|chroma| chroma.value.clone())),
         "effort" => text(format.and_then(|format| format.effort.as_ref()).map(|effort| effort.value.clone())),

@@ -1,6 +1,7 @@
 //! Running, judged: what is left to render and why, who renders it, how long it takes, and what the journals say. Nothing
 //! here runs anything.
 
+pub mod causes;
 pub mod claim;
 pub mod cost;
 pub mod event;

@@ -17,7 +17,7 @@ pub const KEYS: [&str; 7] = ["cameras", "frames", "fps", "size", "passes", "vari
 /// Reads a facts file. Mistakes are findings at their places; what could be read is returned.
 pub fn read(file: FileId, text: &str, findings: &mut Findings) -> Facts {
     let table: DeTable<'_> = parse::toml_table(file, text, findings);
-    let mut reader = Reader { file, text, findings };
+    let mut reader = Reader { file, text, findings, place_of: |_| None, strays: Vec::new() };
     let mut facts = Facts::default();
     for (key, raw) in &table {
         let name = key.get_ref().as_ref();

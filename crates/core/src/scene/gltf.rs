@@ -1,4 +1,4 @@
-//! glTF 2.0, `.gltf` and `.glb`: camera names, length of the longest animation, outside buffers and images.
+//! glTF 2.0, `.gltf` and `.glb`: camera names, times of the first and the last key, outside buffers and images.
 //!
 //! Only the JSON is looked at. The bounds of an animation's times stand in its input accessor (glTF 2.0, 3.11: `min` and
 //! `max` are required there), so that no buffer has to be read.
@@ -21,15 +21,17 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
         let own = root.get(*index).and_then(|camera| camera.name.clone());
         cameras.push(node.name.clone().or(own).unwrap_or_else(|| format!("camera{}", index.value())));
     }
-    let ends = root.animations.iter().flat_map(|animation| &animation.samplers).filter_map(|sampler| {
+    let bound = |bound: &Option<Value>| bound.as_ref()?.as_array()?.first()?.as_f64().filter(|at| at.is_finite());
+    let times = root.animations.iter().flat_map(|animation| &animation.samplers).filter_map(|sampler| {
         let accessor = root.get(sampler.input)?;
-        accessor.max.as_ref()?.as_array()?.first()?.as_f64()
+        Some((bound(&accessor.min).unwrap_or(0.0), bound(&accessor.max)?))
     });
-    let seconds = ends.filter(|end| end.is_finite()).fold(0.0, f64::max);
+    // A single key holds a pose, wherever its time is.
+    let keys = times.filter(|(first, last)| first < last).reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)));
     let buffers = root.buffers.iter().filter_map(|buffer| buffer.uri.clone());
     let images = root.images.iter().filter_map(|image| image.uri.clone());
     let resources = buffers.chain(images).filter(|uri| !uri.starts_with("data:")).collect();
-    Ok(Facts { cameras: Some(cameras), seconds: (seconds > 0.0).then_some(seconds), resources, ..Facts::default() })
+    Ok(Facts { cameras: Some(cameras), keys, resources, ..Facts::default() })
 }
 
 /// The same document with other `uri`s of buffers and images.

@@ -21,6 +21,8 @@ pub struct Facts {
     pub cameras: Option<Vec<String>>,
     /// Length in seconds, of formats that know no frames.
     pub seconds: Option<f64>,
+    /// Times of the first and the last key in seconds, of formats that know no frames.
+    pub keys: Option<(f64, f64)>,
     /// First and last frame, of formats that know frames.
     pub span: Option<(i64, i64)>,
     /// Frames per second.
@@ -143,6 +145,7 @@ impl Facts {
         Facts {
             cameras: self.cameras.or(other.cameras),
             seconds: self.seconds.or(other.seconds),
+            keys: self.keys.or(other.keys),
             span: self.span.or(other.span),
             fps: self.fps.or(other.fps),
             size: self.size.or(other.size),
@@ -191,13 +194,68 @@ impl Facts {
         (is_there || !self.more_cameras).then_some(is_there)
     }
 
-    /// The frames that the scene declares. A scene that knows only seconds has frames `1-round(seconds x fps)`.
+    /// The frames that the scene declares.
+    ///
+    /// A key at `t` seconds is on frame `round(t x fps)`. Programs that count from 0 seconds begin with frame 1 there, so keys
+    /// that begin within half a frame of 0 are all one later: keys at 0 ... 47/24 are frames 1 to 48, keys at 1/24 ... 48/24 as
+    /// well, and keys that begin at 1001/24 begin with frame 1001. A scene of which only the length is known has frames
+    /// `1-round(seconds x fps)`.
     #[must_use]
     pub fn frames(&self, fps: Option<Fps>) -> Option<Frames> {
         if let Some((first, last)) = self.span {
             return Some(Frames::range(first, last));
         }
-        let count = (self.seconds? * fps.or(self.fps)?.value()).round();
-        (1.0..1e15).contains(&count).then(|| Frames::range(1, count as i64))
+        let fps = fps.or(self.fps)?.value();
+        let (first, last) = match (self.keys, self.seconds) {
+            (Some((first, last)), _) => {
+                let (first, last) = ((first * fps).round(), (last * fps).round());
+                let later = if first == 0.0 { 1.0 } else { 0.0 };
+                (first + later, last + later)
+            }
+            (None, Some(seconds)) => (1.0, (seconds * fps).round()),
+            (None, None) => return None,
+        };
+        (first <= last && first.abs() < 1e15 && last.abs() < 1e15).then(|| Frames::range(first as i64, last as i64))
+    }
+
+    /// The length in seconds, of formats that know no frames.
+    #[must_use]
+    pub fn length(&self) -> Option<f64> {
+        self.keys.map(|(first, last)| last - first).or(self.seconds)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Facts;
+    use crate::sheet::Fps;
+
+    #[test]
+    fn keys_are_on_frames_and_those_from_0_seconds_begin_with_frame_1() {
+        let (film, ntsc, video) = ((24, 1), (24000, 1001), (25, 1));
+        let span = |first: f64, last: f64, (frames, seconds): (u32, u32)| {
+            let facts = Facts { keys: Some((first, last)), ..Facts::default() };
+            facts.frames(Fps::new(frames, seconds)).map(|frames| frames.to_string())
+        };
+        for (first, last, fps, frames) in [
+            (0.0, 47.0 / 24.0, film, "1-48"),
+            (1.0 / 24.0, 2.0, film, "1-48"),
+            (0.0, 2.0, film, "1-49"),
+            (1001.0 / 24.0, 1048.0 / 24.0, film, "1001-1048"),
+            (0.02, 1.02, film, "1-25"),
+            (0.021, 1.021, film, "1-25"),
+            (-1.0, 1.0, film, "-24-24"),
+            (0.0, 47.0 * 1001.0 / 24000.0, ntsc, "1-48"),
+            (1001.0 * 1001.0 / 24000.0, 1048.0 * 1001.0 / 24000.0, ntsc, "1001-1048"),
+            // Times that were rounded to a millisecond.
+            (0.0, 1.96, ntsc, "1-48"),
+            (0.0, 3599.96, ntsc, "1-86314"),
+            (0.0, 1.92, video, "1-49"),
+        ] {
+            assert_eq!(span(first, last, fps).as_deref(), Some(frames), "{first} {last} {fps:?}");
+        }
+        assert_eq!(span(0.0, 1e300, film), None);
+        let told = Facts { seconds: Some(2.0), fps: Fps::new(24, 1), ..Facts::default() };
+        assert_eq!(told.frames(None).map(|frames| frames.to_string()).as_deref(), Some("1-48"));
     }
 }

@@ -1,5 +1,6 @@
-//! Facts that a renderer tells about a scene: one JSON object with `cameras`, `frames`, `fps`, `size`, `seconds`,
-//! `passes`, `variables`, `resources` and `unsaved` (a path, or true), each null or left out where it is unknown.
+//! Facts that a renderer tells about a scene: one JSON object with `cameras`, `frames`, `fps`, `size`, `seconds` (the length, or
+//! the times of the first and the last key), `passes`, `variables`, `resources` and `unsaved` (a path, or true), each null or left
+//! out where it is unknown.
 
 use serde_json::Value;
 
@@ -45,6 +46,7 @@ pub fn read(printed: &str) -> Result<Facts, String> {
     Ok(Facts {
         cameras: names("cameras"),
         seconds: told.get("seconds").and_then(Value::as_f64),
+        keys: told.get("seconds").and_then(|keys| Some((keys.get(0)?.as_f64()?, keys.get(1)?.as_f64()?))),
         span: frames.and_then(|frames| Some((frames.first()?, frames.last()?))),
         fps: text("fps").and_then(fraction),
         size: text("size").and_then(size),
@@ -76,6 +78,8 @@ mod tests {
             (Some("24000/1001".into()), Some("64x36".into()))
         );
         assert_eq!(facts.resources, ["x", "y"]);
+        let keys = read("{\"seconds\":[0, 1.5]}").expect("facts");
+        assert_eq!((keys.keys, keys.seconds, keys.length()), (Some((0.0, 1.5)), None, Some(1.5)));
         for text in ["", "no", "[1]", "{\"frames\":"] {
             assert!(read(text).is_err(), "{text}");
         }

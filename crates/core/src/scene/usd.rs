@@ -53,6 +53,10 @@ impl Layer {
     pub fn facts(&self) -> Facts {
         let mut facts = Facts { cameras: Some(Vec::new()), ..Facts::default() };
         if let (Some(start), Some(end)) = (self.start, self.end) {
+            // Where a second has another number of time codes than of frames, a frame is as many of them.
+            let rates = self.codes.zip(self.frames).filter(|(codes, frames)| *codes > 0.0 && *frames > 0.0);
+            let frames = rates.map_or(1.0, |(codes, frames)| frames / codes);
+            let (start, end) = (start * frames, end * frames);
             facts.span = (start <= end && start.abs() < 1e9 && end.abs() < 1e9)
                 .then_some((start.round() as i64, end.round() as i64));
         }

@@ -74,8 +74,7 @@ impl Reader<'_> {
     pub(super) fn cluster(&mut self, raw: &Raw<'_>) -> ClusterEntry {
         let mut entry = ClusterEntry::default();
         let Some(table) = self.table(raw, "cluster") else { return entry };
-        for (key, raw) in table {
-            let name = key.get_ref().as_ref();
+        for (name, raw) in self.keyed(table, "[run.cluster]", &KEYS.map(|(name, _)| name)) {
             match name {
                 "partition" => entry.partition = self.text(raw, name).map(|text| text.value),
                 "account" => entry.account = self.text(raw, name).map(|text| text.value),
@@ -88,7 +87,7 @@ impl Reader<'_> {
                 "priority" => entry.priority = self.whole(raw, name, -1023).map(|n| n.value),
                 "at_once" => entry.at_once = self.whole(raw, name, 1).map(|n| n.value),
                 "options" => entry.options = self.options(raw, name),
-                _ => self.unknown(key, "[run.cluster]", &KEYS.map(|(name, _)| name)),
+                _ => {}
             }
         }
         entry

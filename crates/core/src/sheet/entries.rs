@@ -2,7 +2,7 @@
 
 use toml::de::DeTable;
 
-use crate::diagnostic::{CHECKS, Level, Words, nearest};
+use crate::diagnostic::{CHECKS, Check, Level, Words, find, nearest};
 use crate::frames::Timecode;
 use crate::picture::usual_limit;
 use crate::source::{Place, Spanned};
@@ -71,8 +71,8 @@ impl Reader<'_> {
             start_timecode: None,
             adapter: None,
         };
-        for (key, raw) in table {
-            match key.get_ref().as_ref() {
+        for (key, raw) in self.keyed(table, "[[movie]]", &MOVIE_KEYS.map(|(name, _)| name)) {
+            match key {
                 "name" => movie.name = self.text(raw, "name")?,
                 "of" if raw.get_ref().is_array() => {
                     movie.of = self.texts(raw, "of").unwrap_or_default();
@@ -88,7 +88,7 @@ impl Reader<'_> {
                 "pass" => movie.pass = self.text(raw, "pass"),
                 "format" => movie.format = self.text(raw, "format"),
                 "colour" => movie.colour = self.choice(raw, "colour", COLOURS),
-                "path" => movie.path = self.template(raw, "path"),
+                "path" => movie.path = self.path(raw, "path"),
                 "fps" => {
                     movie.fps = self.setting(&Key::Fps, raw, |value| match value {
                         Setting::Fps(fps) => Some(*fps),
@@ -138,7 +138,7 @@ impl Reader<'_> {
                     movie.start_timecode = text.filter(|text| Timecode::is_spelt(&text.value));
                 }
                 "adapter" => movie.adapter = self.text(raw, "adapter"),
-                _ => self.unknown(key, "[[movie]]", &MOVIE_KEYS.map(|(name, _)| name)),
+                _ => {}
             }
         }
         for (key, given) in
@@ -160,12 +160,11 @@ impl Reader<'_> {
         let table = self.table(raw, "meant")?;
         let at = Place::new(self.file, raw.span());
         let (mut check, mut job, mut because) = (None, None, None);
-        for (key, raw) in table {
-            match key.get_ref().as_ref() {
+        for (key, raw) in self.keyed(table, "[[allow]]", &ALLOW_KEYS.map(|(name, _)| name)) {
+            match key {
                 "check" => check = self.text(raw, "check"),
                 "job" => job = self.text(raw, "job"),
-                "because" => because = self.text(raw, "because"),
-                _ => self.unknown(key, "[[allow]]", &ALLOW_KEYS.map(|(name, _)| name)),
+                _ => because = self.text(raw, "because"),
             }
         }
         for (key, given) in [("check", check.is_some()), ("because", because.is_some())] {
@@ -173,8 +172,8 @@ impl Reader<'_> {
         }
         let check = check?;
         if !CHECKS.iter().any(|known| known.slug == check.value) {
-            self.no_check(&check);
-            return None;
+            let near = self.no_check(&check)?.slug.to_owned();
+            return Some(AllowEntry { check: Spanned::new(near, check.at), job, because: because?.value, at });
         }
         Some(AllowEntry { check, job, because: because?.value, at })
     }
@@ -192,9 +191,9 @@ impl Reader<'_> {
     /// `[checks]`: a level, or a table of a level and a limit.
     pub(super) fn checks(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {
         self.each_entry(raw, "checks", |reader, name, raw| {
-            let Some(check) = CHECKS.iter().find(|check| check.slug == name.value) else {
-                return reader.no_check(&name);
-            };
+            let known = CHECKS.iter().find(|check| check.slug == name.value);
+            let Some(check) = known.or_else(|| reader.no_check(&name)) else { return };
+            let name = Spanned::new(check.slug.to_owned(), name.at);
             let Some(table) = raw.get_ref().as_table() else {
                 if let Some(level) = reader.choice(raw, &name.value, &LEVELS) {
                     sheet.checks.push(CheckRule { check: name, level: level.value, limit: None });
@@ -203,35 +202,33 @@ impl Reader<'_> {
             };
             let mut rule = CheckRule { check: name, level: Some(check.level), limit: None };
             let limit = usual_limit(check.slug).is_some();
-            for (key, raw) in table {
-                match key.get_ref().as_ref() {
+            let known: &[&str] = if limit { &["level", "limit"] } else { &["level"] };
+            for (key, raw) in reader.keyed(table, &format!("`{}`", check.slug), known) {
+                match key {
                     "level" => {
                         rule.level = reader.choice(raw, "level", &LEVELS).map_or(rule.level, |level| level.value)
                     }
-                    "limit" if limit => match number(raw).filter(|limit| *limit > 0.0) {
+                    _ => match number(raw).filter(|limit| *limit > 0.0) {
                         Some(limit) => rule.limit = Some(limit),
                         None => {
                             let at = reader.at(raw);
                             reader.bad(at, "limit", "a number above zero", "this is not one");
                         }
                     },
-                    _ => reader.unknown(
-                        key,
-                        &format!("`{}`", check.slug),
-                        if limit { &["level", "limit"] } else { &["level"] },
-                    ),
                 }
             }
             sheet.checks.push(rule);
         });
     }
 
-    /// A name that no check bears.
-    pub(super) fn no_check(&mut self, name: &Spanned<String>) {
+    /// A name that no check bears; the check that was most likely meant.
+    pub(super) fn no_check(&mut self, name: &Spanned<String>) -> Option<&'static Check> {
         let mut words = Words::new(format!("there is no check `{}`", name.value), "not defined");
-        if let Some(near) = nearest(&name.value, CHECKS.iter().map(|check| check.slug)) {
+        let near = nearest(&name.value, CHECKS.iter().map(|check| check.slug));
+        if let Some(near) = near {
             words = words.help(format!("write `{near}`")).fix(name.at, near);
         }
         self.findings.add("unknown-key", Some(name.at), None, words);
+        find(near?)
     }
 }

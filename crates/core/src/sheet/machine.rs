@@ -33,18 +33,17 @@ pub struct MachineFile {
 /// Reads a machine file; mistakes are findings.
 pub fn machine(file: FileId, text: &str, findings: &mut Findings) -> MachineFile {
     let table = toml_table(file, text, findings);
-    let mut reader = Reader { file, text, findings };
+    let mut reader = Reader { file, text, findings, place_of: |_| None, strays: Vec::new() };
     let mut machine = MachineFile::default();
-    for (key, raw) in &table {
-        match key.get_ref().as_ref() {
+    for (key, raw) in reader.keyed(&table, "the machine file", &KEYS.map(|(name, _)| name)) {
+        match key {
             "workers" => machine.workers = reader.workers(raw, "workers"),
             "licences" => machine.licences = reader.licences(raw),
             "programs" => {
                 machine.programs =
                     named(&mut reader, raw, "programs").into_iter().map(|(name, path)| (name, path.value)).collect()
             }
-            "roots" => machine.roots = named(&mut reader, raw, "roots").into_iter().collect(),
-            _ => reader.unknown(key, "the machine file", &KEYS.map(|(name, _)| name)),
+            _ => machine.roots = named(&mut reader, raw, "roots").into_iter().collect(),
         }
     }
     machine

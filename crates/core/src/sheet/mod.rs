@@ -3,6 +3,7 @@
 pub mod cluster;
 pub mod entries;
 pub mod layer;
+mod likely;
 pub mod machine;
 pub mod parse;
 pub(crate) mod read;
@@ -23,6 +24,9 @@ use crate::template::Template;
 pub use cluster::ClusterEntry;
 pub use layer::{Given, Layer, Settings};
 pub use setting::{Checkpoint, Colour, Fps, Key, Layers, PassEntry, Setting, Size, Version};
+
+/// The version of the sheet language that is read here.
+pub const LANGUAGE: i64 = 1;
 
 /// One sheet, or a part of one.
 #[derive(Clone, Debug, Default)]
@@ -430,7 +434,7 @@ pub struct RunEntry {
     /// How long a full disk is waited for.
     pub space_wait: Option<Duration>,
     /// Commands to run once the plan is over.
-    pub after: Option<Vec<Vec<Template>>>,
+    pub after: Option<Vec<Spanned<Vec<Template>>>>,
     /// How often a worker that shares the sheet gives a sign of life.
     pub heartbeat: Option<Duration>,
     /// How long a worker may give none until its calls are taken over.

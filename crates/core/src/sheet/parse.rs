@@ -8,20 +8,18 @@ use crate::diagnostic::{Findings, Words};
 use crate::frames::{FrameExpr, MOST};
 use crate::source::{FileId, Place, Spanned};
 
-use super::read::{Raw, Reader, in_order, integer, number, part_of, scalar};
+use super::likely::{ascending, entry_at, place_of, sides, unquoted};
+use super::read::{Raw, Reader, in_order, integer, number, part_of, plain_number, scalar};
 use super::setting::{KEYS, ValueKind};
 use super::{
     Checkpoint, Colour, Each, Fps, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet, Size,
     Version,
 };
 
-/// The version of the sheet language that is read here.
-pub const LANGUAGE: i64 = 1;
-
 /// Reads a sheet. Text that is not TOML is a finding of `not-toml`, and what could be read is returned all the same.
 pub fn sheet(file: FileId, text: &str, findings: &mut Findings) -> Sheet {
     let table = toml_table(file, text, findings);
-    let mut reader = Reader { file, text, findings };
+    let mut reader = Reader { file, text, findings, place_of, strays: Vec::new() };
     let mut sheet = Sheet { file, ..Sheet::default() };
     reader.read_sheet(&table, &mut sheet);
     sheet
@@ -33,20 +31,18 @@ pub(crate) fn toml_table<'i>(file: FileId, text: &'i str, findings: &mut Finding
     for error in errors {
         let at = Place::new(file, error.span().unwrap_or(0..0));
         let words = Words::new(format!("the file is not valid TOML: {}", error.message()), "here");
-        let words = match entry_at(text, at.start as usize) {
-            Some(name) => words.help(format!("write every entry as [[{name}]], with two brackets")),
-            None => words,
+        let words = match (entry_at(text, at.start as usize), unquoted(text, at.start as usize)) {
+            _ if error.message().contains("escape") => {
+                Words::new("a backslash in double quotes begins an escape", "here")
+                    .help("write / in paths, on every system")
+            }
+            (Some(name), _) => words.help(format!("write every entry as [[{name}]], with two brackets")),
+            (None, Some((key, value))) => words.help(format!("write {key} = \"{value}\", in quotes")),
+            (None, None) => words,
         };
         findings.add("not-toml", Some(at), None, words);
     }
     table.into_inner()
-}
-
-/// The kind of entry whose heading is on the line of a byte: those are lists, and one bracket too few makes them clash.
-fn entry_at(text: &str, at: usize) -> Option<&'static str> {
-    let start = text.get(..at)?.rfind('\n').map_or(0, |end| end + 1);
-    let heading = text[start..].lines().next()?.split('#').next()?.trim().trim_matches(['[', ']']);
-    ["job", "movie", "allow"].into_iter().find(|name| *name == heading)
 }
 
 /// Whether a text is TOML.
@@ -58,18 +54,30 @@ pub fn is_toml(text: &str) -> bool {
 /// Reads one `KEY = VALUE` typed on the command line.
 pub fn command_line(file: FileId, text: &str, findings: &mut Findings) -> Settings {
     let table = toml_table(file, text, findings);
-    let mut reader = Reader { file, text, findings };
-    reader.settings(&table, Layer::CommandLine, "the command line", &[])
+    let mut reader = Reader { file, text, findings, place_of, strays: Vec::new() };
+    let entries = reader.setting_entries(&table, "the command line", &[]);
+    reader.settings(&entries, Layer::CommandLine)
 }
 
 impl Reader<'_> {
-    /// Reads the settings in `table`; `others` are the keys that the caller reads itself.
-    pub(super) fn settings(&mut self, table: &DeTable<'_>, layer: Layer, place: &str, others: &[&str]) -> Settings {
+    /// The entries of a table of settings; `others` are the keys that the caller reads itself.
+    pub(super) fn setting_entries<'t, 'i>(
+        &mut self,
+        table: &'t DeTable<'i>,
+        place: &str,
+        others: &[&'static str],
+    ) -> Vec<(&'static str, &'t Raw<'i>)> {
+        let known = KEYS.iter().map(|(name, _)| *name).chain(["vars", "env", "native", "leave"]);
+        let known: Vec<&'static str> = known.chain(others.iter().copied()).collect();
+        self.keyed(table, place, &known)
+    }
+
+    /// Reads the settings among some entries.
+    pub(super) fn settings(&mut self, entries: &[(&str, &Raw<'_>)], layer: Layer) -> Settings {
         let mut settings = Settings::default();
-        for (name, raw) in table {
-            let key = name.get_ref().as_ref();
+        settings.unread.extend(self.strays.drain(..).map(Key::Var));
+        for (key, raw) in entries.iter().copied() {
             match key {
-                _ if others.contains(&key) => {}
                 "vars" | "env" | "native" => {
                     let Some(entries) = self.table(raw, key) else { continue };
                     for (entry, raw) in entries {
@@ -79,18 +87,11 @@ impl Reader<'_> {
                     }
                 }
                 "leave" => settings.leave.extend(self.leave(raw)),
-                _ => match Key::parse(key) {
-                    Some(known) => self.take(known, raw, layer, &mut settings),
-                    None => {
-                        let known: Vec<&str> = KEYS
-                            .iter()
-                            .map(|(name, _)| *name)
-                            .chain(["vars", "env", "native", "leave"])
-                            .chain(others.iter().copied())
-                            .collect();
-                        self.unknown(name, place, &known);
+                _ => {
+                    if let Some(known) = Key::parse(key) {
+                        self.take(known, raw, layer, &mut settings);
                     }
-                },
+                }
             }
         }
         settings
@@ -144,7 +145,7 @@ impl Reader<'_> {
             ValueKind::Layers => Setting::Layers(self.choice(raw, &name, LAYERS)?.value),
             ValueKind::Colour => Setting::Colour(self.choice(raw, &name, COLOURS)?.value),
             ValueKind::Passes => Setting::Passes(self.passes(raw)?),
-            ValueKind::Path => Setting::Path(self.template(raw, &name)?.value),
+            ValueKind::Path => Setting::Path(self.path(raw, &name)?.value),
             ValueKind::Version => self.version(raw)?,
             ValueKind::Checkpoint => self.checkpoint(raw)?,
         };
@@ -164,11 +165,10 @@ impl Reader<'_> {
     fn checkpoint(&mut self, raw: &Raw<'_>) -> Option<Setting> {
         let table = self.table(raw, "checkpoint")?;
         let (mut every, mut keep) = (None, 5);
-        for (key, raw) in table {
-            match key.get_ref().as_ref() {
+        for (key, raw) in self.keyed(table, "checkpoint", &["every", "keep"]) {
+            match key {
                 "every" => every = self.duration(raw, "every"),
-                "keep" => keep = self.whole(raw, "keep", 1)?.value,
-                _ => self.unknown(key, "checkpoint", &["every", "keep"]),
+                _ => keep = self.whole(raw, "keep", 1)?.value,
             }
         }
         if every.is_none() && !table.contains_key("every") {
@@ -180,6 +180,10 @@ impl Reader<'_> {
 
     fn positive(&mut self, raw: &Raw<'_>, key: &str) -> Option<Setting> {
         let found = number(raw).filter(|number| number.is_finite() && *number > 0.0);
+        if let Some(text) = plain_number(raw).filter(|text| text.parse::<f64>().is_ok_and(|number| number > 0.0)) {
+            self.misspelt(raw, key, ("a number above 0", text));
+            return text.parse().ok().map(Setting::Number);
+        }
         if found.is_none() {
             let at = self.at(raw);
             self.bad(at, key, "a number above 0", "this is not one");
@@ -192,6 +196,10 @@ impl Reader<'_> {
             Some("next") => Version::Next,
             Some("latest") => Version::Latest,
             Some(_) => {
+                if let Some(number) = plain_number(raw).and_then(|text| text.parse().ok()) {
+                    self.misspelt(raw, "version", ("a whole number, \"next\" or \"latest\"", &format!("{number}")));
+                    return Some(Setting::Version(Version::Number(number)));
+                }
                 let at = self.at(raw);
                 self.bad(at, "version", "a whole number, \"next\" or \"latest\"", "this is not one of these");
                 return None;
@@ -231,8 +239,14 @@ impl Reader<'_> {
             Ok(frames) => Some(Setting::Frames(frames)),
             Err(error) => {
                 let at = part_of(&text, error.range);
-                self.findings.add("frames-not-understood", Some(at), None, Words::new(error.message, "here"));
-                None
+                let words = Words::new(error.message, "here");
+                let Some((meant, frames)) = ascending(&text.value) else {
+                    self.findings.add("frames-not-understood", Some(at), None, words);
+                    return None;
+                };
+                let words = words.help(format!("write {meant}")).fix(text.at, meant);
+                self.findings.add("frames-not-understood", Some(at), None, words);
+                Some(Setting::Frames(frames))
             }
         }
     }
@@ -251,6 +265,13 @@ impl Reader<'_> {
         let (frames, seconds) = written.split_once('/').unwrap_or((&written, "1"));
         let fps = frames.trim().parse().ok().zip(seconds.trim().parse().ok());
         let fps = fps.and_then(|(frames, seconds)| Fps::new(frames, seconds));
+        if let (None, Some(text)) = (fps, plain_number(raw)) {
+            let meant = text.parse().ok().and_then(|frames| Fps::new(frames, 1));
+            if meant.is_some() {
+                self.misspelt(raw, "fps", ("a whole number or a fraction", text));
+                return meant.map(Setting::Fps);
+            }
+        }
         if fps.is_none() {
             let words = Words::new("`fps` must be a whole number or a fraction", "this is not one");
             self.findings.add("value-not-understood", Some(at), None, words.help("write 24 or \"24000/1001\""));
@@ -259,6 +280,15 @@ impl Reader<'_> {
     }
 
     fn size(&mut self, raw: &Raw<'_>) -> Option<Setting> {
+        const WANTED: &str = "width x height in pixels, such as \"1280x720\"";
+        if let Some(size) = sides(raw) {
+            self.misspelt(raw, "size", (WANTED, &format!("\"{size}\"")));
+            return Some(Setting::Size(size));
+        }
+        if !raw.get_ref().is_str() {
+            self.wrong_kind(raw, "size", WANTED);
+            return None;
+        }
         let text = self.text(raw, "size")?;
         let side = |text: &str| text.trim().parse::<u32>().ok().filter(|side| *side > 0);
         let size = text
@@ -266,7 +296,7 @@ impl Reader<'_> {
             .split_once('x')
             .and_then(|(width, height)| Some(Size { width: side(width)?, height: side(height)? }));
         if size.is_none() {
-            self.bad(text.at, "size", "width x height in pixels, such as \"1280x720\"", "this is not one");
+            self.bad(text.at, "size", WANTED, "this is not one");
         }
         size.map(Setting::Size)
     }
@@ -302,14 +332,13 @@ impl Reader<'_> {
             format: None,
             path: None,
         };
-        for (key, raw) in table {
-            match key.get_ref().as_ref() {
+        for (key, raw) in self.keyed(table, "a pass", &["name", "as", "colour", "format", "path"]) {
+            match key {
                 "name" => entry.name = self.text(raw, "name")?,
                 "as" => entry.label = self.text(raw, "as"),
                 "colour" => entry.colour = self.choice(raw, "colour", COLOURS),
                 "format" => entry.format = self.text(raw, "format"),
-                "path" => entry.path = self.template(raw, "path"),
-                _ => self.unknown(key, "a pass", &["name", "as", "colour", "format", "path"]),
+                _ => entry.path = self.path(raw, "path"),
             }
         }
         if entry.name.value.is_empty() {
@@ -329,15 +358,16 @@ impl Reader<'_> {
             settings: Settings::default(),
             at: Place::new(self.file, raw.span()),
         };
-        for (key, raw) in table {
-            match key.get_ref().as_ref() {
+        let entries = self.setting_entries(table, "[[job]]", &["name", "like", "each"]);
+        for (key, raw) in entries.iter().copied() {
+            match key {
                 "name" => job.name = self.text(raw, "name"),
                 "like" => job.like = self.text(raw, "like"),
                 "each" => job.each = self.each(raw),
                 _ => {}
             }
         }
-        job.settings = self.settings(table, Layer::Job, "[[job]]", &["name", "like", "each"]);
+        job.settings = self.settings(&entries, Layer::Job);
         Some(job)
     }
 
@@ -367,7 +397,21 @@ impl Reader<'_> {
             let pattern = raw.get_ref().as_str().filter(|text| key == Key::Scene && is_pattern(text));
             let one = pattern.map(|_| std::slice::from_ref(raw));
             let list = raw.get_ref().as_array().map(|list| &list[..]).filter(|list| !list.is_empty()).or(one);
-            let Some(list) = list else {
+            let single = (key != Key::Scene && scalar(raw).is_some()).then(|| std::slice::from_ref(raw));
+            if let (None, Some(_)) = (list, single) {
+                let at = self.at(raw);
+                let words = Words::new(
+                    format!("`{}` under `each` must be a list of values", name.get_ref()),
+                    "this is one value",
+                );
+                let bracketed = self.text.get(raw.span()).map(|written| format!("[{written}]"));
+                let words = match bracketed {
+                    Some(list) => words.help(format!("write {list}")).fix(Place::new(self.file, raw.span()), list),
+                    None => words,
+                };
+                self.findings.add("value-not-understood", Some(at), None, words);
+            }
+            let Some(list) = list.or(single) else {
                 let what = if key == Key::Scene {
                     "a list of scenes, or a pattern such as \"scenes/*.gltf\""
                 } else {

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use toml::Spanned as TomlSpanned;
 use toml::de::{DeTable, DeValue};
 
-use crate::diagnostic::{Findings, Words, nearest};
+use crate::diagnostic::{Findings, Words, nearest, usual};
 use crate::source::{FileId, Place, Spanned};
 use crate::template::{Template, TemplateError};
 
@@ -20,10 +20,20 @@ pub type Entry<'t, 'i> = (&'t TomlSpanned<Cow<'i, str>>, &'t Raw<'i>);
 /// Renderers at a time on one machine at most: each takes a thread, a pipe and a folder of its own.
 pub const MOST_WORKERS: i64 = 1024;
 
+/// Tables of a sheet that hold entries.
+const MANY: [&str; 9] = ["roots", "formats", "passes", "bases", "modes", "job", "movie", "checks", "allow"];
+
+/// The table of a language in which a key belongs, as it is named to people.
+pub type PlaceOf = fn(&str) -> Option<&'static str>;
+
 /// Reads values of one text and collects what is wrong with them.
 pub struct Reader<'r> {
     /// The text's number.
     pub file: FileId,
+    /// Where keys of its language belong: one may stand in the wrong table.
+    pub place_of: PlaceOf,
+    /// Keys that mean nothing, and stand in a path as tokens: most likely variables.
+    pub strays: Vec<String>,
     /// The text.
     pub text: &'r str,
     /// Where findings go.
@@ -47,6 +57,14 @@ impl Reader<'_> {
     pub fn bad(&mut self, at: Place, key: &str, wanted: &str, got: &str) {
         let words = Words::new(format!("`{key}` must be {wanted}"), got.to_owned());
         self.findings.add("value-not-understood", Some(at), None, words);
+    }
+
+    /// A value that is clearly meant and spelt in another way than it has to be: `write` is what has to stand there.
+    pub fn misspelt(&mut self, raw: &Raw<'_>, key: &str, (wanted, write): (&str, &str)) {
+        let at = Place::new(self.file, raw.span());
+        let words =
+            Words::new(format!("`{key}` must be {wanted}"), "this is not one").help(format!("write {key} = {write}"));
+        self.findings.add("value-not-understood", Some(at), None, words.fix(at, write));
     }
 
     /// A value of the wrong TOML kind.
@@ -98,14 +116,17 @@ impl Reader<'_> {
             return Some(Spanned::new(chosen, at));
         }
         let mut words = Words::new(format!("`{key}` must be one of {}", names.join(", ")), "this is not one of these");
-        if let Some(near) = nearest(&written, names.iter().copied()) {
+        let near = nearest(&written, names.iter().copied());
+        if let Some(near) = near {
             words = words.help(format!("write {near}"));
             if raw.get_ref().is_str() {
                 words = words.fix(at, near);
             }
         }
         self.findings.add("value-not-understood", Some(at), None, words);
-        None
+        // What is clearly meant is read on with, so that one slip is one finding.
+        let meant = names.iter().position(|name| Some(*name) == near)?;
+        Some(Spanned::new(meant, at))
     }
 
     /// How many renderers run at a time.
@@ -130,8 +151,13 @@ impl Reader<'_> {
                 None
             }
             None => {
-                self.wrong_kind(raw, key, &wanted);
-                None
+                let meant =
+                    plain_number(raw).and_then(|text| text.parse::<i64>().ok()).filter(|number| *number >= least);
+                match meant {
+                    Some(number) => self.misspelt(raw, key, (&wanted, &number.to_string())),
+                    None => self.wrong_kind(raw, key, &wanted),
+                }
+                meant.map(|number| Spanned::new(number, at))
             }
         }
     }
@@ -139,6 +165,11 @@ impl Reader<'_> {
     /// True or false.
     pub fn flag(&mut self, raw: &Raw<'_>, key: &str) -> Option<bool> {
         let flag = raw.get_ref().as_bool();
+        let meant = raw.get_ref().as_str().and_then(|text| text.to_lowercase().parse::<bool>().ok());
+        if let Some(meant) = meant {
+            self.misspelt(raw, key, ("true or false", &meant.to_string()));
+            return Some(meant);
+        }
         if flag.is_none() {
             self.wrong_kind(raw, key, "true or false");
         }
@@ -167,6 +198,21 @@ impl Reader<'_> {
         }
     }
 
+    /// A template for a path, in which a backslash is a slip: the sheet would mean something else on another system.
+    pub fn path(&mut self, raw: &Raw<'_>, key: &str) -> Option<Spanned<Arc<Template>>> {
+        let Some(text) = raw.get_ref().as_str().filter(|text| text.contains('\\')) else {
+            return self.template(raw, key);
+        };
+        let (at, right) = (self.at(raw), text.replace('\\', "/"));
+        let is_inner = (at.end - at.start) as usize == text.len();
+        let write = if is_inner { right.clone() } else { format!("\"{right}\"") };
+        let words =
+            Words::new("a path is written with / on every system, not with a backslash", "this has backslashes");
+        self.findings.add("template-not-understood", Some(at), None, words.help("write / instead").fix(at, write));
+        // What is wrong besides is found once this is mended.
+        Some(Spanned::new(Arc::new(Template::parse(&right).ok()?), at))
+    }
+
     /// A table.
     pub fn table<'t, 'i>(&mut self, raw: &'t Raw<'i>, key: &str) -> Option<&'t DeTable<'i>> {
         let table = raw.get_ref().as_table();
@@ -176,20 +222,68 @@ impl Reader<'_> {
         table
     }
 
+    /// The entries of a table in the order in which they are written, by the keys that are known here. One whose key is not
+    /// known is a finding; where it is clear which key was meant, and nothing else has that one, it is read as that, so that one
+    /// slip is one finding.
+    pub fn keyed<'t, 'i, 'k>(
+        &mut self,
+        table: &'t DeTable<'i>,
+        place: &str,
+        known: &[&'k str],
+    ) -> Vec<(&'k str, &'t Raw<'i>)> {
+        let mut entries: Vec<(&str, &Raw<'_>)> = Vec::new();
+        for (key, raw) in in_order(table) {
+            let name = key.get_ref().as_ref();
+            if let Some(known) = known.iter().find(|known| **known == name) {
+                entries.push((known, raw));
+                continue;
+            }
+            let meant = self.meant(key, place, known).filter(|near| {
+                // Of what there may be any number of, more is read.
+                let is_there = table.iter().any(|(key, _)| key.get_ref() == near)
+                    || entries.iter().any(|(taken, _)| taken == near);
+                !is_there || (place.is_empty() && MANY.contains(near))
+            });
+            entries.extend(meant.map(|near| (near, raw)));
+        }
+        entries
+    }
+
     /// A key that nothing reads, with the nearest one that something would.
     pub fn unknown(&mut self, key: &TomlSpanned<Cow<'_, str>>, table: &str, known: &[&str]) {
+        self.meant(key, table, known);
+    }
+
+    /// The same; the key that was most likely meant.
+    fn meant<'k>(&mut self, key: &TomlSpanned<Cow<'_, str>>, table: &str, known: &[&'k str]) -> Option<&'k str> {
         let at = Place::new(self.file, key.span());
         let (name, place) =
             (key.get_ref(), if table.is_empty() { "at the top of a sheet".to_owned() } else { format!("in {table}") });
         let mut words = Words::new(format!("unknown key `{name}` {place}"), "this key is not read");
-        words = match nearest(name, known.iter().copied()) {
-            Some(near) => words.help(format!("write `{near}`")).fix(at, near),
-            None => {
-                let sorted: BTreeSet<&str> = known.iter().copied().collect();
-                words.help(format!("the keys here are {}", sorted.into_iter().collect::<Vec<_>>().join(", ")))
+        let is_token = self.text.contains(&format!("{{{name}}}")) || self.text.contains(&format!("{{_{name}}}"));
+        let may_be_variable = is_token && known.contains(&"vars");
+        // What is a key elsewhere is no slip for one of these.
+        let mut meant = usual(name, known);
+        words = match (meant, (self.place_of)(name), may_be_variable) {
+            (Some(near), ..) => words.help(format!("write `{near}`")).fix(at, near),
+            (None, _, true) => {
+                self.strays.push(name.to_string());
+                words.help(format!("if it is a variable, write vars.{name}")).fix(at, format!("vars.{name}"))
+            }
+            (None, Some(place), _) => words.help(format!("`{name}` belongs under {place}")),
+            _ => {
+                meant = nearest(name, known.iter().copied());
+                match meant {
+                    Some(near) => words.help(format!("write `{near}`")).fix(at, near),
+                    None => {
+                        let sorted: BTreeSet<&str> = known.iter().copied().collect();
+                        words.help(format!("the keys here are {}", sorted.into_iter().collect::<Vec<_>>().join(", ")))
+                    }
+                }
             }
         };
         self.findings.add("unknown-key", Some(at), None, words);
+        meant
     }
 }
 
@@ -203,6 +297,15 @@ pub fn in_order<'t, 'i>(table: &'t DeTable<'i>) -> Vec<Entry<'t, 'i>> {
 /// A part of a text value, when its place is known byte for byte; else the whole value.
 pub fn part_of(text: &Spanned<String>, range: std::ops::Range<usize>) -> Place {
     if (text.at.end - text.at.start) as usize == text.value.len() { text.at.within(range) } else { text.at }
+}
+
+/// A number that was written as a text, with a unit or a sign behind it: `"75"`, `"50%"`, `"24fps"`, `"v3"`.
+pub fn plain_number<'t>(raw: &'t Raw<'_>) -> Option<&'t str> {
+    let text = raw.get_ref().as_str()?.trim();
+    let text = ["%", "fps", "px", "s"].iter().find_map(|unit| text.strip_suffix(unit)).unwrap_or(text);
+    let text = text.strip_prefix(['v', 'V']).unwrap_or(text).trim();
+    text.bytes().next().filter(u8::is_ascii_digit)?;
+    Some(text.trim_start_matches('0')).filter(|text| !text.is_empty() && text.parse::<f64>().is_ok())
 }
 
 /// A whole number.

@@ -13,9 +13,8 @@ use crate::diagnostic::Words;
 use crate::source::{Place, Spanned};
 use crate::template::Template;
 
-use super::parse::LANGUAGE;
 use super::read::{Raw, Reader, in_order};
-use super::{Base, EXISTING, Format, Layer, Mode, PASS_KINDS, PassTable, Root, RootPaths, SYSTEMS, Sheet};
+use super::{Base, EXISTING, Format, LANGUAGE, Layer, Mode, PASS_KINDS, PassTable, Root, RootPaths, SYSTEMS, Sheet};
 
 /// Longer than any night: a span beyond it is a slip.
 const MOST_SECONDS: u64 = 1_000_000_000;
@@ -59,10 +58,13 @@ pub const RUN_KEYS: [(&str, &str); 13] = [
     ("cluster", "What build --to slurm and --to grid-engine request from the cluster."),
 ];
 
+/// Keys of `[policy]`.
+pub(super) const POLICY_KEYS: &[&str] = &["within", "never", "spelling", "tokens", "systems", "one_version"];
+
 impl Reader<'_> {
     pub(super) fn read_sheet(&mut self, table: &DeTable<'_>, sheet: &mut Sheet) {
-        for (name, raw) in in_order(table) {
-            match name.get_ref().as_ref() {
+        for (key, raw) in self.keyed(table, "", TABLES) {
+            match key {
                 "sheet" => self.language(raw),
                 "project" => self.project(raw, sheet),
                 "roots" => self.each_entry(raw, "roots", |reader, name, raw| {
@@ -79,7 +81,8 @@ impl Reader<'_> {
                 }),
                 "defaults" => {
                     if let Some(table) = self.table(raw, "defaults") {
-                        sheet.defaults = self.settings(table, Layer::Defaults, "[defaults]", &[]);
+                        let entries = self.setting_entries(table, "[defaults]", &[]);
+                        sheet.defaults = self.settings(&entries, Layer::Defaults);
                     }
                 }
                 "bases" => self.each_entry(raw, "bases", |reader, name, raw| {
@@ -87,7 +90,7 @@ impl Reader<'_> {
                     sheet.bases.extend(base);
                 }),
                 "job" => match raw.get_ref().as_array() {
-                    Some(jobs) => sheet.jobs = jobs.iter().filter_map(|raw| self.job(raw)).collect(),
+                    Some(jobs) => sheet.jobs.extend(jobs.iter().filter_map(|raw| self.job(raw))),
                     None => self.wrong_kind(raw, "job", "written as [[job]], with two brackets"),
                 },
                 "from" => sheet.from = self.texts(raw, "from").unwrap_or_default(),
@@ -96,17 +99,17 @@ impl Reader<'_> {
                     sheet.modes.extend(mode);
                 }),
                 "movie" => match raw.get_ref().as_array() {
-                    Some(movies) => sheet.movies = movies.iter().filter_map(|raw| self.movie(raw)).collect(),
+                    Some(movies) => sheet.movies.extend(movies.iter().filter_map(|raw| self.movie(raw))),
                     None => self.wrong_kind(raw, "movie", "written as [[movie]], with two brackets"),
                 },
                 "policy" => self.policy(raw, sheet),
                 "checks" => self.checks(raw, sheet),
                 "allow" => match raw.get_ref().as_array() {
-                    Some(entries) => sheet.allow = entries.iter().filter_map(|raw| self.allow(raw)).collect(),
+                    Some(entries) => sheet.allow.extend(entries.iter().filter_map(|raw| self.allow(raw))),
                     None => self.wrong_kind(raw, "allow", "written as [[allow]], with two brackets"),
                 },
                 "run" => self.run(raw, sheet),
-                _ => self.unknown(name, "", TABLES),
+                _ => {}
             }
         }
     }
@@ -141,11 +144,8 @@ impl Reader<'_> {
 
     fn project(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {
         let Some(table) = self.table(raw, "project") else { return };
-        for (key, raw) in table {
-            match key.get_ref().as_ref() {
-                "name" => sheet.project = self.text(raw, "name"),
-                _ => self.unknown(key, "[project]", &["name"]),
-            }
+        for (_, raw) in self.keyed(table, "[project]", &["name"]) {
+            sheet.project = self.text(raw, "name");
         }
     }
 
@@ -155,10 +155,9 @@ impl Reader<'_> {
             return Some(Root { name, paths: RootPaths::Same(path) });
         };
         let mut paths = Vec::new();
-        for (key, raw) in table {
-            match SYSTEMS.iter().find(|(known, _)| known == key.get_ref()) {
-                Some((_, system)) => paths.extend(self.text(raw, key.get_ref()).map(|path| (*system, path))),
-                None => self.unknown(key, "a root", &["linux", "macos", "windows"]),
+        for (key, raw) in self.keyed(table, "a root", &SYSTEMS.map(|(name, _)| name)) {
+            if let Some((_, system)) = SYSTEMS.iter().find(|(known, _)| *known == key) {
+                paths.extend(self.text(raw, key).map(|path| (*system, path)));
             }
         }
         Some(Root { name, paths: RootPaths::BySystem(paths) })
@@ -168,8 +167,8 @@ impl Reader<'_> {
         let table = self.table(raw, &format!("formats.{}", name.value))?;
         let place = format!("[formats.{}]", name.value);
         let mut format = Format::named(name);
-        for (key, raw) in table {
-            match key.get_ref().as_ref() {
+        for (key, raw) in self.keyed(table, &place, &FORMAT_KEYS.map(|(name, _)| name)) {
+            match key {
                 "type" => {
                     let types: Vec<(&str, &str)> = types().map(|known| (known.name, known.name)).collect();
                     let kind = self.choice(raw, "type", &types);
@@ -193,7 +192,7 @@ impl Reader<'_> {
                 }
                 "audio_codec" => format.audio_codec = self.text(raw, "audio_codec"),
                 "audio_quality" => format.audio_quality = self.percent(raw, "audio_quality"),
-                _ => self.unknown(key, &place, &FORMAT_KEYS.map(|(name, _)| name)),
+                _ => {}
             }
         }
         Some(format)
@@ -211,36 +210,32 @@ impl Reader<'_> {
     fn pass_kind(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<PassTable> {
         let table = self.table(raw, &format!("passes.{}", name.value))?;
         let mut pass = PassTable { name, kind: None };
-        for (key, raw) in table {
-            match key.get_ref().as_ref() {
-                "kind" => {
-                    pass.kind = self.choice(raw, "kind", &PASS_KINDS).map(|kind| kind.value);
-                }
-                _ => self.unknown(key, "[passes.*]", &["kind"]),
-            }
+        for (_, raw) in self.keyed(table, "[passes.*]", &["kind"]) {
+            pass.kind = self.choice(raw, "kind", &PASS_KINDS).map(|kind| kind.value);
         }
         Some(pass)
     }
 
     fn base(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<Base> {
         let table = self.table(raw, &format!("bases.{}", name.value))?;
-        let like = table.iter().find(|(key, _)| key.get_ref() == "like").and_then(|(_, raw)| self.text(raw, "like"));
-        let settings = self.settings(table, Layer::Base, &format!("[bases.{}]", name.value), &["like"]);
+        let entries = self.setting_entries(table, &format!("[bases.{}]", name.value), &["like"]);
+        let like = entries.iter().find(|(key, _)| *key == "like").and_then(|(_, raw)| self.text(raw, "like"));
+        let settings = self.settings(&entries, Layer::Base);
         Some(Base { name, like, settings })
     }
 
     fn mode(&mut self, name: Spanned<String>, raw: &Raw<'_>) -> Option<Mode> {
         let table = self.table(raw, &format!("modes.{}", name.value))?;
-        let is_final =
-            table.iter().find(|(key, _)| key.get_ref() == "final").and_then(|(_, raw)| self.flag(raw, "final"));
-        let settings = self.settings(table, Layer::Mode, &format!("[modes.{}]", name.value), &["final"]);
+        let entries = self.setting_entries(table, &format!("[modes.{}]", name.value), &["final"]);
+        let is_final = entries.iter().find(|(key, _)| *key == "final").and_then(|(_, raw)| self.flag(raw, "final"));
+        let settings = self.settings(&entries, Layer::Mode);
         Some(Mode { name, is_final: is_final.unwrap_or(false), settings })
     }
 
     fn policy(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {
         let Some(table) = self.table(raw, "policy") else { return };
-        for (key, raw) in table {
-            match key.get_ref().as_ref() {
+        for (key, raw) in self.keyed(table, "[policy]", POLICY_KEYS) {
+            match key {
                 "within" => sheet.policy.within = self.texts(raw, "within"),
                 "never" => sheet.policy.never = self.texts(raw, "never").unwrap_or_default(),
                 "spelling" => sheet.policy.spelling = self.text(raw, "spelling"),
@@ -258,17 +253,15 @@ impl Reader<'_> {
                             .collect(),
                     );
                 }
-                _ => {
-                    self.unknown(key, "[policy]", &["within", "never", "spelling", "tokens", "systems", "one_version"])
-                }
+                _ => {}
             }
         }
     }
 
     fn run(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {
         let Some(table) = self.table(raw, "run") else { return };
-        for (key, raw) in table {
-            match key.get_ref().as_ref() {
+        for (key, raw) in self.keyed(table, "[run]", &RUN_KEYS.map(|(name, _)| name)) {
+            match key {
                 "workers" => sheet.run.workers = self.workers(raw, "workers"),
                 "chunk" => sheet.run.chunk = self.whole(raw, "chunk", 1).map(|n| n.value),
                 "retries" => sheet.run.retries = self.whole(raw, "retries", 0).map(|n| n.value),
@@ -284,7 +277,7 @@ impl Reader<'_> {
                 "takeover" => sheet.run.takeover = self.duration(raw, "takeover"),
                 "licences" => sheet.run.licences = self.licences(raw),
                 "cluster" => sheet.run.cluster = self.cluster(raw),
-                _ => self.unknown(key, "[run]", &RUN_KEYS.map(|(name, _)| name)),
+                _ => {}
             }
         }
     }
@@ -320,7 +313,7 @@ impl Reader<'_> {
     }
 
     /// A list of commands, each a list of words.
-    fn commands(&mut self, raw: &Raw<'_>, key: &str) -> Option<Vec<Vec<Template>>> {
+    fn commands(&mut self, raw: &Raw<'_>, key: &str) -> Option<Vec<Spanned<Vec<Template>>>> {
         let wanted = "a list of commands, each a list of words: [[\"notify\", \"{outcome}\"]]";
         let Some(list) = raw.get_ref().as_array() else {
             self.wrong_kind(raw, key, wanted);
@@ -346,7 +339,8 @@ impl Reader<'_> {
                     );
                 }
             }
-            commands.push(words.into_iter().map(|word| Arc::unwrap_or_clone(word.value)).collect());
+            let Some(at) = words.first().map(|program| program.at) else { continue };
+            commands.push(Spanned::new(words.into_iter().map(|word| Arc::unwrap_or_clone(word.value)).collect(), at));
         }
         Some(commands)
     }

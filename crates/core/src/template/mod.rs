@@ -2,6 +2,7 @@
 
 mod clock;
 mod expand;
+pub mod foreign;
 mod listing;
 mod parse;
 mod pattern;

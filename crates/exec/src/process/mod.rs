@@ -29,7 +29,7 @@ use truepath_core::invoke::quote::sh::word;
 use truepath_core::invoke::written_file::FileText;
 
 use output::{LineReader, Log};
-pub use system::{Groups, Stops, ending, most_memory, own_group};
+pub use system::{Groups, Stops, ending, most_memory, own_group, user};
 
 /// The environment variable by which every renderer, and all that it starts, is told which call it belongs to: the name of
 /// its stage folder.

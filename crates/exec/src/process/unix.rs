@@ -275,3 +275,10 @@ impl Stops {
         self.signals.forever().for_each(|_| stop());
     }
 }
+
+/// The name of the user that this process runs as, as the system knows it: jobs of a clock or a container have it in no variable.
+#[must_use]
+pub fn user() -> Option<String> {
+    let user = nix::unistd::User::from_uid(nix::unistd::Uid::current()).ok()??;
+    Some(user.name).filter(|name| !name.is_empty())
+}

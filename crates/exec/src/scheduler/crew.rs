@@ -277,7 +277,7 @@ impl<'c> Crew<'c> {
                 self.supply().landed += done.files;
                 None
             } else {
-                self.supply().tried(job, done.files, &complaint(&done.why))
+                self.supply().tried(job, (number, done.files), &complaint(&done.why))
             };
             let unbelieved = self.unbelieved(&part, number, &mut done, &mut hold)?;
             if done.missing.is_empty() {
@@ -296,18 +296,19 @@ impl<'c> Crew<'c> {
                 context.give_up(&whole, done, frames)?;
                 break;
             }
+            let frames = Frames::from_any(done.missing.iter().map(|(_, frame)| *frame).collect());
+            let can_be_halved = frames.count() > 1 && !done.elsewhere && !done.stuck && done.unbelieved.is_none();
+            let has_landed = self.supply().has_landed(job);
             // A call that other members could claim stays with the member that has it.
-            if !done.stuck && context.claims.is_none() && self.supply().is_better_later(job, number, tried) {
+            let may_wait = !done.stuck && context.claims.is_none() && (can_be_halved || !has_landed);
+            if may_wait && self.supply().is_better_later(job, number, tried) {
                 self.supply().postpone(hold.taken, number);
                 self.bell.notify_all();
                 return Ok(());
             }
-            let frames = Frames::from_any(done.missing.iter().map(|(_, frame)| *frame).collect());
-            let can_be_halved = frames.count() > 1 && !done.elsewhere && !done.stuck && done.unbelieved.is_none();
             let rest = self.context.narrowed(&part, &done.missing);
             let halve = |part: &Call| self.context.halved(part);
             let halve: Option<Halve<'_, Call>> = can_be_halved.then_some(&halve);
-            let has_landed = self.supply().has_landed(job);
             match tries.missing(left, rest, halve, has_landed) {
                 Next::Again if done.unbelieved.is_some() => {}
                 Next::Again => hold.left_over = self.context.stage_folders(&part, number),

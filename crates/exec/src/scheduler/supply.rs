@@ -37,7 +37,7 @@ struct Yield {
     failed: u64,
     /// Starts, those under way included.
     begun: u64,
-    /// Starts that gave no file: all, and those in a row with one complaint.
+    /// Starts that gave no file since the last one that gave one: all, and those in a row with one complaint.
     fruitless: (u64, u64),
     complaint: String,
     /// Starts in a row whose files were not believed, and how they ended.
@@ -159,6 +159,7 @@ impl<C, W> Supply<C, W> {
         let ready = |order: &Order<C>| order.after.iter().all(|place| self.over.contains(place));
         let may_be = |order: &Order<C>| fits(order) && ready(order);
         let ticket = self.queue.range(from..).find(|(_, order)| may_be(order)).map(|(ticket, _)| *ticket)?;
+        let ticket = self.instead(ticket, may_be);
         let order = self.queue.remove(&ticket)?;
         self.count(&order.licences, -1);
         match worker {
@@ -257,14 +258,20 @@ impl<C, W> Supply<C, W> {
         self.line.clear();
     }
 
-    /// A renderer has ended. The number of its starts where its job is hopeless: nothing of it has landed so far.
-    /// `complaint` is what it said.
+    /// A renderer has ended: the `number`th start of its order. The number of starts in a row that gave nothing, where its job
+    /// is hopeless for that. `complaint` is what it said.
     #[must_use]
-    pub fn tried(&mut self, job: usize, landed: i64, complaint: &str) -> Option<u64> {
+    pub fn tried(&mut self, job: usize, (number, landed): (u64, i64), complaint: &str) -> Option<u64> {
         self.landed += landed;
         let own = self.yields.entry(job).or_default();
         own.landed += landed;
-        if own.landed > 0 {
+        if landed > 0 {
+            own.fruitless = (0, 0);
+            own.complaint.clear();
+            return None;
+        }
+        // Where something has come out of the job, one order that is cut into ever smaller parts says nothing about the others.
+        if own.landed > 0 && number > TWICE {
             return None;
         }
         let alike = own.complaint == complaint;
@@ -343,11 +350,27 @@ impl<C, W> Supply<C, W> {
         self.queue.values().any(|order| order.job == job && order.tried == 0)
     }
 
-    /// Whether another order of a job is to show first that anything can come out of it: while nothing has, and this one,
+    /// Whether another order of a job is to show first that anything can come out of it now: while nothing does, and this one,
     /// `tried` before, was started twice in vain.
     #[must_use]
     pub fn is_better_later(&self, job: usize, number: u64, tried: u64) -> bool {
-        tried == 0 && number >= TWICE && !self.has_landed(job) && self.has_untried(job)
+        tried == 0 && number >= TWICE && self.fruitless(job) > 0 && self.has_untried(job)
+    }
+
+    /// Starts in a row that gave nothing.
+    fn fruitless(&self, job: usize) -> u64 {
+        self.yields.get(&job).map_or(0, |own| own.fruitless.0)
+    }
+
+    /// The order to be taken in place of another one. A job from which something came, and now nothing for two orders, may have
+    /// a bad stretch only: its last order shows that before it is given up.
+    fn instead(&self, ticket: u64, may_be: impl Fn(&Order<C>) -> bool) -> u64 {
+        let Some(first) = self.queue.get(&ticket) else { return ticket };
+        if first.tried > 0 || !self.has_landed(first.job) || self.fruitless(first.job) < 2 * TWICE {
+            return ticket;
+        }
+        let own = |order: &Order<C>| order.job == first.job && order.tried == 0 && may_be(order);
+        self.queue.range(ticket..).rev().find(|(_, order)| own(order)).map_or(ticket, |(last, _)| *last)
     }
 
     /// Puts an order that was granted, and tried so often without a file, behind all others.
@@ -503,13 +526,48 @@ mod tests {
     #[test]
     fn a_job_is_hopeless_by_its_starts_whatever_its_calls_are_cut_to() {
         let mut supply: Supply<usize, ()> = Supply::new(Vec::new(), 1, BTreeMap::new());
-        let mut tried = |job, landed, complaint: &str| supply.tried(job, landed, complaint);
+        let mut tried = |job, landed, complaint: &str| supply.tried(job, (1, landed), complaint);
         let alike: Vec<Option<u64>> = (0..6).map(|_| tried(0, 0, "no camera")).collect();
         assert_eq!(alike, [None, None, None, None, None, Some(6)]);
         let many: Vec<Option<u64>> = (0..8).map(|at| tried(1, 0, &at.to_string())).collect();
         assert_eq!((many[..7].iter().all(Option::is_none), many[7]), (true, Some(8)));
         let last: Vec<Option<u64>> = (0..9).map(|at| tried(2, i64::from(at == 5), "")).collect();
         assert!(last.iter().all(Option::is_none), "something came out of it");
+        assert_eq!(
+            [tried(2, 0, ""), tried(2, 0, ""), tried(2, 0, "")],
+            [None, None, Some(6)],
+            "and then nothing any more"
+        );
+        assert_eq!(supply.tried(3, (1, 1), ""), None);
+        let one: Vec<Option<u64>> = (1..21).map(|number| supply.tried(3, (number, 0), "no camera")).collect();
+        assert!(one.iter().all(Option::is_none), "one order in ever smaller parts");
+        let next: Vec<Option<u64>> =
+            [1, 2, 1, 2].iter().map(|number| supply.tried(3, (*number, 0), "no camera")).collect();
+        assert_eq!(next, [None, None, None, Some(6)]);
+    }
+
+    #[test]
+    fn a_bad_stretch_is_passed_by_its_other_end() {
+        let order = |call| Order { call, job: 0, licences: Vec::new(), tried: 0, after: Vec::new() };
+        let mut supply: Supply<usize, ()> = Supply::new((0..9).map(order).collect(), 1, BTreeMap::new());
+        let mut made = Vec::new();
+        // Orders 2 to 4 give nothing, whatever is done.
+        while let Some(mut taken) = supply.take(0, false) {
+            supply.granted();
+            let (call, before) = (taken.order.call, taken.order.tried);
+            let is_bad = (2..5).contains(&call);
+            let hopeless = (1..=2)
+                .map(|number| supply.tried(0, (before + number, i64::from(!is_bad)), ""))
+                .any(|own| own.is_some());
+            assert!(!hopeless, "after {made:?}");
+            made.push(call);
+            if is_bad && supply.is_better_later(0, before + 2, before) {
+                supply.postpone(taken, 2);
+            } else {
+                supply.release(&mut taken);
+            }
+        }
+        assert_eq!(made, [0, 1, 2, 3, 8, 4, 5, 6, 7, 2, 3, 4]);
     }
 
     #[test]
@@ -537,7 +595,7 @@ mod tests {
             .map(|call| Order { call, job: call % 2, licences: Vec::new(), tried: 0, after: Vec::new() })
             .collect();
         let mut supply: Supply<usize, ()> = Supply::new(orders, 1, BTreeMap::new());
-        assert!(supply.tried(1, 1, "").is_none() && supply.has_landed(1) && !supply.has_landed(0));
+        assert!(supply.tried(1, (1, 1), "").is_none() && supply.has_landed(1) && !supply.has_landed(0));
         assert_eq!([supply.ended(0, true), supply.ended(0, true), supply.ended(1, true)], [false; 3]);
         assert!(supply.ended(0, true) && supply.give_up(0, false) && supply.gave_up());
         assert!(!supply.ended(1, true) && !supply.ended(1, true), "something came out of it");

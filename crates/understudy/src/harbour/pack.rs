@@ -193,17 +193,20 @@ impl Packer {
 
     /// Moves a node along a path, evenly between the keys.
     pub fn slide(&mut self, node: usize, keys: &[(f32, Vec3)]) {
+        let keys = ending_on_a_frame(keys, |a, b, part| a.lerp(b, part));
         let values = keys.iter().flat_map(|(_, at)| at.to_array()).collect();
         self.animate(node, &SLIDE, keys.iter().map(|(time, _)| *time), values);
     }
 
     pub fn turn(&mut self, node: usize, keys: &[(f32, Quat)]) {
+        let keys = ending_on_a_frame(keys, |a, b, part| a.slerp(b, part));
         let values = keys.iter().flat_map(|(_, turn)| turn.to_array()).collect();
         self.animate(node, &TURN, keys.iter().map(|(time, _)| *time), values);
     }
 
     /// Switches a node between its full size and nothing.
     pub fn blink(&mut self, node: usize, keys: &[(f32, bool)]) {
+        let keys = ending_on_a_frame(keys, |before, _, _| before);
         let values = keys.iter().flat_map(|(_, on)| [if *on { 1.0 } else { 0.0 }; 3]).collect();
         self.animate(node, &BLINK, keys.iter().map(|(time, _)| *time), values);
     }
@@ -274,6 +277,20 @@ impl Packer {
             Storage::Inside => (text, Vec::new()),
         }
     }
+}
+
+/// Frames in a second of the harbour.
+const RATE: f32 = 24.0;
+
+/// Keys of a motion that ends at a whole second, until the last frame before: frame 1 is at 0.
+fn ending_on_a_frame<V: Copy>(keys: &[(f32, V)], between: impl Fn(V, V, f32) -> V) -> Vec<(f32, V)> {
+    let mut keys = keys.to_vec();
+    if let [.., (from, before), (to, last)] = keys.as_mut_slice() {
+        let end = *to - 1.0 / RATE;
+        *last = between(*before, *last, (end - *from) / (*to - *from));
+        *to = end;
+    }
+    keys
 }
 
 /// The rotation that points a node's +Z along `back` and keeps it upright.

@@ -153,7 +153,7 @@ fn is_guarded(args: &BuildArgs) -> bool {
 
 /// What frames were measured to cost.
 fn costs(loaded: &Loaded) -> Result<Costs, Failure> {
-    Ok(Costs::of(&loaded.plan, &journal::read(&loaded.state, Depth::Calls)?))
+    Ok(Costs::of(&loaded.plan, &journal::read(&loaded.state, Depth::Calls)?, &loaded.ground.made_of))
 }
 
 /// What is built of one sheet.

@@ -44,21 +44,24 @@ pub fn run(args: &NewArgs, around: &Surroundings) -> Result<Exit, Failure> {
     };
     // A sheet belongs to nobody's plan before it is there.
     Deliveries::default().open(&path, (Kind::Text, Over::Never))?.write(body.as_bytes())?;
+    // A sheet of the usual name is found from its folder.
+    let is_usual = path.file_name().is_some_and(|name| name == SHEET)
+        && dunce::canonicalize(folder).ok() == dunce::canonicalize(&around.folder).ok();
+    let named = if is_usual { String::new() } else { format!(" -f {}", load::short(&path, &around.folder)) };
     let next = match found.jobs.as_slice() {
-        [] => "Put a scene into the folder scenes, write its name into the sheet, then run: truepath check".to_owned(),
-        [only] => format!("It renders {}. Next: truepath names -f {}", only.display(), path.display()),
+        [] => {
+            "Put a scene into the folder scenes, write its name into the sheet, then run: truepath check".to_owned()
+                + &named
+        }
+        [only] => format!("It renders {}. Next: truepath names{named}", only.display()),
         several => {
             let names = several.iter().map(|scene| scene.display().to_string()).collect::<Vec<_>>().join(", ");
-            format!(
-                "It has a job for each of {} scenes: {names}.\nNext: truepath names -f {}",
-                several.len(),
-                path.display()
-            )
+            format!("It has a job for each of {} scenes: {names}.\nNext: truepath names{named}", several.len())
         }
     };
     let left: String =
         found.left.iter().map(|(scene, why)| format!("Not included: {}: {why}\n", scene.display())).collect();
-    show::print(&format!("Wrote {}.\n{left}{next}\n", path.display()))?;
+    show::print(&format!("Wrote {}.\n{left}{next}\n", load::short(&path, &around.folder)))?;
     Ok(Exit::Well)
 }
 

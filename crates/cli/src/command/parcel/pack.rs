@@ -124,7 +124,7 @@ fn is_packed(place: &Path, loaded: &Loaded, (name, slices): (&str, &[Slice])) ->
 /// The parcels with their names. `wanted` are the frames of each series, where not all of them are.
 fn parts(args: &PackArgs, loaded: &Loaded, wanted: &[Frames]) -> Result<Vec<(String, Vec<Slice>)>, Failure> {
     let plan = &loaded.plan;
-    let costs = Costs::of(plan, &journal::read(&loaded.state, Depth::Calls)?);
+    let costs = Costs::of(plan, &journal::read(&loaded.state, Depth::Calls)?, &loaded.ground.made_of);
     let mut pieces: Vec<(usize, i64)> = Vec::new();
     let mut weights = Vec::new();
     for job in 0..plan.jobs.len() {

@@ -177,7 +177,7 @@ fn series(loaded: &Loaded, row: &SeriesStatus, made: Option<&Made>) -> SeriesPar
     }
     SeriesPart {
         id: own.id.clone(),
-        pattern: relative(plan, &own.pattern.spelt()),
+        pattern: relative(plan, &own.pattern.typed()),
         asked: asked.join(", "),
         pieces: (relative(plan, &holes).split('\u{1}').map(str::to_owned).collect(), width),
         cells: cells.unwrap_or_default(),
@@ -262,7 +262,7 @@ fn times(night: &mut Night, plan: &Plan, sessions: &[Session]) {
 }
 
 fn space(space: &mut Space, loaded: &Loaded, stand: &Stand) {
-    let costs = Costs::of(&loaded.plan, &stand.history);
+    let costs = Costs::of(&loaded.plan, &stand.history, &loaded.ground.made_of);
     for row in &stand.rows {
         let series = loaded.plan.output(row.verdict.series);
         let missing = row.verdict.in_state(State::Missing);

@@ -6,6 +6,7 @@ use std::process::{Command, Stdio};
 use truepath_core::frames::Frames;
 use truepath_core::plan::Series;
 use truepath_core::resolve::paths;
+use truepath_core::run::causes::{FailureCause, causes};
 use truepath_core::run::event::Event;
 use truepath_core::template::{Lookup, Value, expand_text};
 use truepath_core::verify::{State, Verdict};
@@ -13,7 +14,7 @@ use truepath_core::verify::{State, Verdict};
 use crate::args::{Common, RunArgs};
 use crate::command::again;
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::{Screen, Surroundings};
 use crate::pipeline::Loaded;
 use crate::show::verdicts::cut;
 use crate::show::{self, counted, progress};
@@ -97,13 +98,8 @@ pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroun
             format!("{} of {} landed in {took}\n", ended.outcome.landed, counted(total, "file"))
         }
     };
-    let failed: Vec<String> = ended.failures.iter().filter_map(|event| progress::attention(event, screen)).collect();
-    for line in failed.iter().take(MOST_LINES) {
-        out.push_str(&format!("  {line}\n"));
-    }
-    if failed.len() > MOST_LINES {
-        out.push_str(&format!("  and {} more\n", failed.len() - MOST_LINES));
-    }
+    let place = |job: &str| loaded.plan.jobs.iter().position(|own| own.name == job).unwrap_or(usize::MAX);
+    causes(&ended.failures, &place).iter().for_each(|cause| out.push_str(&failure_lines(cause, screen)));
     out.push_str(&kept_lines(loaded, ended, around));
     if let Some((job, problems)) = ended.outcome.problems.iter().max_by_key(|(_, count)| **count) {
         let all: u64 = ended.outcome.problems.values().sum();
@@ -144,6 +140,24 @@ pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroun
     let verdicts: Vec<&Verdict> = ended.after.iter().collect();
     out.push_str(&show::verdicts::closing(&verdicts, &ended.fixes, screen));
     out
+}
+
+/// One cause with all that failed for it.
+fn failure_lines(cause: &FailureCause, screen: Screen) -> String {
+    let is_given_up = cause.of.iter().all(|(_, frames)| frames.is_empty());
+    let word = show::state(screen, show::BAD, if is_given_up { "gave up" } else { "failed" });
+    let frames = |frames: &Frames| match frames.count() {
+        0 => String::new(),
+        1 => format!(" frame {frames}"),
+        _ => format!(" frames {}", cut(&frames.to_string())),
+    };
+    if let [(of, own)] = cause.of.as_slice() {
+        let rest = if is_given_up { "; the rest of this job is skipped" } else { "" };
+        return format!("  {word} {of}{}: {}{rest}\n", frames(own), cause.why);
+    }
+    let rest = if is_given_up { "; the rest of these jobs is skipped" } else { "" };
+    let all: Vec<String> = cause.of.iter().map(|(of, own)| format!("{of}{}", frames(own))).collect();
+    format!("  {word}: {}{rest}\n    {}\n", cause.why, show::wrapped(&all.join(", "), screen.width, 4).trim())
 }
 
 /// What `log` takes of a call of `run`.

@@ -48,7 +48,7 @@ impl Measure {
                 left[verdict.series] = lost;
             }
         }
-        let costs = Costs::of(plan, &journal::read(&loaded.state, Depth::Calls)?);
+        let costs = Costs::of(plan, &journal::read(&loaded.state, Depth::Calls)?, &loaded.ground.made_of);
         Ok(rounds(&costs, plan, &left, *count))
     }
 }

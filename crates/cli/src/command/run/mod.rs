@@ -2,6 +2,7 @@
 
 mod agree;
 mod closing;
+mod faulty;
 mod look;
 mod measure;
 mod only;
@@ -67,6 +68,9 @@ struct RunRequest<'r> {
 
 /// Renders, stages and lands all frames that are needed, sheet by sheet.
 pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
+    if args.skip_faulty {
+        return faulty::run_others(args, around);
+    }
     let mut ours: Vec<Ours> = Vec::new();
     let mut queue = loop {
         let queue = pipeline::load(
@@ -84,6 +88,9 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
             super::tell_findings(&queue, around);
         }
         if let Some(exit) = queue.stopped_here() {
+            if !args.movies {
+                faulty::offer(&queue);
+            }
             return Ok(exit);
         }
         if take(args, &queue, &mut ours, around)? {
@@ -264,7 +271,7 @@ fn sheet(request: &RunRequest<'_>, loaded: &mut Loaded, journal: &Journal) -> Re
 /// What this run was expected to take, and what it took.
 fn judged(loaded: &Loaded, journal: &Journal) -> Result<(Option<f64>, Option<f64>), Failure> {
     let history = journal::read(&loaded.state, Depth::Calls)?;
-    let costs = Costs::of(&loaded.plan, &history);
+    let costs = Costs::of(&loaded.plan, &history, &loaded.ground.made_of);
     let own = costs.runs().iter().find(|run| run.tag == journal.tag());
     let rounded = |seconds: f64| (seconds * 1000.0).round() / 1000.0;
     Ok((own.map(|run| rounded(run.estimated)), own.map(|run| rounded(run.took))))

@@ -44,7 +44,7 @@ pub fn adapter(file: FileId, text: &str, findings: &mut Findings) -> Adapter {
 pub fn like(file: FileId, text: &str) -> Option<Spanned<String>> {
     let mut quiet = Findings::default();
     let table = toml_table(file, text, &mut quiet);
-    let mut reader = Reader { file, text, findings: &mut quiet };
+    let mut reader = Reader { file, text, findings: &mut quiet, place_of, strays: Vec::new() };
     table.iter().find(|(key, _)| key.get_ref() == "like").and_then(|(_, raw)| reader.text(raw, "like"))
 }
 
@@ -77,12 +77,20 @@ pub fn layered(layers: &[Layer<'_>], variant: Option<&str>, findings: &mut Findi
         return adapter;
     }
     complete(&adapter, *layer, table, findings);
-    tokens::check(&mut Reader { file: layer.file, text: layer.text, findings }, &adapter, None);
+    tokens::check(
+        &mut Reader { file: layer.file, text: layer.text, findings, place_of, strays: Vec::new() },
+        &adapter,
+        None,
+    );
     for name in adapter.variants.iter().map(|variant| variant.name.clone()).collect::<Vec<_>>() {
         let mut varied = adapter.clone();
         if lay_variant(&mut varied, (*layer, table), &name, findings) {
             // What the adapter itself says wrongly was said.
-            tokens::check(&mut Reader { file: layer.file, text: layer.text, findings }, &varied, Some(&adapter));
+            tokens::check(
+                &mut Reader { file: layer.file, text: layer.text, findings, place_of, strays: Vec::new() },
+                &varied,
+                Some(&adapter),
+            );
         }
     }
     adapter
@@ -132,12 +140,13 @@ fn overlay(
     (table, is_variant): (&DeTable<'_>, bool),
     findings: &mut Findings,
 ) {
-    let mut reader = Reader { file: layer.file, text: layer.text, findings };
+    let mut reader = Reader { file: layer.file, text: layer.text, findings, place_of, strays: Vec::new() };
     let reader = &mut reader;
-    let known: Vec<&str> = KEYS.iter().map(|(name, _)| *name).chain(["exit"]).collect();
     // When a variant is used, is read with its name.
-    for (key, raw) in table.iter().filter(|(key, _)| !(is_variant && key.get_ref() == VARIANT[0].0)) {
-        match key.get_ref().as_ref() {
+    let own = if is_variant { Some(VARIANT[0].0) } else { None };
+    let known: Vec<&str> = KEYS.iter().map(|(name, _)| *name).chain(["exit"]).chain(own).collect();
+    for (key, raw) in reader.keyed(table, "an adapter", &known) {
+        match key {
             "adapter" => language(reader, raw),
             "kind" => adapter.kind = reader.choice(raw, "kind", &KINDS).map(|kind| kind.value).unwrap_or_default(),
             "name" => adapter.name = plain(reader, raw, "name"),
@@ -157,7 +166,7 @@ fn overlay(
             "env" => env(reader, raw, &mut adapter.env),
             "variants" => variants(reader, raw, &mut adapter.variants),
             name if SECTIONS.iter().any(|(section, _)| *section == name) => section(reader, name, raw, adapter),
-            _ => reader.unknown(key, "an adapter", &known),
+            _ => {}
         }
     }
 }
@@ -182,6 +191,29 @@ fn variants(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut Vec<Variant>) {
     }
 }
 
+/// The part of an adapter in which a key belongs.
+fn place_of(key: &str) -> Option<&'static str> {
+    const PLACES: [(&str, &str); 8] = [
+        ("out", "[out]"),
+        ("frames", "[frames]"),
+        ("passes", "[passes]"),
+        ("facts", "[facts]"),
+        ("accepts", "[accepts]"),
+        ("needs", "[needs]"),
+        ("log", "[log]"),
+        ("exit", "[exit]"),
+    ];
+    let of_section = PLACES.iter().find(|(section, _)| section_keys(section).contains(&key)).map(|(_, place)| *place);
+    let of_head = || KEYS.iter().any(|(name, _)| *name == key).then_some("the head of the adapter");
+    of_section.or_else(of_head)
+}
+
+/// The keys of a section.
+fn section_keys(name: &str) -> Vec<&'static str> {
+    let own = SECTIONS.iter().filter(|(section, _)| *section == name);
+    own.flat_map(|(_, keys)| *keys).map(|(key, _)| *key).collect()
+}
+
 /// The version of the language of adapters that is read here.
 const LANGUAGE: i64 = 1;
 
@@ -195,18 +227,7 @@ fn language(reader: &mut Reader<'_>, raw: &Raw<'_>) {
 
 fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Adapter) {
     let Some(table) = reader.table(raw, name) else { return };
-    let keys: Vec<&str> = SECTIONS
-        .iter()
-        .filter(|(section, _)| *section == name)
-        .flat_map(|(_, keys)| *keys)
-        .map(|(key, _)| *key)
-        .collect();
-    for (key, raw) in table {
-        let written = key.get_ref().as_ref();
-        if !keys.contains(&written) {
-            reader.unknown(key, &format!("[{name}]"), &keys);
-            continue;
-        }
+    for (written, raw) in reader.keyed(table, &format!("[{name}]"), &section_keys(name)) {
         match (name, written) {
             ("frames", "per") => {
                 adapter.per = reader.choice(raw, written, &PERS).map(|per| per.value).unwrap_or_default()

@@ -9,10 +9,9 @@ pub fn movie_left_linear() -> Words {
         .help("write colour = \"display\" in the movie")
 }
 
-pub fn data_squeezed(pass: &str, known: &FileType) -> Words {
-    let how = if known.lossy { "is lossy" } else { "has only 8 bits here" };
-    Words::new(format!("the pass `{pass}` holds data, and {} {how}", known.name), "its values lose precision")
-        .help("give the pass a format of its own: type = \"exr\", bits = \"float\"")
+pub fn data_squeezed(pass: &str, how: &str) -> Words {
+    Words::new(format!("the pass `{pass}` holds data, and {how}"), "its values lose precision")
+        .help("give the pass a format of its own: type = \"exr\", bits = \"float\", compression = \"zip\"")
 }
 
 pub fn light(colour: Colour, known: &FileType) -> Words {

@@ -4,11 +4,12 @@ use crate::adapter::Adapter;
 use crate::catalogue::{AudioCodec, Codec};
 use crate::diagnostic::Words;
 use crate::frames::Frames;
-use crate::invoke::encode::{self, Wish};
+use crate::invoke::encode::{self, Dropped, Wish};
 use crate::resolve::Job;
 use crate::sheet::{Fps, Size};
 use crate::source::Place;
 use crate::source::Spanned;
+use crate::template::Token;
 
 use super::listed;
 
@@ -56,6 +57,17 @@ pub fn fps_differs(fps: Fps, own: Fps, job: &str) -> Words {
     .help("remove `fps` from the movie to use the job's rate")
 }
 
+pub fn drops(codec: &Codec, dropped: Dropped) -> Words {
+    let known = match (dropped.alpha, dropped.bits) {
+        (true, Some((_, to))) => format!("write over = \"black\" in the movie and bits = {to} in its format"),
+        (true, None) => "write over = \"black\" in the movie".to_owned(),
+        (false, Some((_, to))) => format!("write bits = {to} in its format"),
+        (false, None) => String::new(),
+    };
+    Words::new(format!("in this movie {dropped} ({})", codec.title), "this movie")
+        .help(format!("if this is intended, {known}; or choose a codec that keeps it, such as prores-4444"))
+}
+
 pub fn sizes_differ((job, size): (&Job, Option<Size>), (other, theirs): (&Job, Option<Size>)) -> Words {
     let said = |size: Option<Size>| size.map_or_else(|| "unknown".to_owned(), |size| size.to_string());
     let message =
@@ -69,9 +81,12 @@ pub fn timecode(text: &str, fps: Option<Fps>) -> Words {
         .help("write \"01:00:00:00\"; a `;` before the frames means drop-frame, for 30000/1001 and 60000/1001 only")
 }
 
-pub fn burn_token(name: &str) -> Words {
-    Words::new(format!("`burn` has no token `{name}`"), "not defined")
-        .help("it takes every token that a path takes, and {name}, {frame} and {timecode}")
+pub fn burn_token(token: &Token, near: Option<&str>, at: Place) -> Words {
+    let words = Words::new(format!("`burn` has no token `{}`", token.name), "not defined");
+    match near {
+        Some(near) => words.help(format!("write {{{near}}}")).fix(at, format!("{{{near}}}")),
+        None => words.help("it takes every token that a path takes, and {name}, {frame} and {timecode}"),
+    }
 }
 
 pub fn no_encoder(wish: &Wish<'_>, known: &[&str]) -> Words {

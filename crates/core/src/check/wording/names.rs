@@ -6,7 +6,7 @@ use crate::resolve::ResolvedRoot;
 use crate::sheet::{Key, SYSTEMS, System};
 use crate::source::Place;
 use crate::source::Spanned;
-use crate::template::Token;
+use crate::template::{Token, foreign};
 
 pub fn token_unknown(name: &str, near: Option<&str>, at: Option<Place>) -> Words {
     let words = Words::new(format!("there is no token `{name}`"), "not defined");
@@ -88,6 +88,19 @@ pub fn frame_token_missing(frames: &Frames, at: Option<Place>) -> Words {
     .help("write .{frame:4} before the extension");
     match at {
         Some(at) => words.fix(at, ".{frame:4}"),
+        None => words,
+    }
+}
+
+pub fn foreign_placeholder(written: &str, (frames, width): (&Frames, usize), at: Option<Place>) -> Words {
+    let frame = foreign::frame(width);
+    let message = match frames.count() {
+        1 => format!("`{written}` is no frame number here: it would stand in the name as it is written"),
+        count => format!("`{written}` is no frame number here: all {count} frames would be written to one file"),
+    };
+    let words = Words::new(message, "the frame is a token here").help(format!("write {frame} in its place"));
+    match at.filter(|at| (at.end - at.start) as usize == written.len()) {
+        Some(at) => words.fix(at, frame),
         None => words,
     }
 }

@@ -1,6 +1,15 @@
 //! Words about places.
 
 use crate::diagnostic::Words;
+use crate::source::Spanned;
+
+pub fn no_root(name: &Spanned<String>, near: Option<&str>) -> Words {
+    let words = Words::new(format!("there is no root `{}`", name.value), "not defined");
+    match near {
+        Some(near) => words.help(format!("write \"{near}\"")).fix(name.at, near),
+        None => words.help(format!("define it under [roots], or remove `{}` from `within`", name.value)),
+    }
+}
 
 pub fn outside_policy(folder: &str, root: Option<&str>, allowed: &[&str]) -> Words {
     let label = match root {

@@ -194,6 +194,24 @@ fn counted(count: u64, one: &str) -> String {
     if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") }
 }
 
+pub fn variant_not_found(adapter: &Adapter, version: &str) -> Words {
+    let variants = listed(
+        adapter
+            .variants
+            .iter()
+            .filter_map(|variant| variant.matches.as_ref().map(|rule| format!("{} ({rule})", variant.name))),
+    );
+    Words::new(
+        format!("the program of `{}` is version {version}, which fits none of its variants", adapter.name),
+        "used without any variant",
+    )
+    .help(format!(
+        "its variants are {variants}; add one for this version, or name one: adapter = \"{}@{}\"",
+        adapter.name,
+        adapter.variants.last().map_or("", |variant| variant.name.as_str())
+    ))
+}
+
 pub fn wrong_kind(adapter: &Adapter, wanted: &str) -> Words {
     let kind = KINDS.iter().find(|(_, kind)| *kind == adapter.kind).map_or("", |(name, _)| name);
     Words::new(format!("{} is an {kind}", adapter.name).replace("an renderer", "a renderer"), wanted)

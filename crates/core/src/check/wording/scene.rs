@@ -5,9 +5,12 @@ use crate::source::{Place, Spanned};
 
 use super::listed;
 
-pub fn scene_missing(path: &str) -> Words {
-    Words::new(format!("the scene {path} does not exist"), "this file does not exist")
-        .help("a relative path starts at the sheet's own folder")
+pub fn scene_missing(path: &str, near: Option<&str>, at: Option<Place>) -> Words {
+    let words = Words::new(format!("the scene {path} does not exist"), "this file does not exist");
+    match (near, at) {
+        (Some(near), Some(at)) => words.help(format!("there is {near}")).fix(at, near),
+        _ => words.help("a relative path starts at the sheet's own folder"),
+    }
 }
 
 pub fn scene_damaged(path: &str, why: &str) -> Words {

@@ -27,6 +27,30 @@ pub fn variable_unused(name: &str, adapter: Option<&Adapter>) -> Words {
         .help(format!("put {{{name}}} into the path, or remove the variable"))
 }
 
+pub fn variable_hidden(name: &str, root: bool) -> Words {
+    let what = if root { "a root" } else { "a built-in token" };
+    let key = Key::parse(name).filter(|key| !matches!(key, Key::Var(_)) && !root);
+    let help = match key {
+        Some(key) => {
+            format!("write {key} = \"...\" without `vars.` if that is meant, or give the variable another name")
+        }
+        None => "give the variable another name".to_owned(),
+    };
+    Words::new(
+        format!("the variable `{name}` has the name of {what}, so {{{name}}} never shows its value"),
+        format!("{{{name}}} is {what}"),
+    )
+    .help(help)
+}
+
+pub fn after_missing(program: &str) -> Words {
+    Words::new(
+        format!("the program {program} under `after` is not on this machine"),
+        "at the end of the run it cannot be started",
+    )
+    .help("install it, correct its name, or remove the command")
+}
+
 pub fn each_unused(name: &str) -> Words {
     Words::new(
         format!("`each` varies `{name}`, which neither the path nor the renderer uses"),

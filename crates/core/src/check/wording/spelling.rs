@@ -37,6 +37,32 @@ pub fn extension_missing(known: &FileType, end: Option<Place>) -> Words {
     }
 }
 
+pub fn not_expanded(written: &str, root: bool) -> Words {
+    let help = if root {
+        "write the folder itself, or ~/ at the beginning for your home folder; a root that differs from machine to machine belongs into the machine file"
+    } else {
+        "name the folder under [roots] and begin the path with that root: {renders}/..."
+    };
+    Words::new(
+        format!("nothing replaces `{written}` here: a folder or file would get this very name"),
+        "it stays as it is written",
+    )
+    .help(help)
+}
+
+pub fn blank_at_edge(part: &str) -> Words {
+    Words::new(format!("the name \"{part}\" begins or ends with a space"), "a space that nobody sees")
+        .help("remove the space")
+}
+
+pub fn dots_doubled(part: &str, one: Option<Place>) -> Words {
+    let words = Words::new(format!("two dots in a row: {part}"), "one dot too many").help("remove one of them");
+    match one {
+        Some(at) => words.fix(at, ""),
+        None => words,
+    }
+}
+
 pub fn extension_doubled(twice: Option<Place>) -> Words {
     let words = Words::new("the extension is written twice", "this is the second").help("remove one of them");
     match twice {

@@ -2,7 +2,7 @@
 
 use crate::catalogue::Bits;
 use crate::catalogue::Channels;
-use crate::catalogue::{Codec, FileType};
+use crate::catalogue::{AudioCodec, Codec, FileType};
 use crate::diagnostic::Words;
 use crate::sheet::Format;
 use crate::source::Place;
@@ -119,6 +119,14 @@ pub fn alpha_lost(codec: &Codec) -> Words {
     let with: Vec<&str> = crate::catalogue::CODECS.iter().filter(|codec| codec.alpha).map(|codec| codec.name).collect();
     Words::new(format!("{} cannot hold alpha", codec.title), "transparency would be lost")
         .help(format!("these can hold alpha: {}", with.join(", ")))
+}
+
+pub fn audio_squeezed(sound: &AudioCodec, codec: &Codec) -> Words {
+    Words::new(
+        format!("{} is a codec for masters, and its sound would be {}, which is lossy", codec.title, sound.title),
+        "the sound loses what cannot be brought back",
+    )
+    .help("write audio_codec = \"pcm\", or leave it out: uncompressed sound is the usual beside this codec")
 }
 
 pub fn audio_in_picture(known: &FileType) -> Words {

@@ -121,7 +121,7 @@ fn call<N>(own: &OfSheet<'_>, step: &CommandLine, needs: N) -> CallDocument<N> {
     let writes = step.writes.iter().map(|write| {
         let series = plan.output(write.series);
         let pass = (series.passes.len() == 1).then(|| plan.jobs[series.job].passes[series.passes[0]].label.clone());
-        Writes { series: series.id.clone(), pass, pattern: series.pattern.spelt(), frames: step.frames.to_string() }
+        Writes { series: series.id.clone(), pass, pattern: series.pattern.typed(), frames: step.frames.to_string() }
     });
     let lands = lands(plan, step);
     let mut folders: BTreeSet<String> = lands.iter().map(|land| paths::parent(&land.to).to_owned()).collect();

@@ -1,6 +1,7 @@
 //! What frames cost: seconds of a renderer, memory and bytes, as the journals have measured them.
 
 mod choose;
+mod other;
 mod range;
 mod samples;
 
@@ -10,10 +11,13 @@ use std::collections::{BTreeMap, BinaryHeap, HashMap};
 use crate::frames::Frames;
 use crate::plan::{Plan, Series};
 
+use super::event::SeriesOf;
+use super::fingerprint::Fingerprint;
 use super::history::{History, PastCall, Session};
 use super::pace::{Load, Pace};
 use super::trial::plain;
 use choose::Measurable;
+use other::Worth;
 use range::Forecast;
 use samples::Measurements;
 
@@ -31,6 +35,8 @@ pub struct Costs {
     pace: Pace,
     bytes: HashMap<String, f64>,
     memory: Option<u64>,
+    /// What frames of a series that were measured at another size or with other samples were multiplied by.
+    scaled: BTreeMap<String, f64>,
     /// What each run took, beside what the runs before it let expect.
     runs: Vec<Judged>,
     /// How much longer runs took than expected for frames that had been measured themselves: natural logarithms.
@@ -48,6 +54,8 @@ pub struct Judged {
     pub at: String,
     /// Seconds of renderers that it took for the frames that it made.
     pub took: f64,
+    /// Seconds by the clock, from its beginning to its end.
+    pub wall: f64,
     /// Seconds that the runs before it let expect for the same frames.
     pub estimated: f64,
 }
@@ -64,22 +72,28 @@ pub struct Cost {
 }
 
 /// What measurements do not tell.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Unknown {
     /// Nothing of the series was measured.
     Series,
     /// These frames lie beyond all that were.
     Beyond(Frames),
+    /// What was measured was so at another size or with other samples, and is multiplied by this.
+    Scaled(f64),
     /// How much of a call is the start of its program.
     Start,
 }
 
 impl Costs {
-    /// What the journals of a sheet say. They have to be read down to their calls.
+    /// What the journals of a sheet say, which have to be read down to their calls. `made` has what the frames of each output
+    /// are made of now, where that is known: what was measured of something else is worth less.
     #[must_use]
-    pub fn of(plan: &Plan, history: &History) -> Costs {
+    pub fn of(plan: &Plan, history: &History, made: &[Option<Fingerprint>]) -> Costs {
         let mut costs = Costs::default();
-        let known: HashMap<&str, &Series> = plan.outputs().map(|(_, series)| (series.id.as_str(), series)).collect();
+        let known: Known<'_> = plan
+            .outputs()
+            .map(|(at, series)| (series.id.as_str(), (series, made.get(at).and_then(Option::as_ref))))
+            .collect();
         for series in &plan.series {
             // A checkpoint belongs to one frame.
             let single = plan.jobs[series.job].checkpoint.is_some();
@@ -90,8 +104,9 @@ impl Costs {
         let mut order: Vec<&Session> = history.sessions.iter().collect();
         order.sort_by_key(|session| session.began.turn);
         for session in order {
-            costs.judge(session, &known);
-            session.calls.iter().for_each(|call| costs.learn(call, &known));
+            let worth = worths(session, &known);
+            costs.judge(session, &known, &worth);
+            session.calls.iter().for_each(|call| costs.learn(call, &known, &worth));
         }
         // Files of a series may have landed in other places: as another version, or only to be measured.
         let mut places: HashMap<&str, &str> = HashMap::new();
@@ -114,16 +129,18 @@ impl Costs {
     }
 
     /// Compares what a run took with what is known before it.
-    fn judge(&mut self, session: &Session, known: &HashMap<&str, &Series>) {
+    fn judge(&mut self, session: &Session, known: &Known<'_>, worth: &Worths<'_>) {
         let (mut took, mut estimated) = (0.0, 0.0);
         let (mut took_again, mut known_before) = (0.0, 0.0);
         for call in &session.calls {
             for (series, frames, each) in measured(call) {
-                let Some(series) = known.get(plain(series)) else { continue };
+                let times = worth.get(plain(series)).map_or(1.0, |worth| worth.times());
+                let Some((series, _)) = known.get(plain(series)) else { continue };
                 let in_call = frames.len() as f64;
                 let own = |frame: &i64| self.in_call_of(series, *frame, in_call);
                 let Some(own) = frames.iter().map(own).collect::<Option<Vec<_>>>() else { continue };
-                let sum: f64 = own.iter().map(|(seconds, _)| seconds).sum();
+                // What is known is known of frames as they are now.
+                let sum = own.iter().map(|(seconds, _)| seconds).sum::<f64>() / times;
                 took += each * in_call;
                 estimated += sum;
                 if own.iter().all(|(_, basis)| *basis == Basis::Measured) {
@@ -133,7 +150,13 @@ impl Costs {
             }
         }
         if estimated > 0.0 && took > 0.0 {
-            self.runs.push(Judged { tag: session.began.tag.clone(), at: session.began.at.clone(), took, estimated });
+            self.runs.push(Judged {
+                tag: session.began.tag.clone(),
+                at: session.began.at.clone(),
+                took,
+                wall: session.seconds,
+                estimated,
+            });
         }
         if known_before > 0.0 && took_again > 0.0 {
             self.drift.push((took_again / known_before).ln());
@@ -149,17 +172,26 @@ impl Costs {
         }
     }
 
-    fn learn(&mut self, call: &PastCall, known: &HashMap<&str, &Series>) {
+    fn learn(&mut self, call: &PastCall, known: &Known<'_>, worth: &Worths<'_>) {
         self.memory = self.memory.max(call.ended.as_ref().and_then(|ended| ended.memory));
         for (name, frames, each) in measured(call) {
             if frames.is_empty() {
                 continue;
             }
             let name = plain(name);
-            let pixels = known.get(name).map_or(0.0, |series| pixels(series));
+            let pixels = known.get(name).map_or(0.0, |(series, _)| pixels(series));
             let count = frames.len() as f64;
+            let worth = worth.get(name).copied().unwrap_or(Worth::Times(1.0));
+            let each = each * worth.times();
             self.pace.add(&Load { kind: name.to_owned(), pixels, frames: count }, each * count);
-            self.measured.entry(name.to_owned()).or_default().add(frames, each);
+            if let Worth::Times(times) = worth {
+                if (times - 1.0).abs() > 1e-9 {
+                    self.scaled.insert(name.to_owned(), times);
+                } else {
+                    self.scaled.remove(name);
+                }
+                self.measured.entry(name.to_owned()).or_default().add(frames, each);
+            }
         }
     }
 
@@ -276,6 +308,7 @@ impl Costs {
             if !beyond.is_empty() {
                 all.push((*at, Unknown::Beyond(beyond)));
             }
+            all.extend(self.scaled.get(&series.id).map(|times| (*at, Unknown::Scaled(*times))));
             if !self.knows_start(series) {
                 all.push((*at, Unknown::Start));
             }
@@ -351,6 +384,22 @@ impl Ord for FreeAt {
     fn cmp(&self, other: &FreeAt) -> Ordering {
         self.0.total_cmp(&other.0)
     }
+}
+
+/// The outputs of a plan by name, with what their frames are made of now, where that is known.
+type Known<'k> = HashMap<&'k str, (&'k Series, Option<&'k Fingerprint>)>;
+
+/// What the frames of a past run are worth, by series; those of which nothing else is said are worth what they are.
+type Worths<'w> = HashMap<&'w str, Worth>;
+
+/// What the frames of a run are worth now.
+fn worths<'s>(session: &'s Session, known: &Known<'_>) -> Worths<'s> {
+    let of = |own: &'s SeriesOf| {
+        let name = plain(&own.series);
+        let (_, now) = known.get(name)?;
+        Some((name, Worth::of(&own.made, (*now)?)))
+    };
+    session.series.iter().filter_map(of).collect()
 }
 
 /// The frames that a call made, by series, and the seconds of each. Nobody knows for which frames a call without any spent
