@@ -291,6 +291,42 @@ fn submissions_stand_beside_each_other_and_a_held_task_holds_up_no_end() {
 }
 
 #[test]
+fn tasks_that_are_all_held_keep_the_end_waiting_no_longer_than_until_the_next_look() {
+    if !has("slurmctld") {
+        return;
+    }
+    let cluster = Cluster::new(5);
+    let project = project();
+    std::fs::create_dir(project.path("hung")).unwrap();
+    let said = cluster.say(&project, &["build", "--to", "slurm", "--submit", "--parts", "2"]).ended(0);
+    let job = said.err.lines().find_map(|line| line.strip_prefix("2 tasks: job ")).unwrap().to_owned();
+    let own = [format!("{job}_1"), format!("{job}_2")];
+    let all = |tasks: &BTreeMap<String, (String, String)>, wanted: &str| {
+        own.iter().all(|id| tasks.get(id).is_some_and(|(state, _)| state == wanted))
+    };
+    let watch = || {
+        let logs = project.files(".truepath/truepath");
+        let file = logs.iter().find(|name| name.ends_with(".watch")).unwrap();
+        let text = std::fs::read_to_string(project.path(&format!(".truepath/truepath/{file}"))).unwrap();
+        text.lines().last().unwrap().to_owned()
+    };
+    cluster.until("both run", |tasks| all(tasks, "RUNNING"));
+    // While tasks work, a look leaves them alone, and another one follows.
+    let first = watch();
+    cluster.ask(&format!("scontrol update jobid={first} starttime=now"));
+    support::until("another look", || watch() != first);
+    cluster.ask(&format!("scontrol requeuehold {job}_1"));
+    cluster.ask(&format!("scontrol requeuehold {job}_2"));
+    cluster.until("both are held", |tasks| all(tasks, "PENDING"));
+    project.write("go", "");
+    cluster.ask(&format!("scontrol update jobid={} starttime=now", watch()));
+    // The end renders what they have not, and nobody watches any more.
+    cluster.until("all is over", is_over);
+    cluster.say(&project, &["verify", "--deep"]).ended(0);
+    assert_eq!(std::fs::read_to_string(project.path("after")).unwrap(), "complete\n");
+}
+
+#[test]
 fn a_scene_is_exported_once_before_the_tasks_that_need_it() {
     if !has("slurmctld") {
         return;

@@ -108,7 +108,7 @@ fn what_answers_a_question_fits_into_eighty_columns() {
         run.terminal.resize(1000, false);
         run.ended();
         let seen = run.terminal.seen().join("\n");
-        assert!(seen.contains("renders/") && seen.contains("crossing_beauty.####.png"), "{columns}: {seen}");
+        assert!(seen.contains("renders/") && seen.contains("crossing_beauty.{frame:4}.png"), "{columns}: {seen}");
     }
 }
 

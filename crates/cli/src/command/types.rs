@@ -120,7 +120,7 @@ fn one(facts: &Value, around: &Surroundings) -> String {
         other => other.to_string(),
     };
     let lines = facts.as_object().into_iter().flatten().map(|(key, value)| {
-        let key = format!("{:18}", key.replace('_', " "));
+        let key = format!("{:20}", key.replace('_', " "));
         format!("{}{}\n", paint(around.out, HEAD, key), text(value))
     });
     lines.collect()

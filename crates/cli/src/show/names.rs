@@ -7,7 +7,7 @@ use truepath_core::pins::{Wanted, WantedOf};
 use truepath_core::plan::{Film, Plan, Series, SeriesKind};
 use truepath_core::resolve::{Job, paths};
 use truepath_core::sheet::Key;
-use truepath_core::template::{Clock, Pattern, Piece};
+use truepath_core::template::{Clock, Pattern, Piece, foreign};
 use truepath_core::verify::{STATES, State, Verdict};
 
 use super::{HEAD, MARK, ODD, QUIET, counted, paint};
@@ -183,7 +183,7 @@ fn shown(film: &Film, series: &Series) -> String {
 
 /// A pattern that fits: folders are left out from the middle, never anything of the file's own name, where names differ.
 fn shortened(pattern: &Pattern, room: usize, screen: Screen) -> Pattern {
-    let width = |pattern: &Pattern| super::width(&pattern.with_frame(|width| "#".repeat(width)));
+    let width = |pattern: &Pattern| super::width(&pattern.typed());
     if width(pattern) <= room || !screen.terminal {
         return pattern.clone();
     }
@@ -201,11 +201,11 @@ fn shortened(pattern: &Pattern, room: usize, screen: Screen) -> Pattern {
     fits.unwrap_or_else(|| Pattern::joined(&[first.clone(), dots.clone(), file.clone()]))
 }
 
-/// A pattern with its holes painted.
+/// A pattern with its holes painted, as every command reads it.
 fn marked(pattern: &Pattern, screen: Screen) -> String {
     let piece = |piece: &Piece| match piece {
-        Piece::Text(text) => text.clone(),
-        Piece::Frame { width } => paint(screen, MARK, "#".repeat(*width)),
+        Piece::Text(text) => text.replace('{', "{{").replace('}', "}}"),
+        Piece::Frame { width } => paint(screen, MARK, foreign::frame(*width)),
         Piece::Version => paint(screen, MARK, "v"),
     };
     pattern.pieces().iter().map(piece).collect()

@@ -1,6 +1,6 @@
 //! What every sheet and job must have, and what nothing uses.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::plan::Plan;
 use crate::resolve::Job;
@@ -22,6 +22,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
             }
         }
         variables(sink, job);
+        twice(sink, job);
     }
     after(sink);
     if sink.input.whole {
@@ -37,6 +38,22 @@ fn after(sink: &mut Sink<'_, '_>) {
         let Some(program) = command.value.first().map(ToString::to_string) else { continue };
         if machine.no_after.contains(&program) {
             sink.findings.add("after-missing", Some(command.at), None, wording::sheet::after_missing(&program));
+        }
+    }
+}
+
+/// Movies and passes of one job that nobody can tell apart.
+fn twice(sink: &mut Sink<'_, '_>, job: &Job) {
+    let movies = job.movies.iter().map(|movie| ("movie", &movie.entry.name.value, movie.entry.name.at));
+    let passes = job.passes.iter().map(|pass| ("pass", &pass.label, pass.name.at));
+    let mut first: BTreeMap<(&str, &String), Place> = BTreeMap::new();
+    for (what, name, at) in movies.chain(passes) {
+        match first.get(&(what, name)) {
+            Some(other) => {
+                let words = wording::sheet::entry_twice(what, name).also(*other, "the first");
+                sink.add("entry-twice", Some(at), job, words);
+            }
+            None => drop(first.insert((what, name), at)),
         }
     }
 }

@@ -62,7 +62,7 @@ fn roots(sink: &mut Sink<'_, '_>) {
 fn not_expanded(text: &str) -> Option<Range<usize>> {
     // The rule is fixed, and always a regular expression.
     let rule = Regex::new(
-        r"(?:^|[/\\])(~[A-Za-z0-9_]*)(?:[/\\]|$)|(\$\{?[A-Za-z_][A-Za-z0-9_]*\}?)|(%[A-Za-z_][A-Za-z0-9_]*%)",
+        r"(?:^|[/\\])(~[A-Za-z0-9_]*)(?:[/\\]|$)|(?:^|[/\\])(\$\{?[A-Za-z_][A-Za-z0-9_]*\}?)|(%[A-Za-z_][A-Za-z0-9_]*%)",
     )
     .ok()?;
     let found = rule.captures(text)?;

@@ -84,6 +84,7 @@ checks! {
     Error "mode-against-each" "a mode that sets a value which a job lists under `each`"
     Error "each-too-large" "a job entry whose lists under `each` multiply to more than 50,000 jobs"
     Error "job-twice" "two jobs with the same name"
+    Error "entry-twice" "two movies, or two passes, of one job with the same name"
     Note "fps-rounded" "a rounded frame rate, such as 23.976, that is read as the exact fraction"
     // One name, one file.
     Error "frame-token-missing" "many frames with one name, because the name has no frame number" + FIXES

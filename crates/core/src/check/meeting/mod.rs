@@ -62,6 +62,11 @@ fn report(
         let ((a, of_a), (b, of_b)) = (all[meeting.first], all[meeting.second]);
         let (job_a, job_b) = (&of_a.jobs[a.job], &of_b.jobs[b.job]);
         // Two jobs of one name are a finding of their own.
+        // So are two entries of one job.
+        if std::ptr::eq(of_a, of_b) && a.id == b.id {
+            found.insert(meeting.second);
+            continue;
+        }
         let apart = job_a.at != job_b.at || (std::ptr::eq(of_a, of_b) && a.job != b.job);
         let twins = job_a.name == job_b.name && job_a.at.file == job_b.at.file && apart;
         if !twins && meeting.first < own {

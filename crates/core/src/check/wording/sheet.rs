@@ -27,6 +27,14 @@ pub fn variable_unused(name: &str, adapter: Option<&Adapter>) -> Words {
         .help(format!("put {{{name}}} into the path, or remove the variable"))
 }
 
+pub fn entry_twice(what: &str, name: &str) -> Words {
+    let (several, help) = match what {
+        "pass" => ("passes", "name one of them: { name = \"...\", as = \"...\" }, or remove it"),
+        _ => ("movies", "give one of them another name, or remove it"),
+    };
+    Words::new(format!("two {several} of one job have the name `{name}`"), "the second").help(help)
+}
+
 pub fn variable_hidden(name: &str, root: bool) -> Words {
     let what = if root { "a root" } else { "a built-in token" };
     let key = Key::parse(name).filter(|key| !matches!(key, Key::Var(_)) && !root);

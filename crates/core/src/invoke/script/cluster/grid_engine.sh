@@ -11,16 +11,21 @@ submit_with() {
   shift 4
   [ -z "$minutes" ] || set -- -l h_rt="$((minutes * 60 * factor))" "$@"
   [ -z "$megabytes" ] || set -- -l mem_free="$((megabytes * factor))M" "$@"
-  [ -z "$when" ] || set -- "$@" -hold_jid "$earlier"
+  case $when in
+    '') ;;
+    # Only the usual `date` can count an hour on.
+    later) set -- "$@" -a "$(date -d '+1 hour' +%Y%m%d%H%M)" ;;
+    *) set -- "$@" -hold_jid "$earlier" ;;
+  esac
   if [ "$as" = part ]; then
     set -- "$@" -t "1-$tasks" ${at_once:+-tc "$at_once"}
     log='part-$TASK_ID.log'
   fi
   # A shell that is told of its end can tell what it has started; a call by itself would only be ended by that.
   [ "$guarded" = no ] || set -- -notify "$@"
-  set -- -N "$name" -S /bin/sh -r y -j y "$@" -o ":$task_logs/$log"
+  set -- -N "$(called "$as")" -S /bin/sh -r y -j y "$@" -o ":$task_logs/$log"
   id=$(qsub -terse "$@" -V -v "TRUEPATH_ROLE=$as" "$0" </dev/null) || return
-  echo "${id%%.*}" | tee -a -- "$ids"
+  known "$as" "${id%%.*}"
 }
 
 # numbers: the first column of a listing.

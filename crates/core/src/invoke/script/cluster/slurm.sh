@@ -15,14 +15,15 @@ submit_with() {
   case $when in
     any) set -- "$@" --dependency="afterany:$earlier" ;;
     failed) set -- "$@" --dependency="afternotok:$earlier" ;;
+    later) set -- "$@" --begin=now+3600 ;;
   esac
   if [ "$as" = part ]; then
     set -- "$@" --array="1-$tasks${at_once:+%$at_once}"
     log=part-%a.log
   fi
-  set -- --job-name="$name" --requeue --open-mode=append --signal=B:TERM@30 "$@" --output="$logs_of_tasks/$log"
+  set -- --job-name="$(called "$as")" --requeue --open-mode=append --signal=B:TERM@30 "$@" --output="$logs_of_tasks/$log"
   id=$(sbatch --parsable "$@" --export="ALL,TRUEPATH_ROLE=$as" "$0") || return
-  echo "${id%%;*}" | tee -a -- "$ids"
+  known "$as" "${id%%;*}"
 }
 
 # alive: the numbers of all jobs that are not over. waiting: of those that have not begun.
