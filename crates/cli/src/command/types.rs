@@ -119,7 +119,12 @@ fn one(facts: &Value, around: &Surroundings) -> String {
         }
         other => other.to_string(),
     };
+    let some_lossy = facts["lossy_compressions"].as_array().is_some_and(|list| !list.is_empty());
     let lines = facts.as_object().into_iter().flatten().map(|(key, value)| {
+        let value = match value {
+            Value::Bool(false) if key == "lossy" && some_lossy => &Value::from("with some compressions"),
+            value => value,
+        };
         let key = format!("{:20}", key.replace('_', " "));
         format!("{}{}\n", paint(around.out, HEAD, key), text(value))
     });
