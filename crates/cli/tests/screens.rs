@@ -182,13 +182,14 @@ fn the_catalogue_is_shown_whole_and_by_every_name() {
             }
         }
     }
-    let exr = "name              exr\ntitle             OpenEXR\nextensions        exr\nbits              half, float\n\
-        channels          grey, grey-alpha, rgb, rgba\nlayers            yes\n\
-        compressions      none, rle, zips, zip, piz, pxr24, b44, b44a, dwaa, dwab\nquality           no\nlossy             no\n\
-        pixels            scene-linear\nlargest           2147483647\nsource            OpenEXR file layout, version 2\n";
+    let exr = "name                exr\ntitle               OpenEXR\nextensions          exr\nbits                half, float\n\
+        channels            grey, grey-alpha, rgb, rgba\nlayers              yes\n\
+        compressions        none, rle, zips, zip, piz, pxr24, b44, b44a, dwaa, dwab\n\
+        lossy compressions  pxr24, b44, b44a, dwaa, dwab\nquality             no\nlossy               with some compressions\n\
+        pixels              scene-linear\nlargest             2147483647\nsource              OpenEXR file layout, version 2\n";
     assert_eq!(project.say("types EXR").ended(0).out, exr);
     // An extension leads to its type, and a slip of the pen to the name.
-    assert!(project.say("types jpg").ended(0).out.contains("name              jpeg\n"));
+    assert!(project.say("types jpg").ended(0).out.contains("name                jpeg\n"));
     assert!(project.say("types prorez").ended(2).err.contains("help: write prores\n"));
     assert!(project.say("types nothing-like-it").ended(2).err.contains("`truepath types` lists them all"));
 }

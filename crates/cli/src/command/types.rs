@@ -136,13 +136,7 @@ fn overview(around: &Surroundings) -> String {
     let mut out = String::new();
     let flag = |flag: bool, word: &str| if flag { word.to_owned() } else { String::new() };
     let rows = PICTURES.iter().map(|known| {
-        let some_lossy = !known.lossy && !known.lossy_compressions.is_empty();
-        let more = [
-            flag(known.layers, "layers"),
-            flag(known.quality, "quality"),
-            flag(known.lossy, "lossy"),
-            flag(some_lossy, "some lossy"),
-        ];
+        let more = [flag(known.layers, "layers"), flag(known.quality, "quality"), flag(known.lossy, "lossy")];
         vec![
             known.name.to_owned(),
             known.title.to_owned(),

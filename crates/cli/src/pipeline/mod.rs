@@ -283,6 +283,22 @@ struct Draft {
 }
 
 impl Request<'_> {
+    /// Puts the variants of adapters in place that fit the programs here. Versions that fit none are returned, by adapter.
+    fn fit(
+        &self,
+        adapters: &mut Adapters,
+        stacked: &[Stacked],
+        (home, machine, state): (&resolve::Home, &MachineFile, &StateFolder),
+    ) -> BTreeMap<String, String> {
+        if self.way.offline {
+            return BTreeMap::new();
+        }
+        let named = |key: Key| stacked.iter().filter_map(move |job| Some(job.settings.text(&key)?.to_owned()));
+        let used: BTreeSet<String> = named(Key::Adapter).chain(named(Key::Export)).collect();
+        let used: Vec<String> = used.into_iter().collect();
+        adapters::fit(adapters, &used, &read::places(home, self.around, machine), state)
+    }
+
     fn draft(mut self, path: PathBuf, sources: &mut Sources) -> Result<Draft, Failure> {
         let brought = Brought::of(path.parent().unwrap_or(&path), Some(&path), self.around);
         if self.common.sheet.is_empty() {
@@ -308,13 +324,7 @@ impl Request<'_> {
         };
         let modes = &self.common.mode;
         let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
-        let mut unfit = BTreeMap::new();
-        if !self.way.offline {
-            let named = |key: Key| stacked.iter().filter_map(move |job| Some(job.settings.text(&key)?.to_owned()));
-            let used: BTreeSet<String> = named(Key::Adapter).chain(named(Key::Export)).collect();
-            let used: Vec<String> = used.into_iter().collect();
-            unfit = adapters::fit(&mut adapters, &used, &read::places(&home, self.around, &machine_file), &state);
-        }
+        let unfit = self.fit(&mut adapters, &stacked, (&home, &machine_file, &state));
         let adapters = Arc::new(adapters);
         let known = read::Known { home: &home, state: &state, adapters: &adapters, machine: &machine_file };
         let (facts, mut machine) = self.read_scenes(&stacked, &known, sources);
