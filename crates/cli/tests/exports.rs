@@ -75,6 +75,39 @@ fn members_wait_for_one_export_and_all_read_it_whole() {
 }
 
 #[test]
+fn members_that_start_together_share_the_product_of_a_fast_exporter_between_two_jobs_though_one_is_killed() {
+    let twin = "\n[[job]]\nname = \"twin\"\nscene = \"scenes/tower.scn\"\ncamera = \"cliff\"\nframes = \"1-12\"\nexport = \"export\"\n";
+    let sheet = format!("{}{twin}", sheet());
+    let exporter = "echo one >> exported\ncp \"$1\" \"$2\"\n";
+    let alone = {
+        let project = exporting(&sheet, "1-24", exporter);
+        project.say("run").ended(0);
+        pictures(&project)
+    };
+    let many = std::env::var("TRUEPATH_TORTURE").is_ok_and(|how| how == "full");
+    for (count, is_killed) in
+        [(2, false), (8, false), (8, true), (64, true)].into_iter().filter(|(n, _)| many || *n < 64)
+    {
+        let project = exporting(&sheet, "1-24", exporter);
+        let mut members: Vec<Child> = (0..count).map(|at| member(&project, at)).collect();
+        if is_killed {
+            until("a frame", || !rendered(&project).is_empty());
+            members[0].kill().unwrap();
+        }
+        for (at, member) in members.iter_mut().enumerate() {
+            let code = member.wait().unwrap().code();
+            let said = || std::fs::read_to_string(project.path(&format!("member{at}"))).unwrap();
+            assert!(code == Some(0) || (is_killed && at == 0), "{code:?}: {}", said());
+            assert!(!has_said(&project, at, "gave up"), "{}", said());
+        }
+        assert_eq!(exports(&project), 1, "{count} members");
+        assert!(pictures(&project) == alone, "{count} members");
+        project.say("verify --deep").ended(0);
+        assert_eq!(std::fs::read_to_string(project.path("outcomes")).unwrap(), "complete\n", "{count} members");
+    }
+}
+
+#[test]
 fn the_export_of_a_killed_member_is_made_again_and_never_read() {
     let project = exporting(&sheet(), "1-4", SLOW);
     let mut killed = member(&project, 0);

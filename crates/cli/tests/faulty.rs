@@ -64,6 +64,10 @@ fn what_is_amiss_in_a_mode_only_is_found_and_told_apart() {
     let document = project.say("check --all-modes --json").ended(1).json();
     let of = |mode: &str| document["findings"].as_array().unwrap().iter().filter(|own| own["mode"] == mode).count();
     assert_eq!((of("draft"), of("night"), document["errors"].as_u64()), (1, 1, Some(2)), "{document:#}");
+    // Of two sheets each is looked at with its own modes.
+    project.write("other.toml", sheet.replace("renders\"", "others\""));
+    let both = project.say("check -f truepath.toml -f other.toml --all-modes --json").ended(1).json();
+    assert_eq!(both["errors"].as_u64(), Some(2), "{both:#}");
     let sarif = project.say("check --all-modes --to sarif").ended(1).json();
     assert_eq!(sarif["runs"][0]["results"].as_array().unwrap().len(), 2);
 }

@@ -10,7 +10,7 @@ use truepath_exec::failure::Failure;
 
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{self, LoadOptions, Queue};
+use crate::pipeline::{self, LoadOptions, Loaded, Queue};
 use crate::show;
 
 /// Shows every finding with its place, its reason and its remedy; fixes first what is certain, when asked to.
@@ -37,7 +37,11 @@ pub fn run(args: &CheckArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if args.all_modes {
         let known: BTreeSet<Said> = views[0].findings.iter().map(said).collect();
         for mode in &modes {
-            let queue = load(&Common { mode: vec![mode.clone()], ..args.common.clone() })?;
+            // Of several sheets only those are looked at again that have the mode.
+            let has = |sheet: &&Loaded| sheet.written.modes.iter().any(|own| own.name.value == *mode);
+            let sheets = views[0].queue.sheets.iter().filter(has).map(|sheet| sheet.sheet.clone());
+            let sheet = if args.common.sheet.is_empty() { Vec::new() } else { sheets.collect() };
+            let queue = load(&Common { mode: vec![mode.clone()], sheet, ..args.common.clone() })?;
             views.push(View::of(Some(mode.clone()), queue, &known));
         }
     }
