@@ -298,32 +298,42 @@ fn tasks_that_are_all_held_keep_the_end_waiting_no_longer_than_until_the_next_lo
     let cluster = Cluster::new(5);
     let project = project();
     std::fs::create_dir(project.path("hung")).unwrap();
-    let said = cluster.say(&project, &["build", "--to", "slurm", "--submit", "--parts", "2"]).ended(0);
-    let job = said.err.lines().find_map(|line| line.strip_prefix("2 tasks: job ")).unwrap().to_owned();
-    let own = [format!("{job}_1"), format!("{job}_2")];
-    let all = |tasks: &BTreeMap<String, (String, String)>, wanted: &str| {
-        own.iter().all(|id| tasks.get(id).is_some_and(|(state, _)| state == wanted))
+    let submit = || {
+        let said = cluster.say(&project, &["build", "--to", "slurm", "--submit", "--parts", "2"]).ended(0);
+        said.err.lines().find_map(|line| line.strip_prefix("2 tasks: job ")).unwrap().to_owned()
     };
-    let watch = || {
-        let logs = project.files(".truepath/truepath");
-        let file = logs.iter().find(|name| name.ends_with(".watch")).unwrap();
-        let text = std::fs::read_to_string(project.path(&format!(".truepath/truepath/{file}"))).unwrap();
-        text.lines().last().unwrap().to_owned()
+    let all = |tasks: &BTreeMap<String, (String, String)>, job: &str, wanted: &str| {
+        (1..=2).all(|at| tasks.get(&format!("{job}_{at}")).is_some_and(|(state, _)| state == wanted))
     };
-    cluster.until("both run", |tasks| all(tasks, "RUNNING"));
-    // While tasks work, a look leaves them alone, and another one follows.
-    let first = watch();
-    cluster.ask(&format!("scontrol update jobid={first} starttime=now"));
-    support::until("another look", || watch() != first);
-    cluster.ask(&format!("scontrol requeuehold {job}_1"));
-    cluster.ask(&format!("scontrol requeuehold {job}_2"));
-    cluster.until("both are held", |tasks| all(tasks, "PENDING"));
+    // The jobs that look, in their order.
+    let looks = || -> Vec<u64> {
+        let files = project.files(".truepath/truepath");
+        let texts = files.iter().filter(|name| name.ends_with(".watch"));
+        let texts = texts.map(|name| std::fs::read_to_string(project.path(".truepath/truepath").join(name)).unwrap());
+        let mut all: Vec<u64> =
+            texts.flat_map(|text| text.lines().map(|id| id.parse().unwrap()).collect::<Vec<_>>()).collect();
+        all.sort_unstable();
+        all
+    };
+    let look_now = || cluster.ask(&format!("scontrol update jobid={} starttime=now", looks().last().unwrap()));
+    // While tasks work, a look leaves them alone, and another one follows; it goes when the plan ends.
+    let job = submit();
+    cluster.until("both run", |tasks| all(tasks, &job, "RUNNING"));
+    look_now();
+    support::until("another look", || looks().len() == 2);
     project.write("go", "");
-    cluster.ask(&format!("scontrol update jobid={} starttime=now", watch()));
-    // The end renders what they have not, and nobody watches any more.
     cluster.until("all is over", is_over);
-    cluster.say(&project, &["verify", "--deep"]).ended(0);
     assert_eq!(std::fs::read_to_string(project.path("after")).unwrap(), "complete\n");
+    // All tasks are held before any of them has begun: nobody but the look is there to free the end.
+    std::fs::remove_dir_all(project.path("renders")).unwrap();
+    cluster.ask("scontrol update nodename=ALL state=drain reason=test");
+    let job = submit();
+    cluster.ask(&format!("scontrol hold {job}"));
+    cluster.ask("scontrol update nodename=ALL state=resume");
+    look_now();
+    cluster.until("all is over", is_over);
+    assert!(all(&cluster.tasks(), &job, "CANCELLED"), "{:?}", cluster.tasks());
+    cluster.say(&project, &["verify", "--deep"]).ended(0);
 }
 
 #[test]

@@ -494,7 +494,7 @@ fn build_servers_and_scripts_hear_of_every_missing_frame() {
     project.write("renders/crossing/crossing_beauty.0004.png", "<&");
     let said = project.say("verify --to junit").ended(1).out;
     assert!(said.starts_with("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<testsuites "), "{said}");
-    for words in ["failures=\"1\"", "3 of 6 files are not good", "missing 2,5: not there", "broken 4: "] {
+    for words in ["failures=\"1\"", "not good: 3 of 6 files", "missing 2,5: not there", "broken 4: "] {
         assert!(said.contains(words), "{words}: {said}");
     }
     let found = row(&project.say("verify --json").ended(1).json())["findings"].clone();

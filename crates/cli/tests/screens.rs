@@ -236,3 +236,61 @@ fn an_adapter_says_what_it_carries_and_what_not() {
         }
     }
 }
+
+#[test]
+fn of_one_thing_nothing_is_said_in_the_plural() {
+    let one = SMALL.replace("1-24", "1").replace("[checks]", "[checks]\nsequence-of-one = \"off\"");
+    let project = Project::with(&format!(
+        "{one}\n[modes.draft]\npath = \"{{renders}}/draft/{{job}}_{{pass}}.{{frame:4}}.{{ext}}\"\n"
+    ));
+    let mut said = String::new();
+    let mut hear = |words: &str| {
+        let own = project.say(words);
+        said.push_str(&format!("$ {words}\n{}{}", own.out, own.err));
+    };
+    let looks = [
+        "check",
+        "names",
+        "status",
+        "verify",
+        "verify --deep",
+        "estimate",
+        "clean --mode draft",
+        "clean --stage",
+        "log crossing",
+    ];
+    let picture = project.path("renders/crossing/crossing_beauty.0001.png");
+    looks.iter().for_each(|words| hear(words));
+    hear("build -o render.sh");
+    hear("run --mode draft");
+    hear("run");
+    looks.iter().for_each(|words| hear(words));
+    hear("clean --mode draft --yes");
+    hear("verify --to junit");
+    hear("verify --folder renders");
+    hear("contact -o sheet.png");
+    hear("compare crossing --mode draft");
+    // Cut, changed, replaced by a stranger's, of another size, and gone.
+    let whole = std::fs::read(&picture).unwrap();
+    let small = project.path("small.png");
+    project
+        .say("understudy render scenes/crossing.gltf --frames 1 --size 16x9 --channels rgb --pass beauty=small.png")
+        .ended(0);
+    for bytes in [&whole[..whole.len() / 2], b"no picture", &std::fs::read(small).unwrap()[..]] {
+        std::fs::write(&picture, bytes).unwrap();
+        looks.iter().for_each(|words| hear(words));
+        hear("verify --to junit");
+        hear("verify --folder renders");
+        hear("run");
+    }
+    std::fs::remove_dir_all(project.path(".truepath")).unwrap();
+    looks.iter().for_each(|words| hear(words));
+    hear("check --all-modes");
+    said.push_str(&std::fs::read_to_string(project.path("render.sh")).unwrap());
+    let things = "files|frames|jobs|calls|movies|sheets|workers|machines|pictures|starts|errors|warnings|notes|fixes|findings|problems|tasks|members|parts|versions|passes|cameras|scenes|folders|places|sequences|modes|rows|hours|minutes|seconds";
+    let plural = regex_lite::Regex::new(&format!(r"(^|[^0-9.,:x/-])1 ({things})\b")).unwrap();
+    let verb = regex_lite::Regex::new(r"(^|[^0-9.,:x/-])1 [a-z]+ (are|were|have|do)\b").unwrap();
+    let wrong: Vec<&str> = said.lines().filter(|line| plural.is_match(line) || verb.is_match(line)).collect();
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    assert!(said.contains("1 file") && said.contains("1 frame") && said.contains("1 job"), "{said}");
+}

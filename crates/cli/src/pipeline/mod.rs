@@ -35,6 +35,7 @@ use truepath_exec::observe::Look;
 use truepath_exec::state::{StateFolder, pins};
 use truepath_exec::threads::Cores;
 
+use self::programs::Places;
 pub use self::read::quoted;
 use self::trust::Brought;
 use crate::args::Common;
@@ -191,12 +192,8 @@ pub fn adapters(sheet: &Path, around: &Surroundings, sources: &mut Sources, find
 pub fn program_of(adapter: &Adapter, around: &Surroundings) -> Result<PathBuf, String> {
     let (mut sources, mut findings) = (Sources::default(), Findings::default());
     let machine = read::machine_file(around, &mut sources, &mut findings).unwrap_or_default();
-    let places = programs::Places {
-        folder: &around.folder,
-        system: around.system,
-        own: &around.program,
-        known: &machine.programs,
-    };
+    let places =
+        Places { folder: &around.folder, system: around.system, own: &around.program, known: &machine.programs };
     programs::program(adapter, &places)
 }
 
@@ -288,7 +285,8 @@ impl Request<'_> {
         &self,
         adapters: &mut Adapters,
         stacked: &[Stacked],
-        (home, machine, state): (&resolve::Home, &MachineFile, &StateFolder),
+        places: &Places<'_>,
+        state: &StateFolder,
     ) -> BTreeMap<String, String> {
         if self.way.offline {
             return BTreeMap::new();
@@ -296,7 +294,7 @@ impl Request<'_> {
         let named = |key: Key| stacked.iter().filter_map(move |job| Some(job.settings.text(&key)?.to_owned()));
         let used: BTreeSet<String> = named(Key::Adapter).chain(named(Key::Export)).collect();
         let used: Vec<String> = used.into_iter().collect();
-        adapters::fit(adapters, &used, &read::places(home, self.around, machine), state)
+        adapters::fit(adapters, &used, places, state)
     }
 
     fn draft(mut self, path: PathBuf, sources: &mut Sources) -> Result<Draft, Failure> {
@@ -324,7 +322,7 @@ impl Request<'_> {
         };
         let modes = &self.common.mode;
         let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
-        let unfit = self.fit(&mut adapters, &stacked, (&home, &machine_file, &state));
+        let unfit = self.fit(&mut adapters, &stacked, &read::places(&home, self.around, &machine_file), &state);
         let adapters = Arc::new(adapters);
         let known = read::Known { home: &home, state: &state, adapters: &adapters, machine: &machine_file };
         let (facts, mut machine) = self.read_scenes(&stacked, &known, sources);

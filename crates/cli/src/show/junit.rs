@@ -74,7 +74,7 @@ pub fn case(plan: &Plan, verdict: &Verdict) -> Case {
         list.push(line(plan, verdict, (state, why, frames)));
     }
     let count = verdict.files(&NOT_GOOD) + verdict.files(&[State::Unreadable]);
-    let message = format!("{count} of {} files are not good", verdict.planned.count());
+    let message = format!("not good: {count} of {}", super::counted(verdict.planned.count(), "file"));
     let message = verdict.is_incomplete().then_some(message);
     Case { class: plan.home.sheet.clone(), name: series.id.clone(), message, bad, other }
 }

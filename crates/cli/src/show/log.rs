@@ -51,7 +51,8 @@ pub fn text((loaded, job): (&Loaded, &str), said: &[Said<'_>], given_up: &[&Give
     if said.is_empty() {
         let mut out = format!("{}: no call was started\n", paint(screen, HEAD, job));
         for GivenUp { frames, why, .. } in given_up {
-            out.push_str(&format!("  {} frames {}: {why}\n", state(screen, BAD, "failed"), cut(&frames.to_string())));
+            let word = if frames.count() == 1 { "frame" } else { "frames" };
+            out.push_str(&format!("  {} {word} {}: {why}\n", state(screen, BAD, "failed"), cut(&frames.to_string())));
         }
         return out;
     }

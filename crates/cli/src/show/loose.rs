@@ -130,7 +130,7 @@ pub fn case(set: &Examined) -> Case {
         if is_bad { bad.push(line) } else { other.push(line) }
     }
     let count = set.bad();
-    let message = (count > 0).then(|| format!("{count} of {} files are not good", set.wanted.count()));
+    let message = (count > 0).then(|| format!("not good: {count} of {}", counted(set.wanted.count(), "file")));
     Case { class: "files".to_owned(), name: set.pattern.clone(), message, bad, other }
 }
 

@@ -95,7 +95,8 @@ impl Intent {
     pub fn differs(&self, other: &Intent) -> Vec<String> {
         let mut words = Vec::new();
         if self.chunk != other.chunk {
-            words.push(format!("calls of {} frames instead of {}", other.chunk, self.chunk));
+            let frames = if other.chunk == 1 { "frame" } else { "frames" };
+            words.push(format!("calls of {} {frames} instead of {}", other.chunk, self.chunk));
         }
         let mode = |own: &Intent| own.mode.as_ref().map_or("no mode".to_owned(), |mode| format!("mode {mode}"));
         if self.mode != other.mode {

@@ -131,7 +131,7 @@ pub fn head(plan: &Plan, steps: &[CommandLine]) -> Vec<String> {
     let mode = plan.mode.as_ref().map(|mode| format!(", mode {mode}")).unwrap_or_default();
     let mut lines = vec![format!("{MARK} {} from the sheet {}{mode}.", env!("CARGO_PKG_VERSION"), plan.home.sheet)];
     lines.extend(jobs.iter().map(|(name, by_pass)| format!("{name}: frames {}", together(by_pass))));
-    lines.push(format!("{} calls", steps.len()));
+    lines.push(format!("{} call{}", steps.len(), if steps.len() == 1 { "" } else { "s" }));
     lines
 }
 
