@@ -91,3 +91,17 @@ fn a_movie_says_what_it_does_not_keep_of_its_frames() {
         .call(&["movie", pattern, "--fps", "24", "-o", "c.mov", "--codec", "png", "--bits", "16"])
         .ended_in(&[0, 1, 3, 4]);
 }
+
+#[test]
+fn a_stack_is_named_by_any_spelling_of_the_frame() {
+    let project = Project::with(
+        &SMALL
+            .replace("1-24", "1-2")
+            .replace("format = \"view\"", "format = \"view\"\npasses = [\"beauty\", \"mask\"]"),
+    );
+    project.say("run").ended(0);
+    for (hole, name) in [("####", "0002"), ("%03d", "002"), ("{frame:5}", "00002")] {
+        project.call(&["stack", "crossing", "-o", &format!("stacks/{hole}.tif")]).ended(0);
+        assert!(project.path(&format!("stacks/{name}.tif")).is_file(), "{hole}");
+    }
+}

@@ -9,7 +9,7 @@ use truepath_core::frames::{Frames, Number};
 use truepath_core::plan::Series;
 use truepath_core::resolve::Job;
 use truepath_core::sheet::PASS_KINDS;
-use truepath_core::template::{Lookup, Pattern, Template, TroubleKind, expand};
+use truepath_core::template::{Lookup, Pattern, Template, TroubleKind, expand, foreign};
 use truepath_core::verify::{State, Verdict};
 use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
@@ -124,8 +124,9 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
         return Err(refused(format!("{} has only one pass here", job.name)).help("name jobs with two passes or more"));
     }
     let unreadable = |why: &str| Failure::unreadable(format!("{text}: {why}"));
-    let template =
-        Template::parse(&text.replace('\\', "/")).map_err(|error| unreadable(&error.message).help(error.help))?;
+    let own = text.replace('\\', "/");
+    let spelt = if own.contains("{frame") { own } else { foreign::respelt(&own) };
+    let template = Template::parse(&spelt).map_err(|error| unreadable(&error.message).help(error.help))?;
     let tokens = loaded.tokens(passes[0].0);
     let value = |name: &str| {
         let found = tokens.iter().find(|(own, _)| own == name).map(|(_, value)| value.clone());
