@@ -14,11 +14,11 @@ use crate::threads::Cores;
 /// like that.
 ///
 /// # Errors
-/// For a text that is none, and for a `*` that stands for no sequence or for several.
+/// For a text that is not a pattern, and for a `*` that matches no sequence or several.
 pub fn pattern(text: &str) -> Result<Pattern, Failure> {
     let mut text = text.replace('\\', "/");
-    if !text.contains("{frame") && !Path::new(&text).exists() {
-        text = foreign::respelt(&text);
+    if !Path::new(&text).exists() {
+        text = foreign::typed(&text);
         if let (Some(star), false) = (text.rfind('*'), text.contains("{frame")) {
             return starred(&text, star);
         }
@@ -39,7 +39,7 @@ pub fn pattern(text: &str) -> Result<Pattern, Failure> {
     }
 }
 
-/// The sequence that a path with a `*` stands for.
+/// The sequence that a path with a `*` matches.
 fn starred(text: &str, star: usize) -> Result<Pattern, Failure> {
     let file = text.rfind('/').map_or(0, |slash| slash + 1);
     if star < file || text.matches('*').count() > 1 {

@@ -33,16 +33,16 @@ pub fn run(args: &CheckArgs, around: &Surroundings) -> Result<Exit, Failure> {
         load(&args.common)?
     };
     let modes = modes(&queue);
-    let mut views = vec![View::of(None, queue, &BTreeSet::new())];
+    let mut views = vec![ModeView::of(None, queue, &BTreeSet::new())];
     if args.all_modes {
-        let known: BTreeSet<Said> = views[0].findings.iter().map(said).collect();
+        let known: BTreeSet<FindingWords> = views[0].findings.iter().map(said).collect();
         for mode in &modes {
             // Of several sheets only those are looked at again that have the mode.
             let has = |sheet: &&Loaded| sheet.written.modes.iter().any(|own| own.name.value == *mode);
             let sheets = views[0].queue.sheets.iter().filter(has).map(|sheet| sheet.sheet.clone());
             let sheet = if args.common.sheet.is_empty() { Vec::new() } else { sheets.collect() };
             let queue = load(&Common { mode: vec![mode.clone()], sheet, ..args.common.clone() })?;
-            views.push(View::of(Some(mode.clone()), queue, &known));
+            views.push(ModeView::of(Some(mode.clone()), queue, &known));
         }
     }
     let unchecked = if args.all_modes || !args.common.mode.is_empty() { Vec::new() } else { modes };
@@ -65,30 +65,30 @@ pub fn run(args: &CheckArgs, around: &Surroundings) -> Result<Exit, Failure> {
         }
     }
     let stopped = views.iter().filter_map(|view| view.queue.stopped()).max();
-    let warned = |view: &View| view.findings.iter().any(|own| own.level == Level::Warning && own.allowed.is_none());
+    let warned = |view: &ModeView| view.findings.iter().any(|own| own.level == Level::Warning && own.allowed.is_none());
     let warned = args.strict && views.iter().any(warned);
     Ok(stopped.unwrap_or(if warned { Exit::No } else { Exit::Well }))
 }
 
 /// What was found with one mode, or with none.
-struct View {
+struct ModeView {
     mode: Option<String>,
     queue: Queue,
     findings: Vec<Finding>,
 }
 
 /// What makes a finding the same one in a mode as without: what it says, of which job and at which place.
-type Said = (&'static str, String, Option<String>, Option<u32>);
+type FindingWords = (&'static str, String, Option<String>, Option<u32>);
 
-fn said(finding: &Finding) -> Said {
+fn said(finding: &Finding) -> FindingWords {
     (finding.check, finding.message.clone(), finding.job.clone(), finding.at.as_ref().map(|at| at.at.start))
 }
 
-impl View {
+impl ModeView {
     /// What is found, without what is known already.
-    fn of(mode: Option<String>, queue: Queue, known: &BTreeSet<Said>) -> View {
+    fn of(mode: Option<String>, queue: Queue, known: &BTreeSet<FindingWords>) -> ModeView {
         let findings = queue.findings().into_iter().filter(|finding| !known.contains(&said(finding))).collect();
-        View { mode, queue, findings }
+        ModeView { mode, queue, findings }
     }
 
     fn text(&self, around: &Surroundings) -> String {

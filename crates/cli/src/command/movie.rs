@@ -5,7 +5,7 @@ use std::path::Path;
 
 use truepath_core::diagnostic::nearest;
 use truepath_core::frames::{Frames, Number};
-use truepath_core::invoke::encode::{Frame, dropped};
+use truepath_core::invoke::encode::{ShownFrames, dropped};
 use truepath_core::sheet::GAPS;
 use truepath_core::verify::{Footage, Seen};
 use truepath_exec::failure::{Cause, Failure};
@@ -128,10 +128,12 @@ fn made_at(args: &MovieArgs, part: &Path, around: &Surroundings) -> Result<Box<F
 }
 
 /// What the frames of a part of a movie hold, by the first of them.
-fn seen(source: &Source) -> Option<Frame> {
+fn seen(source: &Source) -> Option<ShownFrames> {
     let path = source.pattern.name(Number::new(source.numbers.first()?));
     match truepath_media::probe(Path::new(&path)).ok()? {
-        Seen::Whole(picture) => Some(Frame { channels: picture.channels, bits: picture.bits, colour: source.colour }),
+        Seen::Whole(picture) => {
+            Some(ShownFrames { channels: picture.channels, bits: picture.bits, colour: source.colour })
+        }
         _ => None,
     }
 }

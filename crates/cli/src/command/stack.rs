@@ -124,9 +124,8 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
         return Err(refused(format!("{} has only one pass here", job.name)).help("name jobs with two passes or more"));
     }
     let unreadable = |why: &str| Failure::unreadable(format!("{text}: {why}"));
-    let own = text.replace('\\', "/");
-    let spelt = if own.contains("{frame") { own } else { foreign::respelt(&own) };
-    let template = Template::parse(&spelt).map_err(|error| unreadable(&error.message).help(error.help))?;
+    let template =
+        Template::parse(&foreign::typed(text)).map_err(|error| unreadable(&error.message).help(error.help))?;
     let tokens = loaded.tokens(passes[0].0);
     let value = |name: &str| {
         let found = tokens.iter().find(|(own, _)| own == name).map(|(_, value)| value.clone());

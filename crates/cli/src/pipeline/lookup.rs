@@ -1,6 +1,6 @@
 //! Looking values up that are pinned afterwards: clock, user, host and the versions on disk.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use regex_lite::Regex;
@@ -34,10 +34,10 @@ pub fn versions(wanted: &Wanted, looking: &Plan, others: &[Plan]) -> BTreeMap<St
         // One that had its first run on another day may lie in that day's folder.
         let before = looking.pins.versions(job, looking.pin_mode.as_deref());
         // A folder that drafts and finals have in common for a version is begun for those only that have files in it.
-        let of_others: BTreeMap<i64, bool> = others.iter().flat_map(|other| found(other, job)).collect();
-        let is_others = |version: &i64| of_others.get(version) == Some(&true);
-        let found = own.into_iter().filter(|(version, is_file)| *is_file || !is_others(version));
-        let highest = found.map(|(version, _)| version).chain(before).max();
+        let with_files = others.iter().flat_map(|other| found(other, job)).filter(|(_, is_file)| *is_file);
+        let of_others: BTreeSet<i64> = with_files.map(|(version, _)| version).collect();
+        let begun = own.into_iter().filter(|(version, is_file)| *is_file || !of_others.contains(version));
+        let highest = begun.map(|(version, _)| version).chain(before).max();
         let version = if next { Some(highest.map_or(1, |highest| highest + 1)) } else { highest };
         all.extend(version.map(|version| (job.clone(), version)));
     }

@@ -60,7 +60,8 @@ impl Survey<'_> {
             sounds.into_iter().map(|path| (path.clone(), truepath_media::sound(Path::new(path)))).collect();
         if here {
             self.needs(around, state, machine);
-            let programs = plan.run.after.iter().filter_map(|command| Some(command.first()?.to_string()));
+            let programs = plan.run.after.iter().filter_map(|command| command.first());
+            let programs = programs.filter(|name| name.tokens().next().is_none()).map(ToString::to_string);
             machine.no_after = programs.filter(|name| !programs::is_here(name, Path::new(&plan.home.folder))).collect();
         }
         self.commands(machine);

@@ -7,7 +7,7 @@ use truepath_core::pins::{Wanted, WantedOf};
 use truepath_core::plan::{Film, Plan, Series, SeriesKind};
 use truepath_core::resolve::{Job, paths};
 use truepath_core::sheet::Key;
-use truepath_core::template::{Clock, Pattern, Piece, foreign};
+use truepath_core::template::{Clock, Pattern};
 use truepath_core::verify::{STATES, State, Verdict};
 
 use super::{HEAD, MARK, ODD, QUIET, counted, paint};
@@ -154,7 +154,7 @@ fn row(plan: &Plan, job: &Job, series: &Series, (widest, screen): (usize, Screen
     let before = if is_narrow { NAME_INDENT } else { before };
     let room = screen.width.saturating_sub(before);
     let below = series.pattern.below(&plan.home.folder).unwrap_or_else(|| series.pattern.clone());
-    let pattern = marked(&shortened(&below, room, screen), screen);
+    let pattern = shortened(&below, room, screen).typed_with(|hole| paint(screen, MARK, hole));
     let indent = " ".repeat(before);
     let mut out = match is_narrow {
         true => format!("{}\n{indent}{pattern}\n", head.trim_end()),
@@ -199,16 +199,6 @@ fn shortened(pattern: &Pattern, room: usize, screen: Screen) -> Pattern {
     let fits = (2..parts.len()).map(tail).find(|short| width(short) <= room);
     // The root is never left out: it says which disk is filled.
     fits.unwrap_or_else(|| Pattern::joined(&[first.clone(), dots.clone(), file.clone()]))
-}
-
-/// A pattern with its holes painted, as every command reads it.
-fn marked(pattern: &Pattern, screen: Screen) -> String {
-    let piece = |piece: &Piece| match piece {
-        Piece::Text(text) => text.replace('{', "{{").replace('}', "}}"),
-        Piece::Frame { width } => paint(screen, MARK, foreign::frame(*width)),
-        Piece::Version => paint(screen, MARK, "v"),
-    };
-    pattern.pieces().iter().map(piece).collect()
 }
 
 /// Settings that nobody gives, so that the scene decides.

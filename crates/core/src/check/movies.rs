@@ -100,7 +100,7 @@ fn drops(sink: &mut Sink<'_, '_>, (series, movie): (&Series, &Movie), film: &Fil
     let Some(codec) = film.codec.and_then(catalogue::codec) else { return };
     let shown = film.clips.iter().map(|clip| {
         let part = &sink.input.plan.series[clip.series];
-        encode::Frame { channels: part.channels, bits: part.bits, colour: clip.colour }
+        encode::ShownFrames { channels: part.channels, bits: part.bits, colour: clip.colour }
     });
     let known = series.format.as_deref().cloned().unwrap_or_else(|| Format::named(movie.entry.name.clone()));
     let dropped = encode::dropped((codec, &known), (film.over.is_some(), film.colour), shown);

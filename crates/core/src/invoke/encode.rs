@@ -82,7 +82,7 @@ pub fn has_alpha(format: &Format, codec: &Codec, of_frames: bool) -> bool {
 
 /// The frames of a part of a movie, as far as it is known what they hold.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Frame {
+pub struct ShownFrames {
     /// Their channels.
     pub channels: Option<Channels>,
     /// Their depth.
@@ -114,7 +114,7 @@ impl fmt::Display for Dropped {
 pub fn dropped(
     (codec, format): (&Codec, &Format),
     (over, colour): (bool, Colour),
-    frames: impl Iterator<Item = Frame>,
+    frames: impl Iterator<Item = ShownFrames>,
 ) -> Option<Dropped> {
     let own = bits(format, codec);
     let (mut alpha, mut deepest) = (false, None);

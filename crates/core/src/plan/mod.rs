@@ -442,8 +442,7 @@ fn variables(jobs: &[Arc<Job>]) -> BTreeSet<String> {
 /// The modes that have names of their own, joined with `-`: those that are not final.
 #[must_use]
 pub fn pin_mode(sheet: &Sheet, modes: &[String]) -> Option<String> {
-    let is_final = |name: &&String| sheet.modes.iter().any(|mode| mode.name.value == **name && mode.is_final);
-    let apart: Vec<&str> = modes.iter().filter(|name| !is_final(name)).map(String::as_str).collect();
+    let apart: Vec<&str> = modes.iter().filter(|name| !sheet.is_final(name)).map(String::as_str).collect();
     (!apart.is_empty()).then(|| apart.join("-"))
 }
 

@@ -17,8 +17,7 @@ pub fn others(
     (jobs, called): (&[Arc<Job>], &[String]),
     typed: &Settings,
 ) -> Vec<Plan> {
-    let is_final = |name: &&String| ground.sheet.modes.iter().any(|mode| mode.name.value == **name && mode.is_final);
-    let called: Vec<String> = called.iter().filter(|name| !is_final(name)).cloned().collect();
+    let called: Vec<String> = called.iter().filter(|name| !ground.sheet.is_final(name)).cloned().collect();
     let mut plans = rivals(PlanInput { modes: &called, ..ground }, facts, (jobs, &called), typed);
     // The first is that of those that are called.
     plans.remove(0);
@@ -34,7 +33,7 @@ pub fn rivals(
     (jobs, called): (&[Arc<Job>], &[String]),
     typed: &Settings,
 ) -> Vec<Plan> {
-    let is_final = |name: &String| ground.sheet.modes.iter().any(|mode| mode.name.value == *name && mode.is_final);
+    let is_final = |name: &String| ground.sheet.is_final(name);
     let all = Selection::default();
     let own = plan(ground, jobs, &all);
     if called.iter().any(is_final) {

@@ -14,7 +14,7 @@ pub struct FailureCause {
 }
 
 /// The causes of failures, those that ended whole jobs first, each in the order of the plan. `place` is where a job stands in it.
-/// What failed in a job before it was given up has the same cause and is not said again.
+/// What failed in a job for the reason for which it was given up is not said again.
 #[must_use]
 pub fn causes(events: &[Event], place: &dyn Fn(&str) -> usize) -> Vec<FailureCause> {
     let mut given_up: Vec<(usize, &str, &str)> = Vec::new();
@@ -24,11 +24,21 @@ pub fn causes(events: &[Event], place: &dyn Fn(&str) -> usize) -> Vec<FailureCau
         }
     }
     given_up.sort_unstable();
-    let is_over = |job: &str| given_up.iter().any(|(_, own, _)| *own == job);
+    // The last failure of a job before it was given up is the one that ended it.
+    let mut ended: Vec<(&str, String)> = Vec::new();
+    for (at, event) in events.iter().enumerate() {
+        let Event::GaveUp { job: over, .. } = event else { continue };
+        let last = events[..at].iter().rev().find_map(|event| match event {
+            Event::Failed { job, why, .. } if job == over => Some(without_numbers(why)),
+            _ => None,
+        });
+        ended.extend(last.map(|why| (over.as_str(), why)));
+    }
+    let is_over = |job: &str, why: &str| ended.iter().any(|(own, end)| *own == job && *end == without_numbers(why));
     let mut failed: Vec<(usize, i64, String, &Frames, &str)> = Vec::new();
     for event in events {
         if let Event::Failed { job, series, frames, why, .. } = event
-            && !is_over(job)
+            && !is_over(job, why)
         {
             failed.push((place(job), frames.first().unwrap_or(0), series.join(" "), frames, why));
         }
@@ -95,6 +105,7 @@ mod tests {
         let events = [
             failed("c", (9, 9), "no texture 12"),
             failed("a", (5, 6), "no texture 7"),
+            failed("b", (3, 3), "no light"),
             failed("b", (1, 24), "ended with 3"),
             gave_up("b", "6 starts produced nothing"),
             failed("a", (1, 2), "no texture 7"),
@@ -108,6 +119,9 @@ mod tests {
                 format!("{}: {}", cause.why, of.collect::<Vec<_>>().join(", "))
             })
             .collect();
-        assert_eq!(told, ["# starts produced nothing: b, d", "no texture #: a/beauty 1-2,5-6, c/beauty 9"]);
+        assert_eq!(
+            told,
+            ["# starts produced nothing: b, d", "no texture #: a/beauty 1-2,5-6, c/beauty 9", "no light: b/beauty 3",]
+        );
     }
 }

@@ -63,6 +63,14 @@ pub struct Sheet {
     pub run: RunEntry,
 }
 
+impl Sheet {
+    /// Whether a mode means the final names.
+    #[must_use]
+    pub fn is_final(&self, mode: &str) -> bool {
+        self.modes.iter().any(|own| own.name.value == mode && own.is_final)
+    }
+}
+
 /// A named base folder, as written for each system.
 #[derive(Clone, Debug)]
 pub struct Root {

@@ -49,6 +49,14 @@ pub fn respelt(text: &str) -> String {
     out + rest
 }
 
+/// A pattern as it is typed: with `/` between its parts, and `{frame:N}` for what other programs write, where it has no token of
+/// ours for the frame.
+#[must_use]
+pub fn typed(text: &str) -> String {
+    let text = text.replace('\\', "/");
+    if text.contains("{frame") { text } else { respelt(&text) }
+}
+
 /// The token for a frame of so many digits, as it is written everywhere.
 #[must_use]
 pub fn frame(width: usize) -> String {

@@ -4,6 +4,8 @@ use unicode_normalization::UnicodeNormalization;
 
 use crate::frames::Number;
 
+use super::foreign::frame;
+
 /// The names of one series: text with holes for the frame.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Pattern {
@@ -147,16 +149,22 @@ impl Pattern {
     /// The pattern in words: `{frame:N}` where the frame stands.
     #[must_use]
     pub fn spelt(&self) -> String {
-        self.with_frame(|width| format!("{{frame:{width}}}"))
+        self.with_frame(frame)
     }
 
     /// The pattern as a template that is typed: `{frame:N}` where the frame stands, and every brace of a name doubled.
     #[must_use]
     pub fn typed(&self) -> String {
+        self.typed_with(str::to_owned)
+    }
+
+    /// The same, with its holes changed by `mark`.
+    #[must_use]
+    pub fn typed_with(&self, mark: impl Fn(&str) -> String) -> String {
         let piece = |piece: &Piece| match piece {
             Piece::Text(text) => text.replace('{', "{{").replace('}', "}}"),
-            Piece::Frame { width } => format!("{{frame:{width}}}"),
-            Piece::Version => "v".to_owned(),
+            Piece::Frame { width } => mark(&frame(*width)),
+            Piece::Version => mark("v"),
         };
         self.pieces.iter().map(piece).collect()
     }

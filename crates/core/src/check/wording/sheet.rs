@@ -40,7 +40,9 @@ pub fn variable_hidden(name: &str, root: bool) -> Words {
     let key = Key::parse(name).filter(|key| !matches!(key, Key::Var(_)) && !root);
     let help = match key {
         Some(key) => {
-            format!("write {key} = \"...\" without `vars.` if that is meant, or give the variable another name")
+            format!(
+                "to set the {key} itself, write {key} = \"...\" without `vars.`; else give the variable another name"
+            )
         }
         None => "give the variable another name".to_owned(),
     };
