@@ -46,20 +46,20 @@ pub fn fix(common: &Common, around: &Surroundings, offline: bool) -> Result<Fixe
     loop {
         let wanted = call.candidates(&state.queue);
         let all: Vec<&Remedy> = wanted.iter().collect();
-        if let Some(better) = call.tried(&state, &all)? {
-            state = better;
+        if let Trial::Better(better) = call.tried(&state, &all)? {
+            state = *better;
             continue;
         }
         // Together they bring something new: each is tried alone.
         let mut better = None;
         for one in &wanted {
-            better = call.tried(&state, &[one])?;
-            if better.is_some() {
-                break;
-            }
-            let orphans = call.orphans(&state, &[one])?;
-            if orphans > 0 {
-                call.left.push((one.finding.clone(), orphans));
+            match call.tried(&state, &[one])? {
+                Trial::Better(own) => {
+                    better = Some(*own);
+                    break;
+                }
+                Trial::Orphans(files) => call.left.push((one.finding.clone(), files)),
+                Trial::Worse => {}
             }
             call.refused.insert((one.finding.message.clone(), one.fix.write.clone()));
         }
@@ -91,6 +91,16 @@ struct MendState {
     texts: Texts,
     queue: Queue,
     count: usize,
+}
+
+/// What comes of trying some remedies.
+enum Trial {
+    /// Their findings are gone, and nothing new has come.
+    Better(Box<MendState>),
+    /// So many files that are there would not be found any more.
+    Orphans(u64),
+    /// Something new is found, or nothing was to be tried.
+    Worse,
 }
 
 struct Fixing<'m> {
@@ -127,10 +137,10 @@ impl Fixing<'_> {
         all
     }
 
-    /// What comes of some remedies, and of all those that they make room for; nothing when anything new is found then.
-    fn tried(&self, before: &MendState, wanted: &[&Remedy]) -> Result<Option<MendState>, Failure> {
+    /// What comes of some remedies, and of all those that they make room for.
+    fn tried(&self, before: &MendState, wanted: &[&Remedy]) -> Result<Trial, Failure> {
         if wanted.is_empty() {
-            return Ok(None);
+            return Ok(Trial::Worse);
         }
         let texts = apply(&before.queue, &before.texts, wanted);
         let mut state = MendState { queue: self.load(&texts)?, texts, count: before.count + wanted.len() };
@@ -142,14 +152,12 @@ impl Fixing<'_> {
             let texts = apply(&state.queue, &state.texts, &more.iter().collect::<Vec<_>>());
             state = MendState { queue: self.load(&texts)?, texts, count: state.count + more.len() };
         }
-        let is_safe = better(&before.queue, &state.queue, wanted) && orphaned(&before.queue, &state.queue) == 0;
-        Ok(is_safe.then_some(state))
-    }
-
-    /// How many files that are there would not be found any more with some remedies.
-    fn orphans(&self, before: &MendState, wanted: &[&Remedy]) -> Result<u64, Failure> {
-        let texts = apply(&before.queue, &before.texts, wanted);
-        Ok(orphaned(&before.queue, &self.load(&texts)?))
+        // Files under the old name are themselves a new finding: they are asked about before it counts as worse.
+        Ok(match orphaned(&before.queue, &state.queue) {
+            0 if better(&before.queue, &state.queue, wanted) => Trial::Better(Box::new(state)),
+            0 => Trial::Worse,
+            files => Trial::Orphans(files),
+        })
     }
 }
 
