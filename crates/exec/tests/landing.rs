@@ -14,6 +14,7 @@ use truepath_core::invoke::stage::stage_base;
 use truepath_core::run::event::Event;
 use truepath_exec::failure::Trouble;
 use truepath_exec::landing::recover::recover;
+use truepath_exec::landing::stage::Folders;
 use truepath_exec::landing::{Disk, Fate, Landing, Moves, land};
 
 /// What a file system answers to each of its steps, in their order; what comes after them is done.
@@ -39,7 +40,12 @@ impl Answers {
 
 impl Moves for Answers {
     fn rename(&self, from: &Path, to: &Path, over: bool) -> Result<()> {
-        self.next("rename")?;
+        self.next("rename").inspect_err(|error| {
+            // Somebody has taken the file away.
+            if error.kind() == ErrorKind::NotFound {
+                std::fs::remove_file(from).unwrap();
+            }
+        })?;
         Disk.rename(from, to, over)
     }
 
@@ -62,7 +68,7 @@ impl Moves for Answers {
 
 #[test]
 fn every_way_to_a_final_name_ends_whole_or_absent() {
-    use ErrorKind::{AlreadyExists, CrossesDevices, PermissionDenied, ReadOnlyFilesystem, StorageFull};
+    use ErrorKind::{AlreadyExists, CrossesDevices, NotFound, PermissionDenied, ReadOnlyFilesystem, StorageFull};
     let sync = ("sync", None);
     let across = ("rename", Some(CrossesDevices));
     for (list, what, stands) in [
@@ -70,6 +76,8 @@ fn every_way_to_a_final_name_ends_whole_or_absent() {
         (vec![("sync", Some(StorageFull))], "cannot write", false),
         (vec![sync, ("rename", Some(ReadOnlyFilesystem))], "cannot write", false),
         (vec![sync, ("rename", Some(AlreadyExists))], "late", false),
+        (vec![sync, ("rename", Some(NotFound))], "NotThere", false),
+        (vec![sync, ("rename", Some(NotFound))], "late", true),
         (vec![sync, across, ("copy", None), ("rename", None)], "landed", false),
         (vec![sync, across, ("copy", Some(StorageFull))], "cannot write", false),
         (vec![sync, across, ("copy", None), ("rename", Some(PermissionDenied))], "cannot write", false),
@@ -141,6 +149,24 @@ fn only_over_what_stood_before_is_anything_written() {
     }
     let missing = Disk.rename(&folder.path().join("nothing"), &to, false).unwrap_err();
     assert_eq!(missing.kind(), ErrorKind::NotFound);
+}
+
+#[test]
+fn a_folder_that_was_given_a_new_name_is_not_emptied_by_its_old_one() {
+    let root = tempfile::tempdir().unwrap();
+    let folders = Folders::default();
+    for round in 0..500 {
+        let (old, new) = (root.path().join("old"), root.path().join("new"));
+        folders.prepare(&old).unwrap();
+        folders.put_by(&old);
+        std::thread::scope(|scope| {
+            scope.spawn(|| folders.clear(&old).unwrap());
+            folders.prepare(&new).unwrap();
+            std::fs::write(new.join("frame"), "whole").unwrap();
+        });
+        assert_eq!(std::fs::read(new.join("frame")).unwrap(), b"whole", "round {round}");
+        folders.clear(&new).unwrap();
+    }
 }
 
 #[cfg(unix)]

@@ -85,7 +85,9 @@ fn text(path: &Path, read: &load::Read, missing: &[String], (fps, around): (Opti
     }
     let length = match (frames(facts, fps), facts.length()) {
         (Some(frames), _) => frames,
-        (None, Some(seconds)) => format!("{seconds} seconds; add --fps to see frames"),
+        (None, Some(seconds)) => {
+            format!("{} seconds; add --fps to see frames", (seconds * 1000.0).round() / 1000.0)
+        }
         (None, None) => unknown(),
     };
     let rate = match (facts.fps, fps) {

@@ -173,13 +173,27 @@ pub fn land(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Resu
         call: landing.call.to_owned(),
     });
     journal.write(&event).map_err(Trouble::Run)?;
-    let put = put(landing, journal, moves);
-    if let Ok(true) = put {
-        return Ok(Fate::Landed(Box::new(Down { event, before, bytes, content: looked.content, unproven })));
-    }
+    let fate = match put(landing, journal, moves) {
+        Ok(Put::There) => {
+            return Ok(Fate::Landed(Box::new(Down { event, before, bytes, content: looked.content, unproven })));
+        }
+        Ok(Put::Late) => Ok(Fate::Late),
+        Ok(Put::Gone) => Ok(Fate::NotThere),
+        Err(trouble) => Err(trouble),
+    };
     // The journal has said that it lands, and it did not.
     journal.write(&Event::Late { series: landing.series.id.clone(), frame: landing.frame }).map_err(Trouble::Run)?;
-    put.map(|_| Fate::Late)
+    fate
+}
+
+/// What became of a file that was to bear its final name.
+enum Put {
+    /// It does.
+    There,
+    /// Another file was there first.
+    Late,
+    /// It is not there any more, and nobody has landed it.
+    Gone,
 }
 
 /// Every byte of a file that may become a frame or a movie, and how it stands to what is planned.
@@ -214,18 +228,19 @@ pub fn beside(target: &Path, tag: &str) -> PathBuf {
     target.with_file_name(format!(".{name}.{tag}.part"))
 }
 
-/// Gives a file its final name in one step; false where another file was there first. Across file systems it is
-/// copied beside its target first.
-fn put(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Result<bool, Trouble> {
+/// Gives a file its final name in one step. Across file systems it is copied beside its target first.
+fn put(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Result<Put, Trouble> {
     let (staged, target, over) = (landing.staged, landing.target, landing.over);
     let failed = |path: &Path, error: &std::io::Error| Trouble::Call(Failure::machine("write", path, error));
     match moves.rename(staged, target, over) {
-        Ok(()) => Ok(true),
-        // Somebody else who clears up has just landed it.
-        Err(error) if error.kind() == ErrorKind::NotFound && !staged.exists() => Ok(false),
+        Ok(()) => Ok(Put::There),
+        // Somebody else who clears up may just have landed it.
+        Err(error) if error.kind() == ErrorKind::NotFound && !staged.exists() => {
+            Ok(if target.exists() { Put::Late } else { Put::Gone })
+        }
         Err(error) if error.kind() == ErrorKind::AlreadyExists => {
             stage::remove(staged).map_err(Trouble::Call)?;
-            Ok(false)
+            Ok(Put::Late)
         }
         Err(error) if error.kind() == ErrorKind::CrossesDevices => {
             // Its name is recorded first, so that a later run that cleans up finds it.
@@ -239,11 +254,11 @@ fn put(landing: &Landing<'_>, journal: &Journal, moves: &dyn Moves) -> Result<bo
                     // It bears another name now: nothing is left to be removed.
                     let _ = copy.keep();
                     stage::remove(staged).map_err(Trouble::Call)?;
-                    Ok(true)
+                    Ok(Put::There)
                 }
                 Err(error) if error.kind() == ErrorKind::AlreadyExists => {
                     stage::remove(staged).map_err(Trouble::Call)?;
-                    Ok(false)
+                    Ok(Put::Late)
                 }
                 Err(error) => Err(failed(target, &error)),
             }

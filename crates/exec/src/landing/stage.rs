@@ -40,15 +40,24 @@ impl Folders {
     /// # Errors
     /// When it cannot be made.
     pub fn prepare(&self, folder: &Path) -> Result<(), Failure> {
-        let free = {
-            let mut free = self.free.lock().unwrap_or_else(PoisonError::into_inner);
-            let at = free.iter().position(|free| free.parent() == folder.parent());
-            at.map(|at| free.swap_remove(at))
-        };
-        match free.filter(|free| std::fs::rename(free, folder).is_ok()) {
-            Some(_) => Ok(()),
-            None => prepare(folder),
-        }
+        if self.renamed(folder) { Ok(()) } else { prepare(folder) }
+    }
+
+    /// Gives one that waits another name. Nobody else may look for its old name in between: [`Folders::clear`] would empty it.
+    fn renamed(&self, folder: &Path) -> bool {
+        let mut free = self.free.lock().unwrap_or_else(PoisonError::into_inner);
+        let at = free.iter().position(|free| free.parent() == folder.parent());
+        at.is_some_and(|at| std::fs::rename(free.swap_remove(at), folder).is_ok())
+    }
+
+    /// Removes a stage folder with all that is left in it; one that was put by is empty, and waits.
+    ///
+    /// # Errors
+    /// When something in it cannot be removed.
+    pub fn clear(&self, folder: impl AsRef<Path>) -> Result<(), Failure> {
+        let folder = folder.as_ref();
+        let waits = self.free.lock().unwrap_or_else(PoisonError::into_inner).iter().any(|free| free == folder);
+        if waits { Ok(()) } else { clear(folder) }
     }
 
     /// Puts an empty stage folder by for the next call.

@@ -2,7 +2,6 @@
 
 use std::collections::BTreeSet;
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::path::Path;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::Duration;
@@ -24,7 +23,7 @@ use super::tries::{Halve, Next, Tries, complaint};
 use super::waiting::Crew;
 use crate::failure::{Cause, Failure, Trouble};
 use crate::landing::recover::recover;
-use crate::landing::stage::{self, Folders};
+use crate::landing::stage::Folders;
 use crate::process::Stops;
 use crate::share::{Claims, Wish};
 
@@ -220,8 +219,11 @@ impl<'c> Crew<'c> {
     fn persist(&self, (taken, again): (Taken<Call>, bool)) -> Result<(), Trouble> {
         let context = &self.context;
         let whole = taken.order.call.clone();
-        let mut awaited = self.still_awaited(&whole, again)?;
         let (job, tried) = (taken.order.job, taken.order.tried);
+        let mut awaited = match tried {
+            0 => self.still_awaited(&whole, again)?,
+            _ => taken.order.lacked.clone(),
+        };
         let parts = self.context.narrowed(&whole, &awaited);
         let mut tries = match tried {
             0 => Tries::new(parts, context.plan().run.retries),
@@ -272,8 +274,8 @@ impl<'c> Crew<'c> {
                 done.why = full.words;
                 done.stuck |= room == Room::None;
             }
-            // What could not be made at all is told of its own.
-            let hopeless = if done.stuck {
+            // What could not be made at all is told of its own; where others had made all, nothing was in vain.
+            let hopeless = if done.stuck || done.missing.is_empty() && done.files == 0 {
                 self.supply().landed += done.files;
                 None
             } else {
@@ -302,7 +304,7 @@ impl<'c> Crew<'c> {
             // A call that other members could claim stays with the member that has it.
             let may_wait = !done.stuck && context.claims.is_none() && (can_be_halved || !has_landed);
             if may_wait && self.supply().is_better_later(job, number, tried) {
-                self.supply().postpone(hold.taken, number);
+                self.supply().postpone(hold.taken, number, awaited);
                 self.bell.notify_all();
                 return Ok(());
             }
@@ -325,7 +327,7 @@ impl<'c> Crew<'c> {
     /// A call of the plan is over, whatever came of it.
     fn over(&self, whole: &Call, failed: &Frames, stuck: Option<String>, mut hold: Hold) -> Result<(), Trouble> {
         if failed.is_empty() {
-            hold.kept.iter().try_for_each(|folder| stage::clear(Path::new(folder)).map_err(Trouble::Call))?;
+            hold.kept.iter().try_for_each(|folder| self.context.stages.clear(folder).map_err(Trouble::Call))?;
         }
         self.give_back(&mut hold.taken);
         if let Some(claims) = self.context.claims {
@@ -349,7 +351,7 @@ impl<'c> Crew<'c> {
         let count = self.supply().unbelieved(job, done.unbelieved.as_ref().map(|own| own.how.as_str()));
         let Some(own) = &done.unbelieved else { return Ok(None) };
         // One of them is enough.
-        hold.kept.drain(..).try_for_each(|folder| stage::clear(Path::new(&folder)).map_err(Trouble::Call))?;
+        hold.kept.drain(..).try_for_each(|folder| self.context.stages.clear(folder).map_err(Trouble::Call))?;
         hold.kept = self.context.stage_folders(part, number);
         let adapter = self.context.adapter(part).map_or("", |adapter| adapter.name.as_str());
         let advice = format!(
@@ -404,7 +406,7 @@ impl<'c> Crew<'c> {
             Ok(part) => part,
             Err(failure) => return stuck(&failure),
         };
-        let cleared = left_over.drain(..).try_for_each(|folder| stage::clear(Path::new(&folder)));
+        let cleared = left_over.drain(..).try_for_each(|folder| self.context.stages.clear(folder));
         if let Err(failure) = cleared {
             return stuck(&failure);
         }

@@ -1,6 +1,7 @@
 //! Movies among the calls of a run: what they come after, whether their frames are complete, and what they are made of.
 
 use std::borrow::Cow;
+use std::collections::BTreeSet;
 use std::sync::PoisonError;
 
 use truepath_core::check::Machine;
@@ -34,7 +35,7 @@ pub fn queue(command_lines: CommandLines<'_>, calls: Vec<Call>) -> Vec<Order<Cal
     let order = |(call, after): (Call, Vec<u64>)| {
         let licences =
             command_lines.adapter_of(&call).map(|adapter| adapter.needs.licences.clone()).unwrap_or_default();
-        Order { licences, job: call.group(plan), call, tried: 0, after }
+        Order { licences, job: call.group(plan), call, tried: 0, lacked: BTreeSet::new(), after }
     };
     calls.into_iter().zip(after).map(order).collect()
 }

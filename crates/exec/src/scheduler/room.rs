@@ -15,7 +15,6 @@ use super::supply::Taken;
 use super::waiting::Crew;
 use crate::disk;
 use crate::failure::Trouble;
-use crate::landing::stage;
 
 /// From one look to the next while nothing frees up.
 const LOOK: Duration = Duration::from_secs(1);
@@ -116,7 +115,7 @@ impl Crew<'_> {
         let (context, since) = (&self.context, Instant::now());
         // What the try left half-written takes room, too.
         for folder in context.stage_folders(call, number) {
-            stage::clear(Path::new(&folder)).map_err(Trouble::Call)?;
+            context.stages.clear(folder).map_err(Trouble::Call)?;
         }
         let has_room = || disk::ground(&full.folder).free.is_none_or(|free| free >= full.wanted);
         if has_room() {

@@ -3,6 +3,8 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
+use super::context::OwedFile;
+
 /// After so many calls of a job of which nothing came out, the rest of it is left alone.
 pub const HOPELESS: u64 = 3;
 /// The same by starts of its renderer: with one complaint, and with several.
@@ -14,7 +16,7 @@ const ALIKE: u64 = 3;
 const TWICE: u64 = 2;
 
 /// Something to be made, and what it needs.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Order<C> {
     /// What is to be made.
     pub call: C,
@@ -24,6 +26,8 @@ pub struct Order<C> {
     pub licences: Vec<String>,
     /// How often it was tried without a file before others of its job went first.
     pub tried: u64,
+    /// What it lacked then.
+    pub lacked: BTreeSet<OwedFile>,
     /// Places in the order of the plan of those that have to be over first.
     pub after: Vec<u64>,
 }
@@ -302,17 +306,11 @@ impl<C, W> Supply<C, W> {
         })
     }
 
-    /// Counts a start; false where the job is given up, or is to be.
+    /// Counts a start; false where the job is given up, or is about to be by who found that out.
     pub fn may_start(&mut self, job: usize) -> bool {
-        let own = self.yields.entry(job).or_default();
-        if !self.keep_going && own.is_exhausted() {
-            self.hopeless.insert(job);
-        }
-        if self.hopeless.contains(&job) || self.given_up.contains(&job) {
-            return false;
-        }
-        own.begun += 1;
-        true
+        let may = !self.has_given_up(job);
+        self.yields.entry(job).or_default().begun += u64::from(may);
+        may
     }
 
     /// Takes orders out of the line; what they hold is free.
@@ -373,13 +371,13 @@ impl<C, W> Supply<C, W> {
         self.queue.range(ticket..).rev().find(|(_, order)| own(order)).map_or(ticket, |(last, _)| *last)
     }
 
-    /// Puts an order that was granted, and tried so often without a file, behind all others.
-    pub fn postpone(&mut self, mut taken: Taken<C>, tried: u64) {
+    /// Puts an order that was granted, and tried so often, behind all others, with what it still lacks.
+    pub fn postpone(&mut self, mut taken: Taken<C>, tried: u64, lacked: BTreeSet<OwedFile>) {
         self.release(&mut taken);
         self.last += 1;
         let place = self.places.get(&taken.ticket).copied().unwrap_or(taken.ticket);
         self.places.insert(self.last, place);
-        self.queue.insert(self.last, Order { tried, ..taken.order });
+        self.queue.insert(self.last, Order { tried, lacked, ..taken.order });
     }
 
     /// Leaves the rest of a job alone. False where that was said before, or, unless it is `stuck`, nothing of it is left.
@@ -410,7 +408,7 @@ impl<C, W> Supply<C, W> {
 
 #[cfg(test)]
 mod tests {
-    use std::collections::BTreeMap;
+    use std::collections::{BTreeMap, BTreeSet};
 
     use proptest::prelude::*;
 
@@ -458,9 +456,7 @@ mod tests {
             let order = |(call, needs): (usize, &std::collections::BTreeSet<&str>)| Order {
                 call,
                 job: call % 2,
-                licences: needs.iter().map(|name| (*name).to_owned()).collect(),
-                tried: 0,
-                after: Vec::new(),
+                licences: needs.iter().map(|name| (*name).to_owned()).collect(), ..Order::default()
             };
             let mut supply: Supply<usize, u64> = Supply::new(needs.iter().enumerate().map(order).collect(), workers, licences.clone());
             // Taken and not decided; granted, with or without a worker; in line, by ticket; running with a worker.
@@ -548,7 +544,7 @@ mod tests {
 
     #[test]
     fn a_bad_stretch_is_passed_by_its_other_end() {
-        let order = |call| Order { call, job: 0, licences: Vec::new(), tried: 0, after: Vec::new() };
+        let order = |call| Order { call, ..Order::default() };
         let mut supply: Supply<usize, ()> = Supply::new((0..9).map(order).collect(), 1, BTreeMap::new());
         let mut made = Vec::new();
         // Orders 2 to 4 give nothing, whatever is done.
@@ -562,7 +558,7 @@ mod tests {
             assert!(!hopeless, "after {made:?}");
             made.push(call);
             if is_bad && supply.is_better_later(0, before + 2, before) {
-                supply.postpone(taken, 2);
+                supply.postpone(taken, 2, BTreeSet::new());
             } else {
                 supply.release(&mut taken);
             }
@@ -572,13 +568,12 @@ mod tests {
 
     #[test]
     fn what_is_postponed_comes_after_all_others() {
-        let orders =
-            (0..3).map(|call| Order { call, job: 0, licences: Vec::new(), tried: 0, after: Vec::new() }).collect();
+        let orders = (0..3).map(|call| Order { call, ..Order::default() }).collect();
         let mut supply: Supply<usize, ()> = Supply::new(orders, 1, BTreeMap::new());
         let first = supply.take(0, false).expect("there are three");
         supply.granted();
         assert!(supply.has_untried(0));
-        supply.postpone(first, 2);
+        supply.postpone(first, 2, BTreeSet::new());
         let mut left = Vec::new();
         while let Some(mut taken) = supply.take(0, false) {
             supply.granted();
@@ -591,9 +586,7 @@ mod tests {
 
     #[test]
     fn a_job_is_hopeless_when_its_first_calls_gave_nothing() {
-        let orders = (0..6)
-            .map(|call| Order { call, job: call % 2, licences: Vec::new(), tried: 0, after: Vec::new() })
-            .collect();
+        let orders = (0..6).map(|call| Order { call, job: call % 2, ..Order::default() }).collect();
         let mut supply: Supply<usize, ()> = Supply::new(orders, 1, BTreeMap::new());
         assert!(supply.tried(1, (1, 1), "").is_none() && supply.has_landed(1) && !supply.has_landed(0));
         assert_eq!([supply.ended(0, true), supply.ended(0, true), supply.ended(1, true)], [false; 3]);

@@ -229,7 +229,7 @@ impl Attempt<'_, '_> {
                 continue;
             }
             if is_any {
-                stage::clear(stage).map_err(Trouble::Call)?;
+                self.context.stages.clear(stage).map_err(Trouble::Call)?;
             } else {
                 self.context.stages.put_by(stage);
             }
