@@ -145,9 +145,11 @@ fn a_program_that_always_crashes_on_its_way_out_costs_no_night() {
         let make = || project("1-12", chunk, &body, "", "ok = [0]");
         let by_run = make();
         let said = by_run.say("run").ended(3);
+        // On a slow machine the run may have seen that a call moved on from a frame; never from its last one.
+        assert!(landed(&by_run).iter().all(|frame| frame % chunk != 0), "{end}: {}", said.err);
         // One may be under way when the third has ended.
         let began = starts(&by_run);
-        assert!(landed(&by_run).is_empty() && [3, 4].contains(&began), "{end}: {}", said.err);
+        assert!([3, 4].contains(&began), "{end}: {}", said.err);
         let hint = match end {
             "exit 3" => "ok = [0, 3] under [exit]",
             "kill -SEGV $$" => "ok = [0, \"SEGV\"] and whole = true under [exit]",

@@ -10,7 +10,7 @@ use crate::frames::Frames;
 use crate::plan::{Plan, Series};
 use crate::resolve::{Job, paths};
 use crate::sheet::entries::LEVELS;
-use crate::sheet::{CheckRule, Format, Key, Layers, PassKind, SYSTEMS, Setting, System};
+use crate::sheet::{CheckRule, Format, Key, Layers, OF_PICTURES, PassKind, SYSTEMS, Setting, System, spelt};
 use crate::template::{Piece, slug};
 
 /// The version of a parcel's description.
@@ -268,17 +268,11 @@ fn checks(contents: &Contents) -> Table {
 fn format(format: &Format) -> Value {
     let mut own = Table::new();
     let mut add = |key: &str, value: Option<Value>| own.extend(value.map(|value| (key.to_owned(), value)));
-    add("type", format.kind.as_ref().map(|kind| Value::String(kind.value.clone())));
-    add(
-        "bits",
-        format.bits.as_ref().map(|bits| {
-            let spelt = bits.value.to_string();
-            spelt.parse().map_or_else(|_| Value::String(spelt.clone()), Value::Integer)
-        }),
-    );
-    add("channels", format.channels.as_ref().map(|channels| Value::String(channels.value.to_string())));
-    add("compression", format.compression.as_ref().map(|name| Value::String(name.value.clone())));
-    add("quality", format.quality.as_ref().map(|quality| Value::Integer(quality.value)));
+    for option in OF_PICTURES {
+        // Depths and qualities are numbers in a sheet.
+        let value = spelt(Some(format), option);
+        add(option.name(), value.map(|value| value.parse().map_or(Value::String(value), Value::Integer)));
+    }
     Value::Table(own)
 }
 

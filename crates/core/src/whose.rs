@@ -12,7 +12,7 @@ use crate::template::{Piece, folded};
 pub enum Owner {
     /// It belongs to a series: its number among pictures and movies, and the job's frame; none for a movie.
     Series(usize, Option<i64>),
-    /// It no match: why, and the series whose names are most like it.
+    /// It matches no name: why, and the series whose names are most like it.
     Nobody(String, Option<usize>),
 }
 

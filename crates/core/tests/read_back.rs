@@ -40,7 +40,7 @@ proptest! {
         let (plan, findings) = planned(&text);
         prop_assert!(findings.iter().next().is_none(), "{text}\n{findings:?}");
         let names: Vec<NamedSeries> = plan.series.iter().enumerate().map(|(at, series)| NamedSeries { at, pattern: series.pattern.clone(), frames: series.numbers().unwrap() }).collect();
-        // NamedSeries that two series share belong to both; promise 1 is another test's.
+        // Names that two series share belong to both: that they are reported is another test's.
         if meetings(&names, names.len()).is_empty() {
             for (at, series) in plan.series.iter().enumerate() {
                 prop_assert_eq!(series.troubles.len(), 0);

@@ -82,7 +82,7 @@ impl Conversion {
             all.iter_mut().for_each(|pixel| (0..3).for_each(|channel| pixel[channel] *= by));
         }
         if let Some(size) = self.size.filter(|_| !same_size) {
-            // Light adds up, its conversion for display does not.
+            // Pixels are averaged as light: averages of display-encoded values come out too dark.
             convert(&mut all, now, Colour::Linear);
             now = Colour::Linear;
             all = fitted(&all, (width, height), (size.width as usize, size.height as usize));

@@ -10,7 +10,7 @@ use crate::pipeline::Loaded;
 
 /// A sheet that nobody else works on.
 pub struct Alone {
-    /// The folder to write it into down what is done.
+    /// Where what is done is written down.
     pub journal: Journal,
     /// Day and time as they stand in the names of folders.
     pub stamp: String,

@@ -14,7 +14,7 @@ use crate::pipeline::{self, LoadOptions, Loaded, Queue};
 use crate::show;
 use crate::show::whose::Answer;
 
-/// Answers for every file; a file that no match makes the answer no.
+/// Answers for every file; one that matches no name makes the exit code 1.
 pub fn run(args: &WhoseArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let common = Common { sheet: args.sheet.clone(), mode: args.mode.clone(), json: args.json, ..Common::default() };
     let queue = pipeline::load(&common, around, LoadOptions { names: true, ..LoadOptions::default() })?;

@@ -7,6 +7,7 @@ use truepath_core::adapter::{self, Adapter, Layer};
 use truepath_core::diagnostic::{Findings, Words, nearest};
 use truepath_core::plan::Adapters;
 use truepath_core::resolve::paths;
+use truepath_core::sheet::FileOption;
 use truepath_core::source::{FileId, Sources, Spanned};
 use truepath_exec::record;
 use truepath_exec::state::StateFolder;
@@ -67,7 +68,7 @@ pub(super) fn adapters(
     }
     // What this program was built without, its encoder cannot do.
     if let Some(built_in) = all.get_mut(adapter::BUILT_IN_ENCODERS[0]) {
-        built_in.accepts.codecs.retain(|codec| truepath_movie::codecs().contains(&codec.as_str()));
+        built_in.accepts.keep(FileOption::Codec, truepath_movie::codecs());
     }
     all
 }

@@ -200,7 +200,7 @@ pub fn program_of(adapter: &Adapter, around: &Surroundings) -> Result<PathBuf, S
 /// How a call wants its sheets loaded.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct LoadOptions<'w> {
-    /// Read the sheet and its adapters only; ask nothing of the disk and this machine: only sheets, and adapters beside them, are read.
+    /// Only sheets, and adapters beside them, are read: nothing else is asked of the disk or this machine.
     pub offline: bool,
     /// Only names are wanted: neither journals nor the files of the plan are looked at.
     pub names: bool,

@@ -53,7 +53,7 @@ fn blocks<'f>(findings: &[&'f Finding]) -> Vec<Vec<&'f Finding>> {
     blocks
 }
 
-/// What a finding says, whichever job it says it of.
+/// The message of a finding without the names of its job, so that equal messages about several jobs are told once.
 fn without_job(finding: &Finding) -> String {
     let Some(name) = &finding.job else { return finding.message.clone() };
     let entry = name.split('/').next().unwrap_or(name);

@@ -20,7 +20,7 @@ struct Pass {
     quality: Option<String>,
 }
 
-/// The request for, whatever the habit.
+/// What it was asked to render, in whichever of its habits it was said.
 #[derive(Default)]
 struct Asked {
     scene: String,

@@ -6,7 +6,7 @@ use std::process::{Command, ExitCode, Stdio};
 
 use truepath_core::frames::FrameExpr;
 
-/// The request for.
+/// What it was asked to render, and how.
 struct Asked {
     how: String,
     at: i64,

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use crate::catalogue;
 use crate::sheet::read::{Raw, Reader};
-use crate::sheet::{Key, Layer, Setting, Size};
+use crate::sheet::{FileOption, Key, Layer, Setting, Size};
 
 use super::Adapter;
 
@@ -14,18 +14,25 @@ pub fn is_accepted(list: &[String], name: &str) -> bool {
     list.is_empty() || list.iter().any(|own| own == name)
 }
 
+/// All values that an option with a list under `[accepts]` can have.
+fn values(option: FileOption) -> Vec<&'static str> {
+    match option {
+        FileOption::Type => catalogue::types().map(|known| known.name).collect(),
+        FileOption::Bits => catalogue::BITS.map(|(name, _)| name).to_vec(),
+        FileOption::Channels => catalogue::CHANNELS.map(|(name, _)| name).to_vec(),
+        FileOption::Compression => catalogue::types().flat_map(|known| known.compressions).copied().collect(),
+        FileOption::Codec => catalogue::CODECS.iter().map(|known| known.name).collect(),
+        FileOption::Chroma => catalogue::CHROMA.to_vec(),
+        FileOption::AudioCodec => catalogue::AUDIO_CODECS.iter().map(|known| known.name).collect(),
+        FileOption::Effort => catalogue::EFFORTS.to_vec(),
+        FileOption::Quality | FileOption::AudioQuality => Vec::new(),
+    }
+}
+
 /// A list of names that the catalogue knows; scenes are any extension.
 pub fn accepts(reader: &mut Reader<'_>, key: &str, raw: &Raw<'_>, adapter: &mut Adapter) {
-    let known: Vec<&str> = match key {
-        "types" => catalogue::types().map(|known| known.name).collect(),
-        "bits" => catalogue::BITS.map(|(name, _)| name).to_vec(),
-        "channels" => catalogue::CHANNELS.map(|(name, _)| name).to_vec(),
-        "compressions" => catalogue::types().flat_map(|known| known.compressions).copied().collect(),
-        "codecs" => catalogue::CODECS.iter().map(|known| known.name).collect(),
-        "chroma" => catalogue::CHROMA.to_vec(),
-        "audio_codecs" => catalogue::AUDIO_CODECS.iter().map(|known| known.name).collect(),
-        _ => Vec::new(),
-    };
+    let option = FileOption::ALL.into_iter().find(|option| option.row().accepted == Some(key));
+    let known: Vec<&str> = option.map(values).unwrap_or_default();
     let list: Vec<String> = if known.is_empty() {
         reader.texts(raw, key).unwrap_or_default().into_iter().map(|text| text.value.to_ascii_lowercase()).collect()
     } else {
@@ -37,17 +44,10 @@ pub fn accepts(reader: &mut Reader<'_>, key: &str, raw: &Raw<'_>, adapter: &mut 
         let names = list.into_iter().flatten().filter_map(|raw| reader.choice(raw, key, &pairs));
         names.map(|name| name.value.to_owned()).collect()
     };
-    let accepts = &mut adapter.accepts;
-    *match key {
-        "types" => &mut accepts.types,
-        "bits" => &mut accepts.bits,
-        "channels" => &mut accepts.channels,
-        "compressions" => &mut accepts.compressions,
-        "codecs" => &mut accepts.codecs,
-        "chroma" => &mut accepts.chroma,
-        "audio_codecs" => &mut accepts.audio_codecs,
-        _ => &mut accepts.scenes,
-    } = list;
+    match option {
+        Some(option) => drop(adapter.accepts.options.insert(option, list)),
+        None => adapter.accepts.scenes = list,
+    }
 }
 
 /// A table by codec: `one` reads a value.

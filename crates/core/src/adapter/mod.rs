@@ -16,7 +16,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use regex_lite::Regex;
 
 use crate::sheet::setting::Carrier;
-use crate::sheet::{Key, Size, System};
+use crate::sheet::{FileOption, Key, OF_PICTURES, Size, System};
 use crate::source::{FileId, Spanned};
 use crate::template::Template;
 
@@ -43,25 +43,8 @@ pub const MOVIE: &str = "truepath movie";
 pub const BUILT_IN_ENCODERS: [&str; 2] = ["built-in", "ffmpeg"];
 
 /// File options that the encoder in the box knows without being told in arguments.
-const BUILT_IN_OPTIONS: [&str; 5] = ["type", "codec", "quality", "effort", "audio_codec"];
-
-/// The tokens that bring a file option to a program, each alone.
-#[must_use]
-pub fn option_tokens(option: &str) -> &'static [&'static str] {
-    match option {
-        "type" => &["type", "ext", "out"],
-        "codec" => &["codec"],
-        "bits" => &["bits", "input_pixels", "pixel_layout", "full_pixel_layout"],
-        "channels" => &["channels", "input_pixels", "pixel_layout", "full_pixel_layout"],
-        "chroma" => &["chroma", "pixel_layout", "full_pixel_layout"],
-        "compression" => &["compression"],
-        "quality" => &["quality"],
-        "effort" => &["effort", "effort_usual"],
-        "audio_codec" => &["audio_codec"],
-        "audio_quality" => &["audio_quality"],
-        _ => &[],
-    }
-}
+const BUILT_IN_OPTIONS: [FileOption; 5] =
+    [FileOption::Type, FileOption::Codec, FileOption::Quality, FileOption::Effort, FileOption::AudioCodec];
 
 /// How one program is driven.
 #[derive(Clone, Debug, Default)]
@@ -112,8 +95,8 @@ pub struct Adapter {
     pub pass_item: Option<Spanned<Template>>,
     /// Passes that it knows; empty where nothing says which there are.
     pub known_passes: Vec<String>,
-    /// What stands for the frame in `{out}`; when left out, adapters this adapter calls it once per frame are given the final name, and
-    /// for all others there is no number.
+    /// What stands for the frame in `{out}`. When left out, a program that is called once per frame gets the frame's own name, and
+    /// every other program a name without a number.
     pub number: Option<NumberStyle>,
     /// What it really writes, relative to the stage folder.
     pub writes: Vec<Spanned<Template>>,
@@ -268,26 +251,33 @@ impl NumberStyle {
 pub struct Accepts {
     /// Extensions of scenes.
     pub scenes: Vec<String>,
-    /// File types.
-    pub types: Vec<String>,
-    /// Depths of a sample.
-    pub bits: Vec<String>,
-    /// Channels.
-    pub channels: Vec<String>,
-    /// Compressions.
-    pub compressions: Vec<String>,
-    /// Codecs.
-    pub codecs: Vec<String>,
-    /// Chroma layouts.
-    pub chroma: Vec<String>,
-    /// Codecs of sound.
-    pub audio_codecs: Vec<String>,
+    /// The values of each file option; of one without an entry, all.
+    pub options: BTreeMap<FileOption, Vec<String>>,
     /// Depths of a sample by codec, where they are fewer than the codec holds.
     pub depths: BTreeMap<String, Vec<String>>,
     /// The smallest and the largest size by codec, lying or standing, where those are not the codec's own.
     pub smallest: BTreeMap<String, Size>,
     /// See there.
     pub largest: BTreeMap<String, Size>,
+}
+
+impl Accepts {
+    /// The values of a file option that its program knows; none where it knows all.
+    #[must_use]
+    pub fn of(&self, option: FileOption) -> &[String] {
+        self.options.get(&option).map_or(&[], Vec::as_slice)
+    }
+
+    /// Whether its program knows a value of a file option.
+    #[must_use]
+    pub fn takes(&self, option: FileOption, value: &str) -> bool {
+        is_accepted(self.of(option), value)
+    }
+
+    /// Leaves out the values of a file option that are not among these.
+    pub fn keep(&mut self, option: FileOption, values: &[&str]) {
+        self.options.entry(option).or_default().retain(|own| values.contains(&own.as_str()));
+    }
 }
 
 /// What must be there before anything runs.
@@ -418,23 +408,15 @@ impl Adapter {
     /// Whether something brings a file option to the program. A type goes with the extension of `{out}`, or is the only
     /// one that the program writes.
     #[must_use]
-    pub fn carries_option(&self, name: &str) -> bool {
-        let built_in = self.name == BUILT_IN_ENCODERS[0] && BUILT_IN_OPTIONS.contains(&name);
-        built_in || option_tokens(name).iter().any(|token| self.uses(token)) || self.does_only(name)
+    pub fn carries_option(&self, option: FileOption) -> bool {
+        let built_in = self.name == BUILT_IN_ENCODERS[0] && BUILT_IN_OPTIONS.contains(&option);
+        built_in || option.row().tokens.iter().any(|token| self.uses(token)) || self.does_only(option)
     }
 
     /// Whether its program does one thing only where others have a choice, so that nothing needs to tell it.
     #[must_use]
-    pub fn does_only(&self, name: &str) -> bool {
-        let accepts = &self.accepts;
-        let list = match name {
-            "type" => &accepts.types,
-            "bits" => &accepts.bits,
-            "channels" => &accepts.channels,
-            "compression" => &accepts.compressions,
-            _ => return false,
-        };
-        list.len() == 1
+    pub fn does_only(&self, option: FileOption) -> bool {
+        OF_PICTURES.contains(&option) && self.accepts.of(option).len() == 1
     }
 
     /// The names of all settings that an argument or an environment value brings to the program, for messages.

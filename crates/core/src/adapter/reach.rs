@@ -2,10 +2,11 @@
 
 use std::collections::BTreeSet;
 
+use crate::sheet::FileOption;
 use crate::source::Spanned;
 use crate::template::Template;
 
-use super::{Adapter, Argument, Line, Over, Word, option_tokens};
+use super::{Adapter, Argument, Line, Over, Word};
 
 /// The tokens of an adapter by how often they are filled.
 #[derive(Clone, Debug, Default)]
@@ -42,14 +43,21 @@ impl Reach {
         reach
     }
 
-    /// Whether a file option, or how the pixels are meant, may differ from one pass of a call to the next: all that brings it
-    /// to the program is filled for each pass.
+    /// Whether a file option may differ from one pass of a call to the next: all that brings it to the program is filled for
+    /// each pass.
     #[must_use]
-    pub fn may_differ(&self, adapter: &Adapter, option: &str) -> bool {
-        let tokens: &[&str] = if option == "colour" { &["colour"] } else { option_tokens(option) };
-        let is_in = |room: &BTreeSet<String>| tokens.iter().any(|token| room.contains(*token));
+    pub fn may_differ(&self, adapter: &Adapter, option: FileOption) -> bool {
+        let tokens = option.row().tokens;
         // A program that does one thing only is told nothing.
-        !is_in(&self.of_call) && (is_in(&self.of_pass) || adapter.does_only(option))
+        self.is_of_each_pass(tokens)
+            || adapter.does_only(option) && !tokens.iter().any(|token| self.of_call.contains(*token))
+    }
+
+    /// Whether some of these tokens are filled for each pass, and none for the whole call.
+    #[must_use]
+    pub fn is_of_each_pass(&self, tokens: &[&str]) -> bool {
+        let is_in = |room: &BTreeSet<String>| tokens.iter().any(|token| room.contains(*token));
+        is_in(&self.of_pass) && !is_in(&self.of_call)
     }
 
     /// Whether one call can be asked for several passes: none of them is named for the whole call.

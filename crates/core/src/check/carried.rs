@@ -11,8 +11,8 @@ use crate::invoke::spread::Delivered;
 use crate::plan::Call;
 use crate::resolve::Job;
 use crate::sheet::setting::Carrier;
-use crate::sheet::{Format, Key, Layer};
-use crate::source::Place;
+use crate::sheet::{FileOption, Format, Key, Layer, OF_PICTURES};
+use crate::source::Spanned;
 
 use super::sheet::is_in_native;
 use super::{Sink, wording};
@@ -149,22 +149,18 @@ fn passes(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), Way { adapter, 
                 sink.add("setting-not-carried", Some(at), job, words);
             }
             let Some(format) = pass.format.as_deref() else { continue };
-            for (name, _, at) in options(format) {
-                if !own.tokens.contains(name) && !adapter.does_only(name) {
-                    let words = wording::renderer::option_not_carried(name, adapter);
-                    sink.add("setting-not-carried", Some(at), job, words);
+            for (option, given) in options(format) {
+                if !own.tokens.contains(option.name()) && !adapter.does_only(option) {
+                    let words = wording::renderer::option_not_carried(option, adapter);
+                    sink.add("setting-not-carried", Some(given.at), job, words);
                 }
             }
         }
     }
 }
 
-/// The options of a format that reach a renderer: name, value, place.
-pub fn options(format: &Format) -> Vec<(&'static str, String, Place)> {
-    let mut all = Vec::new();
-    all.extend(format.bits.as_ref().map(|bits| ("bits", bits.value.to_string(), bits.at)));
-    all.extend(format.channels.as_ref().map(|channels| ("channels", channels.value.to_string(), channels.at)));
-    all.extend(format.compression.as_ref().map(|name| ("compression", name.value.clone(), name.at)));
-    all.extend(format.quality.as_ref().map(|quality| ("quality", quality.value.to_string(), quality.at)));
-    all
+/// What a format gives that a renderer has to be told besides its type.
+pub fn options(format: &Format) -> Vec<(FileOption, Spanned<String>)> {
+    let own = OF_PICTURES.into_iter().filter(|option| *option != FileOption::Type);
+    own.filter_map(|option| Some((option, option.given(format)?))).collect()
 }

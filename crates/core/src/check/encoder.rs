@@ -1,6 +1,6 @@
 //! Encoders: that each planned movie has one, and that all its options reach it.
 
-use crate::adapter::{Adapter, AdapterKind, Argument, BUILT_IN_ENCODERS, Word, option_tokens};
+use crate::adapter::{Adapter, AdapterKind, Argument, BUILT_IN_ENCODERS, Word};
 use crate::catalogue::{self, Codec};
 use crate::diagnostic::nearest;
 use crate::invoke::encode::{self, Encoding, Pixels, has_alpha, lookup};
@@ -8,7 +8,7 @@ use crate::invoke::film;
 use crate::invoke::spread::{Delivered, Filling};
 use crate::plan::{Film, Series};
 use crate::resolve::Movie;
-use crate::sheet::Size;
+use crate::sheet::{FileOption, OF_MOVIES, Size};
 use crate::source::Place;
 use crate::template::Part;
 
@@ -123,24 +123,19 @@ fn options(sink: &mut Sink<'_, '_>, (series, film): (&Series, &Film), adapter: &
     let mut delivered = Delivered::default();
     let values = |name: &str| lookup(adapter, &encoding, name);
     delivered.follow(&adapter.arguments, &Filling { adapter, values: &values, lists: &|_| None });
-    let arrives = |option: &str| {
-        option_tokens(option).iter().any(|token| delivered.tokens.contains(*token)) || adapter.does_only(option)
+    let arrives = |option: FileOption| {
+        option.row().tokens.iter().any(|token| delivered.tokens.contains(*token)) || adapter.does_only(option)
     };
-    let given = [
-        ("quality", format.quality.as_ref().map(|own| own.at)),
-        ("effort", format.effort.as_ref().map(|own| own.at)),
-        ("chroma", format.chroma.as_ref().map(|own| own.at)),
-        ("bits", format.bits.as_ref().map(|own| own.at)),
-        ("channels", format.channels.as_ref().filter(|_| alpha).map(|own| own.at)),
-        ("audio_codec", format.audio_codec.as_ref().map(|own| own.at)),
-        ("audio_quality", format.audio_quality.as_ref().map(|own| own.at)),
-    ];
+    let matters = |option: &FileOption| match option {
+        // The encoder was chosen by these.
+        FileOption::Type | FileOption::Codec => false,
+        FileOption::Channels => alpha,
+        own => film.audio.is_some() || !own.is_of_sound(),
+    };
     let job = sink.job(series);
-    for (option, at) in given {
-        let of_sound = option.starts_with("audio") && film.audio.is_none();
-        if at.is_some() && !of_sound && !arrives(option) {
-            let words = wording::movies::option_not_carried(option, adapter, codec);
-            sink.add("setting-not-carried", at, job, words);
-        }
+    for option in OF_MOVIES.into_iter().filter(matters) {
+        let Some(given) = option.given(&format).filter(|_| !arrives(option)) else { continue };
+        let words = wording::movies::option_not_carried(option.name(), adapter, codec);
+        sink.add("setting-not-carried", Some(given.at), job, words);
     }
 }

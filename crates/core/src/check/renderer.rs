@@ -3,14 +3,14 @@
 use std::collections::HashSet;
 
 use crate::adapter::{Adapter, AdapterKind, Arrangement, Per, is_accepted};
-use crate::catalogue;
 use crate::diagnostic::nearest;
 use crate::frames::Frames;
 use crate::invoke::scope::{ArgumentScope, NOWHERE};
 use crate::invoke::written::{self, Expected};
 use crate::plan::{Call, Series, SeriesKind, called_together, next_to_each_other};
 use crate::resolve::{Job, paths};
-use crate::sheet::{Key, Layers};
+use crate::sheet::{FileOption, Key, Layers};
+use crate::source::Spanned;
 
 use super::{Sink, carried, native, wording};
 
@@ -158,41 +158,25 @@ fn accepted(sink: &mut Sink<'_, '_>) {
     for series in sink.input.plan.series.iter().filter(|series| series.kind != SeriesKind::Movie) {
         let job = sink.job(series);
         let Some(adapter) = sink.adapter(job) else { continue };
-        for (what, value, at) in asked(series) {
-            let list = match what {
-                "type" => &adapter.accepts.types,
-                "bits" => &adapter.accepts.bits,
-                "channels" => &adapter.accepts.channels,
-                "compression" => &adapter.accepts.compressions,
-                _ => continue,
-            };
+        for (option, Spanned { value, at }) in asked(series) {
             // What the type itself cannot hold is said by the type.
-            let known = series.file_type.is_none_or(|known| holds(known, what, &value));
-            if !list.is_empty() && !list.contains(&value) && known && said.insert((what, at, &adapter.name)) {
-                let words = wording::renderer::type_not_accepted((what, &value), adapter, list);
+            let fits = series.file_type.is_none_or(|known| option.fits(known, &value));
+            if !adapter.accepts.takes(option, &value) && fits && said.insert((option, at, &adapter.name)) {
+                let words = wording::renderer::type_not_accepted((option, &value), adapter);
                 sink.add("type-not-accepted", Some(at), job, words);
             }
         }
     }
 }
 
-fn asked(series: &Series) -> Vec<(&'static str, String, crate::source::Place)> {
+fn asked(series: &Series) -> Vec<(FileOption, Spanned<String>)> {
     let format = series.format.as_deref();
     let mut all = format.map(carried::options).unwrap_or_default();
     let kind = format.and_then(|format| format.kind.as_ref()).map(|kind| kind.at);
     if let (Some(known), Some(at)) = (series.file_type, kind.or(series.path.as_ref().map(|path| path.at))) {
-        all.push(("type", known.name.to_owned(), at));
+        all.push((FileOption::Type, Spanned::new(known.name.to_owned(), at)));
     }
     all
-}
-
-fn holds(known: &catalogue::FileType, what: &str, value: &str) -> bool {
-    match what {
-        "bits" => known.bits.iter().any(|bits| bits.to_string() == value),
-        "channels" => known.channels.iter().any(|channels| channels.to_string() == value),
-        "compression" => known.compressions.contains(&value),
-        _ => true,
-    }
 }
 
 fn threads(sink: &mut Sink<'_, '_>, job: &Job) {

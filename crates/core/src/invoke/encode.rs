@@ -1,13 +1,13 @@
 //! A movie to the arguments of its encoder.
 
-use crate::adapter::{Adapter, AdapterKind, BUILT_IN_ENCODERS, MOVIE, Per, is_accepted};
+use crate::adapter::{Adapter, AdapterKind, BUILT_IN_ENCODERS, MOVIE, Per};
 use std::fmt;
 
 use crate::catalogue::{self, AudioCodec, Bits, Channels, Codec, FileType};
 use crate::frames::Timecode;
 use crate::plan::Adapters;
 use crate::resolve::paths;
-use crate::sheet::{Colour, Format, Fps, Size};
+use crate::sheet::{Colour, FileOption, Format, Fps, Size};
 use crate::template::{Lookup, Value};
 
 use super::spread::Filling;
@@ -161,13 +161,13 @@ impl Wish<'_> {
             let readable = adapter.name != BUILT_IN_ENCODERS[0] || is_wave(path);
             readable && audio_codec(adapter, (container, codec), format).is_some()
         };
-        is_accepted(&accepts.types, container.name)
-            && is_accepted(&accepts.codecs, codec.name)
+        accepts.takes(FileOption::Type, container.name)
+            && accepts.takes(FileOption::Codec, codec.name)
             && container.codecs.contains(&codec.name)
-            && chroma.is_none_or(|chroma| codec.lossless || is_accepted(&accepts.chroma, chroma))
-            && is_accepted(&accepts.bits, &bits)
+            && chroma.is_none_or(|chroma| codec.lossless || accepts.takes(FileOption::Chroma, chroma))
+            && accepts.takes(FileOption::Bits, &bits)
             && accepts.depths.get(codec.name).is_none_or(|depths| depths.contains(&bits))
-            && (!self.alpha || is_accepted(&accepts.channels, "rgba"))
+            && (!self.alpha || accepts.takes(FileOption::Channels, "rgba"))
             && self.size.is_none_or(|size| holds(adapter, codec, size))
             && self.audio.is_none_or(sound)
     }
@@ -207,7 +207,7 @@ pub fn audio_codec(
     (container, codec): (&FileType, &Codec),
     format: &Format,
 ) -> Option<&'static AudioCodec> {
-    let has = |name: &&&str| is_accepted(&adapter.accepts.audio_codecs, name);
+    let has = |name: &&&str| adapter.accepts.takes(FileOption::AudioCodec, name);
     let usual = || container.audio_codecs.iter().filter(has).filter_map(|name| catalogue::audio_codec(name));
     match &format.audio_codec {
         Some(given) => catalogue::audio_codec(&given.value).filter(|codec| has(&&codec.name)),

@@ -11,7 +11,7 @@ use super::spread::Delivered;
 /// A file with its text.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct FileText {
-    /// The folder to write it into.
+    /// The file to write: absolute, or with the tokens of a stage folder.
     pub path: String,
     /// All of it.
     pub text: String,

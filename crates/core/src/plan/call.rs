@@ -3,6 +3,7 @@
 use crate::adapter::{Adapter, Arrangement, Per, Reach};
 use crate::frames::{FrameRun, Frames};
 use crate::resolve::{Job, Pass};
+use crate::sheet::{FileOption, OF_PICTURES, spelt};
 use crate::template::{Template, slug};
 
 use super::{MOVIE, Plan, Series};
@@ -207,27 +208,21 @@ pub fn called_together(plan: &Plan, job: &Job, own: &[usize], adapter: &Adapter)
 /// Whether one call can write two series: all in which they differ is told for each pass.
 fn fit_together(job: &Job, (adapter, reach): (&Adapter, &Reach), a: &Series, b: &Series) -> bool {
     let (x, y) = (&job.passes[a.passes[0]], &job.passes[b.passes[0]]);
-    let options = |series: &Series, pass: &Pass| {
-        let format = pass.format.as_deref();
-        [
-            ("type", series.file_type.map(|known| known.name.to_owned())),
-            ("bits", format.and_then(|own| own.bits.as_ref()).map(|bits| bits.value.to_string())),
-            ("channels", format.and_then(|own| own.channels.as_ref()).map(|channels| channels.value.to_string())),
-            ("compression", format.and_then(|own| own.compression.as_ref()).map(|name| name.value.clone())),
-            ("quality", format.and_then(|own| own.quality.as_ref()).map(|quality| quality.value.to_string())),
-            ("colour", pass.colour.map(|colour| colour.to_string())),
-        ]
+    // What the name of a file says comes before what its format says.
+    let given = |series: &Series, pass: &Pass, option: FileOption| match option {
+        FileOption::Type => series.file_type.map(|known| known.name.to_owned()),
+        _ => spelt(pass.format.as_deref(), option),
     };
-    let differing = options(a, x).into_iter().zip(options(b, y)).filter(|(own, other)| own.1 != other.1);
-    let differing: Vec<&str> = differing.map(|((option, _), _)| option).collect();
+    let mut differing = OF_PICTURES.into_iter().filter(|option| given(a, x, *option) != given(b, y, *option));
     // A native setting that asks for what differs has two values.
-    let in_native = |option: &&str| {
-        let asks = |value: &String| Template::parse(value).is_ok_and(|value| value.has(option) || value.has("ext"));
+    let in_native = |token: &str| {
+        let asks = |value: &String| Template::parse(value).is_ok_and(|value| value.has(token) || value.has("ext"));
         job.native.values().any(asks)
     };
     let by_pass = job.native.values().any(|value| Template::parse(value).is_ok_and(|value| value.has("pass")));
     let twice = x.name.value == y.name.value;
-    differing.iter().all(|option| reach.may_differ(adapter, option) && !in_native(option))
+    differing.all(|option| reach.may_differ(adapter, option) && !in_native(option.name()))
+        && (x.colour == y.colour || reach.is_of_each_pass(&["colour"]) && !in_native("colour"))
         && !by_pass
         && (!twice || reach.names_each_file())
 }

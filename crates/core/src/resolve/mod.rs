@@ -55,7 +55,7 @@ pub struct ResolvedRoot {
     pub name: String,
     /// Absolute; `None` where the sheet gives no path for this system.
     pub path: Option<String>,
-    /// The folder to write it into.
+    /// Where the sheet gives it.
     pub at: Place,
 }
 

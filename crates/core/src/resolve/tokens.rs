@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::pins::{Moment, Pins};
-use crate::sheet::Version;
+use crate::sheet::{FileOption, Version, spelt};
 use crate::source::Spanned;
 use crate::template::{Lookup, Value, token};
 
@@ -90,13 +90,6 @@ fn built_in(seen: TokenScope<'_>, name: &str) -> Option<Option<Value>> {
         },
         "type" => text(pass.file_type.map(|known| known.name.to_owned())),
         "ext" => text(pass.file_type.map(|known| known.extensions[0].to_owned())),
-        "bits" => text(format.and_then(|format| format.bits.as_ref()).map(|bits| bits.value.to_string())),
-        "channels" => {
-            text(format.and_then(|format| format.channels.as_ref()).map(|channels| channels.value.to_string()))
-        }
-        "compression" => {
-            text(format.and_then(|format| format.compression.as_ref()).map(|compression| compression.value.clone()))
-        }
         "quality" => number(format.and_then(|format| format.quality.as_ref()).map(|quality| quality.value)),
         "colour" => text(pass.colour.map(|colour| colour.to_string())),
         "samples" => number(job.samples),
@@ -113,10 +106,9 @@ fn built_in(seen: TokenScope<'_>, name: &str) -> Option<Option<Value>> {
         "scale" => text(Some(job.scale.to_string())),
         "pixel_aspect" => text(job.pixel_aspect.map(|aspect| aspect.to_string())),
         "mode" => text(seen.pin_mode.map(str::to_owned)),
-        "codec" => text(format.and_then(|format| format.codec.as_ref()).map(|codec| codec.value.clone())),
-        "chroma" => text(format.and_then(|format| format.chroma.as_ref()).map(|chroma| chroma.value.clone())),
-        "effort" => text(format.and_then(|format| format.effort.as_ref()).map(|effort| effort.value.clone())),
-        "audio_codec" => text(format.and_then(|format| format.audio_codec.as_ref()).map(|codec| codec.value.clone())),
+        "bits" | "channels" | "compression" | "codec" | "chroma" | "effort" | "audio_codec" => {
+            text(FileOption::named(name).and_then(|option| spelt(format, option)))
+        }
         "date" => moment(seen).clock.map(|clock| Value::Clock(clock, "%Y-%m-%d")),
         "time" => moment(seen).clock.map(|clock| Value::Clock(clock, "%H%M%S")),
         "user" => text(moment(seen).user),

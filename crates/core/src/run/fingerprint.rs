@@ -8,7 +8,7 @@ use crate::adapter::{Adapter, Argument, Language, Line, Word};
 use crate::plan::{Plan, Series};
 use crate::resolve::Job;
 use crate::sheet::setting::{Carrier, Changes};
-use crate::sheet::{Gaps, Key, Layers};
+use crate::sheet::{FileOption, Gaps, Key, Layers, OF_MOVIES, spelt};
 use crate::source::Spanned;
 use crate::template::Template;
 
@@ -134,8 +134,9 @@ impl Fingerprint {
         add("bits", series.bits.map(|bits| bits.to_string()));
         add("channels", series.channels.map(|channels| channels.to_string()));
         if let Some(format) = series.format.as_deref() {
-            add("compression", format.compression.as_ref().map(|name| name.value.clone()));
-            add("quality", format.quality.as_ref().map(|quality| quality.value.to_string()));
+            for option in [FileOption::Compression, FileOption::Quality] {
+                add(option.name(), spelt(Some(format), option));
+            }
         }
         for (own, of) in [(adapter, ""), (exporter, "exporter ")] {
             let Some(own) = own else { continue };
@@ -187,14 +188,10 @@ impl Fingerprint {
         add("start_timecode", film.start.map(|start| start.to_string()));
         add("size", film.size.map(|size| size.to_string()));
         if let Some(format) = movie.format.as_deref() {
-            add("quality", format.quality.as_ref().map(|quality| quality.value.to_string()));
-            add("effort", format.effort.as_ref().map(|effort| effort.value.clone()));
-            add("chroma", format.chroma.as_ref().map(|chroma| chroma.value.clone()));
-            add("bits", format.bits.as_ref().map(|bits| bits.value.to_string()));
-            add("channels", format.channels.as_ref().map(|channels| channels.value.to_string()));
-            let sound = film.audio.as_ref();
-            add("audio_codec", sound.and(format.audio_codec.as_ref()).map(|codec| codec.value.clone()));
-            add("audio_quality", sound.and(format.audio_quality.as_ref()).map(|quality| quality.value.to_string()));
+            let own = |option: &FileOption| !matches!(option, FileOption::Type | FileOption::Codec);
+            for option in OF_MOVIES.into_iter().filter(own).filter(|own| film.audio.is_some() || !own.is_of_sound()) {
+                add(option.name(), spelt(Some(format), option));
+            }
         }
         parts.sort();
         Fingerprint { parts }

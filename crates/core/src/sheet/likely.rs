@@ -9,7 +9,7 @@ use crate::frames::FrameExpr;
 use super::entries::MOVIE_KEYS;
 use super::read::{Raw, integer};
 use super::setting::KEYS;
-use super::tables::{FORMAT_KEYS, POLICY_KEYS, RUN_KEYS};
+use super::tables::{POLICY_KEYS, RUN_KEYS, format_keys};
 use super::{Key, Size};
 
 /// The table of a sheet in which a key belongs.
@@ -18,7 +18,7 @@ pub(super) fn place_of(key: &str) -> Option<&'static str> {
     let is_setting = KEYS.iter().any(|(name, _)| *name == key) || ["vars", "env", "native", "leave"].contains(&key);
     let places = [
         (is_setting, "[defaults] or a [[job]]"),
-        (has(&FORMAT_KEYS), "a [formats.NAME]"),
+        (has(&format_keys()), "a [formats.NAME]"),
         (has(&RUN_KEYS), "[run]"),
         (POLICY_KEYS.contains(&key), "[policy]"),
         (["like", "each"].contains(&key), "a [[job]]"),

@@ -2,6 +2,7 @@
 
 pub mod cluster;
 pub mod entries;
+mod file_option;
 pub mod layer;
 mod likely;
 pub mod machine;
@@ -22,6 +23,7 @@ use crate::frames::FrameExpr;
 use crate::source::{FileId, Place, Spanned};
 use crate::template::Template;
 pub use cluster::ClusterEntry;
+pub use file_option::{FileOption, OF_MOVIES, OF_PICTURES, spelt};
 pub use layer::{Given, Layer, Settings};
 pub use setting::{Checkpoint, Colour, Fps, Key, Layers, PassEntry, Setting, Size, Version};
 

@@ -6,7 +6,7 @@ use serde_json::{Map, Value, json};
 use super::entries::{ALLOW_KEYS, LEVELS, MOVIE_KEYS};
 use super::parse::{COLOURS, LAYERS};
 use super::setting::{self, KEYS, SettingRow, ValueKind};
-use super::tables::{FORMAT_KEYS, RUN_KEYS};
+use super::tables::{RUN_KEYS, format_keys};
 use super::{EXISTING, GAPS, MOST_WORKERS, PASS_KINDS, SYSTEMS, cluster, machine};
 use crate::catalogue::{BITS, CHANNELS, CHROMA, EFFORTS, types};
 use crate::diagnostic::{CHECKS, Check};
@@ -197,7 +197,7 @@ fn format() -> Value {
         "effort" => one_of(EFFORTS, what),
         _ => text(what),
     };
-    object(FORMAT_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what))).collect(), "A format.")
+    object(format_keys().map(|(name, what)| (name.to_owned(), schema(name, what))).into_iter().collect(), "A format.")
 }
 
 fn movie() -> Value {

@@ -14,7 +14,9 @@ use crate::source::{Place, Spanned};
 use crate::template::Template;
 
 use super::read::{Raw, Reader, in_order};
-use super::{Base, EXISTING, Format, LANGUAGE, Layer, Mode, PASS_KINDS, PassTable, Root, RootPaths, SYSTEMS, Sheet};
+use super::{
+    Base, EXISTING, FileOption, Format, LANGUAGE, Layer, Mode, PASS_KINDS, PassTable, Root, RootPaths, SYSTEMS, Sheet,
+};
 
 /// Longer than any night: a span beyond it is a slip.
 const MOST_SECONDS: u64 = 1_000_000_000;
@@ -25,18 +27,9 @@ pub(super) const TABLES: &[&str] = &[
 ];
 
 /// The keys of a format and what each means.
-pub const FORMAT_KEYS: [(&str, &str); 10] = [
-    ("type", "The file type, as `truepath types` lists them."),
-    ("bits", "The depth of a sample: 8, 10, 12, 16, 32, half or float."),
-    ("channels", "grey, grey-alpha, rgb or rgba."),
-    ("compression", "The compression, in the type's own word."),
-    ("quality", "0 to 100, the same scale for every lossy type."),
-    ("codec", "The codec of a movie."),
-    ("chroma", "The chroma layout of a movie: 420, 422 or 444."),
-    ("effort", "How hard the encoder works for a smaller file: low, normal or high, the same scale for every codec."),
-    ("audio_codec", "The codec of a movie's sound."),
-    ("audio_quality", "The quality of a movie's sound, 0 to 100."),
-];
+pub fn format_keys() -> [(&'static str, &'static str); 10] {
+    FileOption::ALL.map(|option| (option.name(), option.row().what))
+}
 
 /// The keys of `[run]` and what each means.
 pub const RUN_KEYS: [(&str, &str); 13] = [
@@ -167,35 +160,33 @@ impl Reader<'_> {
         let table = self.table(raw, &format!("formats.{}", name.value))?;
         let place = format!("[formats.{}]", name.value);
         let mut format = Format::named(name);
-        for (key, raw) in self.keyed(table, &place, &FORMAT_KEYS.map(|(name, _)| name)) {
-            match key {
-                "type" => {
-                    let types: Vec<(&str, &str)> = types().map(|known| (known.name, known.name)).collect();
-                    let kind = self.choice(raw, "type", &types);
-                    format.kind_unread = kind.is_none();
-                    format.kind = kind.map(|kind| Spanned::new(kind.value.to_owned(), kind.at));
+        for (key, raw) in self.keyed(table, &place, &format_keys().map(|(name, _)| name)) {
+            let Some(option) = FileOption::named(key) else { continue };
+            match option {
+                FileOption::Type => {
+                    let types: Vec<&str> = types().map(|known| known.name).collect();
+                    format.kind = self.one_of(raw, key, &types);
+                    format.kind_unread = format.kind.is_none();
                 }
-                "bits" => format.bits = self.choice(raw, "bits", &BITS),
-                "channels" => format.channels = self.choice(raw, "channels", &CHANNELS),
-                "compression" => format.compression = self.text(raw, "compression"),
-                "quality" => format.quality = self.percent(raw, "quality"),
-                "codec" => format.codec = self.text(raw, "codec"),
-                "chroma" => {
-                    let layouts = CHROMA.map(|name| (name, name));
-                    format.chroma =
-                        self.choice(raw, "chroma", &layouts).map(|c| Spanned::new(c.value.to_owned(), c.at));
-                }
-                "effort" => {
-                    let efforts = EFFORTS.map(|name| (name, name));
-                    format.effort =
-                        self.choice(raw, "effort", &efforts).map(|s| Spanned::new(s.value.to_owned(), s.at));
-                }
-                "audio_codec" => format.audio_codec = self.text(raw, "audio_codec"),
-                "audio_quality" => format.audio_quality = self.percent(raw, "audio_quality"),
-                _ => {}
+                FileOption::Bits => format.bits = self.choice(raw, key, &BITS),
+                FileOption::Channels => format.channels = self.choice(raw, key, &CHANNELS),
+                FileOption::Compression => format.compression = self.text(raw, key),
+                FileOption::Quality => format.quality = self.percent(raw, key),
+                FileOption::Codec => format.codec = self.text(raw, key),
+                FileOption::Chroma => format.chroma = self.one_of(raw, key, &CHROMA),
+                FileOption::Effort => format.effort = self.one_of(raw, key, &EFFORTS),
+                FileOption::AudioCodec => format.audio_codec = self.text(raw, key),
+                FileOption::AudioQuality => format.audio_quality = self.percent(raw, key),
             }
         }
         Some(format)
+    }
+
+    /// One of some names.
+    fn one_of(&mut self, raw: &Raw<'_>, key: &str, names: &[&str]) -> Option<Spanned<String>> {
+        let pairs: Vec<(&str, &str)> = names.iter().map(|name| (*name, *name)).collect();
+        let found = self.choice(raw, key, &pairs)?;
+        Some(Spanned::new(found.value.to_owned(), found.at))
     }
 
     fn percent(&mut self, raw: &Raw<'_>, key: &str) -> Option<Spanned<i64>> {

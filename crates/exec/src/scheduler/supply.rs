@@ -453,7 +453,7 @@ mod tests {
             steps in prop::collection::vec(step(), 0..80),
         ) {
             let licences: BTreeMap<String, i64> = [("red".to_owned(), 1), ("blue".to_owned(), 2)].into_iter().collect();
-            let order = |(call, needs): (usize, &std::collections::BTreeSet<&str>)| Order {
+            let order = |(call, needs): (usize, &BTreeSet<&str>)| Order {
                 call,
                 job: call % 2,
                 licences: needs.iter().map(|name| (*name).to_owned()).collect(), ..Order::default()

@@ -6,16 +6,12 @@ use serde_json::{Value, json};
 use truepath_core::adapter::{ARRANGEMENTS, Adapter, AdapterKind, KINDS, Native, PERS, is_accepted};
 use truepath_core::catalogue;
 use truepath_core::sheet::setting::{Carrier, KEYS, Key};
+use truepath_core::sheet::{FileOption, OF_MOVIES, OF_PICTURES};
 
 use super::KnownAdapters;
 use crate::lower::Surroundings;
 use crate::pipeline::programs::{Places, program as find};
 use crate::show::{self, BAD, GOOD, HEAD, QUIET, paint, state};
-
-/// The file options of a format, as a renderer or an encoder may receive them.
-const PICTURE: [&str; 5] = ["type", "bits", "channels", "compression", "quality"];
-const MOVIE: [&str; 9] =
-    ["type", "codec", "bits", "channels", "chroma", "quality", "effort", "audio_codec", "audio_quality"];
 
 fn kind(adapter: &Adapter) -> &'static str {
     KINDS.iter().find(|(_, kind)| *kind == adapter.kind).map_or("", |(name, _)| name)
@@ -59,10 +55,11 @@ fn settings(adapter: &Adapter) -> Vec<(&'static str, &'static Key)> {
     keys.map(|(name, key)| (*name, key)).collect()
 }
 
-fn options(adapter: &Adapter) -> &'static [&'static str] {
+/// The file options that a program of this kind may be given.
+fn options(adapter: &Adapter) -> &'static [FileOption] {
     match adapter.kind {
-        AdapterKind::Renderer => &PICTURE,
-        AdapterKind::Encoder => &MOVIE,
+        AdapterKind::Renderer => &OF_PICTURES,
+        AdapterKind::Encoder => &OF_MOVIES,
         AdapterKind::Exporter => &[],
     }
 }
@@ -102,29 +99,42 @@ fn rows(adapter: &Adapter) -> Vec<AdapterRow> {
         rows.push(split("settings", keys.collect()));
         rows.push(split("also", variables));
     }
-    let carried = options(adapter).iter().map(|name| ((*name).to_owned(), adapter.carries_option(name)));
+    let carried = options(adapter).iter().map(|option| (option.name().to_owned(), adapter.carries_option(*option)));
     rows.push(split("file options", carried.collect()));
     if renderer {
         rows.push(split("frames", names(&PERS.map(|(name, per)| (name, adapter.per == per)))));
         rows.push(split("passes", names(&ARRANGEMENTS.map(|(name, way)| (name, adapter.can(way))))));
-        rows.push(split("types", accepts(&list.types, catalogue::PICTURES.iter().map(|known| known.name).collect())));
+        rows.push(split(
+            "types",
+            accepts(list.of(FileOption::Type), catalogue::PICTURES.iter().map(|known| known.name).collect()),
+        ));
         // Of what its types can hold at all, and only where the program can be told.
-        let types: Vec<_> = catalogue::PICTURES.iter().filter(|known| is_accepted(&list.types, known.name)).collect();
+        let types: Vec<_> =
+            catalogue::PICTURES.iter().filter(|known| list.takes(FileOption::Type, known.name)).collect();
         let bits = catalogue::BITS.iter().filter(|(_, bits)| types.iter().any(|known| known.bits.contains(bits)));
         let channels =
             catalogue::CHANNELS.iter().filter(|(_, layout)| types.iter().any(|known| known.channels.contains(layout)));
         if adapter.uses("bits") {
-            rows.push(split("bits", accepts(&list.bits, bits.map(|(name, _)| *name).collect())));
+            rows.push(split("bits", accepts(list.of(FileOption::Bits), bits.map(|(name, _)| *name).collect())));
         }
         if adapter.uses("channels") {
-            rows.push(split("channels", accepts(&list.channels, channels.map(|(name, _)| *name).collect())));
+            rows.push(split(
+                "channels",
+                accepts(list.of(FileOption::Channels), channels.map(|(name, _)| *name).collect()),
+            ));
         }
     }
     if adapter.kind == AdapterKind::Encoder {
-        rows.push(split("types", accepts(&list.types, catalogue::CONTAINERS.iter().map(|known| known.name).collect())));
-        rows.push(split("codecs", accepts(&list.codecs, catalogue::CODECS.iter().map(|known| known.name).collect())));
+        rows.push(split(
+            "types",
+            accepts(list.of(FileOption::Type), catalogue::CONTAINERS.iter().map(|known| known.name).collect()),
+        ));
+        rows.push(split(
+            "codecs",
+            accepts(list.of(FileOption::Codec), catalogue::CODECS.iter().map(|known| known.name).collect()),
+        ));
         let sounds = catalogue::AUDIO_CODECS.iter().map(|known| known.name).collect();
-        rows.push(split("audio codecs", accepts(&list.audio_codecs, sounds)));
+        rows.push(split("audio codecs", accepts(list.of(FileOption::AudioCodec), sounds)));
     }
     rows.retain(|row| !row.yes.is_empty() || !row.no.is_empty());
     rows

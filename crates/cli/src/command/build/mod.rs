@@ -146,7 +146,8 @@ fn writes_parts(args: &BuildArgs) -> bool {
     args.parts.is_some() && args.to.cluster().is_none()
 }
 
-/// Whether this program makes each call: of a cluster's tasks it does unless it does not exist.
+/// Whether True Path makes each call on the machine that renders. In the tasks of a cluster it does, unless `--plain` says that
+/// it is not installed there.
 fn is_guarded(args: &BuildArgs) -> bool {
     args.guarded || args.to.cluster().is_some() && !args.plain
 }

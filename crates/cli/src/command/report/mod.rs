@@ -28,7 +28,7 @@ const LARGEST: usize = 10_000_000;
 pub struct Page<'p> {
     /// Sheets, jobs and settings.
     pub common: &'p Common,
-    /// The folder to write it into.
+    /// The folder to write the pages into.
     pub out: &'p Path,
     /// Whether another page there is replaced that True Path did not make.
     pub replace: bool,

@@ -102,7 +102,7 @@ fn never_filled(adapter: &Adapter, name: &str, room: Room) -> Option<&'static st
         }
         "index" | "ordinal" | "frame" if room == Room::Writes || each(Over::Frame) => None,
         "index" | "ordinal" | "frame" => (adapter.per != Per::Frame && adapter.kind == AdapterKind::Renderer)
-            .then_some("only an adapter that is this adapter calls it once per frame has it: [frames] per = \"frame\""),
+            .then_some("only an adapter that calls its program once per frame has it: [frames] per = \"frame\""),
         "input" | "input_first" => (adapter.kind != AdapterKind::Encoder).then_some("only encoders receive pictures"),
         "resume" | "checkpoint" | "checkpoint_every" | "device" | "threads" | "samples" => {
             (adapter.kind == AdapterKind::Encoder).then_some("encoders do not receive this")

@@ -34,7 +34,7 @@ pub(super) fn check(sink: &mut Sink<'_, '_>) {
     let own = sink.series().count();
     let met = report(sink, &all, (own, folded), &HashSet::new());
     if !folded {
-        // NamedSeries that are told apart here, and nowhere else.
+        // Names that differ in case only meet here, and nowhere else.
         report(sink, &all, (own, true), &met);
     }
     folders(sink, &all, (own, folded));

@@ -3,7 +3,7 @@
 use crate::adapter::{Adapter, KINDS, Native};
 use crate::diagnostic::Words;
 use crate::resolve::Job;
-use crate::sheet::Key;
+use crate::sheet::{FileOption, Key};
 use crate::source::{Place, Spanned};
 
 use super::listed;
@@ -121,16 +121,16 @@ pub fn writes_unclear(adapter: &Adapter, why: &str) -> Words {
         .help("put the separator that the program writes between {any} and {frame}, and {pass} where it writes several passes")
 }
 
-pub fn option_not_carried(name: &str, adapter: &Adapter) -> Words {
-    Words::new(format!("{} cannot receive the file option `{name}`", adapter.name), "the program would ignore this")
-        .help(format!(
-            "remove it, or, if the program writes nothing else, say so in the adapter: [accepts] {} = [\"...\"]",
-            match name {
-                "compression" => "compressions",
-                "type" => "types",
-                name => name,
-            }
-        ))
+pub fn option_not_carried(option: FileOption, adapter: &Adapter) -> Words {
+    let row = option.row();
+    Words::new(
+        format!("{} cannot receive the file option `{}`", adapter.name, row.name),
+        "the program would ignore this",
+    )
+    .help(format!(
+        "remove it, or, if the program writes nothing else, say so in the adapter: [accepts] {} = [\"...\"]",
+        row.accepted.unwrap_or(row.name)
+    ))
 }
 
 pub fn scene_not_accepted(extension: &str, adapter: &Adapter) -> Words {
@@ -140,8 +140,9 @@ pub fn scene_not_accepted(extension: &str, adapter: &Adapter) -> Words {
     )
 }
 
-pub fn type_not_accepted((what, value): (&str, &str), adapter: &Adapter, list: &[String]) -> Words {
-    Words::new(format!("{} cannot write the {what} `{value}`", adapter.name), format!("it writes {}", listed(list)))
+pub fn type_not_accepted((option, value): (FileOption, &str), adapter: &Adapter) -> Words {
+    let (what, known) = (option.name(), listed(adapter.accepts.of(option)));
+    Words::new(format!("{} cannot write the {what} `{value}`", adapter.name), format!("it writes {known}"))
         .help("choose one that it writes, or another adapter")
 }
 
@@ -165,7 +166,7 @@ pub fn threads_beyond(threads: i64, cores: u64) -> Words {
 pub fn call_per_frame(adapter: &Adapter, frames: i64) -> Words {
     Words::new(
         format!("{} is started {frames} times, once per frame", adapter.name),
-        "this adapter calls it once per frame",
+        "its adapter calls the program once per frame",
     )
     .help("if the program takes ranges or lists, write per = \"range\" or \"list\" under [frames] in the adapter")
 }

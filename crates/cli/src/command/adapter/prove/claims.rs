@@ -4,9 +4,9 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::Value;
-use truepath_core::adapter::{Adapter, Arrangement, Per, Word, is_accepted, needs};
+use truepath_core::adapter::{Adapter, Arrangement, Per, Word, needs};
 use truepath_core::catalogue::{self, FileType};
-use truepath_core::sheet::Key;
+use truepath_core::sheet::{FileOption, Key};
 
 use crate::args::AdapterProve;
 
@@ -24,7 +24,7 @@ pub struct Claim {
 pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[String]) -> Vec<Claim> {
     let accepts = &adapter.accepts;
     let types: Vec<&FileType> =
-        catalogue::PICTURES.iter().filter(|known| is_accepted(&accepts.types, known.name)).collect();
+        catalogue::PICTURES.iter().filter(|known| accepts.takes(FileOption::Type, known.name)).collect();
     let mut all = Vec::new();
     let mut add = |name: String, format: String, job: String| {
         all.push(Claim { name, sheet: sheet(args, adapter, scene, (&format, &job)), differ: false, alone: None });
@@ -152,12 +152,13 @@ impl FileOptions {
 
 /// What an adapter claims of the file options of a type.
 fn claimed(adapter: &Adapter, known: &FileType) -> [(&'static str, Vec<String>); 3] {
-    let of = |all: Vec<String>, list: &[String]| all.into_iter().filter(|name| is_accepted(list, name)).collect();
-    let accepts = &adapter.accepts;
+    let of = |option: FileOption, all: Vec<String>| {
+        (option.name(), all.into_iter().filter(|value| adapter.accepts.takes(option, value)).collect())
+    };
     [
-        ("bits", of(known.bits.iter().map(ToString::to_string).collect(), &accepts.bits)),
-        ("channels", of(known.channels.iter().map(ToString::to_string).collect(), &accepts.channels)),
-        ("compression", of(known.compressions.iter().map(ToString::to_string).collect(), &accepts.compressions)),
+        of(FileOption::Bits, known.bits.iter().map(ToString::to_string).collect()),
+        of(FileOption::Channels, known.channels.iter().map(ToString::to_string).collect()),
+        of(FileOption::Compression, known.compressions.iter().map(ToString::to_string).collect()),
     ]
 }
 
@@ -200,7 +201,7 @@ fn varied(args: &AdapterProve, adapter: &Adapter, scene: &Path, (first, several)
     if adapter.carries(&Key::Colour) {
         pair("linear and display", "colour", "colour = [\"linear\", \"display\"]", &kind);
     }
-    let wanted = |known: &&FileType| is_accepted(&adapter.accepts.types, known.name);
+    let wanted = |known: &&FileType| adapter.accepts.takes(FileOption::Type, known.name);
     if let Some(lossy) = catalogue::PICTURES.iter().filter(wanted).find(|known| known.lossy && known.quality)
         && adapter.uses("quality")
     {

@@ -3,8 +3,9 @@
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use truepath_core::adapter::{Adapter, is_accepted};
+use truepath_core::adapter::Adapter;
 use truepath_core::catalogue::{self, Codec};
+use truepath_core::sheet::FileOption;
 use truepath_core::verify::movie::Planned;
 use truepath_core::verify::{Fps, Seen};
 use truepath_exec::failure::Failure;
@@ -63,8 +64,8 @@ fn claims(adapter: &Adapter) -> Vec<Claim> {
     let accepts = &adapter.accepts;
     let mut all = Vec::new();
     let mut seen: Vec<&str> = Vec::new();
-    for container in catalogue::CONTAINERS.iter().filter(|known| is_accepted(&accepts.types, known.name)) {
-        let codecs = container.codecs.iter().filter(|name| is_accepted(&accepts.codecs, name));
+    for container in catalogue::CONTAINERS.iter().filter(|known| accepts.takes(FileOption::Type, known.name)) {
+        let codecs = container.codecs.iter().filter(|name| accepts.takes(FileOption::Codec, name));
         let codecs: Vec<&'static Codec> = codecs.filter_map(|name| catalogue::codec(name)).collect();
         for codec in &codecs {
             let mut add = |options: Vec<(&'static str, String)>| {
@@ -77,24 +78,25 @@ fn claims(adapter: &Adapter) -> Vec<Claim> {
             }
             seen.push(codec.name);
             let depths = accepts.depths.get(codec.name);
-            for bits in codec.bits.iter().map(ToString::to_string).filter(|bits| is_accepted(&accepts.bits, bits)) {
+            for bits in codec.bits.iter().map(ToString::to_string).filter(|bits| accepts.takes(FileOption::Bits, bits))
+            {
                 if depths.is_none_or(|depths| depths.contains(&bits)) {
                     add(vec![("bits", bits)]);
                 }
             }
             for chroma in
-                codec.chroma.iter().filter(|chroma| codec.chroma.len() > 1 && is_accepted(&accepts.chroma, chroma))
+                codec.chroma.iter().filter(|chroma| codec.chroma.len() > 1 && accepts.takes(FileOption::Chroma, chroma))
             {
                 add(vec![("chroma", (*chroma).to_owned())]);
             }
-            if codec.alpha && is_accepted(&accepts.channels, "rgba") {
+            if codec.alpha && accepts.takes(FileOption::Channels, "rgba") {
                 add(vec![("channels", "rgba".to_owned())]);
             }
             if codec.quality {
                 add(vec![("quality", "60".to_owned())]);
             }
         }
-        let sounds = container.audio_codecs.iter().filter(|name| is_accepted(&accepts.audio_codecs, name));
+        let sounds = container.audio_codecs.iter().filter(|name| accepts.takes(FileOption::AudioCodec, name));
         all.extend(codecs.first().into_iter().flat_map(|codec| {
             let claim = |sound: &'static str| Claim {
                 container: container.name,
