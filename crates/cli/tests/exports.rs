@@ -216,7 +216,7 @@ fn an_export_that_was_lost_is_made_again_and_makes_nothing_stale() {
     assert_eq!((&row["stale"], &row["good"]), (&"".into(), &"1-4".into()), "{row}");
     let said = project.say("check").ended(0).out;
     let words =
-        "crossing was rendered from 2 exports of its scene: frames 4 of crossing/beauty from another one than the rest";
+        "crossing was rendered from 2 exports of its scene: frame 4 of crossing/beauty from another one than the rest";
     assert!(said.contains("warning[exports-differ]") && said.contains(words), "{said}");
 }
 

@@ -135,16 +135,15 @@ fn compare(seeds: std::ops::Range<u64>) -> (usize, usize) {
 }
 
 #[test]
-fn deciding_agrees_with_listing_on_any_sheet() {
-    let sheets = if std::env::var("TRUEPATH_TORTURE").is_ok_and(|how| how == "full") { 10 * SHEETS } else { SHEETS };
+fn deciding_agrees_with_listing_on_twenty_thousand_sheets() {
     let workers = std::thread::available_parallelism().map_or(2, std::num::NonZero::get) as u64;
     let (met, blocked) = std::thread::scope(|scope| {
-        let share = |worker: u64| sheets * worker / workers..sheets * (worker + 1) / workers;
+        let share = |worker: u64| SHEETS * worker / workers..SHEETS * (worker + 1) / workers;
         let workers: Vec<_> = (0..workers).map(|worker| scope.spawn(move || compare(share(worker)))).collect();
         workers.into_iter().map(|worker| worker.join().unwrap()).fold((0, 0), |sum, one| (sum.0 + one.0, sum.1 + one.1))
     });
     // Both answers are common, so that neither side can be right by always saying the same.
-    let (all, met) = (usize::try_from(sheets).unwrap(), met);
+    let (all, met) = (usize::try_from(SHEETS).unwrap(), met);
     assert!(met > all / 10 && met < all * 9 / 10, "{met} sheets with names that meet");
     assert!(blocked > all / 1000 && blocked < all / 2, "{blocked} sheets with a file in a folder's place");
 }

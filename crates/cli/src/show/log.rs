@@ -51,8 +51,7 @@ pub fn text((loaded, job): (&Loaded, &str), said: &[Said<'_>], given_up: &[&Give
     if said.is_empty() {
         let mut out = format!("{}: no call was started\n", paint(screen, HEAD, job));
         for GivenUp { frames, why, .. } in given_up {
-            let word = if frames.count() == 1 { "frame" } else { "frames" };
-            out.push_str(&format!("  {} {word} {}: {why}\n", state(screen, BAD, "failed"), cut(&frames.to_string())));
+            out.push_str(&format!("  {} {}: {why}\n", state(screen, BAD, "failed"), cut(&frames.worded())));
         }
         return out;
     }
@@ -143,7 +142,7 @@ fn problems(said: &[&Said<'_>], screen: Screen) -> String {
     problems.sort_by_key(|problem| std::cmp::Reverse(problem.count));
     let mut out = if problems.is_empty() { String::new() } else { paint(screen, HEAD, "problems\n") };
     for Problem { text, count, differs, frames } in problems.iter().take(MOST) {
-        let calls = paint(screen, QUIET, format!("calls of frames {}", cut(&frames.to_string())));
+        let calls = paint(screen, QUIET, format!("calls of {}", cut(&frames.worded())));
         let text = if *differs { without_numbers(text) } else { (*text).to_owned() };
         out.push_str(&super::in_columns(&format!("  {count:>4} x  {text}"), &[calls], screen));
     }
@@ -214,7 +213,7 @@ fn row(group: &[&Said<'_>], screen: Screen) -> Row {
         [one] => one.call.started.call.clone(),
         _ => {
             let frames = group.iter().fold(Frames::none(), |sum, said| sum.union(&said.frames));
-            format!("{} calls, frames {}", group.len(), cut(&frames.to_string()))
+            format!("{} calls, {}", group.len(), cut(&frames.worded()))
         }
     };
     let ended = || group.iter().filter_map(|said| said.call.ended.as_ref());

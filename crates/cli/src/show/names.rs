@@ -121,7 +121,7 @@ fn would_be(unpinned: &Wanted) -> Vec<String> {
 
 fn heading(job: &Job, screen: Screen) -> String {
     let frames = match &job.frames {
-        Some(frames) => format!("frames {frames} ({})", frames.count()),
+        Some(frames) => format!("{} ({})", frames.worded(), frames.count()),
         None => paint(screen, ODD, "frames unknown"),
     };
     let size = job.size.map_or_else(|| "size unknown".to_owned(), |size| size.to_string());

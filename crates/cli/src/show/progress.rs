@@ -355,8 +355,7 @@ pub fn attention(event: &Event, screen: Screen) -> Option<String> {
             format!("{} {call} was taken over by another member while this one was silent", state(screen, ODD, "lost"))
         }
         Event::Failed { series, frames, why, .. } => {
-            let frame = if frames.count() == 1 { "frame" } else { "frames" };
-            format!("{} {} {frame} {frames}: {why}", state(screen, BAD, "failed"), series.join(" "))
+            format!("{} {} {}: {why}", state(screen, BAD, "failed"), series.join(" "), frames.worded())
         }
         Event::Edited { what } => {
             format!("{} {what}; this run goes on with what it read", state(screen, ODD, "edited"))

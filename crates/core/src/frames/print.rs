@@ -94,3 +94,23 @@ impl<I> Joined<I> {
         run
     }
 }
+
+impl Frames {
+    /// What a sentence calls them: `frame 7`, `frames 1-4`.
+    #[must_use]
+    pub fn worded(&self) -> String {
+        format!("{} {self}", if self.count() == 1 { "frame" } else { "frames" })
+    }
+
+    /// `is` of one frame, `are` of several.
+    #[must_use]
+    pub fn are(&self) -> &'static str {
+        if self.count() == 1 { "is" } else { "are" }
+    }
+
+    /// `was` of one frame, `were` of several.
+    #[must_use]
+    pub fn were(&self) -> &'static str {
+        if self.count() == 1 { "was" } else { "were" }
+    }
+}

@@ -396,7 +396,7 @@ fn narrowed(
         let beyond = wanted.minus(&frames);
         if !beyond.is_empty() {
             let words = Words::new(
-                format!("the job `{}` has no frames {beyond}", job.name),
+                format!("the job `{}` has no {}", job.name, beyond.worded()),
                 format!("its frames are {frames}"),
             );
             findings.add(

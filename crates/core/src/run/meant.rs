@@ -106,7 +106,7 @@ impl Intent {
             words.push(format!("existing = \"{}\" instead of \"{}\"", other.existing, self.existing));
         }
         for (own, theirs) in self.pairs(other).filter(|(own, theirs)| own.frames != theirs.frames) {
-            words.push(format!("frames {} of {} instead of {}", theirs.frames, own.id, own.frames));
+            words.push(format!("{} of {} instead of {}", theirs.frames.worded(), own.id, own.frames));
         }
         let only = |own: &Intent, other: &Intent| {
             let is_new = |series: &&IntendedSeries| !other.series.iter().any(|theirs| theirs.place == series.place);

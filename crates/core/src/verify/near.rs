@@ -79,7 +79,7 @@ fn moved(series: &Series, file: &Pattern, missing: &Frames, mut beyond: Vec<(i64
     else {
         return Vec::new();
     };
-    let why = format!("frames {there} instead of {missing}");
+    let why = format!("{} instead of {missing}", there.worded());
     let one = |(frame, name): (i64, &str)| {
         let frame = frame + by;
         Near { frame, from: name.to_owned(), to: file.name(series.number(frame)), why: why.clone() }

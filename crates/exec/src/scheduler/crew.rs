@@ -30,9 +30,23 @@ use crate::share::{Claims, Wish};
 /// The pause before a renderer that found no licence is started again, and the longest one.
 const PAUSES: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(60));
 
+/// A start of which it is not known yet what came of it.
+struct UnderWay<'a, 'c> {
+    crew: &'a Crew<'c>,
+    job: usize,
+}
+
+impl Drop for UnderWay<'_, '_> {
+    fn drop(&mut self) {
+        self.crew.known(self.job);
+    }
+}
+
 /// What a call holds from try to try.
-struct Hold {
+struct Hold<'a, 'c> {
     taken: Taken<Call>,
+    /// The last try, until its outcome is counted.
+    under_way: Option<UnderWay<'a, 'c>>,
     /// Stage folders of the last try, which may hold what it wrote elsewhere.
     left_over: Vec<String>,
     /// Stage folders of a try whose files were not believed.
@@ -231,12 +245,13 @@ impl<'c> Crew<'c> {
             _ => Tries::new(parts.iter().flat_map(|part| self.context.halved(part)), 0),
         };
         let (mut failed, mut number, mut pauses) = (Frames::none(), tried, 0u32);
-        let mut hold = Hold { taken, left_over: Vec::new(), kept: Vec::new() };
+        let mut hold = Hold { taken, under_way: None, left_over: Vec::new(), kept: Vec::new() };
         if self.put_off(&whole, &awaited, &mut hold)? {
             return Ok(());
         }
         let mut stuck = None;
         while let Some((part, left)) = tries.pop() {
+            hold.under_way = None;
             self.wait_with_others(&part, &mut hold.taken);
             number += 1;
             let wanted: BTreeSet<OwedFile> = context.awaited(&part).intersection(&awaited).copied().collect();
@@ -325,7 +340,13 @@ impl<'c> Crew<'c> {
     }
 
     /// A call of the plan is over, whatever came of it.
-    fn over(&self, whole: &Call, failed: &Frames, stuck: Option<String>, mut hold: Hold) -> Result<(), Trouble> {
+    fn over(
+        &self,
+        whole: &Call,
+        failed: &Frames,
+        stuck: Option<String>,
+        mut hold: Hold<'_, 'c>,
+    ) -> Result<(), Trouble> {
         if failed.is_empty() {
             hold.kept.iter().try_for_each(|folder| self.context.stages.clear(folder).map_err(Trouble::Call))?;
         }
@@ -345,7 +366,7 @@ impl<'c> Crew<'c> {
         part: &Call,
         number: u64,
         done: &mut Done,
-        hold: &mut Hold,
+        hold: &mut Hold<'_, 'c>,
     ) -> Result<Option<String>, Trouble> {
         let job = hold.taken.order.job;
         let count = self.supply().unbelieved(job, done.unbelieved.as_ref().map(|own| own.how.as_str()));
@@ -379,7 +400,7 @@ impl<'c> Crew<'c> {
 
     /// Gives up a movie whose frames are not as they should be. The movie has not failed: the reason is reported for its
     /// frames. False for a call that can be made.
-    fn put_off(&self, whole: &Call, awaited: &BTreeSet<OwedFile>, hold: &mut Hold) -> Result<bool, Trouble> {
+    fn put_off(&self, whole: &Call, awaited: &BTreeSet<OwedFile>, hold: &mut Hold<'_, 'c>) -> Result<bool, Trouble> {
         let context = &self.context;
         let Some(why) = context.unready(whole).map_err(Trouble::Run)? else { return Ok(false) };
         let done = Done { missing: awaited.clone(), why, ..Done::default() };
@@ -393,14 +414,14 @@ impl<'c> Crew<'c> {
     }
 
     /// One try of a part. What this machine refuses is told of the try; `None` when the run is being ended.
-    fn once(
-        &self,
+    fn once<'a>(
+        &'a self,
         part: &Call,
         number: u64,
         wanted: BTreeSet<OwedFile>,
-        hold: &mut Hold,
+        hold: &mut Hold<'a, 'c>,
     ) -> Result<Option<Done>, Trouble> {
-        let Hold { taken, left_over, .. } = hold;
+        let Hold { taken, under_way, left_over, .. } = hold;
         let stuck = |failure: &Failure| Ok(Some(Done::stuck(wanted.clone(), failure)));
         let part = match self.context.marked(part, number) {
             Ok(part) => part,
@@ -426,6 +447,7 @@ impl<'c> Crew<'c> {
             attempt.leave();
             return Ok(None);
         };
+        *under_way = Some(UnderWay { crew: self, job: taken.order.job });
         let done = attempt.make(launched.worker, launched.live)?;
         if done.missing.is_empty() && checkpoint::clear(&part).is_err() {
             tracing::warn!(call = %part.id, "its checkpoints could not be removed");

@@ -5,7 +5,6 @@ use std::collections::BTreeSet;
 use std::sync::PoisonError;
 
 use truepath_core::check::Machine;
-use truepath_core::frames::Frames;
 use truepath_core::invoke::command_line::CommandLines;
 use truepath_core::plan::Call;
 use truepath_core::run::fingerprint::Fingerprint;
@@ -67,7 +66,7 @@ impl<'c> Context<'c> {
             let missing = NOT_GOOD.iter().map(|state| (*state, verdict.in_state(*state).intersect(&clip.frames)));
             if let Some((state, frames)) = missing.into_iter().find(|(_, frames)| !frames.is_empty()) {
                 let (id, state) = (&plan.series[clip.series].id, state.name());
-                return Ok(Some(format!("its frames are not complete: {frames} of {id} {} {state}", are(&frames))));
+                return Ok(Some(format!("its frames are not complete: {frames} of {id} {} {state}", frames.are())));
             }
         }
         let state = (self.project.command_lines.adapters, self.project.state);
@@ -76,8 +75,4 @@ impl<'c> Context<'c> {
         }
         Ok(None)
     }
-}
-
-fn are(frames: &Frames) -> &'static str {
-    if frames.count() == 1 { "is" } else { "are" }
 }

@@ -41,6 +41,8 @@ struct Yield {
     failed: u64,
     /// Starts, those under way included.
     begun: u64,
+    /// Starts of which it is not known yet what came of them.
+    under_way: u64,
     /// Starts that gave no file since the last one that gave one: all, and those in a row with one complaint.
     fruitless: (u64, u64),
     complaint: String,
@@ -220,8 +222,9 @@ impl<C, W> Supply<C, W> {
     }
 
     /// Stands in line for a worker, and for the licences where they are not held.
-    pub fn stand(&mut self, taken: &Taken<C>, who: W) {
+    pub fn stand(&mut self, taken: &mut Taken<C>, who: W) {
         self.coming.remove(&taken.ticket);
+        self.free.extend(taken.worker.take());
         let (licences, licensed) = (taken.order.licences.clone(), taken.licensed);
         self.line.insert(taken.ticket, Queued { job: taken.order.job, licences, licensed, who });
     }
@@ -236,8 +239,8 @@ impl<C, W> Supply<C, W> {
         let mut served = Vec::new();
         while !self.free.is_empty() {
             let fits = |waiting: &Queued<W>| {
-                waiting.licensed
-                    || waiting.licences.iter().all(|name| self.licences.get(name).is_none_or(|free| *free > 0))
+                let licences = || waiting.licences.iter().all(|name| self.licences.get(name).is_none_or(|n| *n > 0));
+                (waiting.licensed || licences()) && !self.is_held(waiting.job)
             };
             let first = self.line.iter().find(|(_, waiting)| fits(waiting)).map(|(ticket, _)| *ticket);
             let before = self.coming.first().copied();
@@ -309,8 +312,23 @@ impl<C, W> Supply<C, W> {
     /// Counts a start; false where the job is given up, or is about to be by who found that out.
     pub fn may_start(&mut self, job: usize) -> bool {
         let may = !self.has_given_up(job);
-        self.yields.entry(job).or_default().begun += u64::from(may);
+        let own = self.yields.entry(job).or_default();
+        own.begun += u64::from(may);
+        own.under_way += u64::from(may);
         may
+    }
+
+    /// It is known what came of a start.
+    pub fn known(&mut self, job: usize) {
+        self.yields.entry(job).and_modify(|own| own.under_way -= 1);
+    }
+
+    /// Whether no further start of a job is made before it is known what came of those under way: without a file from one of
+    /// them it is hopeless.
+    #[must_use]
+    pub fn is_held(&self, job: usize) -> bool {
+        let own = self.yields.get(&job);
+        !self.keep_going && own.is_some_and(|own| own.is_exhausted() && own.under_way > 0)
     }
 
     /// Takes orders out of the line; what they hold is free.
@@ -480,7 +498,8 @@ mod tests {
                         if let Some(worker) = taken.worker.take() {
                             running.push((worker, taken));
                         } else {
-                            supply.stand(&taken, taken.ticket);
+                            let ticket = taken.ticket;
+                            supply.stand(&mut taken, ticket);
                             taken.licensed = false;
                             line.push(taken);
                         }
@@ -540,6 +559,38 @@ mod tests {
         let next: Vec<Option<u64>> =
             [1, 2, 1, 2].iter().map(|number| supply.tried(3, (*number, 0), "no camera")).collect();
         assert_eq!(next, [None, None, None, Some(6)]);
+    }
+
+    #[test]
+    fn a_start_waits_for_those_that_may_show_that_it_is_in_vain() {
+        // Whether one of those under way gives a file.
+        for lands in [false, true] {
+            let orders = (0..12).map(|call| Order { call, ..Order::default() }).collect();
+            let mut supply: Supply<usize, u64> = Supply::new(orders, 8, BTreeMap::new());
+            for _ in 0..8 {
+                supply.take(0, false).expect("there are workers");
+                supply.granted();
+                assert!(supply.may_start(0));
+            }
+            for _ in 0..2 {
+                assert_eq!(supply.tried(0, (1, 0), "no camera"), None);
+                supply.known(0);
+            }
+            // The third worker is free before it is known what came of its call.
+            supply.give(1, &[]);
+            let mut ninth = supply.take(0, false).expect("there is a worker");
+            supply.granted();
+            assert!(!supply.is_held(0));
+            let hopeless = supply.tried(0, (1, i64::from(lands)), "no camera");
+            assert_eq!((hopeless, supply.is_held(0)), (if lands { None } else { Some(3) }, !lands));
+            let ticket = ninth.ticket;
+            supply.stand(&mut ninth, ticket);
+            assert_eq!(supply.serve().len(), usize::from(lands));
+            for _ in 0..6 {
+                supply.known(0);
+            }
+            assert!(!supply.is_held(0), "nothing is under way that could end it");
+        }
     }
 
     #[test]

@@ -39,9 +39,10 @@ impl<'c> Crew<'c> {
     /// Starts a call with the worker that it has, or waits for one and, for a call that is made again, for its licences. The
     /// thread that frees them starts the renderer, so that it runs before this one wakes. `None` when the run is being ended.
     pub fn launch(&self, taken: &mut Taken<Call>, ready: Box<dyn Prepared + 'c>) -> Option<Launched> {
-        if let Some(worker) = taken.worker {
-            let mut supply = self.supply();
-            if !supply.may_start(taken.order.job) {
+        let mut supply = self.supply();
+        let job = taken.order.job;
+        if let Some(worker) = taken.worker.filter(|_| !supply.is_held(job)) {
+            if !supply.may_start(job) {
                 supply.release(taken);
                 return None;
             }
@@ -50,12 +51,11 @@ impl<'c> Crew<'c> {
             taken.licensed = false;
             return Some(Launched { worker, live: ready.go() });
         }
-        let (tell, launched) = channel();
-        let mut supply = self.supply();
-        if self.context.is_stopping() || supply.has_given_up(taken.order.job) {
+        if self.context.is_stopping() || supply.has_given_up(job) {
             supply.release(taken);
             return None;
         }
+        let (tell, launched) = channel();
         supply.stand(taken, InLine { ready, tell });
         taken.licensed = false;
         self.hand_out(supply);
@@ -68,6 +68,13 @@ impl<'c> Crew<'c> {
             }
             heard => heard.ok(),
         }
+    }
+
+    /// It is known what came of a start: those that were held back for that may go on.
+    pub fn known(&self, job: usize) {
+        let mut supply = self.supply();
+        supply.known(job);
+        self.hand_out(supply);
     }
 
     /// A call is over, whatever came of it: movies may wait for that.

@@ -173,7 +173,7 @@ fn series(loaded: &Loaded, row: &SeriesStatus, made: Option<&Made>) -> SeriesPar
     asked.extend(own.bits.map(|bits| bits.to_string()));
     asked.extend(own.channels.map(|channels| channels.to_string()));
     if own.kind != SeriesKind::Movie {
-        asked.extend(own.frames.as_ref().map(|frames| format!("frames {}", cut(&frames.to_string()))));
+        asked.extend(own.frames.as_ref().map(|frames| cut(&frames.worded())));
     }
     SeriesPart {
         id: own.id.clone(),

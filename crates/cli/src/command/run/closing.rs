@@ -148,8 +148,7 @@ fn failure_lines(cause: &FailureCause, screen: Screen) -> String {
     let word = show::state(screen, show::BAD, if is_given_up { "gave up" } else { "failed" });
     let frames = |frames: &Frames| match frames.count() {
         0 => String::new(),
-        1 => format!(" frame {frames}"),
-        _ => format!(" frames {}", cut(&frames.to_string())),
+        _ => format!(" {}", cut(&frames.worded())),
     };
     if let [(of, own)] = cause.of.as_slice() {
         let rest = if is_given_up { "; the rest of this job is skipped" } else { "" };

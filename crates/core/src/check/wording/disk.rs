@@ -46,8 +46,11 @@ pub fn other_home(path: &str, person: &str) -> Words {
 }
 
 pub fn frames_left_over(series: &Series, frames: &Frames) -> Words {
-    Words::new(format!("frames {frames} of {} are on disk and are not planned", series.id), "written to this path")
-        .help("move them away, or add these frames to the job")
+    Words::new(
+        format!("{} of {} {are} on disk and {are} not planned", frames.worded(), series.id, are = frames.are()),
+        "written to this path",
+    )
+    .help("move them away, or add these frames to the job")
 }
 
 pub fn files_unknown(folder: &str, names: &[&str]) -> Words {
@@ -86,7 +89,8 @@ pub fn exports_differ(job: &str, exports: usize, apart: (&Series, &Frames)) -> W
     let which = if exports > 2 { "from others" } else { "from another one" };
     Words::new(
         format!(
-            "{job} was rendered from {exports} exports of its scene: frames {frames} of {} {which} than the rest",
+            "{job} was rendered from {exports} exports of its scene: {} of {} {which} than the rest",
+            frames.worded(),
             series.id
         ),
         "these exports differ",
@@ -98,7 +102,12 @@ pub fn exports_differ(job: &str, exports: usize, apart: (&Series, &Frames)) -> W
 
 pub fn frames_stale(series: &Series, frames: &Frames) -> Words {
     Words::new(
-        format!("frames {frames} of {} were rendered from a different scene or with different settings", series.id),
+        format!(
+            "{} of {} {} rendered from a different scene or with different settings",
+            frames.worded(),
+            series.id,
+            frames.were()
+        ),
         "they have these names",
     )
     .help("render them again with `truepath run --existing renew`, or raise the version")

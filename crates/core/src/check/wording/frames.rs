@@ -16,18 +16,24 @@ pub fn frames_empty() -> Words {
 }
 
 pub fn frames_outside(beyond: &Frames, span: &Frames) -> Words {
-    Words::new(format!("frames {beyond} are outside the scene's span"), format!("the scene declares {span}"))
-        .help(format!("write frames = \"{span}\", or remove `frames` to use the scene's span"))
+    Words::new(
+        format!("{} {} outside the scene's span", beyond.worded(), beyond.are()),
+        format!("the scene declares {span}"),
+    )
+    .help(format!("write frames = \"{span}\", or remove `frames` to use the scene's span"))
 }
 
 pub fn span_not_covered(left_out: &Frames, span: &Frames) -> Words {
-    Words::new(format!("frames {left_out} of the scene are not rendered"), format!("the scene declares {span}"))
-        .help("if this is intended, write scene-span-not-covered = \"off\" under [checks]")
+    Words::new(
+        format!("{} of the scene {} not rendered", left_out.worded(), left_out.are()),
+        format!("the scene declares {span}"),
+    )
+    .help("if this is intended, write scene-span-not-covered = \"off\" under [checks]")
 }
 
 pub fn handles_outside(beyond: &Frames, span: &Frames) -> Words {
     Words::new(
-        format!("the handles reach to frames {beyond}, outside the scene's span"),
+        format!("the handles reach to {}, outside the scene's span", beyond.worded()),
         format!("the scene declares {span}"),
     )
     .help("use shorter handles, or extend the scene")
@@ -53,7 +59,7 @@ pub fn sequence_of_one() -> Words {
 
 pub fn frames_twice(other: &Job, both: &Frames) -> Words {
     Words::new(
-        format!("frames {both} are rendered for `{}` as well", other.name),
+        format!("{} {} rendered for `{}` as well", both.worded(), both.are(), other.name),
         "this job renders the same picture again",
     )
     .also(other.given.place(&crate::sheet::Key::Frames).unwrap_or(other.at), "first rendered here")

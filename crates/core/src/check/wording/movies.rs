@@ -35,8 +35,11 @@ pub fn movie_of_disabled(of: &str) -> Words {
 }
 
 pub fn gaps(missing: &Frames) -> Words {
-    Words::new(format!("the movie has gaps: frames {missing} are not rendered"), "this sequence has gaps")
-        .help("write gaps = \"hold\" to repeat the frame before, gaps = \"close\" to skip them, or render them")
+    Words::new(
+        format!("the movie has gaps: {} {} not rendered", missing.worded(), missing.are()),
+        "this sequence has gaps",
+    )
+    .help("write gaps = \"hold\" to repeat the frame before, gaps = \"close\" to skip them, or render them")
 }
 
 pub fn nothing_shown(movie: &str) -> Words {
