@@ -4,6 +4,8 @@
 mod support;
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use support::{Act, Fakes, Morning, Night, until};
@@ -58,6 +60,38 @@ fn three_members_make_every_call_once() {
     assert!(times.len() == 60 && times.values().all(|count| *count == 1), "{times:?}");
     let landed: i64 = all.iter().map(|(_, morning)| morning.ended.as_ref().unwrap().landed).sum();
     assert_eq!(landed, 60);
+}
+
+#[test]
+fn what_a_broken_member_has_not_failed_at_is_made_by_another() {
+    let night = Night::new(&[("quay", 40, None)], "workers = 2\nchunk = 1\nretries = 1");
+    let has_given_up = Arc::new(AtomicBool::new(false));
+    let (broken, sound) = std::thread::scope(|scope| {
+        let (seen, night) = (has_given_up.clone(), &night);
+        let sound = scope.spawn(move || {
+            let fakes = Fakes::new(&[1], move |_, _| {
+                until("the other one gives up", || seen.load(Ordering::SeqCst));
+                Act::Writes
+            });
+            share(night, &fakes, |_, _| {})
+        });
+        until("it has begun", || night.state().claims().is_dir());
+        let fakes = Fakes::new(&[0, 3], |_, _| Act::WritesNothing);
+        let broken = share(night, &fakes, |events, _| {
+            if events.iter().any(|event| matches!(event, Event::GaveUp { .. })) {
+                has_given_up.store(true, Ordering::SeqCst);
+            }
+        });
+        (broken, sound.join().unwrap())
+    });
+    assert!(broken.ended.unwrap().gave_up && !sound.ended.unwrap().gave_up);
+    let failed = broken.events.iter().filter_map(|event| match event {
+        Event::Failed { frames, .. } => Some(frames.clone()),
+        _ => None,
+    });
+    let failed = failed.fold(Frames::none(), |sum, frames| sum.union(&frames));
+    assert!(!failed.is_empty());
+    assert_eq!(sound.there["quay"], Frames::range(1, 40).minus(&failed), "{failed}");
 }
 
 #[test]

@@ -10,6 +10,7 @@ mod finished;
 mod movies;
 mod orders;
 mod parts;
+mod persist;
 mod room;
 mod supply;
 mod tries;

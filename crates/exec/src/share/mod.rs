@@ -320,10 +320,7 @@ impl Claims {
             }
             Encounter::Yields => {
                 self.waiting().remove(call);
-                self.held().remove(call);
-                self.seen().table.released(call, generation);
-                let path = self.round.join("calls").join(claim::claim(call, generation));
-                stage::remove(&path)?;
+                self.release(call)?;
                 Ok(Wish::Held)
             }
         }
@@ -362,6 +359,16 @@ impl Claims {
         let claim = |generation| self.round.join("calls").join(claim::claim(call, generation));
         // A round that was cleared away is nobody's.
         claim(generation).exists() && !claim(generation + 1).exists()
+    }
+
+    /// Leaves a call of ours to others: nothing of it was made here.
+    ///
+    /// # Errors
+    /// When the claim cannot be taken away.
+    pub fn release(&self, call: &str) -> Result<(), Failure> {
+        let Some(generation) = self.held().remove(call) else { return Ok(()) };
+        self.seen().table.released(call, generation);
+        stage::remove(&self.round.join("calls").join(claim::claim(call, generation)))
     }
 
     /// A call of ours is over.
