@@ -408,7 +408,7 @@ impl<C, W> Supply<C, W> {
         let own: BTreeSet<u64> =
             self.line.iter().filter(|(_, waiting)| waiting.job == job).map(|(ticket, _)| *ticket).collect();
         self.leave_line(|ticket| own.contains(&ticket));
-        (stuck || self.queue.len() < before) && self.given_up.insert(job)
+        (stuck || self.queue.len() < before || !own.is_empty()) && self.given_up.insert(job)
     }
 
     /// Whether any job was left alone.
@@ -559,6 +559,17 @@ mod tests {
         let next: Vec<Option<u64>> =
             [1, 2, 1, 2].iter().map(|number| supply.tried(3, (*number, 0), "no camera")).collect();
         assert_eq!(next, [None, None, None, Some(6)]);
+    }
+
+    #[test]
+    fn a_job_whose_last_call_waits_in_line_is_said_to_be_given_up() {
+        let orders = vec![Order { call: 0, ..Order::default() }];
+        let mut supply: Supply<usize, u64> = Supply::new(orders, 0, BTreeMap::new());
+        let mut last = supply.take(0, false).expect("there is one");
+        supply.granted();
+        let ticket = last.ticket;
+        supply.stand(&mut last, ticket);
+        assert!(supply.give_up(0, false) && supply.has_given_up(0) && supply.line.is_empty());
     }
 
     #[test]
