@@ -50,7 +50,7 @@ fn queue() -> Option<Queue> {
     let after = |pair: &[OsString]| (pair[0] == "-f" || pair[0] == "--sheet").then(|| pair[1].clone().into());
     let sheet = lower::asking()?.words.windows(2).filter_map(after).collect();
     let common = Common { sheet, ..Common::default() };
-    pipeline::load(&common, &around, LoadOptions { offline: true, lenient: true, ..LoadOptions::default() }).ok()
+    pipeline::lenient(&common, &around, LoadOptions { offline: true, ..LoadOptions::default() }).ok()
 }
 
 /// Names out of every sheet of the queue.

@@ -1,6 +1,7 @@
 //! The public exit codes.
 
 use truepath_exec::failure::Cause;
+use truepath_project::Stop;
 
 /// How a call ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -17,6 +18,16 @@ pub enum Exit {
     Machine = 4,
     /// Interrupted.
     Interrupted = 130,
+}
+
+impl From<Stop> for Exit {
+    fn from(stop: Stop) -> Exit {
+        match stop {
+            Stop::Errors => Exit::No,
+            Stop::Unreadable => Exit::Unreadable,
+            Stop::Machine => Exit::Machine,
+        }
+    }
 }
 
 impl From<Cause> for Exit {

@@ -1,46 +1,28 @@
 //! The one place that reads the environment: where we are, who we are, and what the terminal can do.
 
 use std::io::IsTerminal;
+use std::ops::Deref;
 use std::path::PathBuf;
 use std::sync::OnceLock;
 
 use truepath_core::run::event::Task;
-use truepath_core::sheet::System;
 
 /// What this process finds around it.
 #[derive(Clone, Debug)]
 pub struct Surroundings {
-    /// The current folder.
-    pub folder: PathBuf,
-    /// The user's home folder.
-    pub home: Option<PathBuf>,
-    /// The user's own configuration: `truepath` in the configuration folder of the system.
-    pub configuration: Option<PathBuf>,
-    /// Folders for passing things.
-    pub temporary: Vec<PathBuf>,
-    /// This program.
-    pub program: PathBuf,
-    /// Who this is.
-    pub user: Option<String>,
-    /// This machine's name.
-    pub host: String,
-    /// The task of a cluster's scheduler that this process runs in.
-    pub task: Option<Task>,
-    /// The system.
-    pub system: System,
-    /// The time of day that is to be taken for now, in seconds since 1970: `SOURCE_DATE_EPOCH` of reproducible builds.
-    pub fixed: Option<i64>,
+    /// Where it is, and who it is.
+    pub here: truepath_project::Surroundings,
     /// How standard output is drawn.
     pub out: Screen,
     /// How standard error is drawn.
     pub err: Screen,
 }
 
-impl Surroundings {
-    /// The time of day.
-    pub fn now(&self) -> jiff::Zoned {
-        let fixed = self.fixed.and_then(|seconds| jiff::Timestamp::from_second(seconds).ok());
-        fixed.map_or_else(jiff::Zoned::now, |time| time.to_zoned(jiff::tz::TimeZone::system()))
+impl Deref for Surroundings {
+    type Target = truepath_project::Surroundings;
+
+    fn deref(&self) -> &truepath_project::Surroundings {
+        &self.here
     }
 }
 
@@ -95,8 +77,11 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
         vec![PathBuf::from("/tmp"), PathBuf::from("/var/tmp"), PathBuf::from("/dev/shm"), std::env::temp_dir()];
     temporary.dedup();
     let home = std::env::home_dir().filter(|home| !home.as_os_str().is_empty());
-    Ok(Surroundings {
+    let variables = std::env::vars_os().filter(|(_, value)| !value.is_empty());
+    let here = truepath_project::Surroundings {
         folder: std::env::current_dir()?,
+        search_path: std::env::split_paths(&std::env::var_os("PATH").unwrap_or_default()).collect(),
+        variables: variables.filter_map(|(name, _)| name.into_string().ok()).collect(),
         configuration: variable("XDG_CONFIG_HOME")
             .or_else(|| variable("APPDATA").filter(|_| cfg!(windows)))
             .map(PathBuf::from)
@@ -112,8 +97,11 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
             .or_else(truepath_exec::process::user),
         host: gethostname::gethostname().to_string_lossy().into_owned(),
         task: task(),
-        system: system(),
+        system: truepath_project::system(),
         fixed: variable("SOURCE_DATE_EPOCH").and_then(|seconds| seconds.to_str()?.parse().ok()),
+    };
+    Ok(Surroundings {
+        here,
         out: screen(out.is_terminal(), terminal_size::terminal_size_of(&out)),
         err: screen(err.is_terminal(), terminal_size::terminal_size_of(&err)),
     })
@@ -179,26 +167,4 @@ pub fn tracing(verbose: u8) {
     let colour = std::io::stderr().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|value| value.is_empty());
     let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).without_time().with_ansi(colour);
     tracing_subscriber::registry().with(filter).with(lines).init();
-}
-
-/// The folders in which programs are sought.
-pub fn search_path() -> impl Iterator<Item = PathBuf> {
-    let path = std::env::var_os("PATH").unwrap_or_default();
-    std::env::split_paths(&path).collect::<Vec<_>>().into_iter()
-}
-
-/// Whether an environment variable has a value.
-pub fn is_set(name: &str) -> bool {
-    std::env::var_os(name).is_some_and(|value| !value.is_empty())
-}
-
-/// The system that this is.
-pub fn system() -> System {
-    if cfg!(windows) {
-        System::Windows
-    } else if cfg!(target_os = "macos") {
-        System::Macos
-    } else {
-        System::Linux
-    }
 }

@@ -27,7 +27,7 @@ const CORE: [&str; 19] = [
     "parcel",
 ];
 
-const CRATES: [&str; 8] = ["core", "media", "pictures", "movie", "disk", "exec", "understudy", "cli"];
+const CRATES: [&str; 9] = ["core", "media", "pictures", "movie", "disk", "exec", "project", "understudy", "cli"];
 
 fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
     for entry in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
@@ -101,9 +101,20 @@ fn crates_know_only_what_they_may() {
             "exec" => {
                 &["truepath_understudy", "clap", "annotate_snippets", "anstyle", "println!", "eprintln!", "print!("]
             }
+            "project" => &[
+                "truepath_understudy",
+                "clap",
+                "annotate_snippets",
+                "anstyle",
+                "std::env",
+                "println!",
+                "eprintln!",
+                "print!(",
+                "Observation",
+            ],
             // What a look finds is kept, whichever command looks: `truepath_exec::looking` is the one way.
             "cli" => &["Observation"],
-            "understudy" => &["truepath_core", "truepath_media", "truepath_disk", "truepath_exec"],
+            "understudy" => &["truepath_core", "truepath_media", "truepath_disk", "truepath_exec", "truepath_project"],
             _ => &[],
         };
         for word in forbidden {

@@ -669,7 +669,7 @@ help: add -o FILE, or write it into the [[movie]] of the sheet
   │
   ╰ note: same problem in 3 more jobs: truepath.toml:12, truepath.toml:17
 
-warning[frames-cut]: the job `arrival` has no frames 500
+warning[frames-cut]: the job `arrival` has no frame 500
   ╭▸ --measure:1:11
   │
 1 │ frames = "500"

@@ -11,7 +11,7 @@ use super::alone::{Alone, alone};
 use crate::args::VerifyArgs;
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
-use crate::pipeline::{Loaded, Queue};
+use crate::pipeline::{self, Loaded, Queue};
 use crate::show::{self, counted, verdicts};
 
 /// Files that are named before the rest is only counted.
@@ -47,8 +47,8 @@ pub fn run(args: &VerifyArgs, queue: &mut Queue, around: &Surroundings) -> Resul
             undo(&queue.sheets[at], &held, &mut told)?;
             continue;
         }
-        queue.sheets[at].look_up_made(around);
-        let judged = queue.verdicts(at, Look::Deep, around)?;
+        pipeline::look_up_made(&mut queue.sheets[at], around);
+        let judged = pipeline::verdicts(queue, at, Look::Deep, around)?;
         for verdict in &judged {
             take(&queue.sheets[at], verdict, &held, &mut told)?;
         }

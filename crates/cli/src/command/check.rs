@@ -64,7 +64,7 @@ pub fn run(args: &CheckArgs, around: &Surroundings) -> Result<Exit, Failure> {
             show::print_exact(&show::json::text(&show::sarif::document(parts, (&name, &around.folder))))?;
         }
     }
-    let stopped = views.iter().filter_map(|view| view.queue.stopped()).max();
+    let stopped = views.iter().filter_map(|view| view.queue.stopped()).max().map(Exit::from);
     let warned = |view: &ModeView| view.findings.iter().any(|own| own.level == Level::Warning && own.allowed.is_none());
     let warned = args.strict && views.iter().any(warned);
     Ok(stopped.unwrap_or(if warned { Exit::No } else { Exit::Well }))

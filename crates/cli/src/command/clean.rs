@@ -135,7 +135,7 @@ fn planned(list: &mut List, at: usize, guard: &Queue, around: &Surroundings) -> 
     let needed = inputs(guard);
     let mut going = Vec::new();
     for sheet in 0..list.queues[at].sheets.len() {
-        let judged = list.queues[at].verdicts(sheet, Look::Heads, around)?;
+        let judged = pipeline::verdicts(&list.queues[at], sheet, Look::Heads, around)?;
         let plan = &list.queues[at].sheets[sheet].plan;
         let why = plan.mode.as_ref().map_or("of an older version".to_owned(), |mode| format!("of mode {mode}"));
         for verdict in judged {
@@ -156,7 +156,7 @@ fn left_over(list: &mut List, around: &Surroundings) -> Result<(), Failure> {
     let needed = inputs(queue);
     for at in 0..queue.sheets.len() {
         let plan = &queue.sheets[at].plan;
-        for verdict in queue.verdicts(at, Look::Heads, around)? {
+        for verdict in pipeline::verdicts(queue, at, Look::Heads, around)? {
             let series = plan.output(verdict.series);
             let frame = |path: &String| series.shift.frame(series.pattern.read(path)?);
             let frames: Vec<i64> = verdict.stray.iter().filter_map(frame).collect();

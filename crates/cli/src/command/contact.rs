@@ -56,7 +56,7 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
             super::guard_files(queue)?;
             let mut strips = Vec::new();
             for (at, sheet) in queue.sheets.iter().enumerate() {
-                strips.extend(gallery::of_sheet(sheet, &queue.verdicts(at, Look::Heads, around)?));
+                strips.extend(gallery::of_sheet(sheet, &pipeline::verdicts(queue, at, Look::Heads, around)?));
             }
             let project =
                 queue.sheets.first().and_then(|sheet| sheet.plan.project.as_ref().map(|name| name.value.clone()));

@@ -10,7 +10,7 @@ use truepath_exec::landing::away;
 
 use crate::args::Common;
 use crate::lower::Surroundings;
-use crate::pipeline::{LoadOptions, Loaded, Queue, load};
+use crate::pipeline::{LoadOptions, Queue, load};
 
 /// What a picture is that a command looks at.
 pub const INPUT: &str = "one of the pictures themselves";
@@ -86,7 +86,7 @@ impl Beside<'_> {
             for (path, what) in loaded.needs() {
                 taken.file(path, what);
             }
-            add_plans(taken, loaded.rivals.iter().chain([&loaded.plan]).chain(&loaded.versions()));
+            add_plans(taken, loaded.rivals.iter().chain([&loaded.plan]).chain(&loaded.all_versions()));
             for place in loaded.ground.history.places() {
                 let pattern = Pattern::from_spelt(&away::found(place, &loaded.plan));
                 taken.pattern(pattern, "a file that True Path rendered");
@@ -101,39 +101,6 @@ pub fn add_plans<'p>(taken: &mut Taken, plans: impl IntoIterator<Item = &'p Plan
         for (_, series) in plan.outputs().filter(|(_, series)| series.is_known()) {
             taken.pattern(series.pattern.clone(), "a file that the sheet plans");
         }
-    }
-}
-
-impl Loaded {
-    /// What the jobs are made of, asked for or not: scenes, what they need, sounds, and programs that came with the project.
-    pub fn needs(&self) -> Vec<(PathBuf, &'static str)> {
-        let mut found: Vec<(PathBuf, &'static str)> = Vec::new();
-        let plans = || self.rivals.iter().chain([&self.plan]);
-        for scene in plans().flat_map(|plan| &plan.jobs).filter_map(|job| Some(&job.scene.as_ref()?.value)) {
-            found.push((PathBuf::from(scene), "a scene"));
-            found.push((PathBuf::from(format!("{scene}.facts.toml")), "a file that the sheet reads"));
-        }
-        let sounds = plans().flat_map(|plan| &plan.movies).filter_map(|movie| movie.film.as_ref()?.audio.clone());
-        found.extend(sounds.map(|sound| (PathBuf::from(sound), "a sound of the sheet")));
-        for (scene, facts) in &self.facts {
-            let files = facts.files().filter_map(|name| load::resource(Path::new(scene), name));
-            found.extend(files.map(|path| (path, "a file that a scene needs")));
-        }
-        let programs =
-            self.adapters.values().flat_map(|adapter| adapter.program.names().map(str::to_owned).collect::<Vec<_>>());
-        let programs = programs.filter(|name| name.contains('/'));
-        let home = Path::new(&self.plan.home.folder);
-        found.extend(programs.map(|path| (home.join(path), "a program that the sheet starts")));
-        found
-    }
-
-    /// The plans of all versions that are there.
-    fn versions(&self) -> Vec<Plan> {
-        if self.plan.jobs.iter().all(|job| job.version.is_none()) {
-            return Vec::new();
-        }
-        let all: BTreeSet<i64> = self.versions_there().into_values().flatten().collect();
-        all.into_iter().map(|version| self.at_version(version)).collect()
     }
 }
 

@@ -77,7 +77,7 @@ pub fn run(args: &EstimateArgs, around: &Surroundings) -> Result<Exit, Failure> 
     super::guard_files(&queue)?;
     let mut all = Vec::new();
     for (at, loaded) in queue.sheets.iter().enumerate() {
-        let verdicts = queue.verdicts(at, Look::Heads, around)?;
+        let verdicts = pipeline::verdicts(&queue, at, Look::Heads, around)?;
         all.push(estimate(args, loaded, &verdicts)?);
     }
     if args.common.json {

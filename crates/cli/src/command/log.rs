@@ -56,7 +56,7 @@ pub fn run(args: &LogArgs, around: &Surroundings) -> Result<Exit, Failure> {
     }
     if !known {
         super::tell_findings(&queue, around);
-        return Ok(queue.stopped().unwrap_or(Exit::No));
+        return Ok(queue.stopped().map_or(Exit::No, Exit::from));
     }
     if args.json {
         show::print_exact(&show::json::text(&serde_json::json!({ "truepath": 1, "calls": documents })))?;

@@ -118,7 +118,7 @@ fn not_to_be_judged(queue: &Queue, around: &Surroundings) -> Option<Exit> {
         return None;
     }
     tell_findings(queue, around);
-    Some(queue.stopped().unwrap_or(Exit::No))
+    Some(queue.stopped().map_or(Exit::No, Exit::from))
 }
 
 /// Whether a finding says that what was typed has no meaning: a mode that is not there, or a setting that cannot be read.

@@ -54,7 +54,7 @@ fn there(queue: &Queue, around: &Surroundings) -> Result<Vec<Verdict>, Failure> 
     if !any || files > MOST || !queue.sheets.iter().all(is_known) {
         return Ok(Vec::new());
     }
-    let all = (0..queue.sheets.len()).map(|at| queue.verdicts(at, Look::Trusting, around));
+    let all = (0..queue.sheets.len()).map(|at| pipeline::verdicts(queue, at, Look::Trusting, around));
     Ok(all.collect::<Result<Vec<_>, Failure>>()?.concat())
 }
 

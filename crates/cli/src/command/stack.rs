@@ -64,7 +64,7 @@ pub fn run(args: &StackArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if let Some(exit) = super::not_to_be_judged(&queue, around) {
         return Ok(exit);
     }
-    let judged = (0..queue.sheets.len()).map(|at| queue.verdicts(at, Look::Heads, around));
+    let judged = (0..queue.sheets.len()).map(|at| pipeline::verdicts(&queue, at, Look::Heads, around));
     let judged = judged.collect::<Result<Vec<Vec<Verdict>>, Failure>>()?;
     let mut piles = Vec::new();
     for (loaded, verdicts) in queue.sheets.iter().zip(&judged) {

@@ -73,7 +73,7 @@ pub fn look(queue: &Queue, at: usize, around: &Surroundings) -> Result<Stand, Fa
     let loaded = &queue.sheets[at];
     let state = &loaded.state;
     let history = journal::read(state, Depth::Calls)?;
-    let verdicts = queue.verdicts(at, Look::Trusting, around)?;
+    let verdicts = pipeline::verdicts(queue, at, Look::Trusting, around)?;
     let boot = identity::boot();
     let shared: Vec<String> = claims::others(state).into_iter().map(|other| other.worker.journal).collect();
     let is_alive = |session: &Session| {
@@ -150,8 +150,9 @@ fn why((text, all): (&str, bool), queue: &Queue, around: &Surroundings) -> Resul
     })?;
     let mut told: Vec<(bool, String)> = Vec::new();
     for (at, loaded) in queue.sheets.iter().enumerate() {
-        for verdict in
-            queue.verdicts(at, Look::Heads, around)?.into_iter().filter(|verdict| verdict.is_movie == of_movies)
+        for verdict in pipeline::verdicts(queue, at, Look::Heads, around)?
+            .into_iter()
+            .filter(|verdict| verdict.is_movie == of_movies)
         {
             let own = verdict.planned.intersect(&frames);
             if !own.is_empty() {

@@ -39,7 +39,7 @@ pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
         (_, true) => Look::Sums,
         _ => Look::Heads,
     };
-    let judged = (0..queue.sheets.len()).map(|at| queue.verdicts(at, look, around));
+    let judged = (0..queue.sheets.len()).map(|at| pipeline::verdicts(&queue, at, look, around));
     let judged = judged.collect::<Result<Vec<Vec<Verdict>>, Failure>>()?;
     let plans = || queue.sheets.iter().map(|sheet| &sheet.plan).zip(&judged);
     let all: Vec<&Verdict> = judged.iter().flatten().collect();

@@ -10,7 +10,7 @@ use truepath_core::sheet::{FileOption, OF_MOVIES, OF_PICTURES};
 
 use super::KnownAdapters;
 use crate::lower::Surroundings;
-use crate::pipeline::programs::{Places, program as find};
+use crate::pipeline::programs::program as find;
 use crate::show::{self, BAD, GOOD, HEAD, QUIET, paint, state};
 
 fn kind(adapter: &Adapter) -> &'static str {
@@ -20,7 +20,7 @@ fn kind(adapter: &Adapter) -> &'static str {
 /// Where the program is, or its name where it is nowhere.
 fn program(adapter: &Adapter, shelf: &KnownAdapters, around: &Surroundings) -> Result<String, String> {
     let known = BTreeMap::new();
-    let places = Places { folder: &shelf.folder, system: around.system, own: &around.program, known: &known };
+    let places = around.places(&shelf.folder, &known);
     find(adapter, &places).map(|path| path.display().to_string())
 }
 

@@ -25,7 +25,7 @@ use truepath_exec::threads::Cores;
 use self::calls::{Broken, WantedCalls};
 use super::deliver::{self, Beside};
 use crate::exit_code::Exit;
-use crate::lower::{self, Surroundings};
+use crate::lower::Surroundings;
 use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show;
 
@@ -41,15 +41,16 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
         return Err(Failure::unreadable(format!("{} is a folder", output.display())).help(help));
     }
     // A script for cmd is for Windows, wherever it is built.
-    let system = (args.to == ScriptKind::Cmd).then_some(System::Windows).filter(|system| *system != lower::system());
+    let system =
+        (args.to == ScriptKind::Cmd).then_some(System::Windows).filter(|system| *system != truepath_project::system());
     let mut queue = pipeline::load(
         &args.common,
         around,
         LoadOptions { anew: AnewValues::of(args.anew), system, ..LoadOptions::default() },
     )?;
     super::tell_findings(&queue, around);
-    if let Some(exit) = queue.stopped_here() {
-        return Ok(exit);
+    if let Some(stop) = queue.stopped_here() {
+        return Ok(stop.into());
     }
     let deliveries = Beside { common: &args.common, queue: Some(&queue), around }.deliveries(output, |_| {});
     if let Some(output) = output.filter(|_| !writes_parts(args)) {
@@ -69,7 +70,7 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
         }
         super::guard_calls(&loaded.plan, loaded.plan.series.iter().filter_map(Series::count))?;
         if args.to != ScriptKind::Json && args.through.is_none() && !is_guarded(args) {
-            loaded.look_up_made(around);
+            pipeline::look_up_made(loaded, around);
         }
         if system.is_some() {
             tell_of_paths_here(&loaded.plan);

@@ -65,13 +65,13 @@ pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
         ..Common::default()
     };
     let mut queue = pipeline::load(&common, around, LoadOptions::default())?;
-    if let Some(exit) = queue.stopped() {
+    if let Some(stop) = queue.stopped() {
         super::super::tell_findings(&queue, around);
-        return Ok(exit);
+        return Ok(stop.into());
     }
     let given = parcels(&args.parcels)?;
     let Some(loaded) = queue.sheets.first_mut() else { return Ok(Exit::Well) };
-    loaded.look_up_made(around);
+    pipeline::look_up_made(loaded, around);
     let loaded = &*loaded;
     let held = alone(loaded, around)?;
     let mut bad = false;

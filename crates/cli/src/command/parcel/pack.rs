@@ -37,13 +37,11 @@ const SCRIPTS: [&str; 2] = ["render.sh", "render.cmd"];
 pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let mut queue = pipeline::load(&args.common, around, LoadOptions::default())?;
     super::super::tell_findings(&queue, around);
-    if let Some(exit) = queue.stopped_here() {
-        return Ok(exit);
+    if let Some(stop) = queue.stopped_here() {
+        return Ok(stop.into());
     }
-    let wanted = match args.missing {
-        true => queue.verdicts(0, Look::Heads, around)?.iter().map(|own| outstanding(own, Existing::Keep)).collect(),
-        false => Vec::new(),
-    };
+    let looked = if args.missing { pipeline::verdicts(&queue, 0, Look::Heads, around)? } else { Vec::new() };
+    let wanted = looked.iter().map(|own| outstanding(own, Existing::Keep)).collect::<Vec<_>>();
     let [loaded] = queue.sheets.as_mut_slice() else {
         let message = "a parcel is packed from one sheet".to_owned();
         return Err(Failure::unreadable(message).help("pack each sheet separately: -f SHEET"));
@@ -51,7 +49,7 @@ pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
     super::super::guard_final(loaded, args.is_final)?;
     super::super::need_adapters(loaded)?;
     super::super::pin(loaded, truepath_core::pins::Anew::default())?;
-    loaded.look_up_made(around);
+    pipeline::look_up_made(loaded, around);
     let loaded = &*loaded;
     let parts = parts(args, loaded, &wanted)?;
     if parts.is_empty() {
@@ -349,7 +347,7 @@ impl Packing<'_> {
             );
         }
         let Some(own) = queue.sheets.first_mut() else { return Ok(Vec::new()) };
-        own.look_up_made(self.around);
+        pipeline::look_up_made(own, self.around);
         let own = &*own;
         let plan = &self.loaded.plan;
         let sources: Vec<usize> = slices.iter().flat_map(|slice| plan.series_of(slice.job)).collect();

@@ -244,7 +244,7 @@ impl<'e> Edits<'e> {
         if let Some(chunk) = self.args.chunk {
             loaded.plan.run.chunk = chunk;
         }
-        loaded.look_up_made(&around);
+        pipeline::look_up_made(&mut loaded, &around);
         let now = meant(&loaded, self.choice);
         let mut words = self.own.differs(&now);
         if let Some(conflict) = now.conflict(&self.own) {

@@ -24,7 +24,7 @@ pub fn run_others(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure
         left_out.extend(faulty);
         if others.is_empty() {
             show::tell("no job is without a mistake\n");
-            return Ok(queue.stopped_here().unwrap_or(Exit::No));
+            return Ok(queue.stopped_here().map_or(Exit::No, Exit::from));
         }
         // What others are, another look shows: two jobs may have been in each other's way.
         sound.common = Common { jobs: others.into_iter().collect(), ..sound.common };

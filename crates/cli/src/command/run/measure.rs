@@ -39,7 +39,7 @@ impl Measure {
         let plan = &loaded.plan;
         let all: Vec<Frames> = plan.series.iter().map(|own| own.frames.clone().unwrap_or_default()).collect();
         let Measure::Next(count) = self else { return Ok(vec![(all, 1)]) };
-        let verdicts = queue.verdicts(at, Look::Heads, around)?;
+        let verdicts = pipeline::verdicts(queue, at, Look::Heads, around)?;
         let mut left = all;
         for verdict in verdicts.iter().filter(|verdict| !verdict.is_movie) {
             let lost = outstanding(verdict, Existing::Keep);
@@ -62,8 +62,8 @@ pub fn measured(common: &Common, measure: &Measure, around: &Surroundings) -> Re
         if ours.is_empty() {
             crate::command::tell_findings(&queue, around);
         }
-        if let Some(exit) = queue.stopped_here() {
-            return Ok(exit);
+        if let Some(stop) = queue.stopped_here() {
+            return Ok(stop.into());
         }
         if take(&args, &queue, &mut ours, around)? {
             break queue;
@@ -73,7 +73,7 @@ pub fn measured(common: &Common, measure: &Measure, around: &Surroundings) -> Re
     let rounds = (0..queue.sheets.len()).map(|at| measure.rounds(&queue, at, around));
     let rounds = rounds.collect::<Result<Vec<_>, Failure>>()?;
     for ((loaded, ours), rounds) in queue.sheets.iter_mut().zip(&ours).zip(rounds) {
-        loaded.look_up_made(around);
+        pipeline::look_up_made(loaded, around);
         loaded.plan = trial::plan(&loaded.plan);
         let mut outcome = Outcome::default();
         let mut failed = false;

@@ -87,11 +87,11 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
         if ours.is_empty() {
             super::tell_findings(&queue, around);
         }
-        if let Some(exit) = queue.stopped_here() {
+        if let Some(stop) = queue.stopped_here() {
             if !args.movies {
                 faulty::offer(&queue);
             }
-            return Ok(exit);
+            return Ok(stop.into());
         }
         if take(args, &queue, &mut ours, around)? {
             break queue;
@@ -202,7 +202,7 @@ fn sheet(request: &RunRequest<'_>, loaded: &mut Loaded, journal: &Journal) -> Re
     }
     loaded.plan.run.workers = args.workers.or(here).unwrap_or(loaded.plan.run.workers).max(1);
     work::share_threads(loaded);
-    loaded.look_up_made(around);
+    pipeline::look_up_made(loaded, around);
     let loaded = &*loaded;
     let mut before = observe(loaded, around)?;
     if choice == Existing::Stop && !args.movies && before.iter().any(|verdict| !standing(verdict).is_empty()) {

@@ -21,7 +21,7 @@ use crate::args::AdapterProve;
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline::load;
-use crate::pipeline::programs::{Places, program as find};
+use crate::pipeline::programs::program as find;
 use crate::pipeline::trust::Brought;
 use crate::show::{self, BAD, GOOD, state};
 use claims::{claims, sheet};
@@ -41,7 +41,7 @@ pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) ->
     let made = Scratch::within(&folder).and_then(|made| std::fs::create_dir(made.file("adapters")).map(|()| made));
     let scratch = made.map_err(|error| Failure::machine("make a folder in", &folder, &error))?;
     let known = BTreeMap::new();
-    let places = Places { folder: &shelf.folder, system: around.system, own: &around.program, known: &known };
+    let places = around.places(&shelf.folder, &known);
     find(adapter, &places).map_err(|name| Failure::unreadable(format!("the program {name} is not on this machine")))?;
     let verdicts = match adapter.kind {
         AdapterKind::Renderer => renderer(args, (adapter, shelf), scratch.path(), around)?,
@@ -148,8 +148,7 @@ fn renderer(
         verdicts.push(("ended under way, nothing unfinished lands".to_owned(), why));
     }
     if !adapter.version.is_empty() {
-        let places = Places { folder: scratch, system: around.system, own: &around.program, known: &BTreeMap::new() };
-        let program = find(adapter, &places).ok();
+        let program = find(adapter, &around.places(scratch, &BTreeMap::new())).ok();
         let asked = Adapter { unasked: false, ..adapter.clone() };
         let version = program.and_then(|program| record::version(&asked, &program, (scratch, scratch)));
         let asked = adapter.version.join(" ");

@@ -5,7 +5,6 @@
 use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, Ordering};
 
 use truepath_core::adapter::Adapter;
 use truepath_core::plan::Adapters;
@@ -14,14 +13,21 @@ use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
 
 use super::load;
-use crate::lower::Surroundings;
-use crate::show;
+use crate::surroundings::Surroundings;
 
 /// The folder of adapters beside a sheet.
 pub const ADAPTERS: &str = "adapters";
 
-/// Whether it was said already: some commands look again and again.
-static TOLD: AtomicBool = AtomicBool::new(false);
+/// What is not asked anything, because its folder is not trusted.
+#[derive(Clone, Debug)]
+pub struct Untrusted {
+    /// The folder that brought it along.
+    pub folder: PathBuf,
+    /// Something in it that belongs to somebody else, and to whom.
+    pub stranger: Option<(PathBuf, String)>,
+    /// The adapters whose programs would have been asked something.
+    pub adapters: Vec<String>,
+}
 
 /// What one folder brought along, and whether its user trusts it.
 pub struct Brought {
@@ -74,6 +80,9 @@ impl Brought {
     }
 
     /// Writes down that it is trusted.
+    ///
+    /// # Errors
+    /// When this user has no configuration folder, or it cannot be written to.
     pub fn trust(&self) -> Result<(), Failure> {
         let Some(kept) = &self.kept else {
             return Err(Failure::new(Cause::Machine, "this user has no configuration folder")
@@ -110,6 +119,9 @@ impl Brought {
     }
 
     /// A run trusts what it starts, and writes that down; but nobody else's.
+    ///
+    /// # Errors
+    /// When it belongs to somebody else and is not trusted, or when trust cannot be written down.
     pub fn started(&self) -> Result<(), Failure> {
         if self.is_nothing() || self.is_trusted() {
             return Ok(());
@@ -119,7 +131,10 @@ impl Brought {
         if self.kept.is_some() { self.trust() } else { Ok(()) }
     }
 
-    /// What belongs to somebody else is not taken until somebody has said so.
+    /// What belongs to somebody else is not used before the user has trusted it.
+    ///
+    /// # Errors
+    /// When it belongs to somebody else and is not trusted.
     pub fn refuse_strangers(&self) -> Result<(), Failure> {
         match &self.stranger {
             Some((path, owner)) if !self.is_trusted() => {
@@ -136,14 +151,10 @@ impl Brought {
         }
     }
 
-    /// Keeps adapters that are not trusted from being asked anything, and says so where something would be asked.
-    pub fn quieten(&self, adapters: &mut Adapters, sources: &Sources, around: &Surroundings) {
+    /// Keeps adapters that are not trusted from being asked anything; what is to be said of that.
+    pub fn quieten(&self, adapters: &mut Adapters, sources: &Sources, around: &Surroundings) -> Option<Untrusted> {
         if self.is_nothing() || self.is_trusted() {
-            return;
-        }
-        let is_first = !TOLD.swap(true, Ordering::Relaxed);
-        if let Some((path, owner)) = self.stranger.as_ref().filter(|_| is_first) {
-            show::tell(&format!("{} belongs to {owner}\n", path.display()));
+            return None;
         }
         let own: Vec<String> = self.adapters.iter().map(|path| load::short(path, &around.folder)).collect();
         let is_own = |adapter: &&mut Adapter| adapter.layers.iter().any(|file| own.contains(&sources.get(*file).name));
@@ -156,17 +167,6 @@ impl Brought {
                 quiet.push(adapter.name.clone());
             }
         }
-        if !quiet.is_empty() && is_first {
-            show::tell(&format!(
-                "not trusted yet: {}. It came with this folder, so True Path does not start it to ask for facts and \
-                 versions.\n  Read its adapter, then run: truepath trust{}\n",
-                quiet.join(", "),
-                if self.folder == around.folder {
-                    String::new()
-                } else {
-                    format!(" {}", load::short(&self.folder, &around.folder))
-                }
-            ));
-        }
+        Some(Untrusted { folder: self.folder.clone(), stranger: self.stranger.clone(), adapters: quiet })
     }
 }

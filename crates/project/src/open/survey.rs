@@ -23,7 +23,7 @@ use truepath_exec::state::{StateFolder, journal};
 
 use super::load;
 use super::programs::{self, Places, program};
-use crate::lower::{self, Surroundings};
+use crate::surroundings::{Surroundings, system};
 
 /// Bytes of values from which on a command line may become too long.
 const LONG: usize = 1000;
@@ -49,7 +49,7 @@ impl Survey<'_> {
         let series = || plan.series.iter().chain(&plan.movies);
         let roots: BTreeSet<usize> = series().filter_map(|series| series.root).collect();
         let roots = roots.into_iter().filter_map(|root| plan.roots[root].path.clone());
-        let here = plan.home.system == lower::system();
+        let here = plan.home.system == system();
         machine.elsewhere = !here;
         machine.roots = roots.filter(|_| here).map(|path| (path.clone(), disk::ground(Path::new(&path)))).collect();
         machine.state = disk::not_writable(state.folder());
@@ -62,7 +62,9 @@ impl Survey<'_> {
             self.needs(around, state, machine);
             let programs = plan.run.after.iter().filter_map(|command| command.first());
             let programs = programs.filter(|name| name.tokens().next().is_none()).map(ToString::to_string);
-            machine.no_after = programs.filter(|name| !programs::is_here(name, Path::new(&plan.home.folder))).collect();
+            machine.no_after = programs
+                .filter(|name| !programs::is_here(name, Path::new(&plan.home.folder), &around.search_path))
+                .collect();
         }
         self.commands(machine);
         let folders = plan.series.iter().filter_map(|series| series.pattern.folder());
@@ -128,7 +130,7 @@ impl Survey<'_> {
 
     fn places<'p>(&'p self, around: &'p Surroundings) -> Places<'p> {
         let home = &self.plan.home;
-        Places { folder: Path::new(&home.folder), system: home.system, own: &around.program, known: self.programs }
+        Places { system: home.system, ..around.places(Path::new(&home.folder), self.programs) }
     }
 
     /// Calls that cannot be started even for a single frame. Only jobs with long values are looked at.
@@ -180,7 +182,7 @@ impl Survey<'_> {
                 }
                 Ok(_) => {}
             }
-            let env = adapter.needs.env.iter().filter(|name| !lower::is_set(name));
+            let env = adapter.needs.env.iter().filter(|name| !around.variables.contains(name.as_str()));
             let mut missing: Vec<String> = env.map(|name| format!("the environment variable {name}")).collect();
             for file in &adapter.needs.files {
                 let path = folder.join(file.replacen('~', &plan.home.user.clone().unwrap_or_default(), 1));

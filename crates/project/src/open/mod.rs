@@ -1,8 +1,9 @@
-//! Load, resolve, plan, check: once, for every command.
+//! A project opened: read, resolved, planned and checked, once, for whatever is done with it.
 
 mod adapters;
 pub mod load;
 mod lookup;
+mod needed;
 pub mod programs;
 mod read;
 mod step;
@@ -38,11 +39,9 @@ use truepath_exec::threads::Cores;
 use self::programs::Places;
 pub use self::read::quoted;
 use self::trust::Brought;
-use crate::args::Common;
-use crate::exit_code::Exit;
-use crate::lower::Surroundings;
-use crate::show;
-use crate::show::counter::Counter;
+pub use self::trust::Untrusted;
+use crate::request::Request;
+use crate::surroundings::Surroundings;
 
 /// The check whose findings make all others guesswork.
 const NOT_TOML: &str = "not-toml";
@@ -53,6 +52,19 @@ pub struct Queue {
     pub sources: Sources,
     /// The sheets in the order given.
     pub sheets: Vec<Loaded>,
+    /// What was not asked anything, because its folder is not trusted.
+    pub untrusted: Vec<Untrusted>,
+}
+
+/// Why nothing can be made from a sheet, the gravest last.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Stop {
+    /// There are errors.
+    Errors,
+    /// The sheet is not a text that can be read.
+    Unreadable,
+    /// All errors are about this machine: they may not be there on another one.
+    Machine,
 }
 
 /// A sheet on its way through the house, with all that is known about it.
@@ -135,41 +147,40 @@ impl Loaded {
         found
     }
 
-    /// How a call ends that was stopped by what was found, or nothing when nothing stops it.
-    pub fn stopped(&self) -> Option<Exit> {
+    /// Why nothing can be made from it; `None` where something can.
+    pub fn stopped(&self) -> Option<Stop> {
         match (self.is_readable(), self.findings.has_errors()) {
-            (false, _) => Some(Exit::Unreadable),
-            (true, true) => Some(Exit::No),
+            (false, _) => Some(Stop::Unreadable),
+            (true, true) => Some(Stop::Errors),
             (true, false) => None,
         }
     }
 }
 
 impl Queue {
-    /// How a call ends that was stopped by what was found in any sheet.
-    pub fn stopped(&self) -> Option<Exit> {
+    /// Why nothing can be made from any of its sheets; `None` where something can.
+    pub fn stopped(&self) -> Option<Stop> {
         self.sheets.iter().filter_map(Loaded::stopped).max()
     }
 
-    /// How a call ends that cannot start: where nothing but this machine is in the way, with its own code.
-    pub fn stopped_here(&self) -> Option<Exit> {
+    /// The same, where errors that are about this machine alone are told apart.
+    pub fn stopped_here(&self) -> Option<Stop> {
         let stopped = self.stopped()?;
         let errors = self.sheets.iter().flat_map(|sheet| sheet.findings.iter());
         let mut errors = errors.filter(|finding| finding.level == Level::Error && finding.allowed.is_none());
         let here = errors.all(|finding| find(finding.check).is_some_and(|check| check.here_only));
-        Some(if stopped == Exit::No && here { Exit::Machine } else { stopped })
+        Some(if stopped == Stop::Errors && here { Stop::Machine } else { stopped })
     }
 
-    /// The verdicts on all that a sheet's plan writes, movies last.
-    pub fn verdicts(&self, at: usize, look: Look, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-        let counter = Counter::new("reading files", around.err);
-        let told = |files: u64| counter.add(files);
+    /// The verdicts on all that a sheet's plan writes, movies last. `told` hears of every file that is read.
+    ///
+    /// # Errors
+    /// When a journal cannot be read, or a folder of the plan.
+    pub fn verdicts(&self, at: usize, look: Look, told: &(dyn Fn(u64) + Sync)) -> Result<Vec<Verdict>, Failure> {
         let sheet = &self.sheets[at];
         let beside: Vec<&Plan> = self.plans().collect();
         let (plan, machine, state) = (&sheet.plan, &sheet.ground, &sheet.state);
-        let verdicts = Looking { plan, machine, state, look, beside: &beside, told: &told }.all();
-        counter.end();
-        verdicts
+        Looking { plan, machine, state, look, beside: &beside, told }.all()
     }
 
     /// Every plan whose names are taken: all jobs, asked for or not, and each mode.
@@ -188,13 +199,14 @@ pub fn adapters(sheet: &Path, around: &Surroundings, sources: &mut Sources, find
     adapters::adapters(sheet, around.configuration.as_deref(), (around, sources), findings)
 }
 
-/// Where an adapter's program is, for a call outside any sheet; its name where it is nowhere.
+/// Where an adapter's program is, for a call outside any sheet.
+///
+/// # Errors
+/// Its name, or its path, where no such file exists.
 pub fn program_of(adapter: &Adapter, around: &Surroundings) -> Result<PathBuf, String> {
     let (mut sources, mut findings) = (Sources::default(), Findings::default());
     let machine = read::machine_file(around, &mut sources, &mut findings).unwrap_or_default();
-    let places =
-        Places { folder: &around.folder, system: around.system, own: &around.program, known: &machine.programs };
-    programs::program(adapter, &places)
+    programs::program(adapter, &around.places(&around.folder, &machine.programs))
 }
 
 /// How a call wants its sheets loaded.
@@ -204,8 +216,6 @@ pub struct LoadOptions<'w> {
     pub offline: bool,
     /// Only names are wanted: neither journals nor the files of the plan are looked at.
     pub names: bool,
-    /// Mistakes of the command line are findings among others: it is not typed to its end.
-    pub lenient: bool,
     /// What is looked up anew, whatever is pinned.
     pub anew: Anew,
     /// The system that it is all for, where that is another one than this.
@@ -218,17 +228,29 @@ pub struct LoadOptions<'w> {
     pub texts: Option<&'w BTreeMap<PathBuf, String>>,
 }
 
-/// Loads the sheets that a call means.
-pub fn load(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> Result<Queue, Failure> {
+/// Opens the sheets that a request means. `told` hears of every megabyte of scenes that is read.
+///
+/// # Errors
+/// When no sheet is found, when one cannot be read at all, or when one that was only found, not named, belongs to somebody
+/// else. Everything else that is wrong is a finding.
+pub fn open(
+    request: &Request,
+    around: &Surroundings,
+    way: LoadOptions<'_>,
+    told: &dyn Fn(u64),
+) -> Result<Queue, Failure> {
     let mut sources = Sources::default();
     let mut findings = Findings::default();
-    let (typed, retouched) = read::typed(common, &mut sources, &mut findings);
-    let paths = load::find_sheets(&common.sheet, &around.folder)?;
-    let mut drafts = Vec::new();
+    let (typed, retouched) = read::typed(request, &mut sources, &mut findings);
+    let paths = load::find_sheets(&request.sheets, &around.folder)?;
+    let (mut drafts, mut untrusted) = (Vec::new(), Vec::new());
     for path in paths {
         // What was typed is said once, with the first sheet.
-        let call = Request { common, around, way, typed: &typed, findings: std::mem::take(&mut findings) };
-        drafts.push(call.draft(path, &mut sources)?);
+        let findings = std::mem::take(&mut findings);
+        let reading = Reading { request, around, way, typed: &typed, told, findings, untrusted: None };
+        let draft = reading.draft(path, &mut sources)?;
+        untrusted.extend(draft.untrusted.clone());
+        drafts.push(draft);
     }
     let finals: Vec<Vec<Plan>> = drafts.iter().map(|draft| draft.rivals.clone()).collect();
     let mut sheets: Vec<Loaded> = Vec::new();
@@ -238,24 +260,21 @@ pub fn load(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> Res
         draft.rivals.extend(earlier);
         sheets.push(draft.checked(way, retouched));
     }
-    if !common.jobs.is_empty() || !common.camera.is_empty() || !common.pass.is_empty() {
-        selected(common, &mut sheets);
+    if !request.jobs.is_empty() || !request.cameras.is_empty() || !request.passes.is_empty() {
+        selected(request, &mut sheets);
     }
-    let queue = Queue { sources, sheets };
-    let told = (around.folder.as_path(), around.err);
-    match show::mistyped::failure(&queue.findings(), &queue.sources, told, common.json).filter(|_| !way.lenient) {
-        Some(failure) => Err(failure),
-        None => Ok(queue),
-    }
+    Ok(Queue { sources, sheets, untrusted })
 }
 
-/// What a call brings to each of its sheets.
-struct Request<'c> {
-    common: &'c Common,
+/// What a request brings to each of its sheets.
+struct Reading<'c> {
+    request: &'c Request,
     around: &'c Surroundings,
     way: LoadOptions<'c>,
     typed: &'c Settings,
+    told: &'c dyn Fn(u64),
     findings: Findings,
+    untrusted: Option<Untrusted>,
 }
 
 /// A planned sheet before it is checked.
@@ -277,9 +296,10 @@ struct Draft {
     findings: Findings,
     own_path: bool,
     whole: bool,
+    untrusted: Option<Untrusted>,
 }
 
-impl Request<'_> {
+impl Reading<'_> {
     /// Puts the variants of adapters in place that fit the programs here. Versions that fit none are returned, by adapter.
     fn fit(
         &self,
@@ -299,7 +319,7 @@ impl Request<'_> {
 
     fn draft(mut self, path: PathBuf, sources: &mut Sources) -> Result<Draft, Failure> {
         let brought = Brought::of(path.parent().unwrap_or(&path), Some(&path), self.around);
-        if self.common.sheet.is_empty() {
+        if self.request.sheets.is_empty() {
             // A sheet that nobody named, found above this folder, may be a stranger's.
             brought.refuse_strangers()?;
         }
@@ -314,13 +334,13 @@ impl Request<'_> {
         if self.way.starts {
             brought.started()?;
         } else if !self.way.offline {
-            brought.quieten(&mut adapters, sources, self.around);
+            self.untrusted = brought.quieten(&mut adapters, sources, self.around);
         }
         let machine_file = match configuration {
             Some(_) => read::machine_file(self.around, sources, &mut self.findings)?,
             None => MachineFile::default(),
         };
-        let modes = &self.common.mode;
+        let modes = &self.request.modes;
         let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
         let unfit = self.fit(&mut adapters, &stacked, &read::places(&home, self.around, &machine_file), &state);
         let adapters = Arc::new(adapters);
@@ -330,9 +350,9 @@ impl Request<'_> {
         let known = |scene: &str| facts.get(scene).cloned();
         let jobs = resolve::resolve(&sheet, &stacked, &known, &home, &mut self.findings);
         let selection = Selection {
-            jobs: self.common.jobs.clone(),
-            cameras: self.common.camera.clone(),
-            passes: self.common.pass.clone(),
+            jobs: self.request.jobs.clone(),
+            cameras: self.request.cameras.clone(),
+            passes: self.request.passes.clone(),
         };
         // What was typed is meant for the jobs that were named.
         let typed: BTreeSet<FileId> = self.typed.values.values().filter_map(|given| Some(given.at?.file)).collect();
@@ -362,22 +382,13 @@ impl Request<'_> {
             .filter_map(|name| sheet.modes.iter().find(|mode| mode.name.value == *name))
             .any(|mode| mode.is_final || mode.settings.get(&Key::Path).is_some());
         // Where all jobs are asked for and there are no modes, the plan has no rival but itself.
-        let alone = sheet.modes.is_empty() && selection.is_everything() && self.common.sheet.len() < 2;
+        let alone = sheet.modes.is_empty() && selection.is_everything() && self.request.sheets.len() < 2;
         let rivals = if alone { Vec::new() } else { plan::rivals(ground, &known, (&jobs, modes), self.typed) };
         let whole = selection.is_everything();
         if !self.way.offline && !self.way.names {
             let programs = &machine_file.programs;
-            let counter = Counter::new("reading scenes, MB", self.around.err);
-            let survey = survey::Survey {
-                plan: &plan,
-                adapters: &adapters,
-                programs,
-                facts: &facts,
-                told: &|more| counter.add(more),
-            };
-            let looked = survey.look(&state, self.around, &mut machine);
-            counter.end();
-            looked?;
+            let survey = survey::Survey { plan: &plan, adapters: &adapters, programs, facts: &facts, told: self.told };
+            survey.look(&state, self.around, &mut machine)?;
         }
         Ok(Draft {
             whole,
@@ -392,6 +403,7 @@ impl Request<'_> {
             machine_file,
             unpinned,
             findings: self.findings,
+            untrusted: self.untrusted,
             own_path,
             pins: pins.clone(),
             sheet,
@@ -447,9 +459,9 @@ impl Draft {
 }
 
 /// A name that selects nothing in any sheet is a mistake of the call, never an empty success.
-fn selected(common: &Common, sheets: &mut [Loaded]) {
+fn selected(request: &Request, sheets: &mut [Loaded]) {
     let mut said = Vec::new();
-    for name in &common.jobs {
+    for name in &request.jobs {
         let only = Selection { jobs: vec![name.clone()], ..Selection::default() };
         let taken = |sheet: &Loaded| sheet.stacked.iter().any(|job| only.names(&job.name, &job.job));
         if !sheets.iter().any(taken) {
@@ -460,7 +472,7 @@ fn selected(common: &Common, sheets: &mut [Loaded]) {
         }
     }
     if said.is_empty() && sheets.iter().all(|sheet| sheet.plan.series.is_empty() && sheet.plan.movies.is_empty()) {
-        for (what, names) in [("pass", &common.pass), ("camera", &common.camera)] {
+        for (what, names) in [("pass", &request.passes), ("camera", &request.cameras)] {
             if let Some(name) = names.first() {
                 let jobs = || sheets.iter().flat_map(|sheet| &sheet.rivals).flat_map(|plan| &plan.jobs);
                 let known: BTreeSet<&str> = match what {

@@ -48,6 +48,14 @@ impl Loaded {
         self.as_version(version, &|job| job.version.is_some())
     }
 
+    /// The plans of all versions that are there.
+    pub fn all_versions(&self) -> Vec<Plan> {
+        if self.plan.jobs.iter().all(|job| job.version.is_none()) {
+            return Vec::new();
+        }
+        let all: BTreeSet<i64> = self.versions_there().into_values().flatten().collect();
+        all.into_iter().map(|version| self.at_version(version)).collect()
+    }
     fn as_version(&self, version: i64, takes: &dyn Fn(&Job) -> bool) -> Plan {
         let jobs = self.plan.jobs.iter().filter(|job| takes(job));
         let jobs: Vec<Arc<Job>> =

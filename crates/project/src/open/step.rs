@@ -17,8 +17,7 @@ use truepath_exec::state::journal;
 
 use super::Loaded;
 use super::programs::{Places, program};
-use crate::lower::Surroundings;
-use crate::show::counter::Counter;
+use crate::surroundings::Surroundings;
 
 /// What steps need to know of this machine.
 pub(super) struct Here {
@@ -80,13 +79,11 @@ impl Loaded {
         }
     }
 
-    /// Finds out what all frames would be made of now, where nobody has asked yet.
-    pub fn look_up_made(&mut self, around: &Surroundings) {
+    /// Finds out what all frames would be made of now, where that was not asked yet. `told` hears of every megabyte of scenes
+    /// that is read.
+    pub fn look_up_made(&mut self, around: &Surroundings, told: &dyn Fn(u64)) {
         if self.ground.made_of.is_empty() {
-            let counter = Counter::new("reading scenes, MB", around.err);
-            let made = self.asking(around, &|more| counter.add(more)).now();
-            counter.end();
-            self.ground.made_of = made;
+            self.ground.made_of = self.asking(around, told).now();
             let movies = record::movie::all(&self.plan, &self.adapters, &self.state, &self.ground.history);
             self.ground.made_of.extend(movies);
         }
@@ -98,7 +95,10 @@ impl Loaded {
         pictures.chain(record::movie::all(&self.plan, &self.adapters, &self.state, history)).collect()
     }
 
-    /// What journals say now: what was read when the sheet was loaded is older.
+    /// What journals say now: what was read when the sheet was opened is older.
+    ///
+    /// # Errors
+    /// When a journal cannot be read.
     pub fn ground_now(&self) -> Result<Machine, Failure> {
         let history = journal::read(&self.state, Depth::Landings)?;
         Ok(Machine { made_of: self.made_after(&history), history, ..Machine::default() })
@@ -130,12 +130,8 @@ impl Loaded {
     /// The full path of each adapter's program, or its name where it is nowhere.
     fn look_for_programs(&self, around: &Surroundings) -> BTreeMap<String, String> {
         let home = &self.plan.home;
-        let places = Places {
-            folder: Path::new(home.folder.as_str()),
-            system: home.system,
-            own: &around.program,
-            known: &self.machine.programs,
-        };
+        let known = &self.machine.programs;
+        let places = Places { system: home.system, ..around.places(Path::new(home.folder.as_str()), known) };
         let look = |adapter: &Adapter| program(adapter, &places).map_or_else(|name| name, |path| from_system(&path));
         let names = self.plan.jobs.iter().flat_map(|job| [Key::Adapter, Key::Export].map(|key| job.given.text(&key)));
         let names: BTreeSet<&str> = names.flatten().collect();

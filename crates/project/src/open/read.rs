@@ -20,11 +20,11 @@ use truepath_exec::failure::Failure;
 use truepath_exec::record::ask;
 use truepath_exec::state::StateFolder;
 
-use super::Request;
+use super::Reading;
 use super::load;
 use super::programs::{Places, program};
-use crate::args::Common;
-use crate::lower::Surroundings;
+use crate::request::Request;
+use crate::surroundings::Surroundings;
 
 /// What is known of a sheet before its scenes are read.
 #[derive(Clone, Copy)]
@@ -35,7 +35,7 @@ pub(super) struct Known<'k> {
     pub machine: &'k MachineFile,
 }
 
-impl Request<'_> {
+impl Reading<'_> {
     /// A sheet with all sheets that it says are laid below it.
     pub(super) fn sheet(
         &mut self,
@@ -175,23 +175,19 @@ impl Request<'_> {
     }
 }
 
-/// Reads what the command line sets, each setting a text of its own so that findings can point at it.
-pub(super) fn typed(common: &Common, sources: &mut Sources, findings: &mut Findings) -> (Settings, bool) {
-    let frames = common.frames.as_ref().map(|frames| ("--frames".to_owned(), format!("frames = {}", quoted(frames))));
+/// Reads the settings of a request, each as a text of its own so that findings can point at it.
+pub(super) fn typed(request: &Request, sources: &mut Sources, findings: &mut Findings) -> (Settings, bool) {
     // Text needs no quotes.
     let body = |key: &str, value: &str| {
         let plain = format!("{key} = {value}");
         if sheet::parse::is_toml(&plain) { plain } else { format!("{key} = {}", quoted(value)) }
     };
-    let scale = common.scale.as_ref().map(|scale| ("--scale".to_owned(), body("scale", scale)));
-    let parts = |pair: &'_ str| {
+    let setting = |(name, pair): &(String, String)| {
         let (key, value) = pair.split_once('=').unwrap_or((pair, ""));
-        (key.to_owned(), body(key, value))
+        (name.clone(), body(key, value))
     };
-    let sets = common.set.iter().map(|pair| parts(pair)).map(|(key, body)| (format!("--set {key}"), body));
-    let sets = sets.chain(common.given.iter().map(|(option, pair)| (option.clone(), parts(pair).1)));
     let mut typed = Settings::default();
-    for (name, body) in frames.into_iter().chain(scale).chain(sets) {
+    for (name, body) in request.settings.iter().map(setting) {
         let file = sources.add(name, body);
         let settings = sheet::parse::command_line(file, &sources.get(file).text, findings);
         typed = settings.over(&typed);
@@ -220,7 +216,7 @@ pub(super) fn fill_scenes(sheet: &mut Sheet, home: &Home, findings: &mut Finding
 
 /// Where the programs of a sheet's adapters are sought.
 pub(super) fn places<'p>(home: &'p Home, around: &'p Surroundings, machine: &'p MachineFile) -> Places<'p> {
-    Places { folder: Path::new(&home.folder), system: home.system, own: &around.program, known: &machine.programs }
+    Places { system: home.system, ..around.places(Path::new(&home.folder), &machine.programs) }
 }
 
 /// Where a sheet is at home. Offline, the system is always the same one, so that a sheet has the same answer everywhere.

@@ -8,7 +8,7 @@ use truepath_core::pins::{Moment, Wanted};
 use truepath_core::plan::Plan;
 use truepath_core::template::{Clock, Pattern, Piece};
 
-use crate::lower::Surroundings;
+use crate::surroundings::Surroundings;
 
 /// Who looks, where and when.
 pub fn now(around: &Surroundings) -> Moment {

@@ -15,7 +15,7 @@ use truepath_exec::state::StateFolder;
 use super::load;
 use super::programs::{Places, program};
 use super::trust::ADAPTERS;
-use crate::lower::Surroundings;
+use crate::surroundings::Surroundings;
 
 /// The text of an adapter: its name, and how near to the sheet it was found. 0 is beside it.
 struct Text {

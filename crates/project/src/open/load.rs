@@ -16,6 +16,9 @@ use truepath_exec::failure::Failure;
 pub const SHEET: &str = "truepath.toml";
 
 /// The sheets that a call means: those named, or the nearest `truepath.toml` from `folder` upwards. Absolute.
+///
+/// # Errors
+/// When there is none, or one that is named cannot be read.
 pub fn find_sheets(named: &[PathBuf], folder: &Path) -> Result<Vec<PathBuf>, Failure> {
     if named.is_empty() {
         let found = folder.ancestors().map(|folder| folder.join(SHEET)).find(|path| path.is_file());
@@ -37,6 +40,9 @@ pub fn find_sheets(named: &[PathBuf], folder: &Path) -> Result<Vec<PathBuf>, Fai
 }
 
 /// A text file. Bytes that are no UTF-8 are said with their place.
+///
+/// # Errors
+/// When it cannot be read, is larger than a text may be, or is not UTF-8.
 pub fn text(path: &Path) -> Result<String, Failure> {
     let bytes = disk::read(path, disk::MOST_TEXT)
         .map_err(|error| Failure::unreadable(format!("cannot read {}: {error}", path.display())))?;

@@ -1,0 +1,96 @@
+//! The project library as a command line uses it: what was typed becomes a request, long work is counted on the terminal, and
+//! what a person has to hear about trust is said.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use truepath_core::verify::Verdict;
+use truepath_exec::failure::Failure;
+use truepath_exec::observe::Look;
+use truepath_project::{Request, Untrusted, open};
+
+pub use truepath_project::open::{LoadOptions, Loaded, Queue, adapters, load, program_of, programs, quoted, trust};
+
+use crate::args::Common;
+use crate::lower::Surroundings;
+use crate::show;
+use crate::show::counter::Counter;
+
+/// Whether it was said already what is not trusted: some commands open their sheet again and again.
+static TOLD: AtomicBool = AtomicBool::new(false);
+
+/// Opens the sheets that a command line means. A mistake in what was typed ends the command before anything is shown.
+pub fn load(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> Result<Queue, Failure> {
+    let queue = lenient(common, around, way)?;
+    let told = (around.folder.as_path(), around.err);
+    match show::mistyped::failure(&queue.findings(), &queue.sources, told, common.json) {
+        Some(failure) => Err(failure),
+        None => Ok(queue),
+    }
+}
+
+/// The same for a command line that is not typed to its end: mistakes in it are findings among others.
+pub fn lenient(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> Result<Queue, Failure> {
+    let counter = scenes(around);
+    let queue = open(&request(common), around, way, &|more| counter.add(more));
+    counter.end();
+    let queue = queue?;
+    for untrusted in &queue.untrusted {
+        tell(untrusted, around);
+    }
+    Ok(queue)
+}
+
+/// The verdicts on all that a sheet's plan writes, movies last.
+pub fn verdicts(queue: &Queue, at: usize, look: Look, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
+    let counter = Counter::new("reading files", around.err);
+    let verdicts = queue.verdicts(at, look, &|files| counter.add(files));
+    counter.end();
+    verdicts
+}
+
+/// Finds out what all frames of a sheet would be made of now.
+pub fn look_up_made(loaded: &mut Loaded, around: &Surroundings) {
+    let counter = scenes(around);
+    loaded.look_up_made(around, &|more| counter.add(more));
+    counter.end();
+}
+
+fn scenes(around: &Surroundings) -> Counter {
+    Counter::new("reading scenes, MB", around.err)
+}
+
+/// What the options of a command line ask for.
+fn request(common: &Common) -> Request {
+    let frames = common.frames.iter().map(|frames| ("--frames".to_owned(), format!("frames={}", quoted(frames))));
+    let scale = common.scale.iter().map(|scale| ("--scale".to_owned(), format!("scale={scale}")));
+    let named = |pair: &String| (format!("--set {}", pair.split('=').next().unwrap_or(pair)), pair.clone());
+    Request {
+        sheets: common.sheet.clone(),
+        jobs: common.jobs.clone(),
+        modes: common.mode.clone(),
+        cameras: common.camera.clone(),
+        passes: common.pass.clone(),
+        settings: frames.chain(scale).chain(common.set.iter().map(named)).chain(common.given.iter().cloned()).collect(),
+    }
+}
+
+/// Says, once, what is not asked anything before its folder is trusted.
+fn tell(untrusted: &Untrusted, around: &Surroundings) {
+    if TOLD.swap(true, Ordering::Relaxed) {
+        return;
+    }
+    if let Some((path, owner)) = &untrusted.stranger {
+        show::tell(&format!("{} belongs to {owner}\n", path.display()));
+    }
+    if !untrusted.adapters.is_empty() {
+        let folder = match untrusted.folder == around.folder {
+            true => String::new(),
+            false => format!(" {}", load::short(&untrusted.folder, &around.folder)),
+        };
+        show::tell(&format!(
+            "not trusted yet: {}. It came with this folder, so True Path does not start it to ask for facts and \
+             versions.\n  Read its adapter, then run: truepath trust{folder}\n",
+            untrusted.adapters.join(", "),
+        ));
+    }
+}
