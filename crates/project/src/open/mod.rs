@@ -2,6 +2,7 @@
 
 mod adapters;
 pub mod load;
+mod loaded;
 mod lookup;
 mod needed;
 pub mod programs;
@@ -18,181 +19,28 @@ use std::sync::{Arc, OnceLock};
 
 use truepath_core::adapter::Adapter;
 use truepath_core::check::{self, Input, Machine};
-use truepath_core::diagnostic::{Finding, Findings, Level, Words, find};
-use truepath_core::invoke::export::{Exports, exports};
+use truepath_core::diagnostic::{Findings, Words};
+use truepath_core::invoke::export::exports;
 use truepath_core::pins::{Anew, Pins, Wanted};
 use truepath_core::plan::{self, Adapters, Plan, PlanInput, Selection, Series};
-use truepath_core::resolve::{self, Job, Stacked};
+use truepath_core::resolve::{self, Stacked};
 use truepath_core::scene::Facts;
 use truepath_core::sheet::machine::MachineFile;
 use truepath_core::sheet::{Key, Settings, Sheet, System};
-use truepath_core::source::{FileId, Place, Sources};
-use truepath_core::template::Lookup;
-use truepath_core::verify::Verdict;
+use truepath_core::source::{FileId, Sources};
 
 use truepath_exec::failure::Failure;
-use truepath_exec::looking::Looking;
-use truepath_exec::observe::Look;
 use truepath_exec::state::{StateFolder, pins};
 use truepath_exec::threads::Cores;
 
+use self::loaded::NOT_TOML;
+pub use self::loaded::{Loaded, Queue, Stop};
 use self::programs::Places;
 pub use self::read::quoted;
 use self::trust::Brought;
 pub use self::trust::Untrusted;
 use crate::request::Request;
 use crate::surroundings::Surroundings;
-
-/// The check whose findings make all others guesswork.
-const NOT_TOML: &str = "not-toml";
-
-/// The sheets of a call, one queue.
-pub struct Queue {
-    /// Every text that was read.
-    pub sources: Sources,
-    /// The sheets in the order given.
-    pub sheets: Vec<Loaded>,
-    /// What was not asked anything, because its folder is not trusted.
-    pub untrusted: Vec<Untrusted>,
-}
-
-/// Why nothing can be made from a sheet, the gravest last.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Stop {
-    /// There are errors.
-    Errors,
-    /// The sheet is not a text that can be read.
-    Unreadable,
-    /// All errors are about this machine: they may not be there on another one.
-    Machine,
-}
-
-/// A sheet on its way through the house, with all that is known about it.
-pub struct Loaded {
-    /// What is wrong.
-    pub findings: Findings,
-    /// What follows from the sheet, for the jobs asked for.
-    pub plan: Plan,
-    /// Plans whose files may stand beside its own: all jobs, asked for or not, each mode, and earlier sheets.
-    pub rivals: Vec<Plan>,
-    /// The layers of every job, asked for or not.
-    pub stacked: Vec<Stacked>,
-    /// The sheet with all that was laid below it.
-    pub written: Sheet,
-    /// The numbers of the texts that were laid below it: sheets that others may share.
-    below: Range<u16>,
-    /// The adapters of its jobs.
-    pub adapters: Arc<Adapters>,
-    /// The sheet's path.
-    pub sheet: PathBuf,
-    /// What is made of scenes before they are rendered.
-    pub exports: Exports,
-    /// Where programs and state are, once somebody has asked.
-    here: OnceLock<step::Here>,
-    /// What is where on this machine.
-    pub machine: MachineFile,
-    /// Where its state is.
-    pub state: StateFolder,
-    /// What disk and journals said.
-    pub ground: Machine,
-    /// What is known about scenes.
-    pub facts: BTreeMap<String, Arc<Facts>>,
-    /// Looked-up values, pinned or not.
-    pub pins: Pins,
-    /// What of them is not pinned yet.
-    pub unpinned: Wanted,
-    /// Whether the command line sets anything that changes the picture under names that stay the same.
-    pub retouched: bool,
-}
-
-impl Loaded {
-    /// The adapter of a job.
-    pub fn adapter(&self, job: &Job) -> Option<&Adapter> {
-        self.adapters.get(job.adapter.as_deref()?)
-    }
-
-    /// Every token of paths with its value for a series: built-in ones, roots and variables.
-    pub fn tokens(&self, series: &Series) -> Vec<(String, Lookup)> {
-        let plan = &self.plan;
-        let ground = PlanInput {
-            sheet: &self.written,
-            roots: &plan.roots,
-            home: &plan.home,
-            modes: &plan.modes,
-            pins: &self.pins,
-            looking: false,
-        };
-        plan::tokens(ground, plan, series)
-    }
-
-    /// Whether the sheet could be read as text at all.
-    pub fn is_readable(&self) -> bool {
-        !self.findings.iter().any(|finding| finding.check == NOT_TOML)
-    }
-
-    /// Its findings. One about a single job points at that job, also where its cause is in a sheet that others share.
-    fn found(&self) -> Vec<Finding> {
-        let mut found = self.findings.clone().sorted();
-        let is_shared = |at: Place| self.below.contains(&at.file.0);
-        for finding in found.iter_mut().filter(|finding| finding.more == 0) {
-            let Some(name) = finding.job.as_deref().filter(|_| finding.at.as_ref().is_some_and(|at| is_shared(at.at)))
-            else {
-                continue;
-            };
-            let job = self.plan.jobs.iter().find(|job| job.name == name).map(|job| job.at);
-            if let Some(at) = job.filter(|at| !is_shared(*at)) {
-                finding.point_at(at);
-            }
-        }
-        found
-    }
-
-    /// Why nothing can be made from it; `None` where something can.
-    pub fn stopped(&self) -> Option<Stop> {
-        match (self.is_readable(), self.findings.has_errors()) {
-            (false, _) => Some(Stop::Unreadable),
-            (true, true) => Some(Stop::Errors),
-            (true, false) => None,
-        }
-    }
-}
-
-impl Queue {
-    /// Why nothing can be made from any of its sheets; `None` where something can.
-    pub fn stopped(&self) -> Option<Stop> {
-        self.sheets.iter().filter_map(Loaded::stopped).max()
-    }
-
-    /// The same, where errors that are about this machine alone are told apart.
-    pub fn stopped_here(&self) -> Option<Stop> {
-        let stopped = self.stopped()?;
-        let errors = self.sheets.iter().flat_map(|sheet| sheet.findings.iter());
-        let mut errors = errors.filter(|finding| finding.level == Level::Error && finding.allowed.is_none());
-        let here = errors.all(|finding| find(finding.check).is_some_and(|check| check.here_only));
-        Some(if stopped == Stop::Errors && here { Stop::Machine } else { stopped })
-    }
-
-    /// The verdicts on all that a sheet's plan writes, movies last. `told` hears of every file that is read.
-    ///
-    /// # Errors
-    /// When a journal cannot be read, or a folder of the plan.
-    pub fn verdicts(&self, at: usize, look: Look, told: &(dyn Fn(u64) + Sync)) -> Result<Vec<Verdict>, Failure> {
-        let sheet = &self.sheets[at];
-        let beside: Vec<&Plan> = self.plans().collect();
-        let (plan, machine, state) = (&sheet.plan, &sheet.ground, &sheet.state);
-        Looking { plan, machine, state, look, beside: &beside, told }.all()
-    }
-
-    /// Every plan whose names are taken: all jobs, asked for or not, and each mode.
-    pub fn plans(&self) -> impl Iterator<Item = &Plan> {
-        self.sheets.iter().flat_map(|sheet| sheet.rivals.iter().chain([&sheet.plan]))
-    }
-
-    /// All findings in the order of the sheets.
-    pub fn findings(&self) -> Vec<Finding> {
-        self.sheets.iter().flat_map(Loaded::found).collect()
-    }
-}
 
 /// Every adapter that a sheet at this path can name.
 pub fn adapters(sheet: &Path, around: &Surroundings, sources: &mut Sources, findings: &mut Findings) -> Adapters {
@@ -245,7 +93,7 @@ pub fn open(
     let paths = load::find_sheets(&request.sheets, &around.folder)?;
     let (mut drafts, mut untrusted) = (Vec::new(), Vec::new());
     for path in paths {
-        // What was typed is said once, with the first sheet.
+        // Mistakes in the settings of the request are reported once, with the first sheet.
         let findings = std::mem::take(&mut findings);
         let reading = Reading { request, around, way, typed: &typed, told, findings, untrusted: None };
         let draft = reading.draft(path, &mut sources)?;
@@ -354,7 +202,7 @@ impl Reading<'_> {
             cameras: self.request.cameras.clone(),
             passes: self.request.passes.clone(),
         };
-        // What was typed is meant for the jobs that were named.
+        // Settings of a request apply to the jobs that it names.
         let typed: BTreeSet<FileId> = self.typed.values.values().filter_map(|given| Some(given.at?.file)).collect();
         let is_asked = |name: &str| jobs.iter().any(|job| job.name == name && selection.takes(job));
         self.findings.forget_jobs(|at| typed.contains(&at.file), is_asked);

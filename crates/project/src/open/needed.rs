@@ -2,7 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
-use super::{Loaded, load};
+use super::load;
+use super::loaded::Loaded;
 
 impl Loaded {
     /// What the jobs are made of, asked for or not: scenes, what they need, sounds, and programs that came with the project.

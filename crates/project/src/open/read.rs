@@ -22,6 +22,7 @@ use truepath_exec::state::StateFolder;
 
 use super::Reading;
 use super::load;
+use super::loaded::NOT_TOML;
 use super::programs::{Places, program};
 use crate::request::Request;
 use crate::surroundings::Surroundings;
@@ -52,7 +53,7 @@ impl Reading<'_> {
         home.folders.resize(usize::from(file.0) + 1, String::new());
         home.folders[usize::from(file.0)] = text(path.parent().unwrap_or(path));
         let mut sheet = sheet::parse::sheet(file, &sources.get(file).text, &mut self.findings);
-        if !says_sheet && self.findings.iter().any(|finding| finding.check == super::NOT_TOML) {
+        if !says_sheet && self.findings.iter().any(|finding| finding.check == NOT_TOML) {
             // Nothing of a file is shown that is no sheet.
             return Err(Failure::unreadable(format!("{} is not a sheet: it is not TOML", path.display()))
                 .help("a sheet is a text of TOML whose first line is `sheet = 1`; `truepath new` writes one"));

@@ -15,7 +15,7 @@ use truepath_exec::failure::Failure;
 use truepath_exec::record::{self, Asking, Made};
 use truepath_exec::state::journal;
 
-use super::Loaded;
+use super::loaded::Loaded;
 use super::programs::{Places, program};
 use crate::surroundings::Surroundings;
 

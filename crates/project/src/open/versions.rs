@@ -8,7 +8,8 @@ use truepath_core::plan::{self, Plan, PlanInput, Selection};
 use truepath_core::resolve::Job;
 use truepath_core::sheet::Version;
 
-use super::{Loaded, lookup};
+use super::loaded::Loaded;
+use super::lookup;
 
 impl Loaded {
     /// The versions of each job that files and folders on disk bear, those that had their first run on another day included.
