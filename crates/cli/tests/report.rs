@@ -120,9 +120,7 @@ fn a_player_plays_by_keyboard_and_the_page_is_readable_in_the_dark_and_on_paper(
     assert_eq!(page.value(now), json!("frame 3, missing"));
     page.press("Home");
     page.press(" ");
-    let moving = page
-        .value("new Promise((done) => setTimeout(() => done(document.querySelector('.book .now').textContent), 300))");
-    assert_ne!(moving, json!("frame 1"));
+    page.until(&format!("{now} !== 'frame 1'"));
     assert_eq!(page.value("document.querySelector('.play').textContent"), json!("Pause"));
     page.press(" ");
     assert_eq!(page.value("document.querySelector('.play').textContent"), json!("Play"));
@@ -130,14 +128,15 @@ fn a_player_plays_by_keyboard_and_the_page_is_readable_in_the_dark_and_on_paper(
     assert_eq!(page.value(now), json!("frame 12"));
     // Another pass at the same frame, the version before over it, another speed, and the slider.
     let pixel = "[...document.querySelector('.book canvas').getContext('2d').getImageData(20, 100, 1, 1).data].join()";
-    let painted =
-        |page: &mut Browser| page.value(&format!("new Promise((done) => setTimeout(() => done({pixel}), 200))"));
-    let beauty = painted(&mut page);
+    let ground = "32,34,38,255";
+    page.until(&format!("{pixel} !== '{ground}'"));
+    let beauty = page.value(pixel).as_str().unwrap().to_owned();
     page.value("(() => { const pass = document.querySelector('.book .pass'); pass.value = '1'; pass.dispatchEvent(new Event('change')); })()");
     assert_eq!(page.value(now), json!("frame 12"));
-    assert_ne!(painted(&mut page), beauty, "the mask is another picture");
+    // The mask is another picture.
+    page.until(&format!("!['{ground}', '{beauty}'].includes({pixel})"));
     page.value("(() => { const pass = document.querySelector('.book .pass'); pass.value = '0'; pass.dispatchEvent(new Event('change')); })()");
-    assert_eq!(painted(&mut page), beauty);
+    page.until(&format!("{pixel} === '{beauty}'"));
     assert!(
         page.value("document.querySelector('.onion').parentElement.textContent").as_str().unwrap().contains("v001")
     );
@@ -149,7 +148,7 @@ fn a_player_plays_by_keyboard_and_the_page_is_readable_in_the_dark_and_on_paper(
         !(own.getAttribute('aria-label') || own.textContent.trim() || own.closest('label'))).length";
     assert_eq!(page.value(nameless), json!(0));
     let loaded = "new Promise((done) => { const film = document.querySelector('video'); const told = () => done([film.videoWidth, film.error === null]); \
-        if (film.readyState >= 1 || film.error) told(); else { film.onloadedmetadata = told; film.onerror = told; setTimeout(told, 3000); } })";
+        if (film.readyState >= 1 || film.error) told(); else { film.onloadedmetadata = told; film.onerror = told; } })";
     assert_eq!(page.value(loaded)[1], json!(true), "the movie is played in its place");
     // Dark where the reader wants it, and readable on paper.
     let ground = "getComputedStyle(document.body).backgroundColor";

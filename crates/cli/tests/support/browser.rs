@@ -84,6 +84,13 @@ impl Browser {
         answer["result"]["value"].clone()
     }
 
+    /// Waits until something holds in the page; what never does ends the test.
+    pub fn until(&mut self, condition: &str) {
+        let look = "let left = 30000; const look = () => holds() || left-- === 0 ? done(holds()) : setTimeout(look, 10); look();";
+        let held = self.value(&format!("new Promise((done) => {{ const holds = () => {condition}; {look} }})"));
+        assert_eq!(held, Value::Bool(true), "{condition} never came");
+    }
+
     /// Presses a key.
     pub fn press(&mut self, key: &str) {
         let text = if key == " " { json!(" ") } else { Value::Null };

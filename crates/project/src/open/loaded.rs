@@ -23,11 +23,18 @@ use truepath_exec::looking::Looking;
 use truepath_exec::observe::Look;
 use truepath_exec::state::StateFolder;
 
-use super::step::Here;
 use super::trust::Untrusted;
 
 /// The check whose findings make all others guesswork.
 pub(super) const NOT_TOML: &str = "not-toml";
+
+/// What steps need to know of this machine.
+pub(super) struct Here {
+    pub programs: BTreeMap<String, String>,
+    pub logs: String,
+    /// The folders of what exporters make, and those where scripts and documents have it made.
+    pub products: OnceLock<(Vec<String>, Vec<String>)>,
+}
 
 /// The sheets of a call, one queue.
 pub struct Queue {

@@ -15,17 +15,9 @@ use truepath_exec::failure::Failure;
 use truepath_exec::record::{self, Asking, Made};
 use truepath_exec::state::journal;
 
-use super::loaded::Loaded;
+use super::loaded::{Here, Loaded};
 use super::programs::{Places, program};
 use crate::surroundings::Surroundings;
-
-/// What steps need to know of this machine.
-pub(super) struct Here {
-    programs: BTreeMap<String, String>,
-    logs: String,
-    /// The folders of what exporters make, and those where scripts and documents have it made.
-    products: OnceLock<(Vec<String>, Vec<String>)>,
-}
 
 impl Loaded {
     /// All that steps are made from. Programs are looked for once.
