@@ -2,26 +2,12 @@
 //!
 //! `cargo run --package truepath-project --example names -- path/to/truepath.toml`
 
-use std::collections::BTreeSet;
 use std::process::ExitCode;
 
-use truepath_project::{LoadOptions, Request, Surroundings, open, system};
+use truepath_project::{LoadOptions, Request, Surroundings, open};
 
 fn main() -> ExitCode {
-    let around = Surroundings {
-        folder: std::env::current_dir().unwrap_or_default(),
-        home: None,
-        configuration: None,
-        temporary: Vec::new(),
-        program: "truepath".into(),
-        search_path: Vec::new(),
-        variables: BTreeSet::new(),
-        user: None,
-        host: String::new(),
-        task: None,
-        system: system(),
-        fixed: None,
-    };
+    let around = Surroundings::at(std::env::current_dir().unwrap_or_default());
     let request = Request { sheets: std::env::args_os().skip(1).map(Into::into).collect(), ..Request::default() };
     // Only sheets and adapters are read; nothing is asked of the disk or of programs.
     let way = LoadOptions { offline: true, ..LoadOptions::default() };

@@ -2,7 +2,7 @@
 //! line, prints nothing, has no exit codes and reads no environment: [`Surroundings`] says all that a program would look up.
 //!
 //! ```
-//! use truepath_project::{LoadOptions, Request, Surroundings, open, system};
+//! use truepath_project::{LoadOptions, Request, Surroundings, open};
 //!
 //! # fn main() -> Result<(), Box<dyn std::error::Error>> {
 //! let folder = tempfile::tempdir()?;
@@ -20,20 +20,7 @@
 //!     path = "{renders}/{job}.{frame:4}.png"
 //!     "#,
 //! )?;
-//! let around = Surroundings {
-//!     folder: folder.path().to_owned(),
-//!     home: None,
-//!     configuration: None,
-//!     temporary: Vec::new(),
-//!     program: "truepath".into(),
-//!     search_path: Vec::new(),
-//!     variables: Default::default(),
-//!     user: None,
-//!     host: "quay".into(),
-//!     task: None,
-//!     system: system(),
-//!     fixed: None,
-//! };
+//! let around = Surroundings::at(folder.path());
 //! let queue = open(&Request::default(), &around, LoadOptions::default(), &|_| {})?;
 //! let series = &queue.sheets[0].plan.series[0];
 //! let names: Vec<String> = series.files().map(|(_, path)| path).collect();

@@ -37,6 +37,24 @@ pub struct Surroundings {
 }
 
 impl Surroundings {
+    /// A folder of which nothing else is known: no user, no configuration, no programs.
+    pub fn at(folder: impl Into<PathBuf>) -> Surroundings {
+        Surroundings {
+            folder: folder.into(),
+            home: None,
+            configuration: None,
+            temporary: Vec::new(),
+            program: "truepath".into(),
+            search_path: Vec::new(),
+            variables: BTreeSet::new(),
+            user: None,
+            host: String::new(),
+            task: None,
+            system: system(),
+            fixed: None,
+        }
+    }
+
     /// The time of day.
     #[must_use]
     pub fn now(&self) -> jiff::Zoned {

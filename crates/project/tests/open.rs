@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use truepath_project::{LoadOptions, Queue, Request, Stop, Surroundings, open, system};
+use truepath_project::{LoadOptions, Queue, Request, Stop, Surroundings, open};
 
 const SHEET: &str = r#"sheet = 1
 [roots]
@@ -25,18 +25,9 @@ frames = "1-2"
 
 fn around(folder: &Path) -> Surroundings {
     Surroundings {
-        folder: folder.to_owned(),
-        home: None,
         configuration: Some(folder.join("configuration")),
-        temporary: Vec::new(),
-        program: "truepath".into(),
-        search_path: Vec::new(),
         variables: ["SEAT".to_owned()].into(),
-        user: None,
-        host: "quay".to_owned(),
-        task: None,
-        system: system(),
-        fixed: Some(0),
+        ..Surroundings::at(folder)
     }
 }
 

@@ -274,9 +274,9 @@ impl Accepts {
         is_accepted(self.of(option), value)
     }
 
-    /// Leaves out the values of a file option that are not among these.
+    /// Leaves out of the list of a file option what is not among these.
     pub fn keep(&mut self, option: FileOption, values: &[&str]) {
-        self.options.entry(option).or_default().retain(|own| values.contains(&own.as_str()));
+        self.options.entry(option).and_modify(|list| list.retain(|own| values.contains(&own.as_str())));
     }
 }
 
