@@ -13,7 +13,7 @@ pub use truepath_project::open::{LoadOptions, Loaded, Queue, adapters, load, pro
 use crate::args::Common;
 use crate::lower::Surroundings;
 use crate::show;
-use crate::show::counter::Counter;
+use crate::show::told::Told;
 
 /// Whether it was said already what is not trusted: some commands open their sheet again and again.
 static TOLD: AtomicBool = AtomicBool::new(false);
@@ -30,10 +30,7 @@ pub fn load(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> Res
 
 /// The same for a command line that is not typed to its end: mistakes in it are findings among others.
 pub fn lenient(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> Result<Queue, Failure> {
-    let counter = scenes(around);
-    let queue = open(&request(common), around, way, &|more| counter.add(more));
-    counter.end();
-    let queue = queue?;
+    let queue = open(&request(common), around, way, &Told::new(around))?;
     for untrusted in &queue.untrusted {
         tell(untrusted, around);
     }
@@ -42,25 +39,16 @@ pub fn lenient(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> 
 
 /// The verdicts on all that a sheet's plan writes, movies last.
 pub fn verdicts(queue: &Queue, at: usize, look: Look, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-    let counter = Counter::new("reading files", around.err);
-    let verdicts = queue.verdicts(at, look, &|files| counter.add(files));
-    counter.end();
-    verdicts
+    queue.verdicts(at, look, &Told::new(around))
 }
 
 /// Finds out what all frames of a sheet would be made of now.
 pub fn look_up_made(loaded: &mut Loaded, around: &Surroundings) {
-    let counter = scenes(around);
-    loaded.look_up_made(around, &|more| counter.add(more));
-    counter.end();
-}
-
-fn scenes(around: &Surroundings) -> Counter {
-    Counter::new("reading scenes, MB", around.err)
+    loaded.look_up_made(around, &Told::new(around));
 }
 
 /// What the options of a command line ask for.
-fn request(common: &Common) -> Request {
+pub fn request(common: &Common) -> Request {
     let frames = common.frames.iter().map(|frames| ("--frames".to_owned(), format!("frames={}", quoted(frames))));
     let scale = common.scale.iter().map(|scale| ("--scale".to_owned(), format!("scale={scale}")));
     let named = |pair: &String| (format!("--set {}", pair.split('=').next().unwrap_or(pair)), pair.clone());

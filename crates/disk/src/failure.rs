@@ -109,3 +109,12 @@ pub enum Trouble {
     /// What happens cannot be written down any more: nothing may go on.
     Run(Failure),
 }
+
+/// What went wrong, where it makes no difference how far it reaches.
+impl From<Trouble> for Failure {
+    fn from(trouble: Trouble) -> Failure {
+        match trouble {
+            Trouble::Call(failure) | Trouble::Run(failure) => failure,
+        }
+    }
+}

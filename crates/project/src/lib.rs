@@ -21,7 +21,7 @@
 //!     "#,
 //! )?;
 //! let around = Surroundings::at(folder.path());
-//! let queue = open(&Request::default(), &around, LoadOptions::default(), &|_| {})?;
+//! let queue = open(&Request::default(), &around, LoadOptions::default(), &())?;
 //! let series = &queue.sheets[0].plan.series[0];
 //! let names: Vec<String> = series.files().map(|(_, path)| path).collect();
 //! assert_eq!(names.len(), 3);
@@ -32,10 +32,15 @@
 //! # }
 //! ```
 
+pub mod guards;
+mod listener;
 pub mod open;
 mod request;
+pub mod run;
 mod surroundings;
 
+pub use listener::{Listener, News, Note, Read, Rendering};
 pub use open::{LoadOptions, Loaded, Queue, Stop, Untrusted, open};
 pub use request::Request;
+pub use run::{Run, RunOptions, Taken};
 pub use surroundings::{Surroundings, system};

@@ -32,7 +32,7 @@ fn around(folder: &Path) -> Surroundings {
 }
 
 fn opened(folder: &Path, request: &Request, way: LoadOptions<'_>) -> Queue {
-    open(request, &around(folder), way, &|_| {}).unwrap()
+    open(request, &around(folder), way, &()).unwrap()
 }
 
 /// The names below the folder of the sheet that are planned.
@@ -64,7 +64,7 @@ fn what_is_asked_for_is_planned_and_a_text_in_memory_counts_before_its_file() {
     let below = folder.path().join("scenes");
     std::fs::create_dir(&below).unwrap();
     let cameras = Request { cameras: vec!["pier".to_owned()], ..Request::default() };
-    let queue = open(&cameras, &around(&below), offline, &|_| {}).unwrap();
+    let queue = open(&cameras, &around(&below), offline, &()).unwrap();
     assert_eq!(names(folder.path(), &queue), ["renders/arrival_pier.0001.png", "renders/arrival_pier.0002.png"]);
     // As an editor has it, before it is saved.
     let texts =
@@ -80,7 +80,7 @@ fn what_is_wrong_is_a_finding_and_says_what_it_stops() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("truepath.toml");
     let all = Request::default();
-    assert!(open(&all, &around(folder.path()), LoadOptions::default(), &|_| {}).is_err(), "there is no sheet");
+    assert!(open(&all, &around(folder.path()), LoadOptions::default(), &()).is_err(), "there is no sheet");
     // A scene that is not there is a matter of this machine; a camera twice on one name is not.
     for (text, offline, expected, stops) in [
         (SHEET.to_owned(), true, None, None),

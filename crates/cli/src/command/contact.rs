@@ -53,7 +53,7 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
             if let Some(exit) = super::not_to_be_judged(queue, around) {
                 return Ok(exit);
             }
-            super::guard_files(queue)?;
+            truepath_project::guards::files(queue)?;
             let mut strips = Vec::new();
             for (at, sheet) in queue.sheets.iter().enumerate() {
                 strips.extend(gallery::of_sheet(sheet, &pipeline::verdicts(queue, at, Look::Heads, around)?));

@@ -16,14 +16,15 @@ use truepath_exec::failure::Failure;
 use truepath_exec::observe::Look;
 use truepath_exec::state::journal;
 
-use super::run::Measure;
-use crate::args::{Common, EstimateArgs};
+use crate::args::EstimateArgs;
 use crate::exit_code::Exit;
 use crate::lower::Surroundings;
 use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show::progress::span;
+use crate::show::told::Told;
 use crate::show::verdicts::cut;
 use crate::show::{self, HEAD, counted, paint};
+use truepath_project::run::{self, Measure, Measured};
 
 /// What one sheet takes.
 struct Estimate<'e> {
@@ -64,17 +65,18 @@ pub fn run(args: &EstimateArgs, around: &Surroundings) -> Result<Exit, Failure> 
         }
         // What is wrong with what was typed is said in the form that was asked for; the run that measures has another.
         drop(pipeline::load(&common, around, LoadOptions::default())?);
-        let measured = super::run::measured(&Common { json: false, ..common }, &measure, around)?;
-        match measured {
-            Exit::Well => {}
-            other => return Ok(other),
+        match run::measure(&pipeline::request(&common), &measure, around, &Told::new(around))? {
+            Measured::Over(true) => {}
+            Measured::Over(false) => show::tell("some frames could not be measured; see why: truepath log JOB\n"),
+            Measured::Interrupted => return Ok(Exit::Interrupted),
+            Measured::Stopped(stop) => return Ok(stop.into()),
         }
     }
     let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
     if let Some(exit) = super::not_to_be_judged(&queue, around) {
         return Ok(exit);
     }
-    super::guard_files(&queue)?;
+    truepath_project::guards::files(&queue)?;
     let mut all = Vec::new();
     for (at, loaded) in queue.sheets.iter().enumerate() {
         let verdicts = pipeline::verdicts(&queue, at, Look::Heads, around)?;

@@ -36,12 +36,9 @@ pub mod verify;
 pub mod whose;
 
 use truepath_core::diagnostic::{Finding, Level};
-use truepath_core::pins::Anew;
-use truepath_core::plan::Plan;
 use truepath_core::sheet::Existing;
 use truepath_core::verify::Verdict;
 use truepath_core::verify::fix::{self, Fix};
-use truepath_exec::failure::{Cause, Failure};
 
 use crate::args::Common;
 
@@ -51,7 +48,7 @@ use crate::pipeline::{Loaded, Queue};
 use crate::show;
 
 /// Prints findings to standard error, for commands whose answer is something else. Nothing found is nothing said.
-fn tell_findings(queue: &Queue, around: &Surroundings) {
+pub fn tell_findings(queue: &Queue, around: &Surroundings) {
     let findings = queue.findings();
     if findings.iter().any(|finding| finding.allowed.is_none()) {
         show::tell(&show::diagnostics::text(&findings, &queue.sources, &sheet_names(queue, around), around.err));
@@ -65,48 +62,6 @@ fn sheet_names(queue: &Queue, around: &Surroundings) -> String {
         .map(|sheet| crate::pipeline::load::short(&sheet.sheet, &around.folder))
         .collect::<Vec<_>>()
         .join(", ")
-}
-
-/// Fixes looked-up values before anything is built or rendered with them.
-///
-/// False where somebody else has pinned other values in this moment: theirs hold, and the sheet has to be read again.
-fn pin(loaded: &Loaded, anew: Anew) -> Result<bool, Failure> {
-    let mode = loaded.plan.pin_mode.as_deref();
-    let wanted = truepath_core::plan::wanted(&loaded.plan.jobs);
-    let again = anew != Anew::default();
-    if wanted.is_nothing() || (wanted.beyond(&loaded.pins, mode).is_nothing() && !again) {
-        return Ok(true);
-    }
-    let new = loaded.pins.to_pin(&wanted, mode);
-    let pinned = truepath_exec::state::pins::write(&loaded.state, &new, again)?;
-    Ok(pinned.to_pin(&wanted, mode) == new)
-}
-
-/// Calls of one plan at most: each is kept in memory.
-const MOST_CALLS: i64 = 20_000_000;
-
-/// Keeps a slip in a frame range from filling the memory with calls.
-fn guard_calls(plan: &Plan, files: impl Iterator<Item = i64>) -> Result<(), Failure> {
-    let calls = files.fold(0i64, |sum, files| sum.saturating_add(files / plan.run.chunk.max(1)));
-    if calls <= MOST_CALLS {
-        return Ok(());
-    }
-    let message = format!("this plan has about {calls} calls; at most {MOST_CALLS} are allowed");
-    Err(Failure::new(Cause::Refused, message).help("give fewer frames (--frames), or raise `chunk` under [run]"))
-}
-
-/// Files of one plan at most for a command that keeps each of them in memory.
-const MOST_FILES: i64 = 50_000_000;
-
-/// Keeps a slip in a frame range from filling the memory with files that are not there.
-fn guard_files(queue: &Queue) -> Result<(), Failure> {
-    let plans = queue.sheets.iter().flat_map(|sheet| sheet.plan.outputs());
-    let files = plans.filter_map(|(_, series)| series.count()).fold(0i64, i64::saturating_add);
-    if files <= MOST_FILES {
-        return Ok(());
-    }
-    let message = format!("this plan has {files} files; at most {MOST_FILES} can be shown");
-    Err(Failure::new(Cause::Refused, message).help("give fewer frames (--frames), or fewer jobs"))
 }
 
 /// How a command ends that compares the disk with a plan which nobody can know: nothing is planned, not all names are known, or
@@ -212,25 +167,4 @@ fn fixed(loaded: &Loaded, fix: Fix, common: &Common, at: Option<usize>) -> Vec<S
         line.insert(2, "--final".to_owned());
     }
     line
-}
-
-/// Settings of the command line that change the picture must not end up under final names unnoticed.
-fn guard_final(loaded: &Loaded, is_final: bool) -> Result<(), Failure> {
-    if !loaded.retouched || is_final {
-        return Ok(());
-    }
-    let message = "these settings change the picture, and the files would have the final names";
-    Err(Failure::unreadable(message)
-        .help("use a mode with its own path (--mode NAME), or add --final if this is intended"))
-}
-
-/// Running and building need a renderer for every job.
-fn need_adapters(loaded: &Loaded) -> Result<(), Failure> {
-    match loaded.plan.jobs.iter().find(|job| job.adapter.as_deref().is_none()) {
-        Some(job) => {
-            Err(Failure::unreadable(format!("the job `{}` has no adapter, so no renderer is known", job.name))
-                .help("write adapter = \"understudy\" in the job or in [defaults]"))
-        }
-        None => Ok(()),
-    }
 }

@@ -1,7 +1,7 @@
 //! A count of long work on a terminal: one line, drawn over, and gone at the end.
 
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::{QUIET, control, paint, tell};
@@ -42,6 +42,10 @@ impl Counter {
             return;
         }
         let count = self.count.fetch_add(more, Ordering::Relaxed) + more;
+        if count == more {
+            // The first of it: patience begins now.
+            *self.next.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now() + PATIENCE.0;
+        }
         // Whoever finds the pen taken goes on with its work; so do most of many.
         let Some(mut next) = self.next.try_lock().ok().filter(|_| self.is_worth_a_look(more, count)) else { return };
         if Instant::now() >= *next {
@@ -67,9 +71,10 @@ impl Counter {
         }
     }
 
-    /// Takes the line away.
+    /// Takes the line away, and begins anew.
     pub fn end(&self) {
-        if self.drawn.load(Ordering::Relaxed) > 0 {
+        self.count.store(0, Ordering::Relaxed);
+        if self.drawn.swap(0, Ordering::Relaxed) > 0 {
             tell(&format!("{}{}", control("G"), control("2K")));
         }
     }

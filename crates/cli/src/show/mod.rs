@@ -15,6 +15,7 @@ pub mod report;
 pub mod sarif;
 pub mod status;
 pub mod tokens;
+pub mod told;
 pub mod verdicts;
 pub mod whose;
 pub mod why;
@@ -29,6 +30,7 @@ use anstyle::{AnsiColor, Style};
 use truepath_exec::failure::{Failure, Whole};
 
 pub use block::Block;
+pub use truepath_core::diagnostic::counted;
 
 use crate::lower::Screen;
 
@@ -231,12 +233,6 @@ pub fn fitted(text: &str, columns: usize, screen: Screen) -> String {
     let tail: Vec<char> = text.chars().rev().take_while(fits(room - room / 2)).collect();
     let tail: String = tail.into_iter().rev().collect();
     format!("{head}{dots}{tail}")
-}
-
-/// `1 frame`, `2 frames`.
-pub fn counted(count: impl Into<i64>, one: &str) -> String {
-    let count = count.into();
-    if count == 1 { format!("1 {one}") } else { format!("{count} {one}{}", if one.ends_with('s') { "" } else { "s" }) }
 }
 
 #[cfg(test)]

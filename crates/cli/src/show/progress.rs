@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
 
 use truepath_core::frames::Frames;
-use truepath_core::plan::Plan;
 use truepath_core::run::event::{Ended, Event, Started};
 use truepath_core::run::pace::{Load, Pace};
+use truepath_project::Rendering;
 
 use super::{BAD, Block, GOOD, HEAD, ODD, QUIET, counted, fitted, paint, state, tell};
 use crate::lower::Screen;
@@ -33,7 +33,6 @@ pub struct Progress {
     waiting: BTreeSet<String>,
     attention: Option<String>,
     troubles: usize,
-    failures: Vec<Event>,
     stopping: bool,
     since: Instant,
     block: Block,
@@ -79,8 +78,9 @@ impl AtWork {
 }
 
 impl Progress {
-    /// A display of `total` files to land; `loads` is how much there is of each kind of call.
-    pub fn new(plan: &Plan, loads: Vec<Load>, total: i64, (json, screen): (bool, Screen)) -> Progress {
+    /// A display of what is about to be rendered.
+    pub fn new(rendering: &Rendering<'_>, (json, screen): (bool, Screen)) -> Progress {
+        let plan = rendering.plan;
         let way = match (json, screen.terminal) {
             (true, _) => Display::Json,
             (false, true) => Display::Block,
@@ -91,16 +91,15 @@ impl Progress {
             screen,
             title: plan.project.as_ref().map_or(plan.home.sheet.clone(), |name| name.value.clone()),
             done: 0,
-            total,
+            total: rendering.files,
             workers: plan.run.workers,
-            loads,
+            loads: rendering.loads.to_vec(),
             pace: Pace::default(),
             at_work: BTreeMap::new(),
             calls: BTreeMap::new(),
             waiting: BTreeSet::new(),
             attention: None,
             troubles: 0,
-            failures: Vec::new(),
             stopping: false,
             since: Instant::now(),
             block: Block::default(),
@@ -114,7 +113,7 @@ impl Progress {
     }
 
     /// Shows one event.
-    pub fn show(&mut self, event: &Event) {
+    fn show(&mut self, event: &Event) {
         self.take(event);
         match self.way {
             // What is only shown is no event of the journal.
@@ -165,7 +164,6 @@ impl Progress {
                 }
             }
             Event::Interrupted => self.stopping = true,
-            Event::Failed { .. } | Event::GaveUp { .. } => self.failures.push(event.clone()),
             _ => {}
         }
         if let Some(line) = self.attention(event, Screen { colour: false, ..self.screen }) {
@@ -307,11 +305,6 @@ impl Progress {
         if self.way == Display::Block {
             self.block.end();
         }
-    }
-
-    /// What failed for good.
-    pub fn into_failures(self) -> Vec<Event> {
-        self.failures
     }
 }
 

@@ -208,6 +208,13 @@ impl Finding {
     }
 }
 
+/// `1 frame`, `2 frames`.
+#[must_use]
+pub fn counted(count: impl Into<i64>, one: &str) -> String {
+    let count = count.into();
+    if count == 1 { format!("1 {one}") } else { format!("{count} {one}{}", if one.ends_with('s') { "" } else { "s" }) }
+}
+
 /// The candidate most like `word`, when it is like enough to have been meant, and no other is as much.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     nearest_of(word, &mut candidates.into_iter())

@@ -139,7 +139,7 @@ fn shared<'s>(
             }
             Ok(())
         };
-        let turned = turn();
+        let turned: Result<(), Failure> = turn();
         claims.leave();
         turned
     })?;

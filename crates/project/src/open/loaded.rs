@@ -24,6 +24,7 @@ use truepath_exec::observe::Look;
 use truepath_exec::state::StateFolder;
 
 use super::trust::Untrusted;
+use crate::listener::{Listener, News, Read};
 
 /// The check whose findings make all others guesswork.
 pub(super) const NOT_TOML: &str = "not-toml";
@@ -162,15 +163,18 @@ impl Queue {
         Some(if stopped == Stop::Errors && here { Stop::Machine } else { stopped })
     }
 
-    /// The verdicts on all that a sheet's plan writes, movies last. `told` hears of every file that is read.
+    /// The verdicts on all that a sheet's plan writes, movies last. The listener hears of every file that is read.
     ///
     /// # Errors
     /// When a journal cannot be read, or a folder of the plan.
-    pub fn verdicts(&self, at: usize, look: Look, told: &(dyn Fn(u64) + Sync)) -> Result<Vec<Verdict>, Failure> {
+    pub fn verdicts(&self, at: usize, look: Look, listener: &dyn Listener) -> Result<Vec<Verdict>, Failure> {
+        let told = |files: u64| listener.hear(News::Reading(Read::Files, files));
         let sheet = &self.sheets[at];
         let beside: Vec<&Plan> = self.plans().collect();
         let (plan, machine, state) = (&sheet.plan, &sheet.ground, &sheet.state);
-        Looking { plan, machine, state, look, beside: &beside, told }.all()
+        let verdicts = Looking { plan, machine, state, look, beside: &beside, told: &told }.all();
+        listener.hear(News::ReadingOver);
+        verdicts
     }
 
     /// Every plan whose names are taken: all jobs, asked for or not, and each mode.

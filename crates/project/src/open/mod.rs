@@ -39,6 +39,7 @@ use self::programs::Places;
 pub use self::read::quoted;
 use self::trust::Brought;
 pub use self::trust::Untrusted;
+use crate::listener::{Listener, News, Read};
 use crate::request::Request;
 use crate::surroundings::Surroundings;
 
@@ -76,12 +77,24 @@ pub struct LoadOptions<'w> {
     pub texts: Option<&'w BTreeMap<PathBuf, String>>,
 }
 
-/// Opens the sheets that a request means. `told` hears of every megabyte of scenes that is read.
+/// Opens the sheets that a request means. The listener hears of every megabyte of scenes that is read.
 ///
 /// # Errors
 /// When no sheet is found, when one cannot be read at all, or when one that was only found, not named, belongs to somebody
 /// else. Everything else that is wrong is a finding.
 pub fn open(
+    request: &Request,
+    around: &Surroundings,
+    way: LoadOptions<'_>,
+    listener: &dyn Listener,
+) -> Result<Queue, Failure> {
+    let told = |more: u64| listener.hear(News::Reading(Read::Scenes, more));
+    let queue = opened(request, around, way, &told);
+    listener.hear(News::ReadingOver);
+    queue
+}
+
+fn opened(
     request: &Request,
     around: &Surroundings,
     way: LoadOptions<'_>,

@@ -17,6 +17,7 @@ use truepath_exec::state::journal;
 
 use super::loaded::{Here, Loaded};
 use super::programs::{Places, program};
+use crate::listener::{Listener, News, Read};
 use crate::surroundings::Surroundings;
 
 impl Loaded {
@@ -71,11 +72,13 @@ impl Loaded {
         }
     }
 
-    /// Finds out what all frames would be made of now, where that was not asked yet. `told` hears of every megabyte of scenes
-    /// that is read.
-    pub fn look_up_made(&mut self, around: &Surroundings, told: &dyn Fn(u64)) {
+    /// Finds out what all frames would be made of now, where that was not asked yet. The listener hears of every
+    /// megabyte of scenes that is read.
+    pub fn look_up_made(&mut self, around: &Surroundings, listener: &dyn Listener) {
         if self.ground.made_of.is_empty() {
-            self.ground.made_of = self.asking(around, told).now();
+            let told = |more: u64| listener.hear(News::Reading(Read::Scenes, more));
+            self.ground.made_of = self.asking(around, &told).now();
+            listener.hear(News::ReadingOver);
             let movies = record::movie::all(&self.plan, &self.adapters, &self.state, &self.ground.history);
             self.ground.made_of.extend(movies);
         }

@@ -58,9 +58,8 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
     }
     let mut wanted = Vec::new();
     for loaded in &mut queue.sheets {
-        super::guard_final(loaded, args.is_final)?;
-        super::need_adapters(loaded)?;
-        if !super::pin(loaded, AnewValues::of(args.anew))? {
+        loaded.guard_start(args.is_final)?;
+        if !loaded.pin(AnewValues::of(args.anew))? {
             let message = "another True Path pinned other values for this sheet at the same time".to_owned();
             let help = "run the command again; it uses their values";
             return Err(Failure::new(Cause::Machine, message).help(help));
@@ -68,7 +67,7 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
         if let Some(chunk) = args.chunk {
             loaded.plan.run.chunk = chunk;
         }
-        super::guard_calls(&loaded.plan, loaded.plan.series.iter().filter_map(Series::count))?;
+        truepath_project::guards::calls(&loaded.plan, loaded.plan.series.iter().filter_map(Series::count))?;
         if args.to != ScriptKind::Json && args.through.is_none() && !is_guarded(args) {
             pipeline::look_up_made(loaded, around);
         }

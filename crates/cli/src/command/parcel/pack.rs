@@ -46,9 +46,8 @@ pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
         let message = "a parcel is packed from one sheet".to_owned();
         return Err(Failure::unreadable(message).help("pack each sheet separately: -f SHEET"));
     };
-    super::super::guard_final(loaded, args.is_final)?;
-    super::super::need_adapters(loaded)?;
-    super::super::pin(loaded, truepath_core::pins::Anew::default())?;
+    loaded.guard_start(args.is_final)?;
+    loaded.pin(truepath_core::pins::Anew::default())?;
     pipeline::look_up_made(loaded, around);
     let loaded = &*loaded;
     let parts = parts(args, loaded, &wanted)?;

@@ -80,7 +80,7 @@ fn write(page: Page<'_>, is_under_way: bool, shelf: &mut Shelf) -> Result<Option
     if super::not_to_be_judged(&queue, around).is_some() {
         return Ok(None);
     }
-    super::guard_files(&queue)?;
+    truepath_project::guards::files(&queue)?;
     let (mut night, verdicts) = gather::night(&queue, common, around)?;
     night.is_under_way |= is_under_way;
     loop {

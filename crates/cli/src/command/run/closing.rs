@@ -1,15 +1,13 @@
 //! The end of a run: what was done, what failed, and the next command.
 
-use std::collections::BTreeSet;
 use std::process::{Command, Stdio};
 
 use truepath_core::frames::Frames;
-use truepath_core::plan::Series;
 use truepath_core::resolve::paths;
 use truepath_core::run::causes::{FailureCause, causes};
 use truepath_core::run::event::Event;
-use truepath_core::template::{Lookup, Value, expand_text};
 use truepath_core::verify::{State, Verdict};
+use truepath_project::run::Ended;
 
 use crate::args::{Common, RunArgs};
 use crate::command::again;
@@ -18,73 +16,30 @@ use crate::lower::{Screen, Surroundings};
 use crate::pipeline::Loaded;
 use crate::show::verdicts::cut;
 use crate::show::{self, counted, progress};
-use truepath_core::run::history::Depth;
-use truepath_exec::failure::Failure;
-use truepath_exec::scheduler::Outcome;
-use truepath_exec::state::journal;
 
 /// Failures that are listed before the rest is only counted.
 const MOST_LINES: usize = 8;
 
-/// How a run ended.
-#[derive(Default)]
-pub struct Result {
-    /// Files that were needed.
-    pub total: i64,
-    /// What the crew did.
-    pub outcome: Outcome,
-    /// What stands now, by series, movies last.
-    pub after: Vec<Verdict>,
-    /// Files that were needed and are still not there, whoever was to make them.
-    pub left: i64,
-    /// The commands that make it complete.
-    pub fixes: Vec<String>,
-    /// What failed for good.
-    pub failures: Vec<Event>,
-    /// How long it took.
-    pub seconds: f64,
-}
-
-impl Result {
-    /// Files that are needed still.
-    fn lost(&self) -> i64 {
-        self.after.iter().map(|verdict| verdict.files(&[State::Missing, State::Broken])).sum()
-    }
-
-    fn is_complete(&self) -> bool {
-        !self.after.iter().any(Verdict::is_incomplete)
-    }
-
-    /// The outcome in one word.
-    pub fn word(&self) -> &'static str {
-        match (self.outcome.interrupted, self.is_complete()) {
-            (true, _) => "interrupted",
-            (false, true) => "complete",
-            (false, false) => "incomplete",
-        }
-    }
-
-    /// How the call ends.
-    pub fn exit(&self, args: &RunArgs) -> Exit {
-        if self.outcome.interrupted {
-            Exit::Interrupted
-        } else if self.outcome.full.is_some() {
-            Exit::Machine
-        } else if self.total > 0
-            && (!self.failures.is_empty() || self.left > 0 || (self.lost() > 0 && args.only.is_empty()))
-        {
-            Exit::Incomplete
-        } else if !args.only.is_empty() || self.is_complete() {
-            // Whoever asks for some calls only is told about those.
-            Exit::Well
-        } else {
-            Exit::No
-        }
+/// How the call ends.
+pub fn exit(ended: &Ended, args: &RunArgs) -> Exit {
+    if ended.outcome.interrupted {
+        Exit::Interrupted
+    } else if ended.outcome.full.is_some() {
+        Exit::Machine
+    } else if ended.total > 0
+        && (!ended.failures.is_empty() || ended.left > 0 || (ended.lost() > 0 && args.only.is_empty()))
+    {
+        Exit::Incomplete
+    } else if !args.only.is_empty() || ended.is_complete() {
+        // Whoever asks for some calls only is told about those.
+        Exit::Well
+    } else {
+        Exit::No
     }
 }
 
 /// What was done, what failed, and the next command.
-pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroundings) -> String {
+pub fn summary(args: &RunArgs, loaded: &Loaded, (ended, fixes): (&Ended, &[String]), around: &Surroundings) -> String {
     let screen = around.err;
     let files: i64 = ended.after.iter().map(|verdict| verdict.planned.count()).sum();
     let mut out = match ended.total {
@@ -138,7 +93,7 @@ pub fn summary(args: &RunArgs, loaded: &Loaded, ended: &Result, around: &Surroun
         out.push_str(&format!("see why: {log}\n"));
     }
     let verdicts: Vec<&Verdict> = ended.after.iter().collect();
-    out.push_str(&show::verdicts::closing(&verdicts, &ended.fixes, screen));
+    out.push_str(&show::verdicts::closing(&verdicts, fixes, screen));
     out
 }
 
@@ -165,7 +120,7 @@ fn log_of(args: &RunArgs, jobs: Vec<String>) -> Common {
 }
 
 /// Frames that are there and not as they should be, by series.
-fn kept_lines(loaded: &Loaded, ended: &Result, around: &Surroundings) -> String {
+fn kept_lines(loaded: &Loaded, ended: &Ended, around: &Surroundings) -> String {
     let named = [State::Unreadable, State::Wrong, State::Stale, State::Changed, State::Odd, State::Unproven];
     let of = |verdict: &Verdict| {
         let series = loaded.plan.output(verdict.series);
@@ -180,43 +135,6 @@ fn kept_lines(loaded: &Loaded, ended: &Result, around: &Surroundings) -> String 
     let more = lines.len().saturating_sub(MOST_LINES);
     let rest = if more > 0 { format!("  and {more} more\n") } else { String::new() };
     lines.into_iter().take(MOST_LINES).chain([rest]).collect()
-}
-
-/// Runs the sheet's own commands once the plan is over, also after failure, and once: neither when somebody has interrupted it,
-/// nor again where nothing has landed or failed since. What they do wrong is told and changes nothing.
-///
-/// # Errors
-/// When the journals cannot be read or written.
-pub fn afterwards(loaded: &Loaded, result: &Result, plan: &str) -> std::result::Result<(), Failure> {
-    let word = result.word();
-    if loaded.plan.run.after.is_empty() || result.outcome.interrupted {
-        return Ok(());
-    }
-    let history = journal::read(&loaded.state, Depth::Calls)?;
-    let of_plan = |output: &Series| {
-        let landed = history.of(output).iter();
-        landed.filter(|(number, _)| output.frame_of(*number).is_some()).count() as u64
-    };
-    let landings: u64 = loaded.plan.outputs().map(|(_, output)| of_plan(output)).sum();
-    // Frames that failed once more are another end than before.
-    let own: BTreeSet<&str> = loaded.plan.outputs().map(|(_, output)| output.id.as_str()).collect();
-    let failures = history.sessions.iter().flat_map(|session| &session.failures);
-    let failures = failures.filter(|failure| failure.series.iter().any(|id| own.contains(id.as_str()))).count();
-    if !loaded.state.takes_end(plan, &format!("{word}-{landings}-{failures}"))? {
-        return Ok(());
-    }
-    let known =
-        |name: &str| if name == "outcome" { Lookup::Value(Value::Text(word.to_owned())) } else { Lookup::Unknown };
-    for command in &loaded.plan.run.after {
-        let words: Vec<String> = command.iter().filter_map(|template| expand_text(template, &known)).collect();
-        let Some((program, arguments)) = words.split_first() else { continue };
-        match Command::new(program).args(arguments).current_dir(&loaded.plan.home.folder).status() {
-            Ok(status) if status.success() => {}
-            Ok(status) => show::tell(&format!("after the run: {program} ended with {status}\n")),
-            Err(error) => show::tell(&format!("after the run: cannot start {program}: {error}\n")),
-        }
-    }
-    Ok(())
 }
 
 /// Opens the folder of the first series in the system's file manager.

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use truepath_exec::failure::Failure;
+use truepath_project::run::faulty;
 
 use crate::args::{Common, RunArgs};
 use crate::exit_code::Exit;
@@ -17,11 +18,11 @@ pub fn run_others(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure
     loop {
         let way = LoadOptions { starts: true, begins_anew: args.begin_anew, ..LoadOptions::default() };
         let queue = pipeline::load(&sound.common, around, way)?;
-        let Some((faulty, others)) = split(&queue) else { break };
+        let Some((bad, others)) = faulty(&queue) else { break };
         if left_out.is_empty() {
             super::super::tell_findings(&queue, around);
         }
-        left_out.extend(faulty);
+        left_out.extend(bad);
         if others.is_empty() {
             show::tell("no job is without a mistake\n");
             return Ok(queue.stopped_here().map_or(Exit::No, Exit::from));
@@ -41,25 +42,14 @@ pub fn run_others(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure
 
 /// Says that others could be rendered, where mistakes of some jobs are in the way.
 pub fn offer(queue: &Queue) {
-    if let Some((faulty, others)) = split(queue).filter(|(_, others)| !others.is_empty()) {
-        let all = faulty.len() + others.len();
-        let few = match faulty.len() {
+    if let Some((bad, others)) = faulty(queue).filter(|(_, others)| !others.is_empty()) {
+        let all = bad.len() + others.len();
+        let few = match bad.len() {
             1 => format!("1 of {all} jobs has a mistake"),
             count => format!("{count} of {all} jobs have mistakes"),
         };
-        let names: Vec<String> = faulty.into_iter().collect();
+        let names: Vec<String> = bad.into_iter().collect();
         let names = if names.len() > 4 { "them".to_owned() } else { names.join(", ") };
         show::tell(&format!("nothing was started: {few}. --skip-faulty leaves out {names} and renders the rest\n"));
     }
-}
-
-/// The jobs that have errors and those that have none, by name; `None` where there are no errors, or some of no job.
-fn split(queue: &Queue) -> Option<(BTreeSet<String>, BTreeSet<String>)> {
-    let mut faulty: BTreeSet<String> = BTreeSet::new();
-    for sheet in &queue.sheets {
-        faulty.extend(sheet.findings.faulty()?.into_iter().map(str::to_owned));
-    }
-    let all = queue.sheets.iter().flat_map(|sheet| &sheet.plan.jobs).map(|job| job.name.clone());
-    let others = all.filter(|name| !faulty.contains(name)).collect();
-    (!faulty.is_empty()).then_some((faulty, others))
 }

@@ -1,7 +1,7 @@
 //! Words about renderers.
 
 use crate::adapter::{Adapter, KINDS, Native};
-use crate::diagnostic::Words;
+use crate::diagnostic::{Words, counted};
 use crate::resolve::Job;
 use crate::sheet::{FileOption, Key};
 use crate::source::{Place, Spanned};
@@ -157,7 +157,7 @@ pub fn passes_not_arranged(adapter: &Adapter, together: bool) -> Words {
 
 pub fn threads_beyond(threads: i64, cores: u64) -> Words {
     Words::new(
-        format!("{threads} threads on a machine with {}", counted(cores, "core")),
+        format!("{threads} threads on a machine with {}", counted(i64::try_from(cores).unwrap_or(i64::MAX), "core")),
         "more threads than cores slow it down",
     )
     .help("remove `threads`, so that the renderer chooses")
@@ -189,10 +189,6 @@ pub fn need_missing(adapter: &str, need: &str) -> Words {
 pub fn command_too_long(length: usize, most: usize) -> Words {
     Words::new(format!("the command line of one call has {length} bytes"), format!("this system allows {most}"))
         .help("use shorter values, or pass them in a file or in `env`")
-}
-
-fn counted(count: u64, one: &str) -> String {
-    if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") }
 }
 
 pub fn variant_not_found(adapter: &Adapter, version: &str) -> Words {

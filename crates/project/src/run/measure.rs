@@ -13,16 +13,16 @@ use truepath_core::verify::Verdict;
 use truepath_exec::failure::Failure;
 use truepath_exec::landing::{recover, stage};
 use truepath_exec::observe::Look;
-use truepath_exec::scheduler::Outcome;
 use truepath_exec::state::journal;
 
-use super::work::Work;
-use super::{Ours, RunRequest, render, take};
-use crate::args::{Common, RunArgs};
-use crate::exit_code::Exit;
-use crate::lower::Surroundings;
-use crate::pipeline::{self, LoadOptions, Queue};
-use crate::show;
+use super::ended::Outcome;
+use super::render::render;
+use super::{Run, RunOptions, RunRequest, Taken, Work, take};
+use crate::guards;
+use crate::listener::Listener;
+use crate::open::{Queue, Stop};
+use crate::request::Request;
+use crate::surroundings::Surroundings;
 
 /// Which frames are measured.
 pub enum Measure {
@@ -34,12 +34,12 @@ pub enum Measure {
 
 impl Measure {
     /// What is to be rendered of one sheet.
-    fn rounds(&self, queue: &Queue, at: usize, around: &Surroundings) -> Result<Vec<Round>, Failure> {
+    fn rounds(&self, queue: &Queue, at: usize, listener: &dyn Listener) -> Result<Vec<Round>, Failure> {
         let loaded = &queue.sheets[at];
         let plan = &loaded.plan;
         let all: Vec<Frames> = plan.series.iter().map(|own| own.frames.clone().unwrap_or_default()).collect();
         let Measure::Next(count) = self else { return Ok(vec![(all, 1)]) };
-        let verdicts = pipeline::verdicts(queue, at, Look::Heads, around)?;
+        let verdicts = queue.verdicts(at, Look::Heads, listener)?;
         let mut left = all;
         for verdict in verdicts.iter().filter(|verdict| !verdict.is_movie) {
             let lost = outstanding(verdict, Existing::Keep);
@@ -53,30 +53,40 @@ impl Measure {
     }
 }
 
+/// How measuring ended.
+pub enum Measured {
+    /// All frames were tried. False where some could not be measured.
+    Over(bool),
+    /// Somebody has interrupted it.
+    Interrupted,
+    /// Nothing can be rendered from the sheets.
+    Stopped(Stop),
+}
+
 /// Renders some frames of a plan to be measured: beside the real ones, and thrown away.
-pub fn measured(common: &Common, measure: &Measure, around: &Surroundings) -> Result<Exit, Failure> {
-    let args = RunArgs { keep_going: true, ..RunArgs::of(common.clone()) };
-    let mut ours: Vec<Ours> = Vec::new();
-    let mut queue = loop {
-        let queue = pipeline::load(common, around, LoadOptions { starts: true, ..LoadOptions::default() })?;
-        if ours.is_empty() {
-            crate::command::tell_findings(&queue, around);
-        }
-        if let Some(stop) = queue.stopped_here() {
-            return Ok(stop.into());
-        }
-        if take(&args, &queue, &mut ours, around)? {
-            break queue;
-        }
+///
+/// # Errors
+/// As [`Run::take`] and [`Run::render`].
+pub fn measure(
+    request: &Request,
+    which: &Measure,
+    around: &Surroundings,
+    listener: &dyn Listener,
+) -> Result<Measured, Failure> {
+    let options = RunOptions { keep_going: true, ..RunOptions::default() };
+    let Run { mut queue, held, .. } = match take::taken((request, &options), around, listener)? {
+        Taken::Held(run) => *run,
+        Taken::Stopped(stop, _) => return Ok(Measured::Stopped(stop)),
     };
-    crate::command::guard_files(&queue)?;
-    let rounds = (0..queue.sheets.len()).map(|at| measure.rounds(&queue, at, around));
+    guards::files(&queue)?;
+    let rounds = (0..queue.sheets.len()).map(|at| which.rounds(&queue, at, listener));
     let rounds = rounds.collect::<Result<Vec<_>, Failure>>()?;
-    for ((loaded, ours), rounds) in queue.sheets.iter_mut().zip(&ours).zip(rounds) {
-        pipeline::look_up_made(loaded, around);
+    let mut failed = false;
+    for (at, (loaded, rounds)) in queue.sheets.iter_mut().zip(rounds).enumerate() {
+        let journal = &held[at].journal;
+        loaded.look_up_made(around, listener);
         loaded.plan = trial::plan(&loaded.plan);
         let mut outcome = Outcome::default();
-        let mut failed = false;
         for (need, chunk) in &rounds {
             if outcome.interrupted {
                 break;
@@ -89,8 +99,8 @@ pub fn measured(common: &Common, measure: &Measure, around: &Surroundings) -> Re
             let mut before = vec![Verdict::default(); need.len()];
             before.iter_mut().enumerate().for_each(|(at, own)| own.series = at);
             let work = Work { loaded, before: &before, need, spread: false };
-            let request = RunRequest { args: &args, around, texts: &[], at: None };
-            let rendered = render(&request, &work, (&ours.journal, None), None);
+            let request = RunRequest { asked: request, options: &options, around, listener, texts: &[], at };
+            let rendered = render(&request, &work, (journal, None), None);
             for folder in trial::folders(&loaded.plan) {
                 // What stays is cleared by the next one, and a folder that is not empty belongs to another sheet.
                 let _ = stage::clear(Path::new(&folder));
@@ -104,15 +114,12 @@ pub fn measured(common: &Common, measure: &Measure, around: &Surroundings) -> Re
         }
         let total: i64 = rounds.iter().flat_map(|(need, _)| need).map(Frames::count).sum();
         let word = if outcome.interrupted { "interrupted" } else { "measured" }.to_owned();
-        let (landed, t) = (outcome.landed, ours.journal.t());
+        let (landed, t) = (outcome.landed, journal.t());
         let over = Event::Over { landed, missing: total - landed, outcome: word, t, estimated: None, took: None };
-        ours.journal.write(&over)?;
+        journal.write(&over)?;
         if outcome.interrupted {
-            return Ok(Exit::Interrupted);
-        }
-        if failed {
-            show::tell("some frames could not be measured; see why: truepath log JOB\n");
+            return Ok(Measured::Interrupted);
         }
     }
-    Ok(Exit::Well)
+    Ok(Measured::Over(!failed))
 }

@@ -10,18 +10,17 @@ use truepath_exec::looking::Looking;
 use truepath_exec::observe::Look;
 
 use super::agree::times;
-use crate::lower::Surroundings;
-use crate::pipeline::Loaded;
-use crate::show::counter::Counter;
+use crate::listener::{Listener, News, Read};
+use crate::open::Loaded;
 
 /// Looks at the disk as far as the journals do not know it.
-pub fn observe(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-    looked(loaded, &loaded.ground, around)
+pub(super) fn observe(loaded: &Loaded, listener: &dyn Listener) -> Result<Vec<Verdict>, Failure> {
+    looked(loaded, &loaded.ground, listener)
 }
 
 /// Looks at disk and journals once more.
-pub fn again(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-    looked(loaded, &loaded.ground_now()?, around)
+pub(super) fn again(loaded: &Loaded, listener: &dyn Listener) -> Result<Vec<Verdict>, Failure> {
+    looked(loaded, &loaded.ground_now()?, listener)
 }
 
 /// How long a share may list late what is there, and how many files are asked for one by one.
@@ -30,10 +29,10 @@ const ASKED: usize = 2000;
 
 /// The same where members share a folder: some shares list late what others have landed. A missing file that is there when it
 /// is asked for is waited for.
-pub fn settled(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
+pub(super) fn settled(loaded: &Loaded, listener: &dyn Listener) -> Result<Vec<Verdict>, Failure> {
     let (since, times) = (Instant::now(), times(loaded));
     loop {
-        let verdicts = again(loaded, around)?;
+        let verdicts = again(loaded, listener)?;
         let missing = verdicts.iter().flat_map(|verdict| {
             let series = loaded.plan.output(verdict.series);
             let frames: Vec<i64> = verdict.in_state(State::Missing).iter().collect();
@@ -47,11 +46,10 @@ pub fn settled(loaded: &Loaded, around: &Surroundings) -> Result<Vec<Verdict>, F
     }
 }
 
-fn looked(loaded: &Loaded, machine: &Machine, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
-    let counter = Counter::new("reading files", around.err);
-    let told = |files: u64| counter.add(files);
+fn looked(loaded: &Loaded, machine: &Machine, listener: &dyn Listener) -> Result<Vec<Verdict>, Failure> {
+    let told = |files: u64| listener.hear(News::Reading(Read::Files, files));
     let (plan, state, look) = (&loaded.plan, &loaded.state, Look::Trusting);
     let verdicts = Looking { plan, machine, state, look, beside: &[], told: &told }.all();
-    counter.end();
+    listener.hear(News::ReadingOver);
     verdicts
 }

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
+use truepath_core::diagnostic::counted;
 use truepath_core::frames::Frames;
 use truepath_core::plan::{Call, calls_of, movie_calls};
 use truepath_core::resolve::Job;
@@ -15,27 +16,15 @@ use truepath_core::verify::Verdict;
 use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
 
-use crate::pipeline::Loaded;
-use crate::show::counted;
+use super::Work;
+use crate::open::Loaded;
 
 /// The rank of frames that are neither first nor last nor in the middle.
 const REST: usize = 3;
 
-/// What is to be done.
-pub struct Work<'w> {
-    /// The sheet.
-    pub loaded: &'w Loaded,
-    /// What stands, by series.
-    pub before: &'w [Verdict],
-    /// What is needed, by series.
-    pub need: &'w [Frames],
-    /// Whether first, last and middle come before the rest.
-    pub spread: bool,
-}
-
 impl Work<'_> {
     /// The calls of the plan of which anything is needed, in their order. Calls that others may claim are never split.
-    pub fn calls(&self, only: &[String], share: bool) -> Vec<Call> {
+    pub(super) fn calls(&self, only: &[String], share: bool) -> Vec<Call> {
         let plan = &self.loaded.plan;
         let adapter = |job: &Job| self.loaded.adapter(job);
         let is_needed = |call: &Call| call.series.iter().any(|at| !self.need[*at].is_disjoint(&call.frames));
@@ -79,7 +68,7 @@ impl Work<'_> {
     }
 
     /// How much there is of each kind of call.
-    pub fn loads(&self, calls: &[Call]) -> Vec<Load> {
+    pub(super) fn loads(&self, calls: &[Call]) -> Vec<Load> {
         let plan = &self.loaded.plan;
         let mut loads: Vec<Load> = Vec::new();
         let mut rows: BTreeMap<String, usize> = BTreeMap::new();
@@ -99,7 +88,7 @@ impl Work<'_> {
 }
 
 /// Shares this machine's cores out between the workers, for jobs that do not say how many threads they want.
-pub fn share_threads(loaded: &mut Loaded) {
+pub(super) fn share_threads(loaded: &mut Loaded) {
     let workers = loaded.plan.run.workers;
     let cores = std::thread::available_parallelism().map_or(1, std::num::NonZero::get);
     if workers < 2 {
@@ -116,7 +105,7 @@ pub fn share_threads(loaded: &mut Loaded) {
 }
 
 /// Leaves of what is needed only what the calls named with --only write.
-pub fn keep_only(only: &[&String], loaded: &Loaded, need: &mut [Frames]) -> Result<(), Failure> {
+pub(super) fn keep_only(only: &[&String], loaded: &Loaded, need: &mut [Frames]) -> Result<(), Failure> {
     let adapter = |job: &Job| loaded.adapter(job);
     let all = calls_of(&loaded.plan, &adapter).chain(movie_calls(&loaded.plan));
     let calls: Vec<Call> = all.filter(|call| only.contains(&&call.id)).collect();
@@ -133,7 +122,7 @@ pub fn keep_only(only: &[&String], loaded: &Loaded, need: &mut [Frames]) -> Resu
 }
 
 /// Files that somebody has write-protected are not replaced: that is said before the first frame.
-pub fn guard_protected(loaded: &Loaded, before: &[Verdict], need: &[Frames]) -> Result<(), Failure> {
+pub(super) fn guard_protected(loaded: &Loaded, before: &[Verdict], need: &[Frames]) -> Result<(), Failure> {
     let mut protected = Vec::new();
     for (verdict, need) in before.iter().zip(need) {
         let series = loaded.plan.output(verdict.series);
@@ -147,4 +136,9 @@ pub fn guard_protected(loaded: &Loaded, before: &[Verdict], need: &[Frames]) -> 
     let message = format!("{} to be replaced {are} write-protected, the first is {first}", counted(count, "file"));
     Err(Failure::new(Cause::Machine, message)
         .help("allow writing (chmod u+w), move them away, or exclude them with --frames"))
+}
+
+/// Whether a call's name is that of an export.
+pub(super) fn is_export(id: &str, loaded: &Loaded) -> bool {
+    loaded.exports.all.iter().any(|export| export.id == id)
 }

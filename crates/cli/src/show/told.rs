@@ -1,0 +1,83 @@
+//! What the project library tells, on a terminal: a count of what is read, a run as it happens, and notes.
+
+use std::sync::{Mutex, PoisonError};
+
+use truepath_project::{Listener, News, Read};
+
+use super::counter::Counter;
+use super::progress::Progress;
+use super::tell;
+use crate::command::tell_findings;
+use crate::lower::Surroundings;
+
+/// Shows on standard error what it hears; events on standard output where they are asked for.
+pub struct Told<'t> {
+    around: &'t Surroundings,
+    json: bool,
+    scenes: Counter,
+    files: Counter,
+    run: Mutex<Shown>,
+}
+
+/// What is shown of a run.
+#[derive(Default)]
+struct Shown {
+    /// Whether findings were told: a sheet that is opened again is the same one.
+    findings: bool,
+    progress: Option<Progress>,
+}
+
+impl<'t> Told<'t> {
+    /// What is done for people.
+    pub fn new(around: &'t Surroundings) -> Told<'t> {
+        let (scenes, files) =
+            (Counter::new("reading scenes, MB", around.err), Counter::new("reading files", around.err));
+        Told { around, json: false, scenes, files, run: Mutex::default() }
+    }
+
+    /// The same with events as lines of JSON, where that is asked for.
+    pub fn run(around: &'t Surroundings, json: bool) -> Told<'t> {
+        Told { json, ..Told::new(around) }
+    }
+
+    /// Where we are.
+    pub fn around(&self) -> &'t Surroundings {
+        self.around
+    }
+}
+
+impl Listener for Told<'_> {
+    fn hear(&self, news: News<'_>) {
+        match news {
+            News::Reading(Read::Scenes, more) => return self.scenes.add(more),
+            News::Reading(Read::Files, more) => return self.files.add(more),
+            News::ReadingOver => {
+                self.scenes.end();
+                return self.files.end();
+            }
+            News::Note(note) => return tell(&format!("{note}\n")),
+            _ => {}
+        }
+        let mut shown = self.run.lock().unwrap_or_else(PoisonError::into_inner);
+        match news {
+            News::Opened(queue) if !shown.findings => {
+                shown.findings = true;
+                tell_findings(queue, self.around);
+            }
+            News::Rendering(rendering) => {
+                shown.progress = Some(Progress::new(&rendering, (self.json, self.around.err)))
+            }
+            News::Events(events) => {
+                if let Some(progress) = &mut shown.progress {
+                    progress.follow(events);
+                }
+            }
+            News::RenderingOver => {
+                if let Some(mut progress) = shown.progress.take() {
+                    progress.end();
+                }
+            }
+            _ => {}
+        }
+    }
+}
