@@ -79,8 +79,10 @@ pub enum Command {
     /// Show what the renderers of a job printed: files, problems, the end of a failure
     Log(LogArgs),
     /// Compare the files on disk with the plan
+    #[command(mut_arg("jobs", |jobs| jobs.help(OR_PATTERNS)))]
     Verify(VerifyArgs),
     /// Draw a contact sheet: thumbnails of all frames, or a row for each pass, camera or job
+    #[command(mut_arg("jobs", |jobs| jobs.help(OR_PATTERNS)))]
     Contact(ContactArgs),
     /// Compare two versions, modes, passes, jobs, folders or patterns frame by frame
     Compare(CompareArgs),
@@ -91,6 +93,7 @@ pub enum Command {
     /// Trust the adapters of a folder, so that check, names and status may start their programs
     Trust(TrustArgs),
     /// Make the movies whose frames are complete, or a movie from any pictures
+    #[command(mut_arg("jobs", |jobs| jobs.help(OR_PATTERNS)))]
     Movie(MovieArgs),
     /// Combine the passes of a job into one OpenEXR, TIFF or OpenRaster file per frame
     Stack(StackArgs),
@@ -111,9 +114,12 @@ pub enum Command {
     GuardRenderers,
     /// The small renderer that comes with True Path
     #[command(subcommand)]
-    Understudy(truepath_understudy::Command),
+    Understudy(truepath_understudy::UnderstudyCommand),
 }
 
+/// What is typed without an option where pictures of no sheet can be meant as well.
+const OR_PATTERNS: &str = "Jobs, such as crossing or 'crossing/*' [default: all that are enabled], or files that no sheet plans, such as \
+'shots/ferry.{frame:4}.exr'";
 /// Heading of the options that choose jobs, frames and settings.
 const CHOICE: &str = "Jobs, frames and settings";
 /// Heading of the options for several machines.
@@ -232,7 +238,8 @@ pub struct EncodeArgs {
     #[arg(long, value_name = "linear|display|type")]
     pub pixels: Vec<String>,
     /// The file to write
-    #[arg(short, long, value_name = "FILE")]
+    // Scripts that were written earlier call `--out`.
+    #[arg(short = 'o', long = "output", alias = "out", value_name = "FILE")]
     pub out: PathBuf,
     /// Overwrite an existing movie
     #[arg(long)]
@@ -245,7 +252,7 @@ pub struct EncodeArgs {
 #[derive(Clone, Debug, Args)]
 pub struct MovieArgs {
     /// The movie to write, for pictures outside any sheet
-    #[arg(short, long, value_name = "FILE")]
+    #[arg(short = 'o', long = "output", value_name = "FILE")]
     pub out: Option<PathBuf>,
     /// What to do about gaps: refuse, hold (repeat the frame before) or close (skip them)
     #[arg(long, value_name = "HOW", requires = "out")]
@@ -256,6 +263,9 @@ pub struct MovieArgs {
     /// Continue with other movies after one has failed
     #[arg(long)]
     pub keep_going: bool,
+    /// Print what happens as lines of JSON, one for each event
+    #[arg(long, conflicts_with_all = ["json", "out"])]
+    pub events: bool,
     #[command(flatten)]
     pub options: MovieOptions,
     #[command(flatten)]
@@ -494,7 +504,7 @@ pub struct AdapterNew {
     pub from_help: Option<PathBuf>,
     /// The folder to write it into
     #[arg(long, value_name = "DIR", default_value = "adapters")]
-    pub folder: PathBuf,
+    pub into: PathBuf,
 }
 
 /// `adapter prove`.

@@ -9,7 +9,7 @@ use truepath_core::run::event::Task;
 
 /// What this process finds around it.
 #[derive(Clone, Debug)]
-pub struct Surroundings {
+pub struct Around {
     /// Where it is, and who it is.
     pub here: truepath_project::Surroundings,
     /// How standard output is drawn.
@@ -18,7 +18,7 @@ pub struct Surroundings {
     pub err: Screen,
 }
 
-impl Deref for Surroundings {
+impl Deref for Around {
     type Target = truepath_project::Surroundings;
 
     fn deref(&self) -> &truepath_project::Surroundings {
@@ -59,7 +59,7 @@ fn task() -> Option<Task> {
 }
 
 /// Reads the environment once.
-pub fn surroundings() -> std::io::Result<Surroundings> {
+pub fn surroundings() -> std::io::Result<Around> {
     let variable = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty());
     let plain = variable("NO_COLOR").is_some() || variable("TERM").is_some_and(|term| term == "dumb");
     let locale = ["LC_ALL", "LC_CTYPE", "LANG"].iter().find_map(|name| variable(name)).unwrap_or_default();
@@ -100,7 +100,7 @@ pub fn surroundings() -> std::io::Result<Surroundings> {
         system: truepath_project::system(),
         fixed: variable("SOURCE_DATE_EPOCH").and_then(|seconds| seconds.to_str()?.parse().ok()),
     };
-    Ok(Surroundings {
+    Ok(Around {
         here,
         out: screen(out.is_terminal(), terminal_size::terminal_size_of(&out)),
         err: screen(err.is_terminal(), terminal_size::terminal_size_of(&err)),
@@ -132,7 +132,7 @@ const SHELLS: [&str; 4] = ["bash", "zsh", "fish", "powershell"];
 pub const COMPLETE: &str = "TRUEPATH_COMPLETE";
 
 /// A shell that asks what to complete.
-pub struct Asking {
+pub struct AskingShell {
     /// The shell's name.
     pub shell: String,
     /// This process's arguments: the line that it asks about stands behind `--`.
@@ -141,11 +141,11 @@ pub struct Asking {
 
 /// The shell that asks what to complete, where one does. It is kept: whoever answers takes the variable away, so that no
 /// program started meanwhile answers, too.
-pub fn asking() -> Option<&'static Asking> {
-    static ASKING: OnceLock<Option<Asking>> = OnceLock::new();
+pub fn asking() -> Option<&'static AskingShell> {
+    static ASKING: OnceLock<Option<AskingShell>> = OnceLock::new();
     let look = || {
         let shell = std::env::var(COMPLETE).ok().filter(|shell| !shell.is_empty())?;
-        Some(Asking { shell, words: std::env::args_os().collect() })
+        Some(AskingShell { shell, words: std::env::args_os().collect() })
     };
     ASKING.get_or_init(look).as_ref()
 }

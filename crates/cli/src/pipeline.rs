@@ -11,7 +11,7 @@ use truepath_project::{Request, Untrusted, open};
 pub use truepath_project::open::{LoadOptions, Loaded, Queue, adapters, load, program_of, programs, quoted, trust};
 
 use crate::args::Common;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::show;
 use crate::show::told::Told;
 
@@ -19,17 +19,18 @@ use crate::show::told::Told;
 static TOLD: AtomicBool = AtomicBool::new(false);
 
 /// Opens the sheets that a command line means. A mistake in what was typed ends the command before anything is shown.
-pub fn load(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> Result<Queue, Failure> {
+pub fn load(common: &Common, around: &Around, way: LoadOptions<'_>) -> Result<Queue, Failure> {
     let queue = lenient(common, around, way)?;
-    let told = (around.folder.as_path(), around.err);
-    match show::mistyped::failure(&queue.findings(), &queue.sources, told, common.json) {
-        Some(failure) => Err(failure),
-        None => Ok(queue),
-    }
+    mistyped(&queue, common, around).map_or(Ok(queue), Err)
+}
+
+/// What is wrong with a command line that a queue was opened with.
+pub fn mistyped(queue: &Queue, common: &Common, around: &Around) -> Option<Failure> {
+    show::mistyped::failure(queue, (&around.folder, around.err), common.json)
 }
 
 /// The same for a command line that is not typed to its end: mistakes in it are findings among others.
-pub fn lenient(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> Result<Queue, Failure> {
+pub fn lenient(common: &Common, around: &Around, way: LoadOptions<'_>) -> Result<Queue, Failure> {
     let queue = open(&request(common), around, way, &Told::new(around))?;
     for untrusted in &queue.untrusted {
         tell(untrusted, around);
@@ -38,12 +39,12 @@ pub fn lenient(common: &Common, around: &Surroundings, way: LoadOptions<'_>) -> 
 }
 
 /// The verdicts on all that a sheet's plan writes, movies last.
-pub fn verdicts(queue: &Queue, at: usize, look: Look, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
+pub fn verdicts(queue: &Queue, at: usize, look: Look, around: &Around) -> Result<Vec<Verdict>, Failure> {
     queue.verdicts(at, look, &Told::new(around))
 }
 
 /// Finds out what all frames of a sheet would be made of now.
-pub fn look_up_made(loaded: &mut Loaded, around: &Surroundings) {
+pub fn look_up_made(loaded: &mut Loaded, around: &Around) {
     loaded.look_up_made(around, &Told::new(around));
 }
 
@@ -63,7 +64,7 @@ pub fn request(common: &Common) -> Request {
 }
 
 /// Says, once, what is not asked anything before its folder is trusted.
-fn tell(untrusted: &Untrusted, around: &Surroundings) {
+fn tell(untrusted: &Untrusted, around: &Around) {
     if TOLD.swap(true, Ordering::Relaxed) {
         return;
     }

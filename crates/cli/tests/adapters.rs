@@ -116,7 +116,7 @@ fn every_habit_gives_the_same_names() {
         all.insert(made(&project));
         // Only what is missing is asked for again.
         std::fs::remove_file(project.path("out puts").join(made(&project).first().unwrap())).unwrap();
-        let said = project.say("run --json").ended(0);
+        let said = project.say("run --events").ended(0);
         assert_eq!(said.out.matches("\"event\":\"landed\"").count(), 1, "{name}: {}", said.out);
     }
     assert_eq!(all.len(), 1, "{all:?}");
@@ -192,7 +192,7 @@ fn parts_share_the_work_evenly_and_write_everything_together() {
     let (_, lists) = habits().remove(0);
     let project = project("lists", &lists);
     project.write("truepath.toml", sheet("lists").replace("3-9/2,20", "1-23").replace("chunk = 3", "chunk = 2"));
-    project.say("build --parts 3 -o parts").ended(0);
+    project.say("build --parts 3 --into parts").ended(0);
     let parts: Vec<String> = project.files("parts").into_iter().collect();
     assert_eq!(parts, ["01_crossing_1-8.sh", "02_crossing_9-16.sh", "03_crossing_17-23.sh"]);
     for part in &parts {

@@ -1,30 +1,46 @@
 //! The house keeps its shape: imports flow down the list of modules, and no file grows out of reading.
 #![allow(clippy::unwrap_used)]
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
-/// The core's modules in the order in which a sheet travels; each may use those before it.
-const CORE: [&str; 19] = [
-    "threads",
-    "source",
-    "diagnostic",
-    "picture",
-    "frames",
-    "template",
-    "catalogue",
-    "sheet",
-    "scene",
-    "adapter",
-    "pins",
-    "resolve",
-    "plan",
-    "verify",
-    "run",
-    "invoke",
-    "check",
-    "whose",
-    "parcel",
+/// The modules of each crate in the order in which a sheet travels; each may use those before it.
+const ORDER: [(&str, &[&str]); 9] = [
+    (
+        "core",
+        &[
+            "threads",
+            "source",
+            "diagnostic",
+            "picture",
+            "frames",
+            "template",
+            "catalogue",
+            "sheet",
+            "scene",
+            "adapter",
+            "pins",
+            "resolve",
+            "plan",
+            "verify",
+            "run",
+            "invoke",
+            "check",
+            "whose",
+            "parcel",
+        ],
+    ),
+    (
+        "media",
+        &["source", "stats", "sound", "dpx", "exr", "jpeg", "png", "raw", "tiff", "webp", "movie", "pixels", "exact"],
+    ),
+    ("pictures", &["conversion", "letters", "canvas", "thumbnail", "contact", "difference", "stack", "pairs"]),
+    ("movie", &["sound", "encode", "mux", "pipe"]),
+    ("disk", &["failure", "threads", "disk", "guard", "observe"]),
+    ("exec", &["process", "state", "typed", "looking", "record", "landing", "share", "export", "scheduler"]),
+    ("project", &["request", "surroundings", "listener", "open", "guards", "run"]),
+    ("understudy", &["args", "scene", "frames", "motion", "load", "harbour", "raster", "still", "write", "render"]),
+    ("cli", &["exit_code", "lower", "args", "show", "pipeline", "completing", "command"]),
 ];
 
 const CRATES: [&str; 9] = ["core", "media", "pictures", "movie", "disk", "exec", "project", "understudy", "cli"];
@@ -55,28 +71,61 @@ fn shipped(text: &str) -> &str {
 }
 
 #[test]
-fn imports_of_the_core_flow_down() {
-    let mut pairs = BTreeSet::new();
-    for (name, text) in all().iter().filter(|(name, _)| name.starts_with("core/src/") && !name.ends_with("tests.rs")) {
-        let own = name["core/src/".len()..].split(['/', '.']).next().unwrap().to_owned();
-        for part in shipped(text).split("crate::").skip(1) {
-            let used: String = part.chars().take_while(|c| c.is_alphanumeric() || *c == '_').collect();
-            pairs.insert((own.clone(), used, name.clone()));
+fn imports_flow_down_in_every_crate() {
+    assert_eq!(ORDER.map(|(name, _)| name).iter().collect::<BTreeSet<_>>(), CRATES.iter().collect());
+    let (all, mut seen) = (all(), 0);
+    for (crate_name, order) in ORDER {
+        let own: Vec<_> = all.iter().filter(|(name, _)| name.starts_with(&format!("{crate_name}/src/"))).collect();
+        let top = |name: &str| module(name).split('/').next().unwrap().to_owned();
+        let modules: BTreeSet<String> = own.iter().map(|(name, _)| top(name)).collect();
+        let place = |name: &str| order.iter().position(|known| *known == name);
+        for (name, text) in own.iter().filter(|(name, _)| !name.ends_with("tests.rs")) {
+            let from = top(name);
+            if ["lib", "main"].contains(&from.as_str()) {
+                continue;
+            }
+            let at = place(&from).unwrap_or_else(|| panic!("{name}: {from} is not on the list of {crate_name}"));
+            // From a file of the crate's own folder, `super` is the crate.
+            let whole = if module(name).contains('/') || name.ends_with("/mod.rs") { "crate::" } else { "super::" };
+            let paths = ["crate::", whole].into_iter().collect::<BTreeSet<_>>();
+            for part in paths.iter().flat_map(|path| shipped(text).split(path).skip(1)) {
+                let used: String = part.chars().take_while(|c| c.is_alphanumeric() || *c == '_').collect();
+                if used == from || !modules.contains(&used) {
+                    continue;
+                }
+                seen += 1;
+                assert!(
+                    place(&used).is_some_and(|used| used < at),
+                    "{name}: {from} must not import {used}, which stands below it"
+                );
+            }
         }
     }
-    let place = |name: &str| CORE.iter().position(|known| *known == name);
-    for (own, used, file) in &pairs {
-        if own == "lib" || used == own {
-            continue;
+    assert!(seen > 400, "only {seen} imports were seen: this test has gone blind");
+}
+
+#[test]
+fn no_type_has_a_name_twice() {
+    let mut names: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+    for (name, text) in all() {
+        // What differs from system to system has one name.
+        let place = name.replace("process/windows.rs", "process/unix.rs");
+        for line in shipped(&text).lines() {
+            let bare = line.trim_start();
+            let bare = bare.strip_prefix("pub").map_or(bare, |rest| rest.trim_start_matches(|c| c != ' ').trim_start());
+            let Some((kind, rest)) = bare.split_once(' ') else { continue };
+            // A type of a trait belongs to it.
+            let declares =
+                ["struct", "enum", "trait", "union"].contains(&kind) || kind == "type" && !line.starts_with(' ');
+            if declares {
+                let declared: String = rest.chars().take_while(|c| c.is_alphanumeric() || *c == '_').collect();
+                names.entry(declared).or_default().insert(place.clone());
+            }
         }
-        let (own_at, used_at) =
-            (place(own), place(used).unwrap_or_else(|| panic!("{file} uses crate::{used}, which is not on the list")));
-        assert!(
-            used_at < own_at.unwrap_or_else(|| panic!("{own} is not on the list")),
-            "{file}: {own} must not import {used}, which stands below it"
-        );
     }
-    assert!(pairs.len() > 40, "only {} imports were seen: this test has gone blind", pairs.len());
+    assert!(names.len() > 600, "only {} types were seen: this test has gone blind", names.len());
+    let twice: Vec<_> = names.iter().filter(|(_, places)| places.len() > 1).collect();
+    assert!(twice.is_empty(), "{twice:?}");
 }
 
 #[test]

@@ -63,7 +63,7 @@ fn a_picture_that_is_too_large_to_unpack_is_named() {
     assert_eq!((&deep["series"][0]["broken"], &deep["series"][0]["unproven"]), (&"".into(), &"1-2".into()), "{deep}");
     for (words, codes) in [
         ("verify --deep".to_owned(), vec![0, 1]),
-        (format!("verify --pattern {pattern} --deep"), vec![0, 1]),
+        (format!("verify {pattern} --deep"), vec![0, 1]),
         ("contact -o c.png --replace".to_owned(), vec![0, 1]),
         (format!("movie {pattern} --fps 24 -o m.avi"), vec![3]),
         (format!("compare {pattern} {pattern}"), vec![0, 1]),

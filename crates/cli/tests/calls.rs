@@ -92,7 +92,7 @@ fn one_call_writes_passes_of_different_formats() {
     for name in ["crossing_mask.0003.png", "crossing_beauty-plain.0007.jpg"] {
         std::fs::remove_file(project.path("renders/crossing").join(name)).unwrap();
     }
-    let again = project.say("run --json").ended(0).out;
+    let again = project.say("run --events").ended(0).out;
     assert_eq!(again.matches("\"event\":\"landed\"").count(), 2, "{again}");
     project.say("verify --deep").ended(0);
 }
@@ -148,7 +148,7 @@ fn a_pass_whose_list_falls_away_is_an_error() {
 #[test]
 fn the_events_of_a_run_are_its_journal() {
     let project = Project::with(&SMALL.replace("\"1-24\"", "\"1-5\"").replace("chunk = 6", "chunk = 2"));
-    let said = project.say("run --json").ended(0).out;
+    let said = project.say("run --events").ended(0).out;
     let state = project.path(".truepath/truepath").display().to_string();
     let shown: Vec<Event> = event::read(&said).map(|event| event.kept(&state)).collect();
     assert_eq!(shown.len(), said.lines().count(), "every line is an event: {said}");
@@ -278,7 +278,7 @@ fn a_second_try_leaves_alone_what_landed_in_the_first() {
     project.write("bin/moody", script.replace("for word; do\n", "for word; do\n  case $word in -*) continue;; esac\n"));
     // A cut-off file stands under the first pass' name, so that landing may replace what is there.
     project.write("renders/crossing/crossing_beauty.0007.png", "cut");
-    let said = project.say("run --json").ended(0).out;
+    let said = project.say("run --events").ended(0).out;
     let landed: Vec<String> = event::read(&said)
         .filter_map(|event| if let Event::Landed(Landed { series, .. }) = event { Some(series) } else { None })
         .collect();

@@ -89,7 +89,7 @@ fn an_estimate_comes_from_measured_frames_and_is_compared_with_what_happened() {
     say_seconds(&project);
     let cost = SECONDS;
     let longest = |project: &Project| {
-        project.say("build --parts 4 -o parts").ended(0);
+        project.say("build --parts 4 --into parts").ended(0);
         let span = |name: &str| {
             let (first, last) = name.trim_end_matches(".sh").rsplit_once('_').unwrap().1.split_once('-').unwrap();
             (first.parse::<i64>().unwrap()..=last.parse().unwrap()).map(cost).sum::<f64>()

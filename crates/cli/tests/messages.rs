@@ -552,7 +552,7 @@ help: write 12, 1-24 or 1-96/8
         "verify --size 3",
         2,
         r#"error: --size and --type are for files outside any sheet
-help: add --pattern or --folder; for a sheet, size and type come from the sheet
+help: add a pattern of files, or --folder; for a sheet, size and type come from the sheet
 "#,
     ),
     (
@@ -642,7 +642,7 @@ help: add --to slurm or --to grid-engine, or remove it
         "build --parts 2",
         2,
         r#"error: --parts writes several files and needs a folder
-help: give one: -o parts
+help: give one: --into parts
 "#,
     ),
     (

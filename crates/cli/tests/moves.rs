@@ -118,7 +118,7 @@ fn a_run_that_is_killed_at_any_landing_and_a_parcel_at_any_come_to_their_ends() 
         assert!(!project.path("renders/.truepath").exists());
         // The same files by way of a parcel.
         std::fs::remove_dir_all(project.path("renders")).unwrap();
-        project.say("parcel pack -o parcels").ended(0);
+        project.say("parcel pack --into parcels").ended(0);
         project.say("parcel render parcels/crossing_1-4").ended(0);
         assert!(killed_at(&project, "parcel collect parcels", MOVES, which));
         project.say("parcel collect parcels").ended(0);
@@ -280,11 +280,11 @@ fn files_that_went_to_a_named_folder_come_back_from_it_when_it_is_named_again() 
     std::fs::create_dir(&away).unwrap();
     let outside = tempfile::tempdir_in(project.path("..")).unwrap();
     let to = outside.path().display().to_string();
-    project.call(&["clean", "--mode", "draft", "--yes", "--to", &to]).ended(0);
+    project.call(&["clean", "--mode", "draft", "--yes", "--into", &to]).ended(0);
     assert!(project.files("renders").iter().all(|name| !name.starts_with("draft/")));
     let said = project.say("clean --undo --mode draft");
     assert!(said.code == 1 && said.err.contains("outside the folder"), "{said:?}");
-    project.call(&["clean", "--undo", "--mode", "draft", "--to", &to]).ended(0);
+    project.call(&["clean", "--undo", "--mode", "draft", "--into", &to]).ended(0);
     assert_eq!(project.stamps("renders/draft").keys().collect::<Vec<_>>(), before.keys().collect::<Vec<_>>());
     project.say("verify --mode draft --sums").ended(0);
 }
@@ -314,7 +314,7 @@ fn a_state_folder_of_an_earlier_day_is_read_and_goes_on() {
     let project = earlier();
     let verdict = project.say("verify --sums --json").ended(0).json();
     let rows = verdict["series"].as_array().unwrap();
-    assert_eq!((verdict["complete"].as_bool(), rows.len()), (Some(true), 2), "{verdict}");
+    assert_eq!((verdict["outcome"].as_str(), rows.len()), (Some("complete"), 2), "{verdict}");
     assert!(rows.iter().all(|row| row["foreign"] == "" && row["changed"] == ""), "{verdict}");
     // The pinned version is the second one; the first is an older one.
     assert!(project.say("names").ended(0).out.contains("v002"));
@@ -354,7 +354,7 @@ fn a_state_folder_of_an_earlier_day_is_read_and_goes_on() {
 #[test]
 fn whatever_stands_where_something_is_read_is_said() {
     let project = project();
-    project.say("parcel pack -o parcels").ended(0);
+    project.say("parcel pack --into parcels").ended(0);
     project.say("parcel render parcels/crossing_1-4").ended(0);
     let parcel_state = "parcels/crossing_1-4/.truepath/truepath";
     let journal = |state: &str| {

@@ -120,7 +120,7 @@ fn four_parcels_come_back_in_any_order_lost_and_damaged() {
     let wanted = pictures(&direct);
 
     let project = Project::with(SHEET);
-    project.say("parcel pack --parts 4 -o sent").ended(0);
+    project.say("parcel pack --parts 4 --into sent").ended(0);
     let sent = project.path("sent");
     let all = names(&sent);
     assert_eq!(all, ["crossing-mast_1-6", "crossing-mast_7-12", "crossing-quay_1-6", "crossing-quay_7-12"]);
@@ -172,7 +172,7 @@ fn four_parcels_come_back_in_any_order_lost_and_damaged() {
     assert_eq!(project.stamps("renders"), before);
 
     // What is missing is packed again, as archives, and rendered somewhere else.
-    project.say("parcel pack --missing --archive -o again").ended(0);
+    project.say("parcel pack --missing --archive --into again").ended(0);
     let again = project.path("again");
     assert_eq!(names(&again), ["crossing-mast_1-6.tar.zst", "crossing-quay_1-3.tar.zst"]);
     for name in names(&again) {
@@ -227,7 +227,7 @@ fn a_scene_is_packed_with_all_its_files_and_a_parcel_from_outside_runs_nothing()
     );
     project.script("own", &format!("touch \"${{MARK:-/dev/null}}\"\nexec {} \"$@\"", env!("CARGO_BIN_EXE_truepath")));
     std::fs::remove_file(project.path("adapters/own.toml")).unwrap();
-    project.say("parcel pack --parts 1 -o sent").ended(0);
+    project.say("parcel pack --parts 1 --into sent").ended(0);
     let parcel = project.path("sent/crossing-quay_1-crossing-mast_12");
     let inside = support::below(&parcel);
     for name in [
@@ -299,7 +299,7 @@ fn what_the_sheet_allows_is_allowed_in_its_parcels() {
     let more = "\n[policy]\nsystems = [\"linux\"]\n\n[[allow]]\ncheck = \"sequence-of-one\"\nbecause = \"parts\"\n";
     let project = Project::with(&(sheet + more));
     project.say("check").ended(0);
-    project.say("parcel pack --parts 2 -o parcels").ended(0);
+    project.say("parcel pack --parts 2 --into parcels").ended(0);
     project.say("parcel render parcels/crossing_1-1 parcels/crossing_2-2").ended(0);
     project.say("parcel collect parcels").ended(0);
     project.say("verify --sums").ended(0);
@@ -331,11 +331,11 @@ fn archive(path: &Path, entries: &[(&str, u64)], files: &[(&str, &[u8])]) {
 #[test]
 fn an_archive_is_looked_through_before_anything_of_it_is_written() {
     let project = plain();
-    project.say("parcel pack --parts 2 --archive -o parcels").ended(0);
+    project.say("parcel pack --parts 2 --archive --into parcels").ended(0);
     let good = project.path("parcels/crossing_1-2.tar.zst");
     let whole = std::fs::read(&good).unwrap();
     let description = {
-        project.say("parcel pack --parts 2 -o folders").ended(0);
+        project.say("parcel pack --parts 2 --into folders").ended(0);
         std::fs::read(project.path("folders/crossing_1-2/parcel.json")).unwrap()
     };
     let sent = project.path("sent");
@@ -377,7 +377,7 @@ fn an_archive_is_looked_through_before_anything_of_it_is_written() {
 #[test]
 fn an_archive_that_is_sent_again_is_opened_anew_and_one_bad_parcel_stops_no_other() {
     let project = plain();
-    project.say("parcel pack --parts 4 -o parcels").ended(0);
+    project.say("parcel pack --parts 4 --into parcels").ended(0);
     project
         .say("parcel render parcels/crossing_1-1 parcels/crossing_2-2 parcels/crossing_3-3 parcels/crossing_4-4")
         .ended(0);
@@ -421,13 +421,13 @@ fn a_pack_that_was_killed_is_repeated_and_takes_the_checks_of_the_sheet_along() 
     let project = plain();
     project.say("check").ended(0);
     // A sheet that is clean here is clean in a parcel: one frame each.
-    let said = project.say("parcel pack --parts 4 -o parcels").ended(0);
+    let said = project.say("parcel pack --parts 4 --into parcels").ended(0);
     assert!(!said.err.contains("sequence-of-one"), "{said:?}");
     let sheet = std::fs::read_to_string(project.path("parcels/crossing_1-1/truepath.toml")).unwrap();
     assert!(sheet.contains("picture-black = \"off\"") && sheet.contains("picture-repeated = \"off\""), "{sheet}");
     for archive in ["", " --archive"] {
         let folder = format!("again{}", archive.trim().replace('-', ""));
-        let words = format!("parcel pack --parts 4{archive} -o {folder}");
+        let words = format!("parcel pack --parts 4{archive} --into {folder}");
         if support::has("strace") {
             // Killed at its moves, one after another.
             for which in [2, 4, 6] {
@@ -451,17 +451,17 @@ fn a_pack_that_was_killed_is_repeated_and_takes_the_checks_of_the_sheet_along() 
             ])
             .ended(0);
     }
-    let said = project.say("parcel pack --parts 4 -o renders/.truepath/removed").ended(1);
+    let said = project.say("parcel pack --parts 4 --into renders/.truepath/removed").ended(1);
     assert!(said.err.contains("inside .truepath") && !project.path("renders/.truepath").exists(), "{said:?}");
     // What is not its own is not taken for packed.
     project.write("other/crossing_1-1/notes.txt", "mine");
-    assert!(project.say("parcel pack --parts 4 -o other").ended(1).err.contains("already exists"));
+    assert!(project.say("parcel pack --parts 4 --into other").ended(1).err.contains("already exists"));
 }
 
 #[test]
 fn a_frame_in_the_place_of_another_is_found_by_its_sum_and_without_one_it_is_said() {
     let project = plain();
-    project.say("parcel pack --parts 2 -o sent").ended(0);
+    project.say("parcel pack --parts 2 --into sent").ended(0);
     let parcels = names(&project.path("sent"));
     let own = Path::new(env!("CARGO_BIN_EXE_truepath"));
     // The second machine has the renderer and a shell, and none of the tools that make sums.

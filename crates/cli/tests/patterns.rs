@@ -20,10 +20,10 @@ fn rendered() -> Project {
 fn every_spelling_of_the_frame_means_the_same_files() {
     let project = rendered();
     let folder = "renders/shot {{A}}";
-    let own = project.call(&["verify", "--pattern", &format!("{folder}/crossing_beauty.{{frame:4}}.png")]).ended(1);
+    let own = project.call(&["verify", &format!("{folder}/crossing_beauty.{{frame:4}}.png")]).ended(1);
     assert!(own.out.contains("broken 4"), "{}", own.out);
     for hole in ["####", "@@@@", "%04d", "*"] {
-        let said = project.call(&["verify", "--pattern", &format!("{folder}/crossing_beauty.{hole}.png")]).ended(1);
+        let said = project.call(&["verify", &format!("{folder}/crossing_beauty.{hole}.png")]).ended(1);
         assert_eq!(said.out, own.out, "{hole}");
     }
     let folder_itself = project.call(&["verify", "--folder", "renders"]).ended(1).out;
@@ -39,7 +39,7 @@ fn every_spelling_of_the_frame_means_the_same_files() {
     project.call(&["compare", &pattern, &pattern.replace("{frame:4}", "@@@@"), "--frames", "1-3"]).ended(0);
     let named = project.say("names --json").ended(0).json();
     let named = named["series"][0]["pattern"].as_str().unwrap();
-    assert_eq!(project.call(&["verify", "--pattern", named]).ended(1).out.matches("broken 4").count(), 1);
+    assert_eq!(project.call(&["verify", named]).ended(1).out.matches("broken 4").count(), 1);
 }
 
 #[test]
@@ -50,11 +50,11 @@ fn a_star_that_means_several_sequences_or_none_is_told_so() {
         project.path("renders/shot {A}/other.12.png"),
     )
     .unwrap();
-    let said = project.call(&["verify", "--pattern", "renders/shot {{A}}/*.png"]).ended(2);
+    let said = project.call(&["verify", "renders/shot {{A}}/*.png"]).ended(2);
     assert!(said.err.contains("matches 2 sequences") && said.err.contains("/other.{frame:2}.png"), "{}", said.err);
-    let said = project.call(&["verify", "--pattern", "renders/shot {{A}}/pier.*.png"]).ended(1);
+    let said = project.call(&["verify", "renders/shot {{A}}/pier.*.png"]).ended(1);
     assert!(said.err.contains("no numbered file matches"), "{}", said.err);
-    project.call(&["verify", "--pattern", "ren*/*.png"]).ended(2);
+    project.call(&["verify", "ren*/*.png"]).ended(2);
 }
 
 #[test]

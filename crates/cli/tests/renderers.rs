@@ -120,7 +120,7 @@ fn every_habit_gives_the_same_files_by_run() {
         // One file of the middle is asked for again, and only that one lands.
         let one = expected.keys().nth(expected.len() / 2).unwrap();
         std::fs::remove_file(project.path("out puts").join(one)).unwrap();
-        let again = say(&project, "run --json").ended(0).out;
+        let again = say(&project, "run --events").ended(0).out;
         assert_eq!(again.matches("\"event\":\"landed\"").count(), 1, "{adapter}: {again}");
         assert!(made(&project) == expected, "{adapter}: again");
         if adapter == "lantern-joined" {

@@ -401,7 +401,7 @@ fn the_order_can_be_spread_and_hopeless_jobs_are_left() {
     project.write("bin/xdg-open", "#!/bin/sh\necho \"$@\" > opened.tmp && mv opened.tmp opened");
     std::fs::set_permissions(project.path("bin/xdg-open"), std::fs::Permissions::from_mode(0o755)).unwrap();
     let path = format!("{}:{}", project.path("bin").display(), std::env::var("PATH").unwrap());
-    let words = ["run", "--order", "ends-first", "--json", "--open"];
+    let words = ["run", "--order", "ends-first", "--events", "--open"];
     let said = Said::from(project.command().args(words).env("PATH", path).output().unwrap()).ended(0).out;
     until("the file manager", || project.path("opened").exists());
     assert!(std::fs::read_to_string(project.path("opened")).unwrap().ends_with("renders/crossing\n"));

@@ -72,7 +72,7 @@ fn status_and_verify_judge_alike_and_what_they_offer_mends_and_touches_no_good_f
     let (verified, status) = (verified.json(), status.json());
     assert_eq!(series(&verified), series(&status));
     assert_eq!(verified["fix"], status["fix"]);
-    assert_eq!(verified["complete"], false);
+    assert_eq!(verified["outcome"], "incomplete");
     let rows: BTreeMap<String, BTreeMap<&str, String>> = series(&verified).into_iter().collect();
     let state = |series: &str, state: &str| rows[series][state].clone();
     assert_eq!(state("crossing/quay/beauty", "missing"), "2");
@@ -572,7 +572,7 @@ fn files_without_a_sheet_are_looked_into_all_the_same() {
         .say("understudy render scenes/crossing.gltf --frames 9 --size 40x20 --channels rgb --pass beauty=shots/ferry.####.png")
         .ended(0);
     std::fs::remove_file(project.path("truepath.toml")).unwrap();
-    for words in ["verify --json --pattern shots/ferry.{frame:4}.png", "verify --json --folder shots"] {
+    for words in ["verify --json shots/ferry.{frame:4}.png", "verify --json --folder shots"] {
         let row = project.say(words).ended(1).json()["files"][0].clone();
         let state = |name: &str| row[name].as_str().unwrap().to_owned();
         assert_eq!(
@@ -610,17 +610,12 @@ fn files_without_a_sheet_are_looked_into_all_the_same() {
     let movies = [("cut_v001.mp4", "", ""), ("cut_v003.mp4", "", "")];
     assert_eq!(rows[..2], [("a{frame:1}.png", "", "8-11"), ("far.{frame:1}.png", "2-999999999998", "1,999999999999")]);
     assert_eq!(rows[2..], movies, "{document:#}");
-    let pattern = "verify --pattern shots/ferry.{frame:4}.png";
+    let pattern = "verify shots/ferry.{frame:4}.png";
     project.say(&format!("{pattern} --frames 1-3")).ended(0);
     assert!(project.say(&format!("{pattern} --frames 1-3 --size 64x36")).ended(1).out.contains("asked for 64x36"));
     project.say(&format!("{pattern} --frames 1-3 --type exr")).ended(1);
     project.say(&format!("{pattern} --frames 0-2")).ended(1);
-    for wrong in [
-        "verify --size 64x36",
-        "verify --folder nowhere",
-        "verify --pattern a.{job}.png",
-        "verify --pattern a.png --type xyz",
-    ] {
+    for wrong in ["verify --size 64x36", "verify --folder nowhere", "verify a.{job}.png", "verify a.png --type xyz"] {
         assert!(!project.say(wrong).ended(2).err.is_empty(), "{wrong}");
     }
 }

@@ -81,7 +81,7 @@ fn a_read_that_fails_is_told_as_such_by_every_command_and_nothing_is_rendered_ov
                 ),
                 ("stack -o out/{job}.{frame:4}.ora --replace", vec![1, 4]),
                 ("movie renders/crossing/crossing_beauty.{frame:4}.png --fps 24 -o out.avi", vec![3]),
-                ("verify --pattern renders/crossing/crossing_beauty.{frame:4}.png --deep", vec![1]),
+                ("verify renders/crossing/crossing_beauty.{frame:4}.png --deep", vec![1]),
                 ("verify --folder renders", vec![1]),
             ] {
                 let said = failing(&project, FRAME, error, from, words);

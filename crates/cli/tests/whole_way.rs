@@ -79,7 +79,7 @@ fn three_bad_frames_are_named_and_mended_and_nothing_else_is_touched() {
 
     let verdict = project.say("verify --json").ended(1).json();
     let series = &verdict["series"][0];
-    assert_eq!(verdict["complete"], false);
+    assert_eq!(verdict["outcome"], "incomplete");
     assert_eq!([&series["missing"], &series["broken"], &series["wrong"]], ["3", "7", "9"]);
     assert_eq!(series["good"], "1-2,4-6,8,10-24");
     let text = project.say("verify").ended(1).out;

@@ -196,7 +196,7 @@ fn stands(kind: u8) -> Provenance {
         1 => Provenance::Changed("3 bytes, landed with 2".to_owned()),
         2 => Provenance::Foreign,
         3 => Provenance::Odd(truepath_core::picture::Oddity {
-            kind: truepath_core::picture::Kind::Black,
+            kind: truepath_core::picture::OddKind::Black,
             why: "it is black".to_owned(),
         }),
         _ => Provenance::Fresh,

@@ -8,7 +8,7 @@ use truepath_core::catalogue::Bits;
 use truepath_core::plan::{MOVIE, Plan, Series, movie_calls, wanted};
 use truepath_core::run::fingerprint::Fingerprint;
 use truepath_core::sheet::{Existing, Gaps};
-use truepath_core::verify::fix::{Fix, fixes};
+use truepath_core::verify::fix::{NeededRun, fixes};
 use truepath_core::verify::{Footage, Fps, Provenance, Seen, SoundTrack, State, Verdict, judge};
 
 const JOBS: &str = r#"sheet = 1
@@ -209,12 +209,12 @@ fn fixed(plan: &Plan, pictures: State, movies: [State; 3]) -> Vec<(bool, Existin
         };
         Verdict::gather(
             (at, series),
-            (&[], &truepath_core::picture::Policy::default()),
+            (&[], &truepath_core::picture::OddPolicy::default()),
             frames.into_iter().map(|frame| (frame, seen.clone(), standing.clone())),
         )
     });
     let verdicts: Vec<Verdict> = verdicts.collect();
-    let named = |fix: Fix| (fix.movies, fix.existing, if fix.only.is_empty() { fix.jobs } else { fix.only });
+    let named = |fix: NeededRun| (fix.movies, fix.existing, if fix.only.is_empty() { fix.jobs } else { fix.only });
     fixes(plan, &verdicts).into_iter().map(named).collect()
 }
 

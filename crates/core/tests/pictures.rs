@@ -9,7 +9,7 @@ use proptest::prelude::*;
 use support::planned;
 use truepath_core::diagnostic::Level;
 use truepath_core::frames::Frames;
-use truepath_core::picture::{Asked, Cell, Content, Kind, Oddity, Placed, Policy, Row};
+use truepath_core::picture::{Asked, Cell, Content, OddKind, OddPolicy, OddRow, Oddity, Placed};
 use truepath_core::plan::Series;
 use truepath_core::threads::OneByOne;
 use truepath_core::verify::{Files, near_misses};
@@ -41,8 +41,8 @@ fn plain(grain: u64) -> Content {
 const ASKED: Asked = Asked { colour: true, alpha: false };
 
 /// What is odd in a row of pictures with the sizes of their files, by place.
-fn judged(row: &[(Content, u64)], policy: &Policy) -> BTreeMap<usize, Oddity> {
-    let mut rows = Row::new(ASKED, policy);
+fn judged(row: &[(Content, u64)], policy: &OddPolicy) -> BTreeMap<usize, Oddity> {
+    let mut rows = OddRow::new(ASKED, policy);
     let next =
         |(key, (content, bytes)): (usize, &(Content, u64))| Placed { key, content: content.clone(), bytes: *bytes };
     let mut found: BTreeMap<usize, Oddity> =
@@ -59,7 +59,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(200))]
     #[test]
     fn one_strange_picture_is_found_and_no_other(count in 3usize..9, at in 0usize..9, kind in 0usize..6) {
-        let policy = Policy::default();
+        let policy = OddPolicy::default();
         let mut row = alike(count);
         prop_assert!(judged(&row, &policy).is_empty(), "{:?}", judged(&row, &policy));
         let at = 1 + at % (count - 2);
@@ -69,27 +69,27 @@ proptest! {
         let kind = match kind {
             0 => {
                 own.0 = picture(grain, &|_, _, cell| Cell { mean: cell.mean / 3, low: cell.low / 3, high: cell.high / 3, ..cell });
-                Kind::Jump
+                OddKind::Jump
             }
             1 => {
                 own.0 = picture(grain, &|x, y, cell| if inside(x, y) { Cell { mean: 90, low: 90, high: 90, flat: true, black: false } } else { cell });
-                Kind::Block
+                OddKind::Block
             }
             2 => {
                 own.0 = picture(grain, &|x, y, cell| if inside(x, y) { Cell { mean: cell.mean.wrapping_add(60), ..cell } } else { cell });
-                Kind::Block
+                OddKind::Block
             }
             3 => {
                 own.1 /= 6;
-                Kind::FileSize
+                OddKind::FileSize
             }
             4 => {
                 own.0.no_number = true;
-                Kind::NotFinite
+                OddKind::NotFinite
             }
             _ => {
                 own.0 = picture(grain, &|_, y, cell| if y >= ROWS / 2 { Cell { flat: true, black: true, ..Cell::default() } } else { cell });
-                Kind::HalfBlack
+                OddKind::HalfBlack
             }
         };
         let found = judged(&row, &policy);
@@ -106,7 +106,7 @@ proptest! {
 
     #[test]
     fn a_change_that_stays_a_light_that_fades_and_a_cut_are_not_odd(count in 4usize..9, from in 1usize..8, dim in 2u8..6) {
-        let policy = Policy::default();
+        let policy = OddPolicy::default();
         let from = 1 + from % (count - 1);
         // From some frame on everything is darker: a cut.
         let mut row = alike(count);

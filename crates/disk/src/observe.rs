@@ -8,14 +8,14 @@ use rayon::iter::{Either, IntoParallelIterator, IntoParallelRefIterator, Paralle
 use rayon::slice::ParallelSliceMut;
 use truepath_core::check::Machine;
 use truepath_core::frames::{Frames, Number};
-use truepath_core::picture::{Oddity, Placed, Row};
+use truepath_core::picture::{OddRow, Oddity, Placed};
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths;
 use truepath_core::run::fingerprint::Difference;
 use truepath_core::run::history::{History, NO_DIGEST, Record, past, standing};
 use truepath_core::run::looked::{Close, FileFinding, FileNow, FindingLine};
 use truepath_core::verify::{
-    Facts, Files, MOVIE, Observed, Picture, Provenance, Seen, State, Verdict, judge, near_misses,
+    FileFacts, Files, MOVIE, Observed, Picture, Provenance, Seen, State, Verdict, judge, near_misses,
 };
 use truepath_media::Looked;
 
@@ -29,7 +29,7 @@ const BLOCK: usize = 1 << 16;
 const DEEP_BLOCK: usize = 256;
 
 /// Frames with what their folder says of their files.
-type Listed = Vec<(i64, Facts)>;
+type Listed = Vec<(i64, FileFacts)>;
 
 /// How closely files are looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -70,7 +70,7 @@ struct KnownFile<'k> {
 
 impl Observation<'_> {
     /// What is known of a file.
-    fn known<'k>(&'k self, series: &'k Series, frame: i64, facts: Facts) -> KnownFile<'k> {
+    fn known<'k>(&'k self, series: &'k Series, frame: i64, facts: FileFacts) -> KnownFile<'k> {
         let (history, number) = (&self.machine.history, series.number(frame));
         let past = past(history.of(series), number, facts.0);
         let landed = past.as_ref().map_or("", |(record, _)| history.tag(record));
@@ -207,21 +207,21 @@ impl Observation<'_> {
         let now = self.machine.made_of.get(at).and_then(Option::as_ref);
         let stale = now.map(|now| self.machine.history.stale(now));
         let history = &self.machine.history;
-        let look = |own: (i64, Facts)| self.looked_at(series, stale.as_deref(), own);
+        let look = |own: (i64, FileFacts)| self.looked_at(series, stale.as_deref(), own);
         there.par_sort_unstable();
         let barred = |frame: &i64| -> Observed {
             let what = disk::no_file(Path::new(&series.name(*frame))).unwrap_or("something else");
             (*frame, Seen::Unreadable(format!("this is {what}, not a file")), Provenance::Fresh)
         };
         // Block by block: what was found of a million frames is large, what it comes to is small.
-        let block = |block: &[(i64, Facts)]| block.par_iter().map(|one| look(*one)).collect::<Vec<Observed>>();
+        let block = |block: &[(i64, FileFacts)]| block.par_iter().map(|one| look(*one)).collect::<Vec<Observed>>();
         let found = there.chunks(BLOCK).flat_map(block).chain(blocked.iter().map(barred));
         let labels: Vec<&str> =
             series.passes.iter().map(|pass| plan.jobs[series.job].passes[*pass].label.as_str()).collect();
         let words = (labels.as_slice(), &plan.policy);
         let mut verdict = if self.look == Look::Deep {
             let deepened = self.deepened(series, landed, found.collect());
-            let listed: HashMap<i64, Facts> = there.iter().copied().collect();
+            let listed: HashMap<i64, FileFacts> = there.iter().copied().collect();
             for observed in &deepened {
                 if let Some(facts) = listed.get(&observed.0) {
                     self.note(&self.known(series, observed.0, *facts), observed, Close::Decoded);
@@ -254,7 +254,12 @@ impl Observation<'_> {
     }
 
     /// What a look at one file has found, which is kept where it is new.
-    fn looked_at(&self, series: &Series, stale: Option<&[Vec<Difference>]>, (frame, facts): (i64, Facts)) -> Observed {
+    fn looked_at(
+        &self,
+        series: &Series,
+        stale: Option<&[Vec<Difference>]>,
+        (frame, facts): (i64, FileFacts),
+    ) -> Observed {
         let history = &self.machine.history;
         let known = self.known(series, frame, facts);
         let untouched = known.past.is_some_and(|(record, _)| history.may_be(&record, facts.1));
@@ -310,7 +315,7 @@ impl Observation<'_> {
             matches!(state, State::Good | State::Unproven)
         };
         let whole: Vec<usize> = (0..found.len()).filter(|at| matches!(found[*at].1, Seen::Whole(_))).collect();
-        let mut row = Row::new(self.plan.asked(series), &self.plan.policy);
+        let mut row = OddRow::new(self.plan.asked(series), &self.plan.policy);
         for block in whole.chunks(DEEP_BLOCK) {
             let look = |at: &usize| {
                 let path = series.name(found[*at].0);

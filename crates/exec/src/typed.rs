@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use truepath_core::catalogue;
 use truepath_core::frames::{Frames, Number};
 use truepath_core::plan::Series;
 use truepath_core::template::{Lookup, Pattern, Template, Value, expand, foreign};
@@ -9,6 +10,19 @@ use truepath_core::template::{Lookup, Pattern, Template, Value, expand, foreign}
 use crate::disk;
 use crate::failure::{Cause, Failure};
 use crate::threads::Cores;
+
+/// Whether all that was typed are names of files, not of jobs: they have a frame in them, or the extension of a picture or movie.
+#[must_use]
+pub fn are_patterns(texts: &[String]) -> bool {
+    !texts.is_empty() && texts.iter().all(|text| is_pattern(text))
+}
+
+/// The same for one text.
+#[must_use]
+pub fn is_pattern(text: &str) -> bool {
+    let extension = Path::new(text).extension().and_then(|extension| extension.to_str());
+    text.contains("{frame") || extension.and_then(catalogue::by_extension).is_some()
+}
 
 /// A path with `{frame}` in it as a pattern. What other programs write for the frame is read as well, unless a file is called
 /// like that.

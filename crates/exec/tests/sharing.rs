@@ -12,7 +12,7 @@ use support::{Act, Fakes, Morning, Night, until};
 use truepath_core::frames::Frames;
 use truepath_core::run::event::Event;
 use truepath_exec::landing::Disk;
-use truepath_exec::share::{Agreed, Claims, Member, Times, Wish};
+use truepath_exec::share::{Agreed, ClaimWish, Claims, Member, Times};
 
 /// Nobody is silent for so long, however busy this machine is.
 const CALM: Times = Times { heartbeat: Duration::from_millis(50), takeover: Duration::from_secs(3000) };
@@ -128,22 +128,22 @@ fn a_silent_members_calls_are_taken_over_and_it_finds_out() {
     let join = |journal| Claims::join(&night.state(), PLAN, &Member::own("elsewhere", journal), SHORT, false).unwrap();
     // The first one never gives a sign of life; both are this very process, so that only silence can tell.
     let (silent, alive) = (join(&first), join(&second));
-    assert_eq!(silent.wish("quay_1-2", &covers, true).unwrap(), Wish::Granted { again: false });
+    assert_eq!(silent.wish("quay_1-2", &covers, true).unwrap(), ClaimWish::Granted { again: false });
     alive.look().unwrap();
-    assert_eq!(alive.wish("quay_1-2", &covers, true).unwrap(), Wish::Held);
+    assert_eq!(alive.wish("quay_1-2", &covers, true).unwrap(), ClaimWish::Held);
     assert!(silent.is_mine("quay_1-2"));
     until("the end of its patience", || {
         alive.look().unwrap();
-        alive.wish("quay_1-2", &covers, true).unwrap() == Wish::Granted { again: true }
+        alive.wish("quay_1-2", &covers, true).unwrap() == ClaimWish::Granted { again: true }
     });
     assert!(!silent.is_mine("quay_1-2") && alive.is_mine("quay_1-2"));
     // Its own end of the call counts no longer.
     silent.done("quay_1-2", "").unwrap();
     silent.look().unwrap();
-    assert_eq!(silent.wish("quay_1-2", &covers, true).unwrap(), Wish::Held);
+    assert_eq!(silent.wish("quay_1-2", &covers, true).unwrap(), ClaimWish::Held);
     alive.done("quay_1-2", "").unwrap();
     silent.look().unwrap();
-    assert_eq!(silent.wish("quay_1-2", &covers, true).unwrap(), Wish::Over);
+    assert_eq!(silent.wish("quay_1-2", &covers, true).unwrap(), ClaimWish::Over);
 }
 
 #[test]
@@ -160,10 +160,10 @@ fn of_members_with_other_plans_one_has_each_frame_and_whoever_comes_second_waits
         claims.look().unwrap();
         claims.wish(call, covers, true).unwrap()
     };
-    let granted = Wish::Granted { again: true };
+    let granted = ClaimWish::Granted { again: true };
     assert_eq!(wish(&low, "quay_1-6", &of(1, 6)), granted);
     // Frames that the other has wait, others do not.
-    assert_eq!(wish(&high, "quay_4-9", &of(4, 9)), Wish::Held);
+    assert_eq!(wish(&high, "quay_4-9", &of(4, 9)), ClaimWish::Held);
     assert_eq!(wish(&high, "quay_7-9", &of(7, 9)), granted);
     low.done("quay_1-6", "").unwrap();
     assert_eq!(wish(&high, "quay_4-9", &of(4, 9)), granted);
@@ -190,7 +190,7 @@ fn of_members_with_other_plans_one_has_each_frame_and_whoever_comes_second_waits
                             let covers = of(part * size + 1 + 100 * round, part * size + size + 100 * round);
                             claims.look().unwrap();
                             let call = format!("quay_{part}");
-                            if claims.wish(&call, &covers, true).unwrap() == Wish::Held {
+                            if claims.wish(&call, &covers, true).unwrap() == ClaimWish::Held {
                                 return true;
                             }
                             let mut now = begun.lock().unwrap();

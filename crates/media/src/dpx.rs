@@ -17,7 +17,7 @@ pub struct Dpx;
 const HEAD: usize = 812;
 
 /// What the head says.
-struct Head {
+struct DpxHead {
     little: bool,
     width: u32,
     height: u32,
@@ -32,8 +32,8 @@ struct Head {
     length: u32,
 }
 
-impl Head {
-    fn read(reader: &mut impl Read) -> Result<Head, Flaw> {
+impl DpxHead {
+    fn read(reader: &mut impl Read) -> Result<DpxHead, Flaw> {
         let mut head = [0; HEAD];
         reader.read_exact(&mut head).map_err(|_| cut())?;
         let little = &head[..4] == b"XPDS";
@@ -47,7 +47,7 @@ impl Head {
         };
         // The element has a place of its own; where it says none, pixels begin where the file says.
         let start = Some(four(808)).filter(|at| (HEAD as u32..u32::MAX).contains(at)).unwrap_or(four(4));
-        let head = Head {
+        let head = DpxHead {
             little,
             width: four(772),
             height: four(776),
@@ -111,7 +111,7 @@ impl Head {
 
 impl Type for Dpx {
     fn probe(&self, bytes: &mut Bytes, length: u64) -> Result<Picture, Flaw> {
-        let head = Head::read(bytes)?;
+        let head = DpxHead::read(bytes)?;
         let is_whole = if head.runs { u64::from(head.length) <= length } else { head.row(length).is_some() };
         if !is_whole {
             return Err(cut());
@@ -149,7 +149,7 @@ impl Type for Dpx {
 
 /// Reads all samples: those of 8 and 16 bits and floats as they are, of 10 and 12 bits spread over 16.
 pub fn read(mut bytes: impl Read + Seek, most: usize) -> Result<(Channels, Samples), Flaw> {
-    let head = Head::read(&mut bytes)?;
+    let head = DpxHead::read(&mut bytes)?;
     if let Some(why) = head.unread() {
         return Err(why);
     }

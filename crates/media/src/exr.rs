@@ -23,7 +23,7 @@ use truepath_core::verify::{LayerSeen, Picture};
 
 use headers::{chunks, headers, headers_of, room};
 
-use crate::stats::{Channel, Plane, Shows, content};
+use crate::stats::{Channel, Shows, StatsPlane, content};
 use crate::{Bytes, Flaw, Type, cut, disk};
 
 pub struct Exr;
@@ -85,7 +85,7 @@ impl Type for Exr {
                 unpack::thinned(bytes, places, (&meta, part), &mut sum)?;
                 continue;
             }
-            let mut rows = Rows::of(header);
+            let mut rows = ChannelRows::of(header);
             let mut seen = HashSet::new();
             for place in places {
                 let mut chunk = Cursor::new(bytes.get(place..).ok_or_else(cut)?);
@@ -182,21 +182,21 @@ fn shows(name: &str, main: Option<&str>) -> Shows {
 }
 
 /// The rows of all channels of a part as they come.
-struct Rows {
-    planes: Vec<Plane<f32>>,
+struct ChannelRows {
+    planes: Vec<StatsPlane<f32>>,
     /// Samples of parts whose rows do not come one after the other, by channel.
     gathered: Option<Vec<Vec<f32>>>,
     width: usize,
     row: Vec<f32>,
 }
 
-impl Rows {
-    fn of(header: &Header) -> Rows {
+impl ChannelRows {
+    fn of(header: &Header) -> ChannelRows {
         let (width, height) = (header.layer_size.x(), header.layer_size.y());
         let count = header.channels.list.len();
         let in_order = header.blocks == BlockDescription::ScanLines && header.line_order == LineOrder::Increasing;
-        Rows {
-            planes: (0..count).map(|_| Plane::new(width, height, 1)).collect(),
+        ChannelRows {
+            planes: (0..count).map(|_| StatsPlane::new(width, height, 1)).collect(),
             gathered: (!in_order).then(|| vec![vec![0.0; width * height]; count]),
             width,
             row: Vec::new(),
@@ -226,7 +226,7 @@ impl Rows {
         for (plane, samples) in self.planes.iter_mut().zip(self.gathered.iter().flatten()) {
             samples.chunks_exact(header.layer_size.x().max(1)).for_each(|row| plane.row(row));
         }
-        self.planes.into_iter().flat_map(Plane::end).collect()
+        self.planes.into_iter().flat_map(StatsPlane::end).collect()
     }
 }
 
@@ -241,16 +241,16 @@ pub(crate) struct Lines<'b> {
 
 /// Hears of a line: which of the wanted channels it is of, where its first sample lies in the window of its part, and its
 /// samples.
-pub(crate) type Line<'l> = &'l mut dyn FnMut(usize, (usize, usize), Row<'_>);
+pub(crate) type OnLine<'l> = &'l mut dyn FnMut(usize, (usize, usize), PackedRow<'_>);
 
 /// The samples of a line as they are packed.
 #[derive(Clone, Copy)]
-pub(crate) struct Row<'r> {
+pub(crate) struct PackedRow<'r> {
     bytes: &'r [u8],
     kind: SampleType,
 }
 
-impl Row<'_> {
+impl PackedRow<'_> {
     /// As numbers.
     pub fn numbers(self, row: &mut Vec<f32>) {
         samples(self.bytes, self.kind, row);
@@ -277,7 +277,7 @@ impl Lines<'_> {
     }
 
     /// Unpacks the lines of some channels, each told by its part and its place in that, in the largest size that there is.
-    pub fn read(&self, wanted: &[(usize, usize)], hear: Line<'_>) -> Result<(), Flaw> {
+    pub fn read(&self, wanted: &[(usize, usize)], hear: OnLine<'_>) -> Result<(), Flaw> {
         for (part, header) in self.meta.headers.iter().enumerate() {
             let own: Vec<Option<usize>> = (0..header.channels.list.len())
                 .map(|channel| wanted.iter().position(|place| *place == (part, channel)))
@@ -304,7 +304,7 @@ impl Lines<'_> {
                     let at = line.location;
                     if let Some(own) = own[at.channel] {
                         let kind = header.channels.list[at.channel].sample_type;
-                        hear(own, (at.position.x(), at.position.y()), Row { bytes: line.value, kind });
+                        hear(own, (at.position.x(), at.position.y()), PackedRow { bytes: line.value, kind });
                     }
                 }
             }

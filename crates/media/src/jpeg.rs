@@ -16,7 +16,7 @@ use truepath_core::verify::Picture;
 
 use self::scan::{Coder, Component, Frame};
 use self::tables::Huffman;
-use crate::stats::{Plane, Shows, content};
+use crate::stats::{Shows, StatsPlane, content};
 use crate::{Bytes, Flaw, Type, besides_bytes, cut, disk, exif, tail};
 
 pub struct Jpeg;
@@ -97,7 +97,7 @@ impl Type for Jpeg {
         if picture.unproven.is_some() {
             return Ok(Content::default());
         }
-        let mut reader = Reader { bytes, at: 2, ..Reader::default() };
+        let mut reader = JpegReader { bytes, at: 2, ..JpegReader::default() };
         reader.all()?;
         let rest = bytes.len() - reader.at;
         if rest > 0 && !picture.besides.iter().any(|word| word == &besides_bytes(rest as u64)) {
@@ -129,7 +129,7 @@ fn last_end(bytes: &mut Bytes) -> Result<Option<u64>, Flaw> {
 
 /// A file on its way from segment to segment.
 #[derive(Default)]
-struct Reader<'b> {
+struct JpegReader<'b> {
     bytes: &'b [u8],
     at: usize,
     frame: Option<Frame>,
@@ -141,7 +141,7 @@ struct Reader<'b> {
     sum: crc32fast::Hasher,
 }
 
-impl<'b> Reader<'b> {
+impl<'b> JpegReader<'b> {
     /// Reads everything up to the end of the image.
     fn all(&mut self) -> Result<(), Flaw> {
         loop {
@@ -264,7 +264,7 @@ impl<'b> Reader<'b> {
         let colours = &frame.components[..if frame.components.len() == 3 { 3 } else { 1 }];
         let (across, down) = colours[0].own;
         let side = |blocks: usize| blocks.div_ceil(MOST_CELLS).max(2);
-        let mut plane = Plane::<u8>::with_cells(across, down, colours.len(), (side(across), side(down)));
+        let mut plane = StatsPlane::<u8>::with_cells(across, down, colours.len(), (side(across), side(down)));
         let mut row = Vec::with_capacity(across * colours.len());
         // The mean of a block of a component at a place of the picture, and whether the block has a pattern.
         let value = |component: &Component, x: usize, y: usize| {

@@ -35,7 +35,7 @@ use truepath_core::verify::{Picture, Seen};
 pub use sound::sound;
 
 pub use source::Storage;
-use source::{Bytes, Failed, Source, again};
+use source::{Bytes, Failed, FileSource, again};
 
 /// Why a file is no whole picture.
 type Flaw = String;
@@ -75,7 +75,7 @@ pub fn probe(path: &Path) -> std::io::Result<Seen> {
 }
 
 /// Which heads are worth being decoded.
-pub type Wanted<'w> = &'w dyn Fn(&Picture) -> bool;
+pub type WantedHeads<'w> = &'w dyn Fn(&Picture) -> bool;
 
 /// Everything that a file says.
 #[derive(Clone, Debug, PartialEq)]
@@ -107,7 +107,7 @@ impl Looked {
 ///
 /// # Errors
 /// As [`probe`].
-pub fn inspect(path: &Path, wanted: Wanted<'_>) -> std::io::Result<Looked> {
+pub fn inspect(path: &Path, wanted: WantedHeads<'_>) -> std::io::Result<Looked> {
     again(|| match found(path)? {
         Ok(found) if wanted(&found.picture) => unpacked(found),
         Ok(found) => Ok(Looked::only(Seen::Whole(found.picture), found.length)),
@@ -143,7 +143,7 @@ pub fn digest(path: &Path) -> std::io::Result<([u8; 32], u64)> {
 }
 
 /// A file whose head was read.
-struct Found {
+struct FoundHead {
     file: Bytes,
     failed: Failed,
     length: u64,
@@ -155,8 +155,8 @@ struct Found {
 const MOST_BYTES: u64 = 4 << 30;
 
 /// Reads all of a file, and unpacks its pixels.
-fn unpacked(found: Found) -> std::io::Result<Looked> {
-    let Found { mut file, failed, length, kind, mut picture } = found;
+fn unpacked(found: FoundHead) -> std::io::Result<Looked> {
+    let FoundHead { mut file, failed, length, kind, mut picture } = found;
     file.seek(SeekFrom::Start(0))?;
     let mut bytes = Vec::new();
     let room = usize::try_from(length).is_ok_and(|length| bytes.try_reserve_exact(length).is_ok());
@@ -242,7 +242,7 @@ fn caught<T>(look: impl FnOnce() -> Result<T, Flaw>) -> Result<T, Flaw> {
 }
 
 /// The head of the file at `path`, or what is seen in its place.
-fn found(path: &Path) -> std::io::Result<Result<Found, Seen>> {
+fn found(path: &Path) -> std::io::Result<Result<FoundHead, Seen>> {
     let (file, length) = match opened(path)? {
         Ok(opened) => opened,
         Err(seen) => return Ok(Err(seen)),
@@ -253,8 +253,8 @@ fn found(path: &Path) -> std::io::Result<Result<Found, Seen>> {
 }
 
 /// The same of an open file. `tga` is how its name ends.
-fn told(file: impl Storage + 'static, length: u64, tga: bool) -> std::io::Result<Result<Found, Seen>> {
-    let (source, failed) = Source::new(file);
+fn told(file: impl Storage + 'static, length: u64, tga: bool) -> std::io::Result<Result<FoundHead, Seen>> {
+    let (source, failed) = FileSource::new(file);
     let mut file = BufReader::new(source);
     // One read may give fewer bytes than there are.
     let mut head = Vec::with_capacity(8);
@@ -267,7 +267,7 @@ fn told(file: impl Storage + 'static, length: u64, tga: bool) -> std::io::Result
     file.seek_relative(-(read_bytes as i64))?;
     let probed = failed.unless(caught(|| kind.probe(&mut file, length)))?;
     Ok(match probed {
-        Ok(picture) => Ok(Found { file, failed, length, kind, picture }),
+        Ok(picture) => Ok(FoundHead { file, failed, length, kind, picture }),
         Err(flaw) => Err(Seen::Broken(flaw)),
     })
 }

@@ -4,28 +4,28 @@
 use std::io::Read;
 use std::path::Path;
 
-use truepath_core::check::Sound;
+use truepath_core::check::SoundFile;
 use truepath_core::verify::Seen;
 
 /// What stands at `path`.
 #[must_use]
-pub fn sound(path: &Path) -> Sound {
+pub fn sound(path: &Path) -> SoundFile {
     let mut head = [0; 12];
     let mut file = match crate::opened(path) {
-        Err(error) => return Sound::Unread(error.to_string()),
-        Ok(Err(Seen::Broken(why))) => return Sound::Unread(why),
-        Ok(Err(_)) => return Sound::Unread("this file does not exist".to_owned()),
+        Err(error) => return SoundFile::Unread(error.to_string()),
+        Ok(Err(Seen::Broken(why))) => return SoundFile::Unread(why),
+        Ok(Err(_)) => return SoundFile::Unread("this file does not exist".to_owned()),
         Ok(Ok((file, _))) => file,
     };
     match file.read(&mut head) {
-        Err(error) => Sound::Unread(error.to_string()),
+        Err(error) => SoundFile::Unread(error.to_string()),
         Ok(_) if &head[..4] == b"RIFF" && &head[8..] == b"WAVE" => match hound::WavReader::open(path) {
-            Err(error) => Sound::Unread(error.to_string()),
+            Err(error) => SoundFile::Unread(error.to_string()),
             Ok(wave) => {
                 let rate = wave.spec().sample_rate;
-                Sound::Known(f64::from(wave.duration()) / f64::from(rate.max(1)), rate)
+                SoundFile::Known(f64::from(wave.duration()) / f64::from(rate.max(1)), rate)
             }
         },
-        Ok(_) => Sound::Unknown,
+        Ok(_) => SoundFile::Unknown,
     }
 }

@@ -11,10 +11,10 @@ pub trait Storage: Read + Seek {}
 impl<S: Read + Seek> Storage for S {}
 
 /// A file being looked at.
-pub type Bytes = BufReader<Source>;
+pub type Bytes = BufReader<FileSource>;
 
 /// A file, and the first read of it that failed.
-pub struct Source {
+pub struct FileSource {
     file: Box<dyn Storage>,
     failed: Failed,
 }
@@ -23,11 +23,11 @@ pub struct Source {
 #[derive(Clone, Default)]
 pub struct Failed(Rc<RefCell<Option<Error>>>);
 
-impl Source {
+impl FileSource {
     /// A file, and where it will be said that it could not be read.
-    pub fn new(file: impl Storage + 'static) -> (Source, Failed) {
+    pub fn new(file: impl Storage + 'static) -> (FileSource, Failed) {
         let failed = Failed::default();
-        (Source { file: Box::new(file), failed: failed.clone() }, failed)
+        (FileSource { file: Box::new(file), failed: failed.clone() }, failed)
     }
 }
 
@@ -51,14 +51,14 @@ impl Failed {
     }
 }
 
-impl Read for Source {
+impl Read for FileSource {
     fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
         let read = self.file.read(buffer);
         self.failed.keep(read)
     }
 }
 
-impl Seek for Source {
+impl Seek for FileSource {
     fn seek(&mut self, to: SeekFrom) -> std::io::Result<u64> {
         let gone = self.file.seek(to);
         self.failed.keep(gone)

@@ -94,15 +94,15 @@ impl Sample for f32 {
 
 /// One cell while its rows come in.
 #[derive(Clone)]
-struct Sums<T: Sample> {
+struct CellSums<T: Sample> {
     low: [T; LANES],
     high: [T; LANES],
     sum: [T::Sum; LANES],
 }
 
-impl<T: Sample> Sums<T> {
-    fn new() -> Sums<T> {
-        Sums { low: [T::ENDS.1; LANES], high: [T::ENDS.0; LANES], sum: [T::Sum::default(); LANES] }
+impl<T: Sample> CellSums<T> {
+    fn new() -> CellSums<T> {
+        CellSums { low: [T::ENDS.1; LANES], high: [T::ENDS.0; LANES], sum: [T::Sum::default(); LANES] }
     }
 
     fn add(&mut self, samples: &[T]) {
@@ -155,34 +155,34 @@ pub struct Channel {
 }
 
 /// Samples of some channels, pixel by pixel, as their rows come in from the top.
-pub struct Plane<T: Sample> {
+pub struct StatsPlane<T: Sample> {
     width: usize,
     height: usize,
     cell: (usize, usize),
-    open: Vec<Sums<T>>,
+    open: Vec<CellSums<T>>,
     /// Rows that are in.
     rows: usize,
     channels: Vec<Channel>,
 }
 
-impl<T: Sample> Plane<T> {
+impl<T: Sample> StatsPlane<T> {
     /// For a picture of so many pixels with one to four channels.
-    pub fn new(width: usize, height: usize, channels: usize) -> Plane<T> {
+    pub fn new(width: usize, height: usize, channels: usize) -> StatsPlane<T> {
         // The row of a cell is whole lanes, so that each lane has one channel.
         let (across, down) = (LANES / channels, SMALLEST_CELL);
         let side = |pixels: usize, unit: usize| pixels.div_ceil(MOST_CELLS).div_ceil(unit).max(1) * unit;
-        Plane::with_cells(width, height, channels, (side(width, across), side(height, down)))
+        StatsPlane::with_cells(width, height, channels, (side(width, across), side(height, down)))
     }
 
     /// With cells of so many pixels: of one channel any number, else such that their rows are whole lanes.
-    pub fn with_cells(width: usize, height: usize, channels: usize, cell: (usize, usize)) -> Plane<T> {
+    pub fn with_cells(width: usize, height: usize, channels: usize, cell: (usize, usize)) -> StatsPlane<T> {
         let columns = width.div_ceil(cell.0).max(1);
         let channel = || Channel { cells: Vec::new(), columns, samples: 0, infinite: false, no_number: false };
-        Plane {
+        StatsPlane {
             width,
             height,
             cell,
-            open: vec![Sums::new(); columns],
+            open: vec![CellSums::new(); columns],
             rows: 0,
             channels: (0..channels).map(|_| channel()).collect(),
         }
@@ -227,7 +227,7 @@ impl<T: Sample> Plane<T> {
                     levels: [sum / pixels as f64, f64::from(low.value()), f64::from(high.value())].map(T::level),
                 });
             }
-            *sums = Sums::new();
+            *sums = CellSums::new();
         }
     }
 
@@ -278,7 +278,7 @@ pub fn content(channels: &[(Channel, Shows)], sum: u64) -> Content {
 
 /// What whole pixels come to: colours, and alpha last where there is one.
 pub fn of_pixels<T: Sample>((width, height): (usize, usize), channels: usize, samples: &[T], sum: u64) -> Content {
-    let mut plane = Plane::new(width, height, channels);
+    let mut plane = StatsPlane::new(width, height, channels);
     samples.chunks_exact((width * channels).max(1)).take(height).for_each(|row| plane.row(row));
     content(&shown(plane.end()), sum)
 }

@@ -17,20 +17,20 @@ use crate::{Bytes, Flaw, Type, disk, exif};
 pub struct Tiff;
 
 /// A file, or the bytes of one.
-pub trait Source: Read + Seek {}
+pub trait TiffBytes: Read + Seek {}
 
-impl<S: Read + Seek> Source for S {}
+impl<S: Read + Seek> TiffBytes for S {}
 
 /// A reader of TIFF. That it knows only one kind of source keeps the program small.
-pub type Pages<'s> = Decoder<&'s mut dyn Source>;
+pub type Pages<'s> = Decoder<&'s mut dyn TiffBytes>;
 
 /// Reads the head of the first page.
-pub fn decoder(source: &mut dyn Source) -> Result<Pages<'_>, Flaw> {
+pub fn decoder(source: &mut dyn TiffBytes) -> Result<Pages<'_>, Flaw> {
     Decoder::new(source).map_err(said)
 }
 
 /// As [`decoder`], to unpack pixels within `most` bytes of memory.
-pub fn unpacker(source: &mut dyn Source, most: usize) -> Result<Pages<'_>, Flaw> {
+pub fn unpacker(source: &mut dyn TiffBytes, most: usize) -> Result<Pages<'_>, Flaw> {
     let mut limits = Limits::default();
     (limits.decoding_buffer_size, limits.intermediate_buffer_size) = (most, most);
     Ok(decoder(source)?.with_limits(limits))

@@ -6,7 +6,7 @@ use truepath_pictures::conversion::{Converted, Data};
 
 /// One encoded frame.
 #[derive(Clone, Debug, Default)]
-pub struct Coded {
+pub struct CodedFrame {
     /// Its bytes, as containers hold them.
     pub bytes: Vec<u8>,
     /// Whether it can be shown without any other.
@@ -19,7 +19,7 @@ pub trait Encoder {
     ///
     /// # Errors
     /// When the encoder refuses it: why.
-    fn frame(&mut self, frame: &Converted) -> Result<Coded, String>;
+    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, String>;
 
     /// What players have to know before the first frame: the configuration record of the codec.
     fn record(&self) -> Vec<u8> {
@@ -28,21 +28,21 @@ pub trait Encoder {
 }
 
 /// Motion JPEG (ITU-T T.81): every frame a picture of its own.
-pub struct Jpeg {
+pub struct MotionJpeg {
     quality: u8,
 }
 
-impl Jpeg {
+impl MotionJpeg {
     /// With the quality that a format asks for; 90 where it asks for none.
     #[must_use]
-    pub fn new(format: &Format) -> Jpeg {
+    pub fn new(format: &Format) -> MotionJpeg {
         let quality = format.quality.as_ref().map_or(90, |quality| quality.value.clamp(1, 100));
-        Jpeg { quality: u8::try_from(quality).unwrap_or(90) }
+        MotionJpeg { quality: u8::try_from(quality).unwrap_or(90) }
     }
 }
 
-impl Encoder for Jpeg {
-    fn frame(&mut self, frame: &Converted) -> Result<Coded, String> {
+impl Encoder for MotionJpeg {
+    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, String> {
         let Data::Eight(data) = &frame.data else { return Err("JPEG can hold 8 bits only".to_owned()) };
         let size = |side: usize| u16::try_from(side).map_err(|_| "a frame is larger than JPEG allows".to_owned());
         let mut bytes = Vec::new();
@@ -50,7 +50,7 @@ impl Encoder for Jpeg {
         encoder.set_sampling_factor(jpeg_encoder::SamplingFactor::R_4_2_0);
         let encoded = encoder.encode(data, size(frame.width)?, size(frame.height)?, jpeg_encoder::ColorType::Rgb);
         encoded.map_err(|error| error.to_string())?;
-        Ok(Coded { bytes, key: true })
+        Ok(CodedFrame { bytes, key: true })
     }
 }
 
@@ -129,7 +129,7 @@ impl H264 {
 
 #[cfg(feature = "h264")]
 impl Encoder for H264 {
-    fn frame(&mut self, frame: &Converted) -> Result<Coded, String> {
+    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, String> {
         let Data::Eight(data) = &frame.data else { return Err("this encoder takes 8 bits only".to_owned()) };
         let (width, height) = (frame.width, frame.height);
         if width % 2 != 0 || height % 2 != 0 {
@@ -163,7 +163,7 @@ impl Encoder for H264 {
         if bytes.is_empty() {
             return Err("the H.264 encoder skipped a frame".to_owned());
         }
-        Ok(Coded { bytes, key })
+        Ok(CodedFrame { bytes, key })
     }
 
     /// AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1).

@@ -18,7 +18,7 @@ use truepath_core::plan::film::burn_height;
 use truepath_core::sheet::{Colour, Format, Fps};
 use truepath_core::template::{Lookup, Pattern, Template, Value, expand_text};
 
-use encode::{Coded, Encoder};
+use encode::{CodedFrame, Encoder};
 use truepath_pictures::conversion::{Conversion, Converted};
 
 /// Frames of an H.264 movie that are encoded together; each such part can be played on its own.
@@ -26,7 +26,7 @@ pub const PART: usize = 48;
 
 /// The frames of one sequence, as a movie shows them.
 #[derive(Clone, Debug)]
-pub struct Source {
+pub struct FrameSource {
     /// Their names.
     pub pattern: Pattern,
     /// The numbers that are there.
@@ -41,9 +41,9 @@ pub struct Source {
 
 /// A movie to be made.
 #[derive(Clone, Debug)]
-pub struct Movie {
+pub struct WantedMovie {
     /// What it shows, one after another.
-    pub sources: Vec<Source>,
+    pub sources: Vec<FrameSource>,
     /// The file.
     pub out: PathBuf,
     /// What is done with every frame.
@@ -58,7 +58,7 @@ pub struct Movie {
 
 /// One frame as it is shown.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-struct Shown {
+struct ShownFrame {
     source: usize,
     /// The number whose turn it is.
     number: i64,
@@ -66,7 +66,7 @@ struct Shown {
     picture: i64,
 }
 
-impl Movie {
+impl WantedMovie {
     /// How many frames it has.
     #[must_use]
     pub fn count(&self) -> usize {
@@ -74,7 +74,7 @@ impl Movie {
     }
 
     /// Every frame in its order.
-    fn shown(&self) -> Vec<Shown> {
+    fn shown(&self) -> Vec<ShownFrame> {
         let mut all = Vec::with_capacity(self.count());
         for (source, own) in self.sources.iter().enumerate() {
             let mut there = own.numbers.iter().peekable();
@@ -83,14 +83,19 @@ impl Movie {
                 while let Some(next) = there.next_if(|next| *next <= number) {
                     picture = next;
                 }
-                all.push(Shown { source, number, picture });
+                all.push(ShownFrame { source, number, picture });
             }
         }
         all
     }
 
     /// One frame, read and converted. `last` is the frame before, where the same worker made it.
-    fn frame(&self, at: usize, shown: Shown, last: &mut Option<(Shown, Converted)>) -> Result<Converted, String> {
+    fn frame(
+        &self,
+        at: usize,
+        shown: ShownFrame,
+        last: &mut Option<(ShownFrame, Converted)>,
+    ) -> Result<Converted, String> {
         let source = &self.sources[shown.source];
         let path = source.pattern.name(truepath_core::frames::Number::new(shown.picture));
         let again =
@@ -112,7 +117,7 @@ impl Movie {
         Ok(frame)
     }
 
-    fn line(&self, line: &Template, at: usize, shown: Shown, path: &str) -> String {
+    fn line(&self, line: &Template, at: usize, shown: ShownFrame, path: &str) -> String {
         let start =
             self.start.unwrap_or(Timecode { frame: 0, fps: self.fps.frames.div_ceil(self.fps.seconds), drop: false });
         let value = |name: &str| match name {
@@ -136,9 +141,9 @@ impl Movie {
 }
 
 /// What the workers share.
-struct Shared<'s> {
-    movie: &'s Movie,
-    shown: &'s [Shown],
+struct SharedWork<'s> {
+    movie: &'s WantedMovie,
+    shown: &'s [ShownFrame],
     size: (usize, usize),
     next: AtomicUsize,
     /// Parts that are done and put away, so that nobody runs too far ahead.
@@ -148,10 +153,10 @@ struct Shared<'s> {
 }
 
 /// What comes of a part: its number and its frames with the record of the codec, or why there is none.
-type Made = (usize, Result<(Vec<Coded>, Vec<u8>), String>);
+type MadePart = (usize, Result<(Vec<CodedFrame>, Vec<u8>), String>);
 
 /// Takes the next frames, and the record of the codec.
-pub type HandOn<'h> = &'h mut dyn FnMut(&[Coded], &[u8]) -> Result<(), String>;
+pub type HandOn<'h> = &'h mut dyn FnMut(&[CodedFrame], &[u8]) -> Result<(), String>;
 
 /// Makes all frames in parts of `part` frames and hands them on in their order. `encoder` makes an encoder for each part, and
 /// `told` hears of every frame that was handed on.
@@ -159,7 +164,7 @@ pub type HandOn<'h> = &'h mut dyn FnMut(&[Coded], &[u8]) -> Result<(), String>;
 /// # Errors
 /// When a frame cannot be read or encoded, has another size than the first, or cannot be handed on.
 pub fn make(
-    movie: &Movie,
+    movie: &WantedMovie,
     part: usize,
     encoder: &(dyn Fn() -> Result<Box<dyn Encoder>, String> + Sync),
     hand_on: HandOn<'_>,
@@ -168,7 +173,7 @@ pub fn make(
     let first = movie.first()?;
     let shown = movie.shown();
     let cores = std::thread::available_parallelism().map_or(2, std::num::NonZero::get);
-    let shared = Shared {
+    let shared = SharedWork {
         movie,
         shown: &shown,
         size: (first.width, first.height),
@@ -182,7 +187,7 @@ pub fn make(
         (0..shown.len()).step_by(part).map(|at| at..(at + part).min(shown.len())).collect();
     let ahead = 2 * cores.max(if part == 1 { 4 } else { 1 });
     std::thread::scope(|scope| {
-        let (tell, made): (SyncSender<Made>, Receiver<Made>) = sync_channel(ahead);
+        let (tell, made): (SyncSender<MadePart>, Receiver<MadePart>) = sync_channel(ahead);
         for _ in 0..cores {
             let (tell, shared, parts) = (tell.clone(), &shared, &parts);
             scope.spawn(move || work(shared, parts, ahead, encoder, &tell));
@@ -198,12 +203,12 @@ pub fn make(
 }
 
 fn collect(
-    shared: &Shared<'_>,
-    made: &Receiver<Made>,
+    shared: &SharedWork<'_>,
+    made: &Receiver<MadePart>,
     hand_on: HandOn<'_>,
     told: &dyn Fn(usize),
 ) -> Result<(), String> {
-    let mut waiting: BTreeMap<usize, (Vec<Coded>, Vec<u8>)> = BTreeMap::new();
+    let mut waiting: BTreeMap<usize, (Vec<CodedFrame>, Vec<u8>)> = BTreeMap::new();
     let (mut next, mut frames) = (0, 0);
     while frames < shared.shown.len() {
         let (at, part) = made.recv().map_err(|_| "a worker ended early".to_owned())?;
@@ -222,11 +227,11 @@ fn collect(
 
 /// One pair of hands: part after part.
 fn work(
-    shared: &Shared<'_>,
+    shared: &SharedWork<'_>,
     parts: &[std::ops::Range<usize>],
     ahead: usize,
     encoder: &(dyn Fn() -> Result<Box<dyn Encoder>, String> + Sync),
-    tell: &SyncSender<Made>,
+    tell: &SyncSender<MadePart>,
 ) {
     loop {
         let at = shared.next.fetch_add(1, Ordering::SeqCst);
@@ -243,10 +248,10 @@ fn work(
 }
 
 fn one(
-    shared: &Shared<'_>,
+    shared: &SharedWork<'_>,
     range: std::ops::Range<usize>,
     encoder: &(dyn Fn() -> Result<Box<dyn Encoder>, String> + Sync),
-) -> Result<(Vec<Coded>, Vec<u8>), String> {
+) -> Result<(Vec<CodedFrame>, Vec<u8>), String> {
     let mut encoder = encoder()?;
     let mut last = None;
     let mut coded = Vec::with_capacity(range.len());
@@ -267,7 +272,7 @@ fn one(
 
 /// What kind of file a movie becomes.
 #[derive(Clone, Copy, Debug)]
-pub struct Kind<'k> {
+pub struct MovieKind<'k> {
     /// The container's name in the catalogue.
     pub container: &'k str,
     /// The codec's name in the catalogue.
@@ -282,8 +287,8 @@ pub struct Kind<'k> {
 ///
 /// # Errors
 /// When a frame cannot be read or encoded, or the file not be written.
-pub fn write(movie: &Movie, kind: Kind<'_>, told: &dyn Fn(usize)) -> Result<(), String> {
-    let Kind { container, codec, format, sound } = kind;
+pub fn write(movie: &WantedMovie, kind: MovieKind<'_>, told: &dyn Fn(usize)) -> Result<(), String> {
+    let MovieKind { container, codec, format, sound } = kind;
     let first = movie.first()?;
     let linear = movie.conversion.colour == Colour::Linear;
     let part = if codec == "h264" { PART } else { 8 };
@@ -308,13 +313,13 @@ pub fn write(movie: &Movie, kind: Kind<'_>, told: &dyn Fn(usize)) -> Result<(), 
     let mut record = Vec::new();
     let encoder = || -> Result<Box<dyn Encoder>, String> {
         match codec {
-            "mjpeg" => Ok(Box::new(encode::Jpeg::new(format))),
+            "mjpeg" => Ok(Box::new(encode::MotionJpeg::new(format))),
             #[cfg(feature = "h264")]
             "h264" => Ok(Box::new(encode::H264::new(format, movie.fps.value(), linear)?)),
             other => Err(format!("{other} is not built in")),
         }
     };
-    let mut hand_on = |coded: &[Coded], own: &[u8]| {
+    let mut hand_on = |coded: &[CodedFrame], own: &[u8]| {
         if record.is_empty() {
             record = own.to_vec();
         } else if record != own {

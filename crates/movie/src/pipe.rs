@@ -3,27 +3,27 @@
 use std::io::Write;
 use std::path::Path;
 
-use crate::encode::{Coded, Encoder};
+use crate::encode::{CodedFrame, Encoder};
 use truepath_pictures::conversion::{Converted, Data};
 
 /// Pixels as they are, the low byte of 16 bits first.
-pub struct Raw;
+pub struct RawPixels;
 
-impl Encoder for Raw {
-    fn frame(&mut self, frame: &Converted) -> Result<Coded, String> {
+impl Encoder for RawPixels {
+    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, String> {
         let bytes = match &frame.data {
             Data::Eight(data) => data.clone(),
             Data::Sixteen(data) => data.iter().flat_map(|value| value.to_le_bytes()).collect(),
         };
-        Ok(Coded { bytes, key: true })
+        Ok(CodedFrame { bytes, key: true })
     }
 }
 
 /// A PNG picture.
-pub struct Picture;
+pub struct PngPicture;
 
-impl Encoder for Picture {
-    fn frame(&mut self, frame: &Converted) -> Result<Coded, String> {
+impl Encoder for PngPicture {
+    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, String> {
         let mut bytes = Vec::new();
         let side = |side: usize| u32::try_from(side).unwrap_or(u32::MAX);
         let mut encoder = png::Encoder::new(&mut bytes, side(frame.width), side(frame.height));
@@ -38,7 +38,7 @@ impl Encoder for Picture {
         encoder.set_depth(depth);
         let written = encoder.write_header().and_then(|mut writer| writer.write_image_data(&data));
         written.map_err(|error| error.to_string())?;
-        Ok(Coded { bytes, key: true })
+        Ok(CodedFrame { bytes, key: true })
     }
 }
 
@@ -64,16 +64,16 @@ impl std::fmt::Display for Unfed {
 ///
 /// # Errors
 /// When a frame cannot be read, or the program takes no more.
-pub fn feed(movie: &crate::Movie, input: &mut dyn Write, told: &dyn Fn(usize)) -> Result<(), Unfed> {
+pub fn feed(movie: &crate::WantedMovie, input: &mut dyn Write, told: &dyn Fn(usize)) -> Result<(), Unfed> {
     let mut closed = None;
-    let mut hand_on = |coded: &[Coded], _: &[u8]| {
+    let mut hand_on = |coded: &[CodedFrame], _: &[u8]| {
         let all = coded.iter().try_for_each(|frame| input.write_all(&frame.bytes));
         all.map_err(|error| {
             closed = Some(error);
             String::new()
         })
     };
-    let fed = crate::make(movie, 1, &|| Ok(Box::new(Raw)), &mut hand_on, told);
+    let fed = crate::make(movie, 1, &|| Ok(Box::new(RawPixels)), &mut hand_on, told);
     match (fed, closed) {
         (Ok(()), _) => input.flush().map_err(Unfed::Closed),
         (Err(_), Some(error)) => Err(Unfed::Closed(error)),
@@ -85,9 +85,13 @@ pub fn feed(movie: &crate::Movie, input: &mut dyn Write, told: &dyn Fn(usize)) -
 ///
 /// # Errors
 /// When a frame cannot be read or written.
-pub fn pictures(movie: &crate::Movie, name: &dyn Fn(usize) -> String, told: &dyn Fn(usize)) -> Result<(), String> {
+pub fn pictures(
+    movie: &crate::WantedMovie,
+    name: &dyn Fn(usize) -> String,
+    told: &dyn Fn(usize),
+) -> Result<(), String> {
     let mut count = 0;
-    let mut hand_on = |coded: &[Coded], _: &[u8]| {
+    let mut hand_on = |coded: &[CodedFrame], _: &[u8]| {
         for frame in coded {
             count += 1;
             let path = name(count);
@@ -95,5 +99,5 @@ pub fn pictures(movie: &crate::Movie, name: &dyn Fn(usize) -> String, told: &dyn
         }
         Ok(())
     };
-    crate::make(movie, 1, &|| Ok(Box::new(Picture)), &mut hand_on, told)
+    crate::make(movie, 1, &|| Ok(Box::new(PngPicture)), &mut hand_on, told)
 }

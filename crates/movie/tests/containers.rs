@@ -10,7 +10,7 @@ use truepath_core::source::{FileId, Place, Spanned};
 use truepath_core::template::{Lookup, Pattern, Template, Value, expand};
 use truepath_core::verify::{Footage, Seen};
 use truepath_movie::sound::Sound;
-use truepath_movie::{Kind, Movie, Source, write};
+use truepath_movie::{FrameSource, MovieKind, WantedMovie, write};
 use truepath_pictures::conversion::Conversion;
 
 fn pattern(folder: &Path) -> Pattern {
@@ -30,11 +30,11 @@ fn pictures(folder: &Path, count: i64) {
     }
 }
 
-fn movie(folder: &Path, name: &str, fps: Fps, count: i64) -> Movie {
+fn movie(folder: &Path, name: &str, fps: Fps, count: i64) -> WantedMovie {
     let numbers = Frames::range(1, count);
-    let source = Source { pattern: pattern(folder), span: numbers.clone(), numbers, layer: None, colour: None };
+    let source = FrameSource { pattern: pattern(folder), span: numbers.clone(), numbers, layer: None, colour: None };
     let over = Backdrop::Colour([0; 3]);
-    Movie {
+    WantedMovie {
         sources: vec![source],
         out: folder.join(name),
         conversion: Conversion { colour: Colour::Display, over, alpha: false, deep: false, size: None, stops: 0.0 },
@@ -48,7 +48,7 @@ fn made(folder: &Path, (name, codec): (&str, &str), fps: Fps, sound: Option<&Sou
     let movie = movie(folder, name, fps, count);
     let format = Format::named(Spanned::new(String::new(), Place::new(FileId(0), 0..0)));
     let container = name.rsplit('.').next().unwrap();
-    write(&movie, Kind { container, codec, format: &format, sound }, &|_| {}).unwrap();
+    write(&movie, MovieKind { container, codec, format: &format, sound }, &|_| {}).unwrap();
     match truepath_media::movie::probe(&movie.out).unwrap() {
         Seen::Movie(footage) => *footage,
         other => panic!("{name}: {other:?}"),

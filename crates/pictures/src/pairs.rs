@@ -29,7 +29,7 @@ pub enum Likeness {
     /// Every sample is the same; how they are stored is not.
     SamePixels,
     /// Some samples differ.
-    Differs(Difference),
+    Differs(SampleDifference),
     /// They are of other sizes: in pixels, before and after.
     OtherSize((u32, u32), (u32, u32)),
     /// They hold other channels: those that only one of them has, before and after.
@@ -49,7 +49,7 @@ pub enum Side {
 
 /// By how much samples differ; 1 is white.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Difference {
+pub struct SampleDifference {
     /// The largest difference of a sample; infinite where a side has no finite number and the other has another one.
     pub largest: f64,
     /// The mean difference of all samples.
@@ -306,7 +306,7 @@ impl Sums {
         let samples = self.samples as f64;
         let pixels: usize = self.beyond.values().map(Vec::len).sum();
         let beyond: usize = self.beyond.values().flatten().filter(|beyond| **beyond).count();
-        Likeness::Differs(Difference {
+        Likeness::Differs(SampleDifference {
             largest: self.largest,
             mean: self.sum / samples,
             psnr: 10.0 * (samples / self.squares).log10(),

@@ -126,7 +126,7 @@ fn reduced(pixels: &Pixels, meant: Colour, to: (usize, usize)) -> Pixels {
 }
 
 /// Red, green, blue and alpha of each patch, multiplied by alpha. `light` gives the light of a sample of colour.
-fn patches<T: Sample>(samples: &[T], pixels: &Pixels, to: (usize, usize), light: impl Fn(T) -> f32) -> Vec<f32> {
+fn patches<T: SmallSample>(samples: &[T], pixels: &Pixels, to: (usize, usize), light: impl Fn(T) -> f32) -> Vec<f32> {
     let from = (pixels.width as usize, pixels.height as usize);
     let count = pixels.count();
     let columns: Vec<(usize, usize)> = (0..to.0).map(|x| span(x, from.0, to.0)).collect();
@@ -163,24 +163,24 @@ fn patches<T: Sample>(samples: &[T], pixels: &Pixels, to: (usize, usize), light:
 }
 
 /// A sample as its file has it.
-trait Sample: Copy {
+trait SmallSample: Copy {
     /// As a share of all, 0 to 1: what an alpha is.
     fn share(self) -> f32;
 }
 
-impl Sample for u8 {
+impl SmallSample for u8 {
     fn share(self) -> f32 {
         f32::from(self) / 255.0
     }
 }
 
-impl Sample for u16 {
+impl SmallSample for u16 {
     fn share(self) -> f32 {
         f32::from(self) / 65_535.0
     }
 }
 
-impl Sample for f32 {
+impl SmallSample for f32 {
     fn share(self) -> f32 {
         if self.is_finite() { self.clamp(0.0, 1.0) } else { 1.0 }
     }
@@ -264,19 +264,19 @@ impl Thumbnail {
         let side = |side: usize| u16::try_from(side).map_err(|_| "a picture of this size is no JPEG".to_owned());
         let mut out = Vec::new();
         let encoder = jpeg_encoder::Encoder::new(&mut out, quality);
-        let image = Rgb { bytes: &self.rgb(ends), width: side(self.width)?, height: side(self.height)? };
+        let image = RgbBytes { bytes: &self.rgb(ends), width: side(self.width)?, height: side(self.height)? };
         encoder.encode_image(image).map(|()| out).map_err(|error| error.to_string())
     }
 }
 
 /// Three bytes a pixel. That the encoder knows only these keeps it small.
-struct Rgb<'p> {
+struct RgbBytes<'p> {
     bytes: &'p [u8],
     width: u16,
     height: u16,
 }
 
-impl jpeg_encoder::ImageBuffer for Rgb<'_> {
+impl jpeg_encoder::ImageBuffer for RgbBytes<'_> {
     fn get_jpeg_color_type(&self) -> jpeg_encoder::JpegColorType {
         jpeg_encoder::JpegColorType::Ycbcr
     }

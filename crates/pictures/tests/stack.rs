@@ -9,7 +9,7 @@ use exr::compression::Compression;
 use exr::prelude::{
     AnyChannel, AnyChannels, Encoding, FlatSamples, Image, IntegerBounds, Layer as Part, LayerAttributes, WritableImage,
 };
-use truepath_pictures::stack::{Form, Layer, prove, write};
+use truepath_pictures::stack::{StackForm, StackLayer, prove, write};
 
 /// A reader of OpenEXR parts in scan lines, of TIFF pages and of OpenRaster in plain Python: it prints the name, the channels
 /// and the bytes of every part.
@@ -119,8 +119,8 @@ fn is_there() -> bool {
     found
 }
 
-fn layer(name: &str, file: PathBuf) -> Layer {
-    Layer { name: name.to_owned(), file }
+fn layer(name: &str, file: PathBuf) -> StackLayer {
+    StackLayer { name: name.to_owned(), file }
 }
 
 #[test]
@@ -156,8 +156,8 @@ fn a_multi_part_openexr_holds_every_pass_as_it_is() {
         vec![AnyChannel::new("id", FlatSamples::U32((0..37 * 21).collect()))],
     );
     let layers = ["beauty", "depth", "id"].map(|name| layer(name, path(&format!("{name}.exr"))));
-    write(Form::Exr, &layers, &path("all.exr")).unwrap();
-    prove(Form::Exr, &layers, &path("all.exr")).unwrap();
+    write(StackForm::Exr, &layers, &path("all.exr")).unwrap();
+    prove(StackForm::Exr, &layers, &path("all.exr")).unwrap();
     let all = parts(&path("all.exr"));
     let channels: Vec<String> = all.iter().map(|(part, channel, _)| format!("{part} {channel}")).collect();
     assert_eq!(channels, ["beauty A@0,0", "beauty B@0,0", "beauty G@0,0", "beauty R@0,0", "depth Z@4,-2", "id id@0,0"]);
@@ -173,11 +173,11 @@ fn a_multi_part_openexr_holds_every_pass_as_it_is() {
     // A pass of another picture is refused, and a file with another pass in it is not taken for the same.
     save("other.exr", ((0, 0), (37, 21)), Encoding::UNCOMPRESSED, colours(0.02));
     let other = [layer("beauty", path("other.exr")), layers[1].clone(), layers[2].clone()];
-    assert!(prove(Form::Exr, &other, &path("all.exr")).unwrap_err().contains("beauty"));
+    assert!(prove(StackForm::Exr, &other, &path("all.exr")).unwrap_err().contains("beauty"));
     let bytes = std::fs::read(path("beauty.exr")).unwrap();
     std::fs::write(path("cut.exr"), &bytes[..bytes.len() / 2]).unwrap();
     let cut = [layer("beauty", path("cut.exr")), layers[1].clone()];
-    assert!(write(Form::Exr, &cut, &path("no.exr")).is_err());
+    assert!(write(StackForm::Exr, &cut, &path("no.exr")).is_err());
 }
 
 #[test]
@@ -200,7 +200,7 @@ fn pages_and_layers_hold_every_pass_as_it_is() {
     let mask = save("mask.png", png::ColorType::GrayscaleAlpha, true, (33, 17));
     let names = ["beauty", "<mask> & \"more\""];
     let layers = [layer(names[0], path("beauty.png")), layer(names[1], path("mask.png"))];
-    for (form, file) in [(Form::Tiff, "all.tif"), (Form::Ora, "all.ora")] {
+    for (form, file) in [(StackForm::Tiff, "all.tif"), (StackForm::Ora, "all.ora")] {
         write(form, &layers, &path(file)).unwrap();
         prove(form, &layers, &path(file)).unwrap();
     }
@@ -235,14 +235,14 @@ fn pages_and_layers_hold_every_pass_as_it_is() {
         ]
     );
     save("small.png", png::ColorType::Rgb, false, (3, 3));
-    for form in [Form::Tiff, Form::Ora] {
+    for form in [StackForm::Tiff, StackForm::Ora] {
         let mixed = [layers[0].clone(), layer("small", path("small.png"))];
         assert!(write(form, &mixed, &path("no.tif")).unwrap_err().why.contains("a different size"), "{form:?}");
         assert!(
             prove(
                 form,
                 &[layers[1].clone(), layers[0].clone()],
-                &path(if form == Form::Ora { "all.ora" } else { "all.tif" })
+                &path(if form == StackForm::Ora { "all.ora" } else { "all.tif" })
             )
             .is_err()
         );

@@ -7,7 +7,7 @@ use std::process::ExitCode;
 
 use truepath_core::run::event::Event;
 use truepath_exec::failure::Failure;
-use truepath_project::{LoadOptions, News, Request, Run, RunOptions, Surroundings, Taken, open};
+use truepath_project::{LoadOptions, News, Request, Run, RunOptions, Surroundings, TakenSheets, open};
 
 fn main() -> ExitCode {
     match shown() {
@@ -44,7 +44,7 @@ fn shown() -> Result<bool, Failure> {
         News::Note(note) => eprintln!("{note}"),
         _ => {}
     };
-    let Taken::Held(mut run) = Run::take(&request, &RunOptions::default(), &around, &display)? else {
+    let TakenSheets::Held(mut run) = Run::take(&request, &RunOptions::default(), &around, &display)? else {
         return Ok(false);
     };
     let mut complete = true;

@@ -42,5 +42,5 @@ mod surroundings;
 pub use listener::{Listener, News, Note, Read, Rendering};
 pub use open::{LoadOptions, Loaded, Queue, Stop, Untrusted, open};
 pub use request::Request;
-pub use run::{Run, RunOptions, Taken};
+pub use run::{Run, RunOptions, TakenSheets};
 pub use surroundings::{Surroundings, system};

@@ -4,12 +4,11 @@ use std::fmt;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use truepath_core::diagnostic::counted;
+use truepath_core::diagnostic::{Finding, counted};
 use truepath_core::plan::Plan;
 use truepath_core::run::event::Event;
 use truepath_core::run::pace::Load;
-
-use crate::open::Queue;
+use truepath_core::source::Sources;
 
 /// Hears what happens while a project is opened, looked at or run. It may be called from several threads at a time.
 ///
@@ -49,7 +48,14 @@ pub enum News<'n> {
     /// That reading is over.
     ReadingOver,
     /// Sheets that are about to be run were opened. They may still be stopped by what was found in them.
-    Opened(&'n Queue),
+    Opened {
+        /// Their paths.
+        sheets: &'n [PathBuf],
+        /// What was found in them.
+        findings: &'n [Finding],
+        /// The texts that findings point into.
+        sources: &'n Sources,
+    },
     /// Frames are about to be rendered.
     Rendering(Rendering<'n>),
     /// What happened to calls and files, in its order.

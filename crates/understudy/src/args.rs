@@ -7,9 +7,9 @@ use clap::{Arg, ArgAction, ArgMatches, Args, FromArgMatches, Subcommand, ValueEn
 
 /// What the understudy can be asked for.
 #[derive(Debug, Subcommand)]
-pub enum Command {
+pub enum UnderstudyCommand {
     /// Render frames of a glTF scene
-    Render(Box<Call>),
+    Render(Box<RenderCall>),
     /// Print what is known about a scene, as one JSON object
     Facts {
         /// A .gltf or .glb file
@@ -19,7 +19,7 @@ pub enum Command {
 
 /// One call of `render`: everything left out comes from the scene or is the plainest choice.
 #[derive(Debug, Args)]
-pub struct Call {
+pub struct RenderCall {
     /// A .gltf or .glb file
     pub scene: PathBuf,
     /// The camera's name (left out: the first one of the scene)
@@ -36,7 +36,7 @@ pub struct Call {
     pub size: String,
     /// Passes, and how the file of each is written.
     #[command(flatten)]
-    pub files: Files,
+    pub files: PassFiles,
     /// Samples per pixel, rounded up to a square number up to 64
     #[arg(long, default_value_t = 4)]
     pub samples: u32,
@@ -59,7 +59,7 @@ pub struct Call {
 
 /// The passes of a call, each with its file.
 #[derive(Clone, Debug, Default)]
-pub struct Files(pub Vec<PassFile>);
+pub struct PassFiles(pub Vec<PassFile>);
 
 /// One pass, and how its file is written.
 #[derive(Clone, Debug)]
@@ -74,19 +74,19 @@ pub struct PassFile {
 #[derive(Clone, Debug, Default)]
 pub struct FileOptions {
     /// Depth of one sample.
-    pub bits: Option<Bits>,
+    pub bits: Option<SampleBits>,
     /// Channels.
-    pub channels: Option<Channels>,
+    pub channels: Option<PictureChannels>,
     /// Compression, as far as the file type knows it.
     pub compression: Option<String>,
     /// Quality of lossy types, 0 to 100.
     pub quality: Option<u8>,
     /// How colour is written.
-    pub colour: Option<Colour>,
+    pub colour: Option<ColourValues>,
 }
 
-impl FromArgMatches for Files {
-    fn from_arg_matches(matches: &ArgMatches) -> Result<Files, clap::Error> {
+impl FromArgMatches for PassFiles {
+    fn from_arg_matches(matches: &ArgMatches) -> Result<PassFiles, clap::Error> {
         let indices = |id: &str| matches.indices_of(id).into_iter().flatten();
         let passes: Vec<usize> = indices("pass").collect();
         let mut common = FileOptions::default();
@@ -102,11 +102,11 @@ impl FromArgMatches for Files {
                 }
             };
         }
-        take!("bits", "pass-bits", bits, Bits);
-        take!("channels", "pass-channels", channels, Channels);
+        take!("bits", "pass-bits", bits, SampleBits);
+        take!("channels", "pass-channels", channels, PictureChannels);
         take!("compression", "pass-compression", compression, String);
         take!("quality", "pass-quality", quality, u8);
-        take!("colour", "pass-colour", colour, Colour);
+        take!("colour", "pass-colour", colour, ColourValues);
         let names = matches.get_many::<String>("pass").into_iter().flatten();
         let file = |(pass, own): (&String, FileOptions)| {
             let options = FileOptions {
@@ -118,16 +118,16 @@ impl FromArgMatches for Files {
             };
             PassFile { pass: pass.clone(), options }
         };
-        Ok(Files(names.zip(own).map(file).collect()))
+        Ok(PassFiles(names.zip(own).map(file).collect()))
     }
 
     fn update_from_arg_matches(&mut self, matches: &ArgMatches) -> Result<(), clap::Error> {
-        *self = Files::from_arg_matches(matches)?;
+        *self = PassFiles::from_arg_matches(matches)?;
         Ok(())
     }
 }
 
-impl Args for Files {
+impl Args for PassFiles {
     fn augment_args(command: clap::Command) -> clap::Command {
         let pass =
             Arg::new("pass").long("pass").value_name("NAME=PATH").action(ArgAction::Append).required(true).help(
@@ -148,9 +148,9 @@ impl Args for Files {
         };
         let command = command.arg(pass);
         let bits = option("bits", "BITS", "Depth of one sample (left out: 8 for PNG, JPEG and TIFF, half for OpenEXR)");
-        let command = both(command, bits.value_parser(EnumValueParser::<Bits>::new()), "pass-bits");
+        let command = both(command, bits.value_parser(EnumValueParser::<SampleBits>::new()), "pass-bits");
         let channels = option("channels", "CHANNELS", "Channels (left out: what the pass needs)");
-        let command = both(command, channels.value_parser(EnumValueParser::<Channels>::new()), "pass-channels");
+        let command = both(command, channels.value_parser(EnumValueParser::<PictureChannels>::new()), "pass-channels");
         let compression = option(
             "compression",
             "NAME",
@@ -164,17 +164,17 @@ impl Args for Files {
             "COLOUR",
             "How colour is written (left out: linear for float types, display for the rest)",
         );
-        both(command, colour.value_parser(EnumValueParser::<Colour>::new()), "pass-colour")
+        both(command, colour.value_parser(EnumValueParser::<ColourValues>::new()), "pass-colour")
     }
 
     fn augment_args_for_update(command: clap::Command) -> clap::Command {
-        Files::augment_args(command)
+        PassFiles::augment_args(command)
     }
 }
 
 /// Depth of one sample.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Bits {
+pub enum SampleBits {
     /// 8-bit integer
     #[value(name = "8")]
     Eight,
@@ -191,7 +191,7 @@ pub enum Bits {
 
 /// Which channels a picture has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Channels {
+pub enum PictureChannels {
     /// One channel
     Grey,
     /// One channel and alpha
@@ -202,21 +202,21 @@ pub enum Channels {
     Rgba,
 }
 
-impl Channels {
+impl PictureChannels {
     /// How many samples one pixel has.
     pub(crate) fn count(self) -> usize {
         match self {
-            Channels::Grey => 1,
-            Channels::GreyAlpha => 2,
-            Channels::Rgb => 3,
-            Channels::Rgba => 4,
+            PictureChannels::Grey => 1,
+            PictureChannels::GreyAlpha => 2,
+            PictureChannels::Rgb => 3,
+            PictureChannels::Rgba => 4,
         }
     }
 }
 
 /// How colour values are meant.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Colour {
+pub enum ColourValues {
     /// Proportional to light
     Linear,
     /// Through the sRGB curve (IEC 61966-2-1), to look at

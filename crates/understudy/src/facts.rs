@@ -4,10 +4,10 @@ use std::path::Path;
 
 use serde_json::json;
 
-use crate::{Stop, load, say};
+use crate::{EarlyEnd, load, say};
 
 /// Prints cameras, passes and outside files. glTF knows seconds and no frame rate, so frames, fps and size are null.
-pub fn print(path: &Path) -> Result<(), Stop> {
+pub fn print(path: &Path) -> Result<(), EarlyEnd> {
     let (scene, resources) = load::load(path)?;
     let cameras: Vec<&str> = scene.cameras.iter().map(|camera| camera.name.as_str()).collect();
     let facts = json!({

@@ -15,25 +15,25 @@ mod scene;
 mod still;
 mod write;
 
-pub use args::Command;
+pub use args::UnderstudyCommand;
 
 /// What ends a call of the understudy early: one sentence for its log.
 #[derive(Debug, thiserror::Error)]
 #[error("{0}")]
-pub struct Stop(pub String);
+pub struct EarlyEnd(pub String);
 
-impl Stop {
-    fn because(what: impl std::fmt::Display, why: impl std::fmt::Display) -> Stop {
-        Stop(format!("{what}: {why}"))
+impl EarlyEnd {
+    fn because(what: impl std::fmt::Display, why: impl std::fmt::Display) -> EarlyEnd {
+        EarlyEnd(format!("{what}: {why}"))
     }
 }
 
 /// Runs one call. The log goes to standard output line by line, a failure as one `error:` line to standard error.
 /// Returns the exit code: 0 when everything asked for was written, 1 when not.
-pub fn run(command: Command) -> u8 {
+pub fn run(command: UnderstudyCommand) -> u8 {
     let done = match command {
-        Command::Render(call) => render::render(&call),
-        Command::Facts { scene } => facts::print(&scene),
+        UnderstudyCommand::Render(call) => render::render(&call),
+        UnderstudyCommand::Facts { scene } => facts::print(&scene),
     };
     match done {
         Ok(()) => 0,

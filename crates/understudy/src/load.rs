@@ -8,19 +8,19 @@ use glam::{Quat, Vec3, Vec4};
 use gltf::animation::util::ReadOutputs;
 use gltf::{Document, Semantic};
 
-use crate::Stop;
-use crate::scene::{Camera, Corner, Keys, Lens, Light, Motion, Node, Pose, Primitive, Scene};
+use crate::EarlyEnd;
+use crate::scene::{Camera, Corner, Keys, Lens, Motion, Node, Pose, Primitive, Scene, SceneLight};
 
 /// The scene in `path` and the outside files it names.
-pub fn load(path: &Path) -> Result<(Scene, Vec<String>), Stop> {
+pub fn load(path: &Path) -> Result<(Scene, Vec<String>), EarlyEnd> {
     // Some damaged lengths make the parser panic.
     std::panic::catch_unwind(|| loaded(path)).unwrap_or_else(|_| {
-        Err(Stop::because(path.display(), "it is damaged: the lengths in it contradict each other"))
+        Err(EarlyEnd::because(path.display(), "it is damaged: the lengths in it contradict each other"))
     })
 }
 
-fn loaded(path: &Path) -> Result<(Scene, Vec<String>), Stop> {
-    let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
+fn loaded(path: &Path) -> Result<(Scene, Vec<String>), EarlyEnd> {
+    let stop = |why: &dyn std::fmt::Display| EarlyEnd::because(path.display(), why);
     let bytes = read(path)?;
     let gltf = gltf::Gltf::from_slice(&bytes).map_err(|e| stop(&e))?;
     let folder = path.parent().unwrap_or(Path::new("."));
@@ -50,10 +50,10 @@ fn loaded(path: &Path) -> Result<(Scene, Vec<String>), Stop> {
     Ok((scene, resources))
 }
 
-fn uri_bytes(uri: &str, folder: &Path, resources: &mut Vec<String>) -> Result<Vec<u8>, Stop> {
+fn uri_bytes(uri: &str, folder: &Path, resources: &mut Vec<String>) -> Result<Vec<u8>, EarlyEnd> {
     if let Some(rest) = uri.strip_prefix("data:") {
         let text = rest.split_once(";base64,").map_or("", |(_, text)| text);
-        return base64::engine::general_purpose::STANDARD.decode(text).map_err(|e| Stop::because("a data URI", e));
+        return base64::engine::general_purpose::STANDARD.decode(text).map_err(|e| EarlyEnd::because("a data URI", e));
     }
     let name = percent_encoding::percent_decode_str(uri).decode_utf8_lossy().into_owned();
     let file = folder.join(&name);
@@ -62,12 +62,12 @@ fn uri_bytes(uri: &str, folder: &Path, resources: &mut Vec<String>) -> Result<Ve
 }
 
 /// The bytes of a regular file: a pipe would be waited for, and a device may never end.
-fn read(path: &Path) -> Result<Vec<u8>, Stop> {
-    let about = path.metadata().map_err(|e| Stop::because(path.display(), e))?;
+fn read(path: &Path) -> Result<Vec<u8>, EarlyEnd> {
+    let about = path.metadata().map_err(|e| EarlyEnd::because(path.display(), e))?;
     if !about.is_file() {
-        return Err(Stop::because(path.display(), "this is not a file"));
+        return Err(EarlyEnd::because(path.display(), "this is not a file"));
     }
-    std::fs::read(path).map_err(|e| Stop::because(path.display(), e))
+    std::fs::read(path).map_err(|e| EarlyEnd::because(path.display(), e))
 }
 
 /// glTF 2.0, 3.6.2.4: every element of an accessor lies within its buffer view, and the view within its buffer.
@@ -176,11 +176,11 @@ fn nodes(document: &Document) -> Result<Scene, String> {
     Ok(scene)
 }
 
-fn light(found: gltf::khr_lights_punctual::Light<'_>) -> Option<Light> {
+fn light(found: gltf::khr_lights_punctual::Light<'_>) -> Option<SceneLight> {
     let colour = Vec3::from(found.color()) * found.intensity();
     match found.kind() {
-        gltf::khr_lights_punctual::Kind::Directional => Some(Light::Directional { colour }),
-        gltf::khr_lights_punctual::Kind::Point => Some(Light::Point { colour, reach: found.range() }),
+        gltf::khr_lights_punctual::Kind::Directional => Some(SceneLight::Directional { colour }),
+        gltf::khr_lights_punctual::Kind::Point => Some(SceneLight::Point { colour, reach: found.range() }),
         gltf::khr_lights_punctual::Kind::Spot { .. } => None,
     }
 }

@@ -5,7 +5,7 @@ use glam::{Mat3, Mat4, Vec2, Vec3, Vec4, Vec4Swizzles};
 use rayon::iter::{IndexedParallelIterator, ParallelIterator};
 use rayon::slice::ParallelSliceMut;
 
-use crate::scene::{Camera, Lens, Light, Primitive, Scene};
+use crate::scene::{Camera, Lens, Primitive, Scene, SceneLight};
 
 /// Rows of pixels that one thread draws at a time.
 const BAND: usize = 16;
@@ -26,7 +26,7 @@ pub struct View<'a> {
 
 /// A rendered frame, row by row from the top, linear light.
 #[derive(Clone, Copy, Default)]
-pub struct Pixel {
+pub struct RasterPixel {
     pub beauty: Vec4,
     /// Distance along the view axis in scene units; the far plane (or 1000) where nothing is.
     pub depth: f32,
@@ -68,7 +68,7 @@ struct Triangle<'a> {
 }
 
 #[derive(Clone, Copy)]
-struct Sample {
+struct RasterSample {
     colour: Vec4,
     depth: f32,
     normal: Vec3,
@@ -82,25 +82,25 @@ enum Lamp {
 }
 
 /// What sees the rows that are done.
-type Told<'t> = &'t mut dyn FnMut(&[Pixel]);
+type OnRows<'t> = &'t mut dyn FnMut(&[RasterPixel]);
 
 /// Draws one frame: `width * height` pixels.
-pub fn draw(scene: &Scene, view: &View) -> Vec<Pixel> {
+pub fn draw(scene: &Scene, view: &View) -> Vec<RasterPixel> {
     paint(scene, view, Vec::new(), None)
 }
 
 /// Draws the rest of a frame whose first rows are `done`, some rows at a time; `told` sees what there is after each.
-pub fn draw_from(scene: &Scene, view: &View, done: Vec<Pixel>, told: Told<'_>) -> Vec<Pixel> {
+pub fn draw_from(scene: &Scene, view: &View, done: Vec<RasterPixel>, told: OnRows<'_>) -> Vec<RasterPixel> {
     paint(scene, view, done, Some(told))
 }
 
-fn paint(scene: &Scene, view: &View, mut done: Vec<Pixel>, mut told: Option<Told<'_>>) -> Vec<Pixel> {
+fn paint(scene: &Scene, view: &View, mut done: Vec<RasterPixel>, mut told: Option<OnRows<'_>>) -> Vec<RasterPixel> {
     let lamps = lamps(scene, view.world);
     let (solid, mut clear) = triangles(scene, view);
     clear.sort_by(|a, b| reach(b).total_cmp(&reach(a)));
     let order: Vec<&Triangle> = solid.iter().chain(&clear).collect();
     let (from, whole) = (done.len(), view.width * view.height);
-    done.resize(whole, Pixel::default());
+    done.resize(whole, RasterPixel::default());
     let step = if told.is_some() { view.width * BAND } else { whole };
     for start in (from..whole).step_by(step.max(1)) {
         let end = (start + step).min(whole);
@@ -121,10 +121,10 @@ fn reach(triangle: &Triangle) -> f32 {
 fn lamps(scene: &Scene, world: &[Mat4]) -> Vec<Lamp> {
     let found = scene.nodes.iter().zip(world).filter_map(|(node, matrix)| {
         Some(match node.light? {
-            Light::Directional { colour } => {
+            SceneLight::Directional { colour } => {
                 Lamp::Far { towards: matrix.transform_vector3(Vec3::Z).normalize_or_zero(), colour }
             }
-            Light::Point { colour, reach } => Lamp::Near { at: matrix.w_axis.xyz(), colour, reach },
+            SceneLight::Point { colour, reach } => Lamp::Near { at: matrix.w_axis.xyz(), colour, reach },
         })
     });
     let mut lamps: Vec<Lamp> = found.collect();
@@ -192,11 +192,11 @@ fn project<'a>(view: &View, corners: &[Vertex; 3], material: &'a Primitive, list
     }
 }
 
-fn draw_band(view: &View, triangles: &[&Triangle], lamps: &[Lamp], first_row: usize, pixels: &mut [Pixel]) {
+fn draw_band(view: &View, triangles: &[&Triangle], lamps: &[Lamp], first_row: usize, pixels: &mut [RasterPixel]) {
     let (columns, side) = (view.width * view.side, view.side);
     let rows = pixels.len() / view.width * side;
     let far = horizon(view.camera);
-    let empty = Sample { colour: Vec4::ZERO, depth: f32::INFINITY, normal: Vec3::ZERO, lit: false };
+    let empty = RasterSample { colour: Vec4::ZERO, depth: f32::INFINITY, normal: Vec3::ZERO, lit: false };
     let mut samples = vec![empty; columns * rows];
     for triangle in triangles {
         let band = Band { first_row: first_row * side, columns, samples: &mut samples };
@@ -205,7 +205,7 @@ fn draw_band(view: &View, triangles: &[&Triangle], lamps: &[Lamp], first_row: us
     for (at, pixel) in pixels.iter_mut().enumerate() {
         let (row, column) = (at / view.width * side, at % view.width * side);
         let share = 1.0 / (side * side) as f32;
-        let mut sum = Pixel { depth: f32::INFINITY, ..Pixel::default() };
+        let mut sum = RasterPixel { depth: f32::INFINITY, ..RasterPixel::default() };
         for y in row..row + side {
             for sample in &samples[y * columns + column..][..side] {
                 sum.beauty += sample.colour * share;
@@ -224,7 +224,7 @@ fn draw_band(view: &View, triangles: &[&Triangle], lamps: &[Lamp], first_row: us
 struct Band<'b> {
     first_row: usize,
     columns: usize,
-    samples: &'b mut [Sample],
+    samples: &'b mut [RasterSample],
 }
 
 /// Where a ray meets a triangle: the weights of its corners, and the distance from the camera.
@@ -265,7 +265,7 @@ fn fill(view: &View, triangle: &Triangle, lamps: &[Lamp], band: Band<'_>) {
     }
 }
 
-fn shade(view: &View, triangle: &Triangle, lamps: &[Lamp], hit: &Hit, sample: &mut Sample) {
+fn shade(view: &View, triangle: &Triangle, lamps: &[Lamp], hit: &Hit, sample: &mut RasterSample) {
     let Hit { weights, depth } = *hit;
     let corners = &triangle.corners;
     let colour = corners[0].colour * weights.x + corners[1].colour * weights.y + corners[2].colour * weights.z;
@@ -287,7 +287,7 @@ fn shade(view: &View, triangle: &Triangle, lamps: &[Lamp], hit: &Hit, sample: &m
         let over = (light * alpha).extend(alpha);
         sample.colour = over + sample.colour * (1.0 - alpha);
     } else {
-        *sample = Sample { colour: light.extend(1.0), depth, normal, lit: !material.unlit };
+        *sample = RasterSample { colour: light.extend(1.0), depth, normal, lit: !material.unlit };
     }
 }
 

@@ -2,20 +2,20 @@
 
 use std::path::PathBuf;
 
-use crate::args::{Call, FileOptions, PassFile};
+use crate::args::{FileOptions, PassFile, RenderCall};
 use crate::raster::{self, View};
 use crate::scene::{Camera, Scene};
-use crate::write::{self, Layer, Pass, Picture};
-use crate::{Stop, frames, load, motion, say, still};
+use crate::write::{self, PassLayer, PictureHead, RenderPass};
+use crate::{EarlyEnd, frames, load, motion, say, still};
 
 /// The passes that go into one file.
 struct Target {
     path: String,
-    passes: Vec<(String, Pass, FileOptions)>,
+    passes: Vec<(String, RenderPass, FileOptions)>,
 }
 
 /// Renders everything that `call` asks for.
-pub fn render(call: &Call) -> Result<(), Stop> {
+pub fn render(call: &RenderCall) -> Result<(), EarlyEnd> {
     let (scene, _) = load::load(&call.scene)?;
     let camera = camera(&scene, call.camera.as_deref())?;
     let fps = rate(&call.fps)?;
@@ -33,8 +33,10 @@ pub fn render(call: &Call) -> Result<(), Stop> {
     for pair in &call.variables {
         say(std::io::stdout(), &format!("set {pair}"));
     }
-    let pool =
-        rayon::ThreadPoolBuilder::new().num_threads(call.threads).build().map_err(|e| Stop::because("threads", e))?;
+    let pool = rayon::ThreadPoolBuilder::new()
+        .num_threads(call.threads)
+        .build()
+        .map_err(|e| EarlyEnd::because("threads", e))?;
     for frame in frames {
         let world = motion::world(&scene, scene.time(frame, fps));
         let view = View { camera, world: &world, width, height, side, fog };
@@ -42,9 +44,9 @@ pub fn render(call: &Call) -> Result<(), Stop> {
         say(std::io::stdout(), &format!("frame {frame}"));
         for target in &targets {
             let path = numbered(&target.path, frame);
-            let picture = Picture { width, height, far: raster::horizon(camera) };
-            let layers: Vec<Layer> =
-                target.passes.iter().map(|(name, pass, options)| Layer { name, pass: *pass, options }).collect();
+            let picture = PictureHead { width, height, far: raster::horizon(camera) };
+            let layers: Vec<PassLayer> =
+                target.passes.iter().map(|(name, pass, options)| PassLayer { name, pass: *pass, options }).collect();
             write::write(&path, &layers, &pixels, &picture)?;
             say(std::io::stdout(), &format!("wrote {}", path.display()));
         }
@@ -52,41 +54,41 @@ pub fn render(call: &Call) -> Result<(), Stop> {
     Ok(())
 }
 
-fn camera<'a>(scene: &'a Scene, name: Option<&str>) -> Result<&'a Camera, Stop> {
+fn camera<'a>(scene: &'a Scene, name: Option<&str>) -> Result<&'a Camera, EarlyEnd> {
     let found = match name {
         Some(name) => scene.cameras.iter().find(|camera| camera.name == name),
         None => scene.cameras.first(),
     };
     found.ok_or_else(|| {
         let names: Vec<&str> = scene.cameras.iter().map(|camera| camera.name.as_str()).collect();
-        Stop(format!("no camera '{}' in the scene; it has: {}", name.unwrap_or("*"), names.join(", ")))
+        EarlyEnd(format!("no camera '{}' in the scene; it has: {}", name.unwrap_or("*"), names.join(", ")))
     })
 }
 
-fn rate(text: &str) -> Result<f64, Stop> {
+fn rate(text: &str) -> Result<f64, EarlyEnd> {
     let (over, under) = text.split_once('/').unwrap_or((text, "1"));
     let fps = over.parse::<f64>().ok().zip(under.parse::<f64>().ok()).map(|(over, under)| over / under);
     fps.filter(|fps| fps.is_finite() && *fps > 0.0)
-        .ok_or_else(|| Stop(format!("fps '{text}' is not a positive number")))
+        .ok_or_else(|| EarlyEnd(format!("fps '{text}' is not a positive number")))
 }
 
-fn size(text: &str) -> Result<(usize, usize), Stop> {
+fn size(text: &str) -> Result<(usize, usize), EarlyEnd> {
     let sides = text.split_once('x').and_then(|(w, h)| Some((w.parse::<usize>().ok()?, h.parse::<usize>().ok()?)));
     sides
         .filter(|(w, h)| (1..=32768).contains(w) && (1..=32768).contains(h))
-        .ok_or_else(|| Stop(format!("size '{text}' is not WIDTHxHEIGHT within 1 to 32768")))
+        .ok_or_else(|| EarlyEnd(format!("size '{text}' is not WIDTHxHEIGHT within 1 to 32768")))
 }
 
-fn targets(files: &[PassFile]) -> Result<Vec<Target>, Stop> {
+fn targets(files: &[PassFile]) -> Result<Vec<Target>, EarlyEnd> {
     let mut targets: Vec<Target> = Vec::new();
     for PassFile { pass: pair, options } in files {
-        let (name, path) = pair.split_once('=').ok_or_else(|| Stop(format!("--pass '{pair}' is not NAME=PATH")))?;
+        let (name, path) = pair.split_once('=').ok_or_else(|| EarlyEnd(format!("--pass '{pair}' is not NAME=PATH")))?;
         let pass = match name {
-            "depth" => Pass::Depth,
-            "normal" => Pass::Normal,
-            "mask" => Pass::Mask,
-            name if name.starts_with("beauty") => Pass::Beauty,
-            _ => return Err(Stop(format!("no pass '{name}'; there are beauty, depth, mask, normal"))),
+            "depth" => RenderPass::Depth,
+            "normal" => RenderPass::Normal,
+            "mask" => RenderPass::Mask,
+            name if name.starts_with("beauty") => RenderPass::Beauty,
+            _ => return Err(EarlyEnd(format!("no pass '{name}'; there are beauty, depth, mask, normal"))),
         };
         match targets.iter_mut().find(|target| target.path == path) {
             Some(target) => target.passes.push((name.to_owned(), pass, options.clone())),

@@ -33,7 +33,7 @@ pub struct Node {
     pub parent: Option<usize>,
     pub rest: Pose,
     pub mesh: Option<usize>,
-    pub light: Option<Light>,
+    pub light: Option<SceneLight>,
 }
 
 #[derive(Clone, Copy)]
@@ -84,7 +84,7 @@ pub enum Lens {
 }
 
 #[derive(Clone, Copy)]
-pub enum Light {
+pub enum SceneLight {
     /// Shines along the node's -Z.
     Directional {
         colour: Vec3,

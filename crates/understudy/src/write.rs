@@ -11,12 +11,12 @@ use tiff::encoder::colortype::{self, ColorType};
 use tiff::encoder::{Compression as TiffCompression, DeflateLevel, TiffEncoder};
 use tiff::tags::{PhotometricInterpretation, SampleFormat};
 
-use crate::Stop;
-use crate::args::{Bits, Channels, Colour, FileOptions};
-use crate::raster::Pixel;
+use crate::EarlyEnd;
+use crate::args::{ColourValues, FileOptions, PictureChannels, SampleBits};
+use crate::raster::RasterPixel;
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub enum Pass {
+pub enum RenderPass {
     Beauty,
     Depth,
     Normal,
@@ -24,31 +24,31 @@ pub enum Pass {
 }
 
 /// One pass on its way into a file.
-pub struct Layer<'a> {
+pub struct PassLayer<'a> {
     pub name: &'a str,
-    pub pass: Pass,
+    pub pass: RenderPass,
     pub options: &'a FileOptions,
 }
 
 /// What is the same for all layers of a file.
-pub struct Picture {
+pub struct PictureHead {
     pub width: usize,
     pub height: usize,
     pub far: f32,
 }
 
 /// The channels a pass has when the call does not say.
-fn usual_channels(pass: Pass) -> Channels {
+fn usual_channels(pass: RenderPass) -> PictureChannels {
     match pass {
-        Pass::Beauty => Channels::Rgba,
-        Pass::Normal => Channels::Rgb,
-        Pass::Depth | Pass::Mask => Channels::Grey,
+        RenderPass::Beauty => PictureChannels::Rgba,
+        RenderPass::Normal => PictureChannels::Rgb,
+        RenderPass::Depth | RenderPass::Mask => PictureChannels::Grey,
     }
 }
 
 /// Writes `pixels` to `path`; several layers need OpenEXR.
-pub fn write(path: &Path, layers: &[Layer], pixels: &[Pixel], picture: &Picture) -> Result<(), Stop> {
-    let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
+pub fn write(path: &Path, layers: &[PassLayer], pixels: &[RasterPixel], picture: &PictureHead) -> Result<(), EarlyEnd> {
+    let stop = |why: &dyn std::fmt::Display| EarlyEnd::because(path.display(), why);
     let extension = path.extension().and_then(|e| e.to_str()).unwrap_or("").to_ascii_lowercase();
     let [layer] = layers else {
         return if extension == "exr" {
@@ -67,18 +67,26 @@ pub fn write(path: &Path, layers: &[Layer], pixels: &[Pixel], picture: &Picture)
 }
 
 /// The samples of one pass, channel by channel within each pixel.
-fn samples(layer: &Layer, channels: Channels, pixels: &[Pixel], picture: &Picture, float: bool) -> Vec<f32> {
-    let usual = if float { Colour::Linear } else { Colour::Display };
-    let display = layer.options.colour.unwrap_or(usual) == Colour::Display;
+fn samples(
+    layer: &PassLayer,
+    channels: PictureChannels,
+    pixels: &[RasterPixel],
+    picture: &PictureHead,
+    float: bool,
+) -> Vec<f32> {
+    let usual = if float { ColourValues::Linear } else { ColourValues::Display };
+    let display = layer.options.colour.unwrap_or(usual) == ColourValues::Display;
     let curve = |light: f32| if display { srgb(light) } else { light };
     let mut out = Vec::with_capacity(pixels.len() * channels.count());
     for pixel in pixels {
         let (rgb, alpha) = match layer.pass {
-            Pass::Beauty => ([curve(pixel.beauty.x), curve(pixel.beauty.y), curve(pixel.beauty.z)], pixel.beauty.w),
-            Pass::Depth => ([if float { pixel.depth } else { pixel.depth / picture.far }; 3], 1.0),
-            Pass::Normal if float => (pixel.normal.to_array(), 1.0),
-            Pass::Normal => ((pixel.normal * 0.5 + 0.5).to_array(), 1.0),
-            Pass::Mask => ([pixel.mask; 3], 1.0),
+            RenderPass::Beauty => {
+                ([curve(pixel.beauty.x), curve(pixel.beauty.y), curve(pixel.beauty.z)], pixel.beauty.w)
+            }
+            RenderPass::Depth => ([if float { pixel.depth } else { pixel.depth / picture.far }; 3], 1.0),
+            RenderPass::Normal if float => (pixel.normal.to_array(), 1.0),
+            RenderPass::Normal => ((pixel.normal * 0.5 + 0.5).to_array(), 1.0),
+            RenderPass::Mask => ([pixel.mask; 3], 1.0),
         };
         let grey = if rgb[0] == rgb[1] && rgb[1] == rgb[2] {
             rgb[0]
@@ -86,10 +94,10 @@ fn samples(layer: &Layer, channels: Channels, pixels: &[Pixel], picture: &Pictur
             0.2126 * rgb[0] + 0.7152 * rgb[1] + 0.0722 * rgb[2]
         };
         match channels {
-            Channels::Grey => out.push(grey),
-            Channels::GreyAlpha => out.extend([grey, alpha]),
-            Channels::Rgb => out.extend(rgb),
-            Channels::Rgba => out.extend([rgb[0], rgb[1], rgb[2], alpha]),
+            PictureChannels::Grey => out.push(grey),
+            PictureChannels::GreyAlpha => out.extend([grey, alpha]),
+            PictureChannels::Rgb => out.extend(rgb),
+            PictureChannels::Rgba => out.extend([rgb[0], rgb[1], rgb[2], alpha]),
         }
     }
     out
@@ -109,47 +117,50 @@ fn sixteen(samples: &[f32]) -> Vec<u16> {
     samples.iter().map(|sample| (sample.clamp(0.0, 1.0) * 65535.0 + 0.5) as u16).collect()
 }
 
-fn create(path: &Path) -> Result<BufWriter<File>, Stop> {
-    File::create(path).map(BufWriter::new).map_err(|e| Stop::because(path.display(), e))
+fn create(path: &Path) -> Result<BufWriter<File>, EarlyEnd> {
+    File::create(path).map(BufWriter::new).map_err(|e| EarlyEnd::because(path.display(), e))
 }
 
-fn png(path: &Path, layer: &Layer, pixels: &[Pixel], picture: &Picture) -> Result<(), Stop> {
-    let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
+fn png(path: &Path, layer: &PassLayer, pixels: &[RasterPixel], picture: &PictureHead) -> Result<(), EarlyEnd> {
+    let stop = |why: &dyn std::fmt::Display| EarlyEnd::because(path.display(), why);
     let channels = layer.options.channels.unwrap_or(usual_channels(layer.pass));
     let samples = samples(layer, channels, pixels, picture, false);
-    let (bits, bytes) = match layer.options.bits.unwrap_or(Bits::Eight) {
-        Bits::Eight => (png::BitDepth::Eight, eight(&samples)),
-        Bits::Sixteen => (png::BitDepth::Sixteen, sixteen(&samples).into_iter().flat_map(u16::to_be_bytes).collect()),
-        Bits::Half | Bits::Float => return Err(stop(&"PNG holds 8 or 16 bits")),
+    let (bits, bytes) = match layer.options.bits.unwrap_or(SampleBits::Eight) {
+        SampleBits::Eight => (png::BitDepth::Eight, eight(&samples)),
+        SampleBits::Sixteen => {
+            (png::BitDepth::Sixteen, sixteen(&samples).into_iter().flat_map(u16::to_be_bytes).collect())
+        }
+        SampleBits::Half | SampleBits::Float => return Err(stop(&"PNG holds 8 or 16 bits")),
     };
     let mut encoder = png::Encoder::new(create(path)?, picture.width as u32, picture.height as u32);
     encoder.set_depth(bits);
     encoder.set_compression(png::Compression::Fast);
     encoder.set_color(match channels {
-        Channels::Grey => png::ColorType::Grayscale,
-        Channels::GreyAlpha => png::ColorType::GrayscaleAlpha,
-        Channels::Rgb => png::ColorType::Rgb,
-        Channels::Rgba => png::ColorType::Rgba,
+        PictureChannels::Grey => png::ColorType::Grayscale,
+        PictureChannels::GreyAlpha => png::ColorType::GrayscaleAlpha,
+        PictureChannels::Rgb => png::ColorType::Rgb,
+        PictureChannels::Rgba => png::ColorType::Rgba,
     });
     let mut writer = encoder.write_header().map_err(|e| stop(&e))?;
     writer.write_image_data(&bytes).map_err(|e| stop(&e))?;
     writer.finish().map_err(|e| stop(&e))
 }
 
-fn jpeg(path: &Path, layer: &Layer, pixels: &[Pixel], picture: &Picture) -> Result<(), Stop> {
-    let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
-    let usual = if usual_channels(layer.pass) == Channels::Grey { Channels::Grey } else { Channels::Rgb };
+fn jpeg(path: &Path, layer: &PassLayer, pixels: &[RasterPixel], picture: &PictureHead) -> Result<(), EarlyEnd> {
+    let stop = |why: &dyn std::fmt::Display| EarlyEnd::because(path.display(), why);
+    let usual =
+        if usual_channels(layer.pass) == PictureChannels::Grey { PictureChannels::Grey } else { PictureChannels::Rgb };
     let channels = layer.options.channels.unwrap_or(usual);
-    if matches!(channels, Channels::GreyAlpha | Channels::Rgba) {
+    if matches!(channels, PictureChannels::GreyAlpha | PictureChannels::Rgba) {
         return Err(stop(&"JPEG holds no alpha"));
     }
-    if layer.options.bits.is_some_and(|bits| bits != Bits::Eight) {
+    if layer.options.bits.is_some_and(|bits| bits != SampleBits::Eight) {
         return Err(stop(&"JPEG can hold 8 bits only"));
     }
     let bytes = eight(&samples(layer, channels, pixels, picture, false));
     let encoder = jpeg_encoder::Encoder::new(create(path)?, layer.options.quality.unwrap_or(90).max(1));
     let (width, height) = (picture.width as u16, picture.height as u16);
-    encoder.encode_image(Flat { bytes, grey: channels == Channels::Grey, width, height }).map_err(|e| stop(&e))
+    encoder.encode_image(Flat { bytes, grey: channels == PictureChannels::Grey, width, height }).map_err(|e| stop(&e))
 }
 
 /// One or three bytes a pixel: the only image that the JPEG encoder is compiled for.
@@ -189,8 +200,8 @@ impl jpeg_encoder::ImageBuffer for Flat {
     }
 }
 
-fn tiff(path: &Path, layer: &Layer, pixels: &[Pixel], picture: &Picture) -> Result<(), Stop> {
-    let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
+fn tiff(path: &Path, layer: &PassLayer, pixels: &[RasterPixel], picture: &PictureHead) -> Result<(), EarlyEnd> {
+    let stop = |why: &dyn std::fmt::Display| EarlyEnd::because(path.display(), why);
     let channels = layer.options.channels.unwrap_or(usual_channels(layer.pass));
     let compression = match layer.options.compression.as_deref() {
         None | Some("none") => TiffCompression::Uncompressed,
@@ -200,24 +211,24 @@ fn tiff(path: &Path, layer: &Layer, pixels: &[Pixel], picture: &Picture) -> Resu
         Some(other) => return Err(stop(&format!("TIFF has no compression '{other}' here"))),
     };
     let mut encoder = TiffEncoder::new(create(path)?).map_err(|e| stop(&e))?.with_compression(compression);
-    let bits = layer.options.bits.unwrap_or(Bits::Eight);
-    let samples = samples(layer, channels, pixels, picture, bits == Bits::Float);
+    let bits = layer.options.bits.unwrap_or(SampleBits::Eight);
+    let samples = samples(layer, channels, pixels, picture, bits == SampleBits::Float);
     let (width, height) = (picture.width as u32, picture.height as u32);
     macro_rules! put {
         ($grey:ident, $both:ident, $rgb:ident, $rgba:ident, $data:expr) => {
             match channels {
-                Channels::Grey => encoder.write_image::<colortype::$grey>(width, height, &$data),
-                Channels::Rgb => encoder.write_image::<colortype::$rgb>(width, height, &$data),
-                Channels::Rgba => encoder.write_image::<colortype::$rgba>(width, height, &$data),
-                Channels::GreyAlpha => encoder.write_image::<$both>(width, height, &$data),
+                PictureChannels::Grey => encoder.write_image::<colortype::$grey>(width, height, &$data),
+                PictureChannels::Rgb => encoder.write_image::<colortype::$rgb>(width, height, &$data),
+                PictureChannels::Rgba => encoder.write_image::<colortype::$rgba>(width, height, &$data),
+                PictureChannels::GreyAlpha => encoder.write_image::<$both>(width, height, &$data),
             }
         };
     }
     let done = match bits {
-        Bits::Eight => put!(Gray8, GreyAlpha8, RGB8, RGBA8, eight(&samples)),
-        Bits::Sixteen => put!(Gray16, GreyAlpha16, RGB16, RGBA16, sixteen(&samples)),
-        Bits::Float => put!(Gray32Float, GreyAlphaFloat, RGB32Float, RGBA32Float, samples),
-        Bits::Half => return Err(stop(&"TIFF holds 8 or 16 bits or float")),
+        SampleBits::Eight => put!(Gray8, GreyAlpha8, RGB8, RGBA8, eight(&samples)),
+        SampleBits::Sixteen => put!(Gray16, GreyAlpha16, RGB16, RGBA16, sixteen(&samples)),
+        SampleBits::Float => put!(Gray32Float, GreyAlphaFloat, RGB32Float, RGBA32Float, samples),
+        SampleBits::Half => return Err(stop(&"TIFF holds 8 or 16 bits or float")),
     };
     done.map_err(|e| stop(&e))
 }
@@ -243,9 +254,9 @@ grey_alpha!(GreyAlpha16, u16, 16, Uint);
 grey_alpha!(GreyAlphaFloat, f32, 32, IEEEFP);
 
 /// One part; several passes are told apart by `name.` before the channel, as the format's channel naming has it.
-fn exr(path: &Path, layers: &[Layer], pixels: &[Pixel], picture: &Picture) -> Result<(), Stop> {
+fn exr(path: &Path, layers: &[PassLayer], pixels: &[RasterPixel], picture: &PictureHead) -> Result<(), EarlyEnd> {
     use exr::prelude::Compression;
-    let stop = |why: &dyn std::fmt::Display| Stop::because(path.display(), why);
+    let stop = |why: &dyn std::fmt::Display| EarlyEnd::because(path.display(), why);
     // One part has one compression.
     let compression = match layers.iter().find_map(|layer| layer.options.compression.as_deref()) {
         None | Some("zip") => Compression::ZIP16,
@@ -257,19 +268,19 @@ fn exr(path: &Path, layers: &[Layer], pixels: &[Pixel], picture: &Picture) -> Re
     };
     let mut list = Vec::new();
     for layer in layers {
-        let half = match layer.options.bits.unwrap_or(Bits::Half) {
-            Bits::Half => true,
-            Bits::Float => false,
-            Bits::Eight | Bits::Sixteen => return Err(stop(&"OpenEXR holds half or float")),
+        let half = match layer.options.bits.unwrap_or(SampleBits::Half) {
+            SampleBits::Half => true,
+            SampleBits::Float => false,
+            SampleBits::Eight | SampleBits::Sixteen => return Err(stop(&"OpenEXR holds half or float")),
         };
         let usual = usual_channels(layer.pass);
         let channels = layer.options.channels.unwrap_or(usual);
         let samples = samples(layer, channels, pixels, picture, true);
         let names: &[&str] = match channels {
-            Channels::Grey => &["Y"],
-            Channels::GreyAlpha => &["Y", "A"],
-            Channels::Rgb => &["R", "G", "B"],
-            Channels::Rgba => &["R", "G", "B", "A"],
+            PictureChannels::Grey => &["Y"],
+            PictureChannels::GreyAlpha => &["Y", "A"],
+            PictureChannels::Rgb => &["R", "G", "B"],
+            PictureChannels::Rgba => &["R", "G", "B", "A"],
         };
         for (at, name) in names.iter().enumerate() {
             let plane = samples.iter().skip(at).step_by(names.len());

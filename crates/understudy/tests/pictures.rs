@@ -4,12 +4,12 @@
 use std::path::Path;
 
 use clap::Parser;
-use truepath_understudy::{Command, harbour, run};
+use truepath_understudy::{UnderstudyCommand, harbour, run};
 
 #[derive(Parser)]
 struct Call {
     #[command(subcommand)]
-    command: Command,
+    command: UnderstudyCommand,
 }
 
 fn render(scene: &Path, words: &str) -> u8 {

@@ -16,7 +16,7 @@ pub struct BuildArgs {
     #[arg(long, value_name = "TARGET", default_value = "sh")]
     pub to: ScriptKind,
     /// Pass the JSON to a program on its standard input instead
-    #[arg(long, value_name = "PROGRAM", conflicts_with_all = ["to", "output", "parts"])]
+    #[arg(long, value_name = "PROGRAM", conflicts_with_all = ["to", "output", "into", "parts"])]
     pub through: Option<PathBuf>,
     /// Frames per call, instead of the sheet's value
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(i64).range(1..))]
@@ -24,7 +24,7 @@ pub struct BuildArgs {
     /// Only what is missing or broken
     #[arg(long)]
     pub missing: bool,
-    /// Split into N parts of about equal time: files named by job and range in the folder of -o, or tasks of Slurm
+    /// Split into N parts of about equal time: files named by job and range in the folder of --into, or tasks of a cluster
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub parts: Option<u64>,
     /// Let `truepath run` make each call, so that every file is checked before it gets its name
@@ -45,11 +45,14 @@ pub struct BuildArgs {
     /// Look up pinned values again: the version, the clock (with user and host), or all
     #[arg(long, value_name = "WHAT", num_args = 0..=1, default_missing_value = "all")]
     pub anew: Option<AnewValues>,
-    /// The file to write, or the folder for --parts [default: standard output]
-    #[arg(short, long, value_name = "FILE")]
+    /// The file to write [default: standard output]
+    #[arg(short = 'o', long, value_name = "FILE")]
     pub output: Option<PathBuf>,
+    /// With --parts: the folder to write the files into
+    #[arg(long, value_name = "DIR", requires = "parts", conflicts_with = "output")]
+    pub into: Option<PathBuf>,
     /// Overwrite an existing file that True Path did not make
-    #[arg(long, requires = "output")]
+    #[arg(long)]
     pub replace: bool,
     /// Allow command-line settings that change the picture to write final names
     #[arg(long = "final")]

@@ -59,7 +59,7 @@ pub struct CleanArgs {
     pub yes: bool,
     /// The folder to move files into, on the same disk [default: .truepath/removed below their root]
     #[arg(long, value_name = "DIR")]
-    pub to: Option<PathBuf>,
+    pub into: Option<PathBuf>,
     /// Bring back what was put away last
     #[arg(long, conflicts_with_all = ["yes", "removed"])]
     pub undo: bool,
@@ -72,9 +72,6 @@ pub struct CleanArgs {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Without a sheet")]
 pub struct LooseOptions {
-    /// Verify files of this pattern, such as 'shots/ferry.{frame:4}.exr' (repeatable; --frames gives the frames that should exist)
-    #[arg(long, value_name = "PATTERN", conflicts_with_all = ["sheet", "mode", "jobs"])]
-    pub pattern: Vec<String>,
     /// Find the sequences, pictures and movies in this folder, and verify them
     #[arg(long, value_name = "DIR", conflicts_with_all = ["sheet", "mode", "jobs"])]
     pub folder: Option<PathBuf>,

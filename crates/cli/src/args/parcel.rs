@@ -26,8 +26,8 @@ pub struct PackArgs {
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub parts: Option<u64>,
     /// The folder to write them into
-    #[arg(short, long, value_name = "DIR")]
-    pub output: PathBuf,
+    #[arg(long, value_name = "DIR")]
+    pub into: PathBuf,
     /// Only what is missing or broken
     #[arg(long)]
     pub missing: bool,
@@ -48,6 +48,9 @@ pub struct RenderArgs {
     /// Renderers at a time
     #[arg(long, value_name = "N", value_parser = super::workers)]
     pub workers: Option<usize>,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
 }
 
 /// `parcel collect`.
@@ -68,4 +71,7 @@ pub struct CollectArgs {
     /// Render at this percentage of the size, as when they were packed
     #[arg(long, value_name = "PERCENT")]
     pub scale: Option<String>,
+    /// Print one JSON document
+    #[arg(long)]
+    pub json: bool,
 }

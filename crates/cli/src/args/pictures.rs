@@ -12,7 +12,7 @@ pub struct ContactArgs {
     #[command(flatten)]
     pub common: Common,
     /// The picture to write, such as contact.png
-    #[arg(short = 'o', long, value_name = "FILE")]
+    #[arg(short = 'o', long = "output", value_name = "FILE")]
     pub out: PathBuf,
     /// Only every Nth frame of each row [default: all frames of a single row, eight frames of each of several rows]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
@@ -80,7 +80,7 @@ pub struct CompareArgs {
     #[arg(long)]
     pub scaled: bool,
     /// Draw the ten worst frames: before, after, and the amplified difference
-    #[arg(short = 'o', long, value_name = "FILE")]
+    #[arg(short = 'o', long = "output", value_name = "FILE")]
     pub out: Option<PathBuf>,
     /// Overwrite an existing file
     #[arg(long, requires = "out")]
@@ -96,7 +96,7 @@ pub struct ReportArgs {
     #[command(flatten)]
     pub common: Common,
     /// The page to write, such as report.html; an earlier report there is overwritten
-    #[arg(short = 'o', long, value_name = "FILE")]
+    #[arg(short = 'o', long = "output", value_name = "FILE")]
     pub out: PathBuf,
     /// Overwrite an existing page that True Path did not make
     #[arg(long)]
@@ -109,7 +109,7 @@ pub struct StackArgs {
     #[command(flatten)]
     pub common: Common,
     /// Names of the files, such as 'stacks/crossing.{frame:4}.exr'; the extension .exr, .tif or .ora chooses the form
-    #[arg(short = 'o', long, value_name = "PATTERN")]
+    #[arg(short = 'o', long = "output", value_name = "PATTERN")]
     pub out: Option<String>,
     /// Overwrite existing files
     #[arg(long, requires = "out")]

@@ -77,6 +77,9 @@ pub struct RunArgs {
     /// Write the page of `truepath report` at the start, every minute, and at the end
     #[arg(long, value_name = "FILE")]
     pub report: Option<PathBuf>,
+    /// Print what happens as lines of JSON, one for each event
+    #[arg(long, conflicts_with = "json")]
+    pub events: bool,
     /// Open the output folder at the end
     #[arg(long)]
     pub open: bool,
@@ -106,6 +109,7 @@ impl RunArgs {
             skip_faulty: false,
             keep_going: false,
             report: None,
+            events: false,
             open: false,
             is_final: false,
             movies: false,

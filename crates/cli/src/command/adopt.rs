@@ -10,7 +10,7 @@ use truepath_exec::observe::Look;
 use super::alone::{Alone, alone};
 use crate::args::VerifyArgs;
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, Loaded, Queue};
 use crate::show::{self, counted, verdicts};
 
@@ -19,13 +19,13 @@ const MOST_LINES: usize = 20;
 
 /// What was done, line by line.
 #[derive(Default)]
-struct Told {
+struct AdoptLines {
     lines: Vec<String>,
     done: i64,
     left: Vec<String>,
 }
 
-impl Told {
+impl AdoptLines {
     fn take(&mut self, line: String, why: Option<String>) {
         match why {
             None => {
@@ -39,8 +39,8 @@ impl Told {
 
 /// Takes what is whole and as planned: files under their planned names into the journal, files of almost the same name under
 /// the planned one.
-pub fn run(args: &VerifyArgs, queue: &mut Queue, around: &Surroundings) -> Result<Exit, Failure> {
-    let mut told = Told::default();
+pub fn run(args: &VerifyArgs, queue: &mut Queue, around: &Around) -> Result<Exit, Failure> {
+    let mut told = AdoptLines::default();
     for at in 0..queue.sheets.len() {
         let held = alone(&queue.sheets[at], around)?;
         if args.undo {
@@ -73,7 +73,7 @@ pub fn run(args: &VerifyArgs, queue: &mut Queue, around: &Surroundings) -> Resul
     Ok(if told.left.is_empty() { Exit::Well } else { Exit::No })
 }
 
-fn take(loaded: &Loaded, verdict: &Verdict, held: &Alone, told: &mut Told) -> Result<(), Failure> {
+fn take(loaded: &Loaded, verdict: &Verdict, held: &Alone, told: &mut AdoptLines) -> Result<(), Failure> {
     let plan = &loaded.plan;
     let mover = Mover::new(plan, &held.journal, None);
     let series = plan.output(verdict.series);
@@ -98,7 +98,7 @@ fn take(loaded: &Loaded, verdict: &Verdict, held: &Alone, told: &mut Told) -> Re
 }
 
 /// Gives back what was taken last.
-fn undo(loaded: &Loaded, held: &Alone, told: &mut Told) -> Result<(), Failure> {
+fn undo(loaded: &Loaded, held: &Alone, told: &mut AdoptLines) -> Result<(), Failure> {
     let (plan, history) = (&loaded.plan, &loaded.ground.history);
     let mover = Mover::new(plan, &held.journal, None);
     for ((id, frame), from) in history.adopted() {

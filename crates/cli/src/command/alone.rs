@@ -5,7 +5,7 @@ use truepath_exec::share as claims;
 use truepath_exec::state::Lock;
 use truepath_exec::state::journal::{Journal, Opening};
 
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::Loaded;
 
 /// A sheet that nobody else works on.
@@ -18,7 +18,7 @@ pub struct Alone {
 }
 
 /// Holds a sheet; refused while anybody renders it.
-pub fn alone(loaded: &Loaded, around: &Surroundings) -> Result<Alone, Failure> {
+pub fn alone(loaded: &Loaded, around: &Around) -> Result<Alone, Failure> {
     let lock = loaded.state.lock(&around.host, false)?;
     if let Some(other) = claims::others(&loaded.state).first() {
         let message =

@@ -9,12 +9,12 @@ use crate::args::{CheckArgs, Common, OutputForm};
 use truepath_exec::failure::Failure;
 
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Loaded, Queue};
 use crate::show;
 
 /// Shows every finding with its place, its reason and its remedy; fixes first what is certain, when asked to.
-pub fn run(args: &CheckArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &CheckArgs, around: &Around) -> Result<Exit, Failure> {
     if args.common.json && args.to == OutputForm::Sarif {
         return Err(Failure::unreadable("--json and --to sarif are two forms").help("remove one of them"));
     }
@@ -91,7 +91,7 @@ impl ModeView {
         ModeView { mode, queue, findings }
     }
 
-    fn text(&self, around: &Surroundings) -> String {
+    fn text(&self, around: &Around) -> String {
         let name = super::sheet_names(&self.queue, around);
         let name = self.mode.as_ref().map_or(name.clone(), |mode| format!("{name} with the mode {mode}"));
         show::diagnostics::text(&self.findings, &self.queue.sources, &name, around.out)

@@ -12,7 +12,7 @@ use truepath_core::resolve::paths;
 use truepath_core::verify::State;
 use truepath_exec::disk;
 use truepath_exec::failure::Failure;
-use truepath_exec::guard::{OWN, Place};
+use truepath_exec::guard::{NamedPlace, OWN};
 use truepath_exec::landing::away::{BroughtBack, bring_back, put_away, removed};
 use truepath_exec::landing::moving::Mover;
 use truepath_exec::landing::recover;
@@ -21,12 +21,12 @@ use truepath_exec::observe::Look;
 use super::alone::{Alone, alone};
 use crate::args::{CleanArgs, Common};
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show::{self, counted, verdicts};
 
 /// Files of one series that are to go.
-struct Going {
+struct GoingFiles {
     /// The sheet, among those of the call.
     sheet: usize,
     /// Its plan: of a mode or a version of its own.
@@ -49,14 +49,14 @@ struct Folder {
 struct List {
     /// Plans that names belong to, each with its sheet.
     queues: Vec<Queue>,
-    going: Vec<Going>,
+    going: Vec<GoingFiles>,
     folders: Vec<Folder>,
     /// Files that stay, and why.
     kept: Vec<String>,
 }
 
 /// Lists or moves what is to go, or brings back what went last.
-pub fn run(args: &CleanArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &CleanArgs, around: &Around) -> Result<Exit, Failure> {
     let finals = Common { mode: Vec::new(), ..args.common.clone() };
     let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
     if let Some(exit) = super::not_to_be_judged(&queue, around) {
@@ -131,7 +131,7 @@ fn sized(
 }
 
 /// All files of the plans of a queue that are there and whose state can be told. `at` is the queue's place in the list.
-fn planned(list: &mut List, at: usize, guard: &Queue, around: &Surroundings) -> Result<(), Failure> {
+fn planned(list: &mut List, at: usize, guard: &Queue, around: &Around) -> Result<(), Failure> {
     let needed = inputs(guard);
     let mut going = Vec::new();
     for sheet in 0..list.queues[at].sheets.len() {
@@ -143,7 +143,7 @@ fn planned(list: &mut List, at: usize, guard: &Queue, around: &Surroundings) -> 
             let series = plan.output(verdict.series);
             let other = |path: &str| belongs_elsewhere(path, guard, &needed, plan);
             let files = sized((plan, series), there.iter(), &other, &mut list.kept);
-            going.push(Going { sheet, plan: at, series: verdict.series, files, why: why.clone() });
+            going.push(GoingFiles { sheet, plan: at, series: verdict.series, files, why: why.clone() });
         }
     }
     list.going.extend(going);
@@ -151,7 +151,7 @@ fn planned(list: &mut List, at: usize, guard: &Queue, around: &Surroundings) -> 
 }
 
 /// Frames on disk outside the planned range.
-fn left_over(list: &mut List, around: &Surroundings) -> Result<(), Failure> {
+fn left_over(list: &mut List, around: &Around) -> Result<(), Failure> {
     let queue = &list.queues[0];
     let needed = inputs(queue);
     for at in 0..queue.sheets.len() {
@@ -162,7 +162,13 @@ fn left_over(list: &mut List, around: &Surroundings) -> Result<(), Failure> {
             let frames: Vec<i64> = verdict.stray.iter().filter_map(frame).collect();
             let other = |path: &str| needed.contains(path).then(|| "a scene needs it".to_owned());
             let files = sized((plan, series), frames.into_iter(), &other, &mut list.kept);
-            list.going.push(Going { sheet: at, plan: 0, series: verdict.series, files, why: "left over".to_owned() });
+            list.going.push(GoingFiles {
+                sheet: at,
+                plan: 0,
+                series: verdict.series,
+                files,
+                why: "left over".to_owned(),
+            });
         }
     }
     Ok(())
@@ -192,7 +198,7 @@ fn old_versions(
     args: &CleanArgs,
     (queue, keep): (&Queue, usize),
     list: &mut List,
-    around: &Surroundings,
+    around: &Around,
 ) -> Result<(), Failure> {
     let mut old: BTreeMap<i64, BTreeSet<String>> = BTreeMap::new();
     for sheet in &queue.sheets {
@@ -227,14 +233,14 @@ fn size_of(path: &Path) -> u64 {
     }
 }
 
-fn tell_or_do(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<Exit, Failure> {
-    let going: Vec<&Going> = list.going.iter().filter(|going| !going.files.is_empty()).collect();
+fn tell_or_do(args: &CleanArgs, list: &List, around: &Around) -> Result<Exit, Failure> {
+    let going: Vec<&GoingFiles> = list.going.iter().filter(|going| !going.files.is_empty()).collect();
     let files: usize = going.iter().map(|going| going.files.len()).sum();
     let all = going.iter().flat_map(|going| &going.files).map(|(_, bytes)| bytes).sum::<u64>()
         + list.folders.iter().map(|folder| folder.bytes).sum::<u64>();
-    let of = |going: &Going| list.queues[going.plan].sheets[going.sheet].plan.output(going.series);
+    let of = |going: &GoingFiles| list.queues[going.plan].sheets[going.sheet].plan.output(going.series);
     if args.common.json {
-        let row = |going: &&Going| {
+        let row = |going: &&GoingFiles| {
             let frames: Vec<i64> = going.files.iter().map(|(frame, _)| *frame).collect();
             let bytes: u64 = going.files.iter().map(|(_, bytes)| bytes).sum();
             let series = of(going);
@@ -304,7 +310,7 @@ fn tell_or_do(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<Ex
 }
 
 /// Moves everything; what could not be moved, and why.
-fn put_all_away(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<Vec<String>, Failure> {
+fn put_all_away(args: &CleanArgs, list: &List, around: &Around) -> Result<Vec<String>, Failure> {
     let mut left = Vec::new();
     for (at, sheet) in list.queues[0].sheets.iter().enumerate() {
         let held = alone(sheet, around)?;
@@ -338,9 +344,9 @@ fn put_all_away(args: &CleanArgs, list: &List, around: &Surroundings) -> Result<
 
 /// The folder that was named to move files into.
 fn named_folder(args: &CleanArgs, plan: &Plan) -> Option<PathBuf> {
-    let to = args.to.as_ref().map(|to| Path::new(&plan.home.folder).join(to))?;
+    let to = args.into.as_ref().map(|to| Path::new(&plan.home.folder).join(to))?;
     // As it really leads: it may be typed with `..`.
-    Some(Place::of(&to.join("x")).map_or(to, |place| place.folder))
+    Some(NamedPlace::of(&to.join("x")).map_or(to, |place| place.folder))
 }
 
 /// Where a file is put: below its root or in the folder that was named, in a folder of this moment, by its own path.
@@ -355,7 +361,7 @@ fn place_for(args: &CleanArgs, plan: &Plan, series: &Series, (path, held): (&str
 }
 
 /// Brings back what was put away last.
-fn undo(args: &CleanArgs, queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
+fn undo(args: &CleanArgs, queue: &Queue, around: &Around) -> Result<Exit, Failure> {
     let (mut back, mut left) = (0, Vec::new());
     for sheet in &queue.sheets {
         let held = alone(sheet, around)?;
@@ -386,7 +392,7 @@ fn undo(args: &CleanArgs, queue: &Queue, around: &Surroundings) -> Result<Exit, 
 }
 
 /// Lists what was put away, and frees its room for good with `--yes`.
-fn all_removed(args: &CleanArgs, queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
+fn all_removed(args: &CleanArgs, queue: &Queue, around: &Around) -> Result<Exit, Failure> {
     let mut folders: Vec<(PathBuf, u64)> = Vec::new();
     for sheet in &queue.sheets {
         let roots = sheet.plan.roots.iter().filter_map(|root| root.path.as_deref());

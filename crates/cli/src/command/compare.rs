@@ -18,9 +18,9 @@ use super::deliver::{self, Beside};
 use super::{encode, loose};
 use crate::args::{Common, CompareArgs};
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions};
-use crate::show::compare::{self as shown, Compared, Comparison, Outcome, Row};
+use crate::show::compare::{self as shown, CompareRow, Compared, Comparison, FrameOutcome};
 use crate::show::{self, counter::Counter};
 
 /// Width in pixels of the picture of the worst frames.
@@ -47,7 +47,7 @@ struct Sides {
 }
 
 /// Compares, and shows what differs.
-pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &CompareArgs, around: &Around) -> Result<Exit, Failure> {
     let tolerance = tolerance(&args.tolerance)?;
     let sides = match sides(args, around)? {
         Ok(sides) => sides,
@@ -69,11 +69,11 @@ pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
         counter.add(1);
         Compared { frame: *frame, files: files.clone(), outcome }
     };
-    let row = |pair: &Pair| Row { label: pair.label.clone(), frames: pair.frames.par_iter().map(one).collect() };
+    let row = |pair: &Pair| CompareRow { label: pair.label.clone(), frames: pair.frames.par_iter().map(one).collect() };
     let rows = sides.pairs.par_iter().map(row).collect();
     counter.end();
     let comparison = Comparison { sides: sides.names.clone(), tolerance, rows };
-    if comparison.all().all(|(_, frame)| frame.outcome == Outcome::Neither) {
+    if comparison.all().all(|(_, frame)| frame.outcome == FrameOutcome::Neither) {
         let [before, after] = &comparison.sides;
         return Err(Failure::new(Cause::Refused, format!("no files found for {before} or {after}"))
             .help("`truepath verify` shows which files exist"));
@@ -91,7 +91,7 @@ pub fn run(args: &CompareArgs, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 /// The picture that is to be written, beside what is compared.
-fn deliveries(args: &CompareArgs, sides: &Sides, around: &Surroundings) -> Deliveries {
+fn deliveries(args: &CompareArgs, sides: &Sides, around: &Around) -> Deliveries {
     let common = Common { sheet: args.sheet.iter().cloned().collect(), ..Common::default() };
     let files = sides.pairs.iter().flat_map(|pair| &pair.frames).flat_map(|(_, files)| files);
     let add = |taken: &mut Taken| {
@@ -115,25 +115,25 @@ fn tolerance(text: &str) -> Result<f64, Failure> {
     })
 }
 
-fn outcome(files: &[String; 2], how: Comparing) -> Outcome {
+fn outcome(files: &[String; 2], how: Comparing) -> FrameOutcome {
     let there = [0, 1].map(|at| Path::new(&files[at]).symlink_metadata().is_ok());
     match there {
-        [false, false] => Outcome::Neither,
-        [true, false] => Outcome::Only(Side::Before),
-        [false, true] => Outcome::Only(Side::After),
+        [false, false] => FrameOutcome::Neither,
+        [true, false] => FrameOutcome::Only(Side::Before),
+        [false, true] => FrameOutcome::Only(Side::After),
         [true, true] => match pairs::compare(Path::new(&files[0]), Path::new(&files[1]), how) {
-            Ok(likeness) => Outcome::Both(likeness),
+            Ok(likeness) => FrameOutcome::Both(likeness),
             // What is no file, or may not be read, is told of its frame.
             Err(error) => {
                 let side = if truepath_media::open(Path::new(&files[0])).is_err() { Side::Before } else { Side::After };
-                Outcome::Both(Likeness::Unread(side, error.to_string()))
+                FrameOutcome::Both(Likeness::Unread(side, error.to_string()))
             }
         },
     }
 }
 
 /// Finds what is compared with what; an exit code where a sheet is in the way, which has been told.
-fn sides(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, Exit>, Failure> {
+fn sides(args: &CompareArgs, around: &Around) -> Result<Result<Sides, Exit>, Failure> {
     let options = [
         ("--version", !args.version.is_empty()),
         ("--mode", !args.mode.is_empty()),
@@ -142,7 +142,7 @@ fn sides(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, Exit
     let given: Vec<&str> = options.iter().filter(|(_, given)| *given).map(|(name, _)| *name).collect();
     match (given.as_slice(), args.what.as_slice()) {
         ([], [before, after]) if is_folder(before) && is_folder(after) => folders([before, after]).map(Ok),
-        ([], [before, after]) if is_files(before) && is_files(after) => patterns(args, [before, after]).map(Ok),
+        ([], [before, after]) if typed::is_pattern(before) && typed::is_pattern(after) => patterns(args, [before, after]).map(Ok),
         ([], [_, _]) | ([_], _) => of_sheet(args, around),
         ([], _) => Err(Failure::unreadable("compare needs two sides")
             .help("for example: compare crossing --version 2 3, compare crossing --mode draft, compare OLD_FOLDER NEW_FOLDER, or compare 'old/x.{frame:4}.exr' 'new/x.{frame:4}.exr'")),
@@ -153,10 +153,6 @@ fn sides(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, Exit
 
 fn is_folder(text: &str) -> bool {
     Path::new(text).is_dir()
-}
-
-fn is_files(text: &str) -> bool {
-    super::contact::is_loose(&[text.to_owned()])
 }
 
 /// Pictures of two patterns, or two pictures.
@@ -226,7 +222,7 @@ fn numbered(name: &str) -> (String, i64) {
 }
 
 /// One side of a sheet: its plan, laid out for a version, a mode or nothing.
-fn of_sheet(args: &CompareArgs, around: &Surroundings) -> Result<Result<Sides, Exit>, Failure> {
+fn of_sheet(args: &CompareArgs, around: &Around) -> Result<Result<Sides, Exit>, Failure> {
     let common = |mode: Option<&String>, version: Option<&String>| Common {
         jobs: args.what.clone(),
         sheet: args.sheet.iter().cloned().collect(),

@@ -5,15 +5,14 @@ use std::path::Path;
 
 use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
 use serde_json::json;
-use truepath_core::catalogue;
-use truepath_core::picture::{Asked, Placed, Policy, Row as Neighbours};
+use truepath_core::picture::{Asked, OddPolicy, OddRow as Neighbours, Placed};
 use truepath_core::sheet::Colour;
 use truepath_core::verify::{Seen, State};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::{Deliveries, Kind, Taken};
 use truepath_exec::observe::Look;
 use truepath_exec::typed;
-use truepath_pictures::contact::{Cell, Contact, Mark, Row};
+use truepath_pictures::contact::{Contact, ContactCell, Mark, Row};
 use truepath_pictures::conversion::meant;
 use truepath_pictures::thumbnail::{self, Thumbnail, Wish};
 
@@ -21,7 +20,7 @@ use super::deliver::{self, Beside};
 use super::gallery::{self, Shot, Strip};
 use crate::args::{Common, ContactArgs, Rows};
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show::counter::Counter;
 use crate::show::{self, counted};
@@ -30,7 +29,7 @@ use crate::show::{self, counted};
 const BESIDE: usize = 8;
 
 /// Draws the sheet and says what is on it.
-pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &ContactArgs, around: &Around) -> Result<Exit, Failure> {
     if !args.out.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("png")) {
         return Err(
             Failure::unreadable(format!("{} is not a PNG file", args.out.display())).help("end its name with .png")
@@ -42,7 +41,7 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
     }
     let how = deliver::asked(Kind::Picture, args.replace);
     let mut loaded = None;
-    let (title, strips) = match is_loose(&args.common.jobs) {
+    let (title, strips) = match typed::are_patterns(&args.common.jobs) {
         true => {
             deliveries(args, None, &[], around).judge(&args.out, how)?;
             loose(args)?
@@ -78,20 +77,11 @@ pub fn run(args: &ContactArgs, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 /// The picture that is to be written, beside those that are shown.
-fn deliveries(args: &ContactArgs, queue: Option<&Queue>, shown: &[&str], around: &Surroundings) -> Deliveries {
+fn deliveries(args: &ContactArgs, queue: Option<&Queue>, shown: &[&str], around: &Around) -> Deliveries {
     let add = |taken: &mut Taken| shown.iter().for_each(|path| taken.file(path, deliver::INPUT));
     // What is typed as jobs may be patterns.
     let common = Common { jobs: Vec::new(), ..args.common.clone() };
     Beside { common: &common, queue, around }.deliveries([args.out.as_path()], add)
-}
-
-/// Whether what was typed are patterns or files rather than jobs.
-pub fn is_loose(what: &[String]) -> bool {
-    let has_type = |text: &String| {
-        let extension = Path::new(text).extension().and_then(|extension| extension.to_str());
-        extension.and_then(catalogue::by_extension).is_some()
-    };
-    !what.is_empty() && what.iter().all(|text| text.contains("{frame") || has_type(text))
 }
 
 fn loose(args: &ContactArgs) -> Result<(String, Vec<Strip>), Failure> {
@@ -180,9 +170,9 @@ struct Wall {
 }
 
 /// One frame, read.
-type Read = (Option<Thumbnail>, Shot, Option<Placed<usize>>);
+type ReadFrame = (Option<Thumbnail>, Shot, Option<Placed<usize>>);
 
-fn drawn(args: &ContactArgs, wall: Wall, deliveries: &Deliveries, around: &Surroundings) -> Result<Exit, Failure> {
+fn drawn(args: &ContactArgs, wall: Wall, deliveries: &Deliveries, around: &Around) -> Result<Exit, Failure> {
     let Wall { title, is_loose, mut strips, hidden } = wall;
     let cells = |strip: &Strip| strip.shots.iter().map(|shot| cell(shot, true)).collect();
     let rows = strips.iter().map(|strip| Row { label: label(strip), cells: cells(strip) });
@@ -202,11 +192,11 @@ fn drawn(args: &ContactArgs, wall: Wall, deliveries: &Deliveries, around: &Surro
     };
     let flat: Vec<(&Strip, &Shot)> =
         strips.iter().flat_map(|strip| strip.shots.iter().map(move |shot| (strip, shot))).collect();
-    let mut read: Vec<Read> = flat.par_iter().map(read).collect();
+    let mut read: Vec<ReadFrame> = flat.par_iter().map(read).collect();
     counter.end();
     let (mut pictures, mut shown) = (Vec::new(), Vec::new());
     for (strip, row) in strips.iter_mut().zip(&mut contact.rows) {
-        let mut own: Vec<Read> = read.drain(..strip.shots.len()).collect();
+        let mut own: Vec<ReadFrame> = read.drain(..strip.shots.len()).collect();
         if is_loose {
             note_odd(&mut own);
         }
@@ -240,7 +230,7 @@ fn shape(strip: &Strip) -> Option<(u32, u32)> {
 }
 
 /// Reads one frame; what cannot be read is broken, whatever its head said.
-fn look(strip: &Strip, shot: &Shot, (within, stops): ((usize, usize), f32)) -> Read {
+fn look(strip: &Strip, shot: &Shot, (within, stops): ((usize, usize), f32)) -> ReadFrame {
     let mut shot = shot.clone();
     if matches!(shot.state, State::Missing | State::Unreadable) {
         return (None, shot, None);
@@ -268,8 +258,8 @@ fn look(strip: &Strip, shot: &Shot, (within, stops): ((usize, usize), f32)) -> R
 }
 
 /// Pictures outside any sheet that are odd by themselves or beside their neighbours.
-fn note_odd(row: &mut [Read]) {
-    let policy = Policy::default();
+fn note_odd(row: &mut [ReadFrame]) {
+    let policy = OddPolicy::default();
     let mut neighbours = Neighbours::new(Asked { colour: true, alpha: false }, &policy);
     let mut found = Vec::new();
     for (at, (.., placed)) in row.iter_mut().enumerate() {
@@ -282,14 +272,14 @@ fn note_odd(row: &mut [Read]) {
     }
 }
 
-fn cell(shot: &Shot, is_read: bool) -> Cell {
+fn cell(shot: &Shot, is_read: bool) -> ContactCell {
     let word = shot.state.name();
     let mark = match (shot.state, is_read) {
         (State::Good | State::Foreign, true) => Mark::Good,
         (_, true) => Mark::Odd(word),
         (_, false) => Mark::Lost(word),
     };
-    Cell { caption: shot.frame.to_string(), mark }
+    ContactCell { caption: shot.frame.to_string(), mark }
 }
 
 /// What is on the sheet, in words.

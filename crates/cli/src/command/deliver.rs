@@ -5,11 +5,11 @@ use std::path::{Path, PathBuf};
 
 use truepath_core::plan::Plan;
 use truepath_core::template::Pattern;
-use truepath_exec::guard::{Deliveries, Kind, Over, Place, Taken};
+use truepath_exec::guard::{Deliveries, Kind, NamedPlace, Over, Taken};
 use truepath_exec::landing::away;
 
 use crate::args::Common;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{LoadOptions, Queue, load};
 
 /// What a picture is that a command looks at.
@@ -26,7 +26,7 @@ pub struct Beside<'b> {
     /// The sheets that were loaded for the command, where any were.
     pub queue: Option<&'b Queue>,
     /// Where we are.
-    pub around: &'b Surroundings,
+    pub around: &'b Around,
 }
 
 impl Beside<'_> {
@@ -64,7 +64,9 @@ impl Beside<'_> {
         let mut found: BTreeSet<PathBuf> = named.into_iter().collect();
         let mut folders = BTreeSet::from([self.around.folder.clone()]);
         folders.extend(
-            outs.into_iter().filter_map(|out| Place::of(&self.around.folder.join(out)).ok()).map(|place| place.folder),
+            outs.into_iter()
+                .filter_map(|out| NamedPlace::of(&self.around.folder.join(out)).ok())
+                .map(|place| place.folder),
         );
         let above: BTreeSet<&Path> = folders.iter().flat_map(|folder| folder.ancestors()).collect();
         for folder in above {

@@ -10,7 +10,7 @@ use truepath_core::adapter::{Adapter, BUILT_IN_ENCODERS};
 use truepath_core::catalogue::{self, Bits, Codec, FileType};
 use truepath_core::diagnostic::Findings;
 use truepath_core::frames::{FrameExpr, Frames, Number, Timecode};
-use truepath_core::invoke::encode::{self as told, Encoding, Pixels, Wish};
+use truepath_core::invoke::encode::{self as told, EncoderNeeds, EncoderPixels, Encoding};
 use truepath_core::plan::film;
 use truepath_core::resolve::paths::from_system;
 use truepath_core::sheet::{self, Backdrop, Colour, Format, Setting, Size};
@@ -22,13 +22,13 @@ use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::{self, Delivery, Taken};
 use truepath_exec::{process, typed};
 use truepath_movie::pipe::{self, Unfed};
-use truepath_movie::{Kind, Movie, Source, sound};
+use truepath_movie::{FrameSource, MovieKind, WantedMovie, sound};
 use truepath_pictures::conversion::{Conversion, Data};
 
 use super::deliver::{self, Beside};
 use crate::args::{Common, EncodeArgs, MovieOptions};
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline;
 use crate::pipeline::load::SHEET;
 use crate::show;
@@ -37,9 +37,9 @@ use crate::show;
 const EVERY: Duration = Duration::from_millis(500);
 
 /// All that is asked of one movie, read.
-pub struct Asked {
+pub struct AskedMovie {
     /// The movie.
-    pub movie: Movie,
+    pub movie: WantedMovie,
     /// Its container.
     pub container: &'static FileType,
     /// Its codec.
@@ -57,7 +57,7 @@ pub struct Asked {
 }
 
 /// Encodes, with a line for every so many frames and one when the file is whole.
-pub fn run(args: &EncodeArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &EncodeArgs, around: &Around) -> Result<Exit, Failure> {
     let mut asked = asked(args, around)?;
     // What a run or a script looks at before it lands is written there by name.
     let delivery = match guard::is_staged(&around.folder.join(&args.out)) {
@@ -81,7 +81,7 @@ pub fn run(args: &EncodeArgs, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 /// A movie outside any stage folder, made beside its name.
-fn delivery(args: &EncodeArgs, around: &Surroundings) -> Result<Delivery, Failure> {
+fn delivery(args: &EncodeArgs, around: &Around) -> Result<Delivery, Failure> {
     let patterns = args.patterns.iter().map(|text| typed::pattern(text)).collect::<Result<Vec<_>, _>>()?;
     let audio = args.options.audio.as_deref();
     let inputs = |taken: &mut Taken| {
@@ -94,7 +94,7 @@ fn delivery(args: &EncodeArgs, around: &Surroundings) -> Result<Delivery, Failur
 }
 
 /// Makes a movie with its encoder. `told` hears how many frames have been handed on.
-pub fn make(asked: &Asked, told: &dyn Fn(usize)) -> Result<(), Failure> {
+pub fn make(asked: &AskedMovie, told: &dyn Fn(usize)) -> Result<(), Failure> {
     let failed = |message: String| Failure::new(Cause::Program, message);
     let movie = &asked.movie;
     let seconds = movie.count() as f64 / movie.fps.value();
@@ -102,14 +102,14 @@ pub fn make(asked: &Asked, told: &dyn Fn(usize)) -> Result<(), Failure> {
         let sound = asked.audio.as_ref().map(|(path, offset)| sound::read(path, *offset, seconds)).transpose();
         let sound = sound.map_err(failed)?;
         let (container, codec) = (asked.container.name, asked.codec.name);
-        let kind = Kind { container, codec, format: &asked.format, sound: sound.as_ref() };
+        let kind = MovieKind { container, codec, format: &asked.format, sound: sound.as_ref() };
         return truepath_movie::write(movie, kind, told).map_err(failed);
     }
     outside(asked, seconds, told)
 }
 
 /// Makes a movie with a program of its own. What it needs beside the frames lies next to the movie and goes with the call.
-fn outside(asked: &Asked, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Failure> {
+fn outside(asked: &AskedMovie, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Failure> {
     let failed = |message: String| Failure::new(Cause::Program, message);
     let movie = &asked.movie;
     let beside = tempfile::Builder::new().prefix(".frames-").tempdir_in(movie.out.parent().unwrap_or(Path::new(".")));
@@ -128,7 +128,7 @@ fn outside(asked: &Asked, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Fail
     let first = movie.first().map_err(failed)?;
     let side = |side: usize| u32::try_from(side).unwrap_or(u32::MAX);
     let size = Size { width: side(first.width), height: side(first.height) };
-    let pixels = Pixels { deep: matches!(first.data, Data::Sixteen(_)), alpha: first.count == 4 };
+    let pixels = EncoderPixels { deep: matches!(first.data, Data::Sixteen(_)), alpha: first.count == 4 };
     drop(first);
     let piped = told::takes_pipe(&asked.encoder);
     let name = |hole: &str| from_system(&beside.path().join(format!("frame-{hole}.png")));
@@ -207,7 +207,7 @@ fn passed_on(said: impl Read) -> String {
 }
 
 /// Reads what is asked for, and looks for the encoder.
-pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure> {
+pub fn asked(args: &EncodeArgs, around: &Around) -> Result<AskedMovie, Failure> {
     let options = &args.options;
     let refused = |message: String| Failure::unreadable(message);
     let format = format(options)?;
@@ -258,7 +258,7 @@ pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure>
     let burn = options.burn.as_deref().map(Template::parse).transpose();
     let burn = burn.map_err(|error| refused(format!("--burn: {}", error.message)).help(error.help))?;
     let colour = colour(options.colour.as_deref().unwrap_or("display"))?.unwrap_or(Colour::Display);
-    let mut movie = Movie {
+    let mut movie = WantedMovie {
         sources,
         out: args.out.clone(),
         conversion: Conversion { colour, over, alpha: false, deep: false, size, stops: 0.0 },
@@ -277,7 +277,7 @@ pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure>
     let audio = options.audio.as_ref().map(|path| (around.folder.join(path), options.audio_offset.unwrap_or(0.0)));
     let sound = audio.as_ref().map(|(path, _)| from_system(path));
     let alpha = movie.conversion.alpha;
-    let wish = Wish { container, codec, format: &format, size, alpha, audio: sound.as_deref() };
+    let wish = EncoderNeeds { container, codec, format: &format, size, alpha, audio: sound.as_deref() };
     let (encoder, program) = encoder(options.encoder.as_deref(), &wish, around)?;
     let planned = Planned {
         container: Some(container.name.to_owned()),
@@ -292,11 +292,11 @@ pub fn asked(args: &EncodeArgs, around: &Surroundings) -> Result<Asked, Failure>
         sound: Some(audio.is_some()),
         audio_codec: format.audio_codec.as_ref().map(|codec| codec.value.clone()),
     };
-    Ok(Asked { movie, container, codec, format, audio, encoder, program, planned })
+    Ok(AskedMovie { movie, container, codec, format, audio, encoder, program, planned })
 }
 
 /// The encoder that is named, else the first in the box that can do it, with its program here.
-fn encoder(name: Option<&str>, wish: &Wish<'_>, around: &Surroundings) -> Result<(Adapter, PathBuf), Failure> {
+fn encoder(name: Option<&str>, wish: &EncoderNeeds<'_>, around: &Around) -> Result<(Adapter, PathBuf), Failure> {
     let (mut sources, mut findings) = (Sources::default(), Findings::default());
     let all = pipeline::adapters(&around.folder.join(SHEET), around, &mut sources, &mut findings);
     let (codec, container) = (wish.codec.title, wish.container.title);
@@ -324,7 +324,7 @@ fn encoder(name: Option<&str>, wish: &Wish<'_>, around: &Surroundings) -> Result
 }
 
 /// What the first picture of a source is.
-fn first_picture(source: &Source) -> Option<Picture> {
+fn first_picture(source: &FrameSource) -> Option<Picture> {
     let path = source.pattern.name(Number::new(source.numbers.first()?));
     match truepath_media::probe(Path::new(&path)).ok()? {
         Seen::Whole(picture) => Some(picture),
@@ -333,14 +333,14 @@ fn first_picture(source: &Source) -> Option<Picture> {
 }
 
 /// One pattern with what is said of it.
-fn source(args: &EncodeArgs, at: usize, text: &str) -> Result<Source, Failure> {
+fn source(args: &EncodeArgs, at: usize, text: &str) -> Result<FrameSource, Failure> {
     let pattern = typed::pattern(text)?;
     let of = |list: &[String]| of(list, at);
     let numbers = numbers(args, at, text)?;
     let span = of(&args.span).map(|text| frames(&text)).transpose()?.unwrap_or_else(|| numbers.clone());
     let layer = of(&args.layer).filter(|name| !name.is_empty());
     let colour = of(&args.pixels).map_or(Ok(None), |text| colour(&text))?;
-    Ok(Source { pattern, numbers, span, layer, colour })
+    Ok(FrameSource { pattern, numbers, span, layer, colour })
 }
 
 /// The value for one pattern: its own, or the only one for all of them.

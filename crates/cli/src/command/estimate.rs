@@ -18,7 +18,7 @@ use truepath_exec::state::journal;
 
 use crate::args::EstimateArgs;
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show::progress::span;
 use crate::show::told::Told;
@@ -29,7 +29,7 @@ use truepath_project::run::{self, Measure, Measured};
 /// What one sheet takes.
 struct Estimate<'e> {
     plan: &'e Plan,
-    rows: Vec<Row>,
+    rows: Vec<EstimateRow>,
     /// Seconds, the lowest and the highest, with all machines.
     seconds: Option<(f64, f64, f64)>,
     workers: u64,
@@ -41,7 +41,7 @@ struct Estimate<'e> {
 }
 
 /// What one series takes.
-struct Row {
+struct EstimateRow {
     series: usize,
     files: i64,
     left: i64,
@@ -53,7 +53,7 @@ struct Row {
 const AROUND: (f64, f64) = (0.3, 1.0);
 
 /// Shows the estimate; with --measure, some frames are rendered first.
-pub fn run(args: &EstimateArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &EstimateArgs, around: &Around) -> Result<Exit, Failure> {
     if let Some(frames) = &args.measure {
         let (mut common, mut measure) = (args.common.clone(), Measure::All);
         match frames.strip_prefix('+') {
@@ -111,7 +111,7 @@ fn estimate<'e>(args: &EstimateArgs, loaded: &'e Loaded, verdicts: &[Verdict]) -
     let row = |(at, left): (usize, &Frames)| {
         let series = plan.output(at);
         let bytes = costs.bytes(series).map(|each| each * left.count() as f64);
-        Row {
+        EstimateRow {
             series: at,
             files: series.count().unwrap_or(0),
             left: left.count(),
@@ -119,7 +119,8 @@ fn estimate<'e>(args: &EstimateArgs, loaded: &'e Loaded, verdicts: &[Verdict]) -
             bytes,
         }
     };
-    let rows: Vec<Row> = lost.iter().enumerate().map(row).filter(|row| row.series < plan.series.len()).collect();
+    let rows: Vec<EstimateRow> =
+        lost.iter().enumerate().map(row).filter(|row| row.series < plan.series.len()).collect();
     let alone: Option<f64> = rows.iter().map(|row| row.cost.map(|cost| cost.seconds)).sum();
     let here = loaded.machine.workers.and_then(|workers| u64::try_from(workers).ok());
     let workers = here.unwrap_or(plan.run.workers as u64).max(1);
@@ -170,7 +171,7 @@ fn words(unknown: &[(usize, Unknown)], plan: &Plan) -> Vec<String> {
     .collect()
 }
 
-fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Surroundings) -> String {
+fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Around) -> String {
     let widest = own.rows.iter().map(|row| show::width(&own.plan.output(row.series).id)).max().unwrap_or(0).max(6);
     let head = format!(
         "{:widest$}  {:>12}  {:>8}  {:>9}  {:>11}  {:>8}",

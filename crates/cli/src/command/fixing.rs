@@ -13,7 +13,7 @@ use truepath_core::plan::{Plan, Series};
 use truepath_core::template::Pattern;
 
 use crate::args::Common;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show;
 use truepath_exec::failure::Failure;
@@ -39,7 +39,7 @@ pub struct Fixed {
 }
 
 /// Fixes the sheets of a call and writes them.
-pub fn fix(common: &Common, around: &Surroundings, offline: bool) -> Result<Fixed, Failure> {
+pub fn fix(common: &Common, around: &Around, offline: bool) -> Result<Fixed, Failure> {
     let mut call = Fixing { common, around, offline, refused: BTreeSet::new(), left: Vec::new() };
     let mut state = MendState { queue: call.load(&Texts::new())?, texts: Texts::new(), count: 0 };
     let first = originals(&state.queue);
@@ -105,7 +105,7 @@ enum Trial {
 
 struct Fixing<'m> {
     common: &'m Common,
-    around: &'m Surroundings,
+    around: &'m Around,
     offline: bool,
     /// Remedies that bring something new, by what they say and what they write.
     refused: BTreeSet<(String, String)>,

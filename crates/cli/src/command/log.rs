@@ -14,7 +14,7 @@ use truepath_exec::guard;
 use truepath_exec::state::journal;
 
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show;
 use crate::show::log::{self, Said};
@@ -26,7 +26,7 @@ const MOST_LOG: u64 = 1 << 30;
 const TAIL: usize = 12;
 
 /// Shows every call of a job for some frames, the newest of a frame last.
-pub fn run(args: &LogArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &LogArgs, around: &Around) -> Result<Exit, Failure> {
     let common = args.common();
     let queue = pipeline::load(&common, around, LoadOptions::default())?;
     let wanted = args.frames.as_ref().map(|text| {

@@ -1,4 +1,4 @@
-//! `verify --pattern` and `verify --folder`: pictures and movies that no sheet plans, looked into all the same.
+//! `verify PATTERN` and `verify --folder`: pictures and movies that no sheet plans, looked into all the same.
 
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
 use truepath_core::catalogue::{self, FileType};
 use truepath_core::frames::{Frames, Number};
-use truepath_core::picture::{Asked, Placed, Policy, Row};
+use truepath_core::picture::{Asked, OddPolicy, OddRow, Placed};
 use truepath_core::resolve::paths::from_system;
 use truepath_core::sheet::Size;
 use truepath_core::template::Pattern;
@@ -21,10 +21,10 @@ use truepath_exec::typed::{numbers_there, pattern};
 use super::encode::frames;
 use crate::args::{LooseOptions, VerifyArgs, VerifyForm};
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::show;
 use crate::show::counter::Counter;
-use crate::show::loose::{self, Examined, Found};
+use crate::show::loose::{self, Examined, FoundFile};
 
 /// How deep folders are looked into.
 const DEEPEST: usize = 32;
@@ -39,11 +39,11 @@ struct Set {
 }
 
 /// Looks into files that no sheet plans.
-pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &VerifyArgs, around: &Around) -> Result<Exit, Failure> {
     let options = &args.loose;
-    let expected = Expected::of(options)?;
+    let expected = ExpectedFiles::of(options)?;
     let mut sets = Vec::new();
-    for text in &options.pattern {
+    for text in &args.common.jobs {
         let pattern = pattern(text)?;
         let asked = args.common.frames.as_deref().map(frames).transpose()?;
         let is_listed = pattern.split_folder().0.fixed().is_some();
@@ -83,13 +83,13 @@ pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 /// What files are held against, beside each other.
-struct Expected {
+struct ExpectedFiles {
     size: Option<Size>,
     types: Vec<String>,
 }
 
-impl Expected {
-    fn of(options: &LooseOptions) -> Result<Expected, Failure> {
+impl ExpectedFiles {
+    fn of(options: &LooseOptions) -> Result<ExpectedFiles, Failure> {
         let size = options.size.as_deref().map(|text| {
             let sides =
                 text.split_once('x').and_then(|(width, height)| Some((width.parse().ok()?, height.parse().ok()?)));
@@ -103,7 +103,7 @@ impl Expected {
                     .help(format!("choose from {}", known.join(", "))));
             }
         }
-        Ok(Expected { size: size.transpose()?, types: options.kind.clone() })
+        Ok(ExpectedFiles { size: size.transpose()?, types: options.kind.clone() })
     }
 
     /// Why a picture is not what it should be. `usual` is what most of its neighbours are.
@@ -207,7 +207,7 @@ fn sequences(folder: &Path) -> Result<Vec<Set>, Failure> {
 }
 
 /// Looks into every file of a set that is there.
-fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Examined {
+fn look(set: &Set, expected: &ExpectedFiles, (deep, counter): (bool, &Counter)) -> Examined {
     let numbers: Vec<i64> = set.there.iter().collect();
     let one = |number: &i64| {
         let path = set.pattern.name(Number::new(*number));
@@ -216,8 +216,8 @@ fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Ex
         (*number, path, seen)
     };
     let looked: Vec<(i64, String, Looked)> = numbers.par_iter().map(one).collect();
-    let policy = Policy::default();
-    let mut row = Row::new(Asked { colour: true, alpha: false }, &policy);
+    let policy = OddPolicy::default();
+    let mut row = OddRow::new(Asked { colour: true, alpha: false }, &policy);
     let mut odd: HashMap<i64, String> = HashMap::new();
     let mut found = Vec::new();
     for (number, path, Looked { seen, content, bytes, .. }) in looked {
@@ -252,9 +252,9 @@ fn look(set: &Set, expected: &Expected, (deep, counter): (bool, &Counter)) -> Ex
             }
             Seen::Movie(_) | Seen::AsLanded => (State::Good, String::new()),
         };
-        Some(Found { number, path, state, why })
+        Some(FoundFile { number, path, state, why })
     });
-    let found: Vec<Found> = judged.collect();
+    let found: Vec<FoundFile> = judged.collect();
     let there = Frames::from_any(found.iter().map(|found| found.number).collect());
     Examined { pattern: set.pattern.typed(), wanted: set.wanted.clone(), missing: set.wanted.minus(&there), found }
 }

@@ -9,14 +9,14 @@ use super::deliver::{self, Beside};
 use crate::args::{Common, CompletionsArgs, ManArgs, Shell};
 use crate::completing;
 use crate::exit_code::Exit;
-use crate::lower::{COMPLETE, Surroundings};
+use crate::lower::{Around, COMPLETE};
 use crate::show;
 
 /// What a manual page says near its head.
 const MARK: &str = ".TH truepath";
 
 /// Prints what a shell has to read at its start.
-pub fn completions(args: &CompletionsArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn completions(args: &CompletionsArgs, around: &Around) -> Result<Exit, Failure> {
     use clap_complete::env::{Bash, EnvCompleter, Fish, Powershell, Zsh};
     let shell: &dyn EnvCompleter = match args.shell {
         Shell::Bash => &Bash,
@@ -34,7 +34,7 @@ pub fn completions(args: &CompletionsArgs, around: &Surroundings) -> Result<Exit
 }
 
 /// Writes a manual page for each command.
-pub fn man(args: &ManArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn man(args: &ManArgs, around: &Around) -> Result<Exit, Failure> {
     let folder = &args.folder;
     std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))?;
     let mut command = completing::command().disable_help_subcommand(true);

@@ -38,35 +38,27 @@ pub mod whose;
 use truepath_core::diagnostic::{Finding, Level};
 use truepath_core::sheet::Existing;
 use truepath_core::verify::Verdict;
-use truepath_core::verify::fix::{self, Fix};
+use truepath_core::verify::fix::{self, NeededRun};
 
 use crate::args::Common;
 
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{Loaded, Queue};
 use crate::show;
 
 /// Prints findings to standard error, for commands whose answer is something else. Nothing found is nothing said.
-pub fn tell_findings(queue: &Queue, around: &Surroundings) {
-    let findings = queue.findings();
-    if findings.iter().any(|finding| finding.allowed.is_none()) {
-        show::tell(&show::diagnostics::text(&findings, &queue.sources, &sheet_names(queue, around), around.err));
-    }
+fn tell_findings(queue: &Queue, around: &Around) {
+    show::diagnostics::tell((&queue.findings(), &queue.sources), &sheet_names(queue, around), around.err);
 }
 
-fn sheet_names(queue: &Queue, around: &Surroundings) -> String {
-    queue
-        .sheets
-        .iter()
-        .map(|sheet| crate::pipeline::load::short(&sheet.sheet, &around.folder))
-        .collect::<Vec<_>>()
-        .join(", ")
+fn sheet_names(queue: &Queue, around: &Around) -> String {
+    show::diagnostics::names(queue.sheets.iter().map(|sheet| &sheet.sheet), around)
 }
 
 /// How a command ends that compares the disk with a plan which nobody can know: nothing is planned, not all names are known, or
 /// what was typed has no meaning. Then what was found is told.
-fn not_to_be_judged(queue: &Queue, around: &Surroundings) -> Option<Exit> {
+fn not_to_be_judged(queue: &Queue, around: &Around) -> Option<Exit> {
     let unknown = |sheet: &Loaded| !sheet.is_readable() || sheet.plan.series.iter().any(|series| !series.is_known());
     let nothing = queue.sheets.iter().all(|sheet| sheet.plan.series.is_empty() && sheet.plan.movies.is_empty());
     if !nothing && !queue.sheets.iter().any(unknown) && !queue.findings().iter().any(|own| is_of_typed(own, queue)) {
@@ -132,7 +124,7 @@ fn fixes_of(loaded: &Loaded, verdicts: &[Verdict], common: &Common, at: Option<u
 }
 
 /// The command of one fix. `at` is the sheet's place among several.
-fn fixed(loaded: &Loaded, fix: Fix, common: &Common, at: Option<usize>) -> Vec<String> {
+fn fixed(loaded: &Loaded, fix: NeededRun, common: &Common, at: Option<usize>) -> Vec<String> {
     let mut own = common.clone();
     if let Some(sheet) = at.and_then(|at| common.sheet.get(at)) {
         own.sheet = vec![sheet.clone()];

@@ -12,18 +12,18 @@ use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::{Kind, Taken};
 use truepath_exec::process::Stops;
 use truepath_exec::typed;
-use truepath_movie::Source;
+use truepath_movie::FrameSource;
 
 use super::deliver::{self, Beside};
 use super::encode;
 use crate::args::{Common, EncodeArgs, ExistingFiles, MovieArgs, MovieOptions, RunArgs};
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::show::counter::Counter;
 use crate::show::{self, counted};
 
 /// Makes movies.
-pub fn run(args: &MovieArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &MovieArgs, around: &Around) -> Result<Exit, Failure> {
     match &args.out {
         Some(out) => of_pictures(args, out, around),
         None => of_sheet(args, around),
@@ -31,7 +31,7 @@ pub fn run(args: &MovieArgs, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 /// The movies of a sheet: a run in which nothing is rendered.
-fn of_sheet(args: &MovieArgs, around: &Surroundings) -> Result<Exit, Failure> {
+fn of_sheet(args: &MovieArgs, around: &Around) -> Result<Exit, Failure> {
     if let Some(option) = given(&args.options) {
         return Err(Failure::unreadable(format!("--{option} is for pictures outside any sheet"))
             .help("add -o FILE, or write it into the [[movie]] of the sheet"));
@@ -44,6 +44,7 @@ fn of_sheet(args: &MovieArgs, around: &Surroundings) -> Result<Exit, Failure> {
         existing: args.replace.then_some(ExistingFiles::Replace),
         keep_going: args.keep_going,
         movies: true,
+        events: args.events,
         ..RunArgs::of(args.common.clone())
     };
     super::run::run(&run, around)
@@ -75,7 +76,7 @@ fn given(options: &MovieOptions) -> Option<&'static str> {
 }
 
 /// A movie of any pictures: made beside its name, read, and only then given it.
-fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Exit, Failure> {
+fn of_pictures(args: &MovieArgs, out: &Path, around: &Around) -> Result<Exit, Failure> {
     if args.common.jobs.is_empty() {
         return Err(Failure::unreadable("-o needs patterns of pictures")
             .help("truepath movie 'shots/ferry.{frame:4}.png' --fps 24 -o ferry.mp4"));
@@ -94,12 +95,16 @@ fn of_pictures(args: &MovieArgs, out: &Path, around: &Surroundings) -> Result<Ex
         let footage = made_at(args, delivery.staged(), around)?;
         delivery.put().map(|()| footage)
     })?;
-    show::print(&format!("{}: {}\n", out.display(), said(&footage)))?;
+    if args.common.json {
+        show::print_exact(&show::json::text(&show::json::movie(out, &footage)))?;
+    } else {
+        show::print(&format!("{}: {}\n", out.display(), said(&footage)))?;
+    }
     Ok(Exit::Well)
 }
 
 /// Makes a movie of pictures, and looks at it.
-fn made_at(args: &MovieArgs, part: &Path, around: &Surroundings) -> Result<Box<Footage>, Failure> {
+fn made_at(args: &MovieArgs, part: &Path, around: &Around) -> Result<Box<Footage>, Failure> {
     let mut wanted = EncodeArgs {
         patterns: args.common.jobs.clone(),
         frames: args.common.frames.iter().cloned().collect(),
@@ -128,7 +133,7 @@ fn made_at(args: &MovieArgs, part: &Path, around: &Surroundings) -> Result<Box<F
 }
 
 /// What the frames of a part of a movie hold, by the first of them.
-fn seen(source: &Source) -> Option<ShownFrames> {
+fn seen(source: &FrameSource) -> Option<ShownFrames> {
     let path = source.pattern.name(Number::new(source.numbers.first()?));
     match truepath_media::probe(Path::new(&path)).ok()? {
         Seen::Whole(picture) => {
@@ -183,7 +188,7 @@ fn spans(args: &MovieArgs, wanted: &EncodeArgs) -> Result<Vec<String>, Failure> 
 }
 
 /// Reads a movie that was just made, and compares it with what was asked for.
-fn looked(asked: &encode::Asked, part: &Path) -> Result<Box<Footage>, Failure> {
+fn looked(asked: &encode::AskedMovie, part: &Path) -> Result<Box<Footage>, Failure> {
     let refused = |why: String| {
         Failure::new(Cause::Program, format!("the movie from {} is not as requested: {why}", asked.encoder.name))
     };

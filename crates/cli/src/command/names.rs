@@ -10,12 +10,12 @@ use truepath_exec::failure::Failure;
 use truepath_exec::observe::Look;
 
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Loaded, Queue};
 use crate::show;
 
 /// Shows every series, or every path, or the document.
-pub fn run(args: &NamesArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &NamesArgs, around: &Around) -> Result<Exit, Failure> {
     let queue = pipeline::load(&args.common, around, LoadOptions::default())?;
     super::tell_findings(&queue, around);
     let all = || queue.sheets.iter().flat_map(|sheet| sheet.plan.series.iter().chain(&sheet.plan.movies));
@@ -47,7 +47,7 @@ pub fn run(args: &NamesArgs, around: &Surroundings) -> Result<Exit, Failure> {
 const MOST: i64 = 100_000;
 
 /// How what is already there is judged; nothing where nothing is, or where a look would take long.
-fn there(queue: &Queue, around: &Surroundings) -> Result<Vec<Verdict>, Failure> {
+fn there(queue: &Queue, around: &Around) -> Result<Vec<Verdict>, Failure> {
     let is_known = |sheet: &Loaded| sheet.plan.series.iter().all(Series::is_known);
     let files: i64 = queue.sheets.iter().flat_map(|sheet| &sheet.plan.series).filter_map(Series::count).sum();
     let any = queue.sheets.iter().any(|sheet| sheet.ground.folders.values().any(|files| !files.is_empty()));

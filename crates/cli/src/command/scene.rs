@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde_json::{Value, json};
-use truepath_core::scene::{Facts, Product};
+use truepath_core::scene::{Facts, RenderProduct};
 use truepath_core::sheet::Fps;
 
 use crate::args::SceneArgs;
@@ -11,11 +11,11 @@ use crate::pipeline::load;
 use truepath_exec::failure::Failure;
 
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::show::{self, paint, state};
 
 /// Prints what is known about each scene. A missing scene or resource makes the answer no.
-pub fn run(args: &SceneArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &SceneArgs, around: &Around) -> Result<Exit, Failure> {
     let fps = match &args.fps {
         None => None,
         Some(text) => {
@@ -52,7 +52,7 @@ fn frames(facts: &Facts, fps: Option<Fps>) -> Option<String> {
     facts.frames(fps).map(|frames| frames.to_string())
 }
 
-fn document(path: &Path, read: &load::Read, missing: &[String], fps: Option<Fps>) -> Value {
+fn document(path: &Path, read: &load::ReadScene, missing: &[String], fps: Option<Fps>) -> Value {
     let facts = &read.facts;
     json!({
         "path": std::path::absolute(path).unwrap_or_else(|_| path.to_owned()), "source": read.source, "damaged": read.damaged,
@@ -63,14 +63,14 @@ fn document(path: &Path, read: &load::Read, missing: &[String], fps: Option<Fps>
     })
 }
 
-fn product(product: &Product) -> Value {
+fn product(product: &RenderProduct) -> Value {
     json!({
         "name": product.name, "file": product.file, "size": product.size.map(|size| size.to_string()),
         "camera": product.camera, "variables": product.variables,
     })
 }
 
-fn text(path: &Path, read: &load::Read, missing: &[String], (fps, around): (Option<Fps>, &Surroundings)) -> String {
+fn text(path: &Path, read: &load::ReadScene, missing: &[String], (fps, around): (Option<Fps>, &Around)) -> String {
     let (facts, screen) = (&read.facts, around.out);
     let unknown = || paint(screen, show::QUIET, "unknown");
     let list = |list: &Option<Vec<String>>| match list {

@@ -9,11 +9,11 @@ use truepath_exec::share::two::{ShareSeen, try_with_another};
 
 use crate::args::ShareTestArgs;
 use crate::exit_code::Exit;
-use crate::lower::{Screen, Surroundings};
+use crate::lower::{Around, Screen};
 use crate::show::{self, BAD, GOOD, counted};
 
 /// Meets the other machine, and shows what the two saw of each other.
-pub fn run(args: &ShareTestArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &ShareTestArgs, around: &Around) -> Result<Exit, Failure> {
     // Machines may have one name, and processes one number.
     let tag = format!("{:016x}", RandomState::new().build_hasher().finish());
     if !args.json {

@@ -15,13 +15,13 @@ use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::{Deliveries, Kind};
 use truepath_exec::observe::Look;
-use truepath_pictures::stack::{self, FORMS, Fault, Form, Layer};
+use truepath_pictures::stack::{self, FORMS, Fault, StackForm, StackLayer};
 
 use super::deliver::{self, Beside};
 use super::movie::unless_interrupted;
 use crate::args::StackArgs;
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Loaded, Queue};
 use crate::show::{self, HEAD, counter::Counter, paint, verdicts};
 
@@ -35,14 +35,14 @@ struct Pile<'p> {
     /// Its series in the order of its passes, each with what is on disk.
     passes: Vec<(&'p Series, &'p Verdict)>,
     /// Where its files go, and as what.
-    out: Option<(Pattern, Form)>,
+    out: Option<(Pattern, StackForm)>,
     /// Frames of which every pass is whole.
     whole: Frames,
 }
 
 /// What became of one job.
 #[derive(Default)]
-struct Done {
+struct StackDone {
     made: Vec<i64>,
     /// They were there and hold what their passes hold.
     kept: Vec<i64>,
@@ -55,7 +55,7 @@ struct Done {
 }
 
 /// Makes the files, and says what is in them.
-pub fn run(args: &StackArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &StackArgs, around: &Around) -> Result<Exit, Failure> {
     if args.out.is_none() && !args.common.json {
         return Err(Failure::unreadable("stack needs -o PATTERN or --json")
             .help("for example: truepath stack crossing -o 'stacks/crossing.{frame:4}.exr'"));
@@ -82,8 +82,8 @@ pub fn run(args: &StackArgs, around: &Surroundings) -> Result<Exit, Failure> {
     }
     let deliveries = deliveries(args, &piles, &queue, around)?;
     let all = piles.iter().map(|pile| stacked(pile, args.replace, &deliveries, around));
-    let all = all.collect::<Result<Vec<Done>, Failure>>()?;
-    let complete = |(pile, done): (&Pile<'_>, &Done)| {
+    let all = all.collect::<Result<Vec<StackDone>, Failure>>()?;
+    let complete = |(pile, done): (&Pile<'_>, &StackDone)| {
         pile.out.is_none() || (done.other.is_empty() && done.failed.is_empty() && missing(pile).is_empty())
     };
     if args.common.json {
@@ -114,7 +114,7 @@ fn missing(pile: &Pile<'_>) -> Frames {
 }
 
 /// Where the files of a job go: every token of the sheet but the pass stands in the name.
-fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern, Form), Failure> {
+fn place(pile: &Pile<'_>, text: &str, around: &Around) -> Result<(Pattern, StackForm), Failure> {
     let Pile { loaded, job, passes, .. } = pile;
     let refused = |message: String| Failure::new(Cause::Refused, message);
     if let Some((series, _)) = passes.iter().find(|(series, _)| series.passes.len() > 1) {
@@ -144,7 +144,7 @@ fn place(pile: &Pile<'_>, text: &str, around: &Surroundings) -> Result<(Pattern,
     }
     let spelt = pattern.typed();
     let extension = spelt.rsplit_once('.').map_or("", |(_, extension)| extension);
-    let form = Form::of(extension).ok_or_else(|| {
+    let form = StackForm::of(extension).ok_or_else(|| {
         let known: Vec<String> = FORMS.iter().map(|(_, what, own)| format!(".{} is {what}", own[0])).collect();
         unreadable("the extension is not that of a stack").help(known.join(", "))
     })?;
@@ -186,12 +186,7 @@ fn apart(piles: &[Pile<'_>]) -> Result<(), Failure> {
 }
 
 /// The files that are to be written, beside what the sheets plan. The first of each job is judged before any is made.
-fn deliveries(
-    args: &StackArgs,
-    piles: &[Pile<'_>],
-    queue: &Queue,
-    around: &Surroundings,
-) -> Result<Deliveries, Failure> {
+fn deliveries(args: &StackArgs, piles: &[Pile<'_>], queue: &Queue, around: &Around) -> Result<Deliveries, Failure> {
     let first = |pile: &Pile<'_>| Some(PathBuf::from(pile.out.as_ref()?.0.name(Number::new(pile.whole.first()?))));
     let firsts: Vec<PathBuf> = piles.iter().filter_map(first).collect();
     let beside = Beside { common: &args.common, queue: Some(queue), around };
@@ -206,15 +201,15 @@ fn deliveries(
 }
 
 /// Makes all files of one job, each beside its name, read back and on the disk before it bears that.
-fn stacked(pile: &Pile<'_>, replace: bool, deliveries: &Deliveries, around: &Surroundings) -> Result<Done, Failure> {
-    let Some((pattern, form)) = &pile.out else { return Ok(Done::default()) };
+fn stacked(pile: &Pile<'_>, replace: bool, deliveries: &Deliveries, around: &Around) -> Result<StackDone, Failure> {
+    let Some((pattern, form)) = &pile.out else { return Ok(StackDone::default()) };
     let counter = Counter::of("stacking frames", u64::try_from(pile.whole.count()).unwrap_or(0), around.err);
     let frames: Vec<i64> = pile.whole.iter().collect();
     let one = |frame: i64| {
-        let layers: Vec<Layer> = pile
+        let layers: Vec<StackLayer> = pile
             .passes
             .iter()
-            .map(|(series, _)| Layer {
+            .map(|(series, _)| StackLayer {
                 name: pile.loaded.plan.labels(series).join("+"),
                 file: PathBuf::from(series.name(frame)),
             })
@@ -226,12 +221,12 @@ fn stacked(pile: &Pile<'_>, replace: bool, deliveries: &Deliveries, around: &Sur
     };
     let fates = unless_interrupted(&|| deliveries.leave(), || Ok(frames.into_par_iter().map(one).collect::<Vec<_>>()))?;
     counter.end();
-    let mut done = Done::default();
+    let mut done = StackDone::default();
     for (frame, fate) in fates {
         match fate {
-            Ok(Fate::Made) => done.made.push(frame),
-            Ok(Fate::Kept) => done.kept.push(frame),
-            Ok(Fate::Other) => done.other.push(frame),
+            Ok(StackFate::Made) => done.made.push(frame),
+            Ok(StackFate::Kept) => done.kept.push(frame),
+            Ok(StackFate::Other) => done.other.push(frame),
             Err(Fault { why, is_disk }) => {
                 done.not_here |= is_disk;
                 done.failed.push((frame, why));
@@ -241,24 +236,24 @@ fn stacked(pile: &Pile<'_>, replace: bool, deliveries: &Deliveries, around: &Sur
     Ok(done)
 }
 
-enum Fate {
+enum StackFate {
     Made,
     Kept,
     Other,
 }
 
 fn land(
-    form: Form,
-    layers: &[Layer],
+    form: StackForm,
+    layers: &[StackLayer],
     (target, replace): (&Path, bool),
     deliveries: &Deliveries,
-) -> Result<Fate, Fault> {
+) -> Result<StackFate, Fault> {
     let is_file = disk::no_file(target).is_none() && target.symlink_metadata().is_ok();
     if is_file && stack::prove(form, layers, target).is_ok() {
-        return Ok(Fate::Kept);
+        return Ok(StackFate::Kept);
     }
     if is_file && !replace {
-        return Ok(Fate::Other);
+        return Ok(StackFate::Other);
     }
     let fault = |failure: Failure| Fault { is_disk: failure.cause == Cause::Machine, why: failure.message };
     // Names may have folders of their own.
@@ -266,7 +261,7 @@ fn land(
     made.map_err(|error| Fault { why: error.to_string(), is_disk: true })?;
     // Another process may be faster; both make the same.
     let unless_there = |failure: Failure| match stack::prove(form, layers, target) {
-        Ok(_) => Ok(Fate::Kept),
+        Ok(_) => Ok(StackFate::Kept),
         Err(_) => Err(fault(failure)),
     };
     let delivery = match deliveries.open(target, deliver::asked(Kind::Picture, replace)) {
@@ -275,10 +270,10 @@ fn land(
     };
     stack::write(form, layers, delivery.staged())?;
     stack::prove(form, layers, delivery.staged()).map_err(|why| format!("read back, {why}"))?;
-    delivery.put().map_or_else(unless_there, |()| Ok(Fate::Made))
+    delivery.put().map_or_else(unless_there, |()| Ok(StackFate::Made))
 }
 
-fn text(pile: &Pile<'_>, done: &Done, around: &Surroundings) -> String {
+fn text(pile: &Pile<'_>, done: &StackDone, around: &Around) -> String {
     let screen = around.out;
     let frames = |list: &[i64]| verdicts::cut(&Frames::from_any(list.to_vec()).to_string());
     let passes: Vec<String> = pile.passes.iter().map(|(series, _)| pile.loaded.plan.labels(series).join("+")).collect();
@@ -308,7 +303,7 @@ fn text(pile: &Pile<'_>, done: &Done, around: &Surroundings) -> String {
 }
 
 /// From each pass to its files, for programs that put them together.
-fn document(pile: &Pile<'_>, done: &Done) -> Value {
+fn document(pile: &Pile<'_>, done: &StackDone) -> Value {
     let job = pile.job;
     let passes = pile.passes.iter().map(|(series, verdict)| {
         let pass = &job.passes[series.passes[0]];

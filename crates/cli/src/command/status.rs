@@ -19,7 +19,7 @@ use truepath_exec::share as claims;
 use truepath_exec::state::journal;
 
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show;
 use crate::show::status::{self, Stand};
@@ -31,7 +31,7 @@ const AGAIN: Duration = Duration::from_secs(1);
 const CLOSING: usize = 3;
 
 /// Shows every series: states as `verify` has them, running and where, failed, and times. With --why, what frames are made of.
-pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &StatusArgs, around: &Around) -> Result<Exit, Failure> {
     let mut block = show::Block::default();
     let mut last = String::new();
     loop {
@@ -69,7 +69,7 @@ pub fn run(args: &StatusArgs, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 /// How one sheet of a queue stands.
-pub fn look(queue: &Queue, at: usize, around: &Surroundings) -> Result<Stand, Failure> {
+pub fn look(queue: &Queue, at: usize, around: &Around) -> Result<Stand, Failure> {
     let loaded = &queue.sheets[at];
     let state = &loaded.state;
     let history = journal::read(state, Depth::Calls)?;
@@ -106,7 +106,7 @@ fn tasks(queue: &Queue, at: usize) -> (Vec<ClusterTask>, Option<String>) {
     (all, unanswered)
 }
 
-fn text(args: &StatusArgs, queue: &Queue, all: &[Stand], around: &Surroundings) -> String {
+fn text(args: &StatusArgs, queue: &Queue, all: &[Stand], around: &Around) -> String {
     let pairs = || queue.sheets.iter().map(|loaded| &loaded.plan).zip(all);
     let of_sheet = |stand: &Stand| stand.rows.iter().map(|row| row.verdict.clone()).collect::<Vec<_>>();
     let judged: Vec<Vec<Verdict>> = all.iter().map(of_sheet).collect();
@@ -139,7 +139,7 @@ fn text(args: &StatusArgs, queue: &Queue, all: &[Stand], around: &Surroundings) 
 }
 
 /// What some frames were made of, and would be made of now.
-fn why((text, all): (&str, bool), queue: &Queue, around: &Surroundings) -> Result<Exit, Failure> {
+fn why((text, all): (&str, bool), queue: &Queue, around: &Around) -> Result<Exit, Failure> {
     let of_movies = text == "movie";
     let text = if of_movies { "1" } else { text };
     let frames =
@@ -157,7 +157,7 @@ fn why((text, all): (&str, bool), queue: &Queue, around: &Surroundings) -> Resul
             let own = verdict.planned.intersect(&frames);
             if !own.is_empty() {
                 let now = loaded.ground.made_of.get(verdict.series).and_then(Option::as_ref);
-                let asked = status::Asked { verdict: &verdict, frames: &own, now, all };
+                let asked = status::AskedFrames { verdict: &verdict, frames: &own, now, all };
                 told.push(status::why(loaded, &asked, around.out));
             }
         }

@@ -6,13 +6,13 @@ use truepath_exec::failure::Failure;
 
 use crate::args::TrustArgs;
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::load::SHEET;
 use crate::pipeline::trust::Brought;
 use crate::show;
 
 /// Writes down that a folder is trusted, or that it is no longer.
-pub fn run(args: &TrustArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &TrustArgs, around: &Around) -> Result<Exit, Failure> {
     let named = around.folder.join(args.folder.as_deref().unwrap_or(Path::new(".")));
     let is_sheet = named.is_file();
     let folder = if is_sheet { named.parent().unwrap_or(&named) } else { &named };

@@ -10,11 +10,11 @@ use crate::args::TypesArgs;
 use truepath_exec::failure::Failure;
 
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::show::{self, HEAD, paint};
 
 /// Prints the catalogue, or all that is known under one name.
-pub fn run(args: &TypesArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &TypesArgs, around: &Around) -> Result<Exit, Failure> {
     let name = args.name.as_deref().map(str::to_ascii_lowercase);
     let wanted = |known: &str| name.as_deref().is_none_or(|name| name == known);
     let by_ending = name.as_deref().filter(|name| by_name(name).is_none()).and_then(by_extension);
@@ -108,7 +108,7 @@ fn sound(known: &AudioCodec) -> Value {
 }
 
 /// All facts of one entry, a line each.
-fn one(facts: &Value, around: &Surroundings) -> String {
+fn one(facts: &Value, around: &Around) -> String {
     let text = |value: &Value| match value {
         Value::Null => "none".to_owned(),
         Value::Bool(flag) => if *flag { "yes" } else { "no" }.to_owned(),
@@ -132,7 +132,7 @@ fn one(facts: &Value, around: &Surroundings) -> String {
 }
 
 /// The whole catalogue in four tables.
-fn overview(around: &Surroundings) -> String {
+fn overview(around: &Around) -> String {
     let mut out = String::new();
     let flag = |flag: bool, word: &str| if flag { word.to_owned() } else { String::new() };
     let rows = PICTURES.iter().map(|known| {
@@ -188,7 +188,7 @@ fn families(codecs: &[&str]) -> String {
     names.join(" ")
 }
 
-fn table(out: &mut String, around: &Surroundings, heads: &[&str], rows: Vec<Vec<String>>) {
+fn table(out: &mut String, around: &Around, heads: &[&str], rows: Vec<Vec<String>>) {
     let width = |at: usize| rows.iter().map(|row| row[at].len()).chain([heads[at].len()]).max().unwrap_or(0);
     let widths: Vec<usize> = (0..heads.len()).map(width).collect();
     // Where a terminal has no room for all columns, the titles are left out: the names say the same.

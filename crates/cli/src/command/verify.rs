@@ -5,24 +5,34 @@ use truepath_core::verify::{Outcome, Verdict};
 use crate::args::{VerifyArgs, VerifyForm};
 use truepath_exec::failure::Failure;
 use truepath_exec::observe::Look;
+use truepath_exec::typed;
 
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions};
 use crate::show;
 
 /// Shows every series and every frame that is not good, and ends with the command that would fix it.
-pub fn run(args: &VerifyArgs, around: &Surroundings) -> Result<Exit, Failure> {
-    if !args.loose.pattern.is_empty() || args.loose.folder.is_some() {
+pub fn run(args: &VerifyArgs, around: &Around) -> Result<Exit, Failure> {
+    let patterns = args.common.jobs.iter().filter(|text| typed::is_pattern(text)).count();
+    if patterns > 0 || args.loose.folder.is_some() {
+        if patterns < args.common.jobs.len() {
+            return Err(Failure::unreadable("some of these are jobs, others are files that no sheet plans")
+                .help("verify them in two calls"));
+        }
+        if !args.common.sheet.is_empty() || !args.common.mode.is_empty() {
+            return Err(Failure::unreadable("-f and --mode are for the jobs of a sheet")
+                .help("remove them, or give jobs in place of files"));
+        }
         if args.sums || args.adopt {
             return Err(Failure::unreadable("--sums and --adopt need a sheet")
-                .help("remove them, or give the sheet with -f and remove --pattern and --folder"));
+                .help("remove them, or give the sheet with -f in place of files"));
         }
         return super::loose::run(args, around);
     }
     if args.loose.size.is_some() || !args.loose.kind.is_empty() {
         return Err(Failure::unreadable("--size and --type are for files outside any sheet")
-            .help("add --pattern or --folder; for a sheet, size and type come from the sheet"));
+            .help("add a pattern of files, or --folder; for a sheet, size and type come from the sheet"));
     }
     if args.common.json && args.to == VerifyForm::Junit {
         return Err(Failure::unreadable("--json and --to junit are two forms").help("remove one of them"));

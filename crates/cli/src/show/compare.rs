@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 use truepath_core::frames::Frames;
-use truepath_pictures::pairs::{Difference, Likeness, Side};
+use truepath_pictures::pairs::{Likeness, SampleDifference, Side};
 
 use super::verdicts::cut;
 use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint, state};
@@ -13,7 +13,7 @@ pub const WORST: usize = 10;
 
 /// How one frame stands on both sides.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Outcome {
+pub enum FrameOutcome {
     /// Both are there.
     Both(Likeness),
     /// Only one of them.
@@ -30,11 +30,11 @@ pub struct Compared {
     /// Its files, before and after.
     pub files: [String; 2],
     /// How they stand.
-    pub outcome: Outcome,
+    pub outcome: FrameOutcome,
 }
 
 /// Two sequences.
-pub struct Row {
+pub struct CompareRow {
     /// What they are.
     pub label: String,
     /// Their frames in order.
@@ -48,7 +48,7 @@ pub struct Comparison {
     /// The largest difference that passes.
     pub tolerance: f64,
     /// Each pair of sequences.
-    pub rows: Vec<Row>,
+    pub rows: Vec<CompareRow>,
 }
 
 /// The kinds of outcomes in the order in which they are told, with their words.
@@ -65,23 +65,23 @@ const KINDS: [&str; 8] = [
 
 impl Comparison {
     /// Every frame with its row.
-    pub fn all(&self) -> impl Iterator<Item = (&Row, &Compared)> {
+    pub fn all(&self) -> impl Iterator<Item = (&CompareRow, &Compared)> {
         self.rows.iter().flat_map(|row| row.frames.iter().map(move |frame| (row, frame)))
     }
 
     /// Whether every frame that is there on any side is there on both, and nothing differs by more than the tolerance.
     pub fn is_within(&self) -> bool {
         self.all().all(|(_, frame)| match &frame.outcome {
-            Outcome::Both(likeness) => likeness.is_within(self.tolerance),
-            Outcome::Only(_) => false,
-            Outcome::Neither => true,
+            FrameOutcome::Both(likeness) => likeness.is_within(self.tolerance),
+            FrameOutcome::Only(_) => false,
+            FrameOutcome::Neither => true,
         })
     }
 
     /// The frames that differ most, those that cannot be compared pixel by pixel left out.
-    pub fn worst(&self) -> Vec<(&Row, &Compared, &Difference)> {
+    pub fn worst(&self) -> Vec<(&CompareRow, &Compared, &SampleDifference)> {
         let differing = self.all().filter_map(|(row, frame)| match &frame.outcome {
-            Outcome::Both(Likeness::Differs(difference)) => Some((row, frame, difference)),
+            FrameOutcome::Both(Likeness::Differs(difference)) => Some((row, frame, difference)),
             _ => None,
         });
         let mut all: Vec<_> = differing.collect();
@@ -91,16 +91,16 @@ impl Comparison {
     }
 
     /// The kind of an outcome: an index into [`KINDS`]; none where there is nothing on any side.
-    fn kind(&self, outcome: &Outcome) -> Option<usize> {
+    fn kind(&self, outcome: &FrameOutcome) -> Option<usize> {
         Some(match outcome {
-            Outcome::Neither => return None,
-            Outcome::Both(Likeness::SameBytes) => 0,
-            Outcome::Both(Likeness::SamePixels) => 1,
-            Outcome::Both(likeness @ Likeness::Differs(_)) => 2 + usize::from(!likeness.is_within(self.tolerance)),
-            Outcome::Both(Likeness::OtherSize(..)) => 4,
-            Outcome::Both(Likeness::OtherChannels(..)) => 5,
-            Outcome::Only(_) => 6,
-            Outcome::Both(Likeness::Unread(..)) => 7,
+            FrameOutcome::Neither => return None,
+            FrameOutcome::Both(Likeness::SameBytes) => 0,
+            FrameOutcome::Both(Likeness::SamePixels) => 1,
+            FrameOutcome::Both(likeness @ Likeness::Differs(_)) => 2 + usize::from(!likeness.is_within(self.tolerance)),
+            FrameOutcome::Both(Likeness::OtherSize(..)) => 4,
+            FrameOutcome::Both(Likeness::OtherChannels(..)) => 5,
+            FrameOutcome::Only(_) => 6,
+            FrameOutcome::Both(Likeness::Unread(..)) => 7,
         })
     }
 }
@@ -115,8 +115,8 @@ fn number(value: f64) -> String {
 }
 
 /// A difference in two lines of words.
-pub fn words(difference: &Difference, tolerance: f64) -> [String; 2] {
-    let Difference { largest, mean, psnr, beyond, channel, at: (x, y), .. } = difference;
+pub fn words(difference: &SampleDifference, tolerance: f64) -> [String; 2] {
+    let SampleDifference { largest, mean, psnr, beyond, channel, at: (x, y), .. } = difference;
     [
         format!("largest {} ({channel} at {x},{y}), mean {}", number(*largest), number(*mean)),
         format!("PSNR {}, {} of pixels beyond {tolerance}", decibels(*psnr), share(*beyond)),
@@ -139,7 +139,7 @@ pub fn text(comparison: &Comparison, screen: Screen) -> String {
     let [before, after] = &comparison.sides;
     let mut out = format!("before  {before}\nafter   {after}\n\n");
     for row in &comparison.rows {
-        let there = row.frames.iter().filter(|frame| frame.outcome != Outcome::Neither).count();
+        let there = row.frames.iter().filter(|frame| frame.outcome != FrameOutcome::Neither).count();
         let count = counted(i64::try_from(there).unwrap_or(i64::MAX), "frame");
         out.push_str(&format!("{}  {count}\n", paint(screen, HEAD, &row.label)));
         for (kind, name) in KINDS.iter().enumerate() {
@@ -149,7 +149,7 @@ pub fn text(comparison: &Comparison, screen: Screen) -> String {
                 out.push_str(&line(comparison, (kind, name), &own, screen));
             }
         }
-        let neither = row.frames.iter().filter(|frame| frame.outcome == Outcome::Neither).map(|frame| frame.frame);
+        let neither = row.frames.iter().filter(|frame| frame.outcome == FrameOutcome::Neither).map(|frame| frame.frame);
         let neither = Frames::from_any(neither.collect());
         if !neither.is_empty() {
             let line = format!("  {:17} {}\n", "on no side", cut(&neither.to_string()));
@@ -158,7 +158,7 @@ pub fn text(comparison: &Comparison, screen: Screen) -> String {
     }
     let worst = comparison.worst();
     if worst.len() > 1 {
-        let name = |row: &Row, frame: &Compared| format!("{} {}", row.label, frame.frame);
+        let name = |row: &CompareRow, frame: &Compared| format!("{} {}", row.label, frame.frame);
         let widest = worst.iter().map(|(row, frame, _)| super::width(&name(row, frame))).max().unwrap_or(0).max(12);
         let head =
             format!("{:widest$}  {:>10}  {:>10}  {:>8}  {:>8}", "worst frames", "largest", "mean", "PSNR", "beyond");
@@ -182,7 +182,7 @@ fn line(comparison: &Comparison, (kind, name): (usize, &str), own: &[&Compared],
     let mut out = format!("  {word} {frames}\n");
     let mut note = |text: String| out.push_str(&format!("  {:19} {}\n", "", paint(screen, QUIET, text)));
     let mut differences = own.iter().filter_map(|frame| match &frame.outcome {
-        Outcome::Both(Likeness::Differs(difference)) => Some((frame.frame, difference)),
+        FrameOutcome::Both(Likeness::Differs(difference)) => Some((frame.frame, difference)),
         _ => None,
     });
     if let Some(first) = differences.next() {
@@ -197,10 +197,10 @@ fn line(comparison: &Comparison, (kind, name): (usize, &str), own: &[&Compared],
         }
     }
     match &own[0].outcome {
-        Outcome::Both(Likeness::OtherSize(before, after)) => {
+        FrameOutcome::Both(Likeness::OtherSize(before, after)) => {
             note(format!("{}x{} before, {}x{} after", before.0, before.1, after.0, after.1));
         }
-        Outcome::Both(Likeness::OtherChannels(before, after)) => {
+        FrameOutcome::Both(Likeness::OtherChannels(before, after)) => {
             let only = |names: &[String], side: &str| match names {
                 [] => None,
                 names => Some(format!("{} only {side}", names.join(", "))),
@@ -208,10 +208,10 @@ fn line(comparison: &Comparison, (kind, name): (usize, &str), own: &[&Compared],
             let both: Vec<String> = only(before, "before").into_iter().chain(only(after, "after")).collect();
             note(both.join("; "));
         }
-        Outcome::Both(Likeness::Unread(side, why)) => note(format!("{}: {why}", side_name(*side))),
-        Outcome::Only(_) => {
+        FrameOutcome::Both(Likeness::Unread(side, why)) => note(format!("{}: {why}", side_name(*side))),
+        FrameOutcome::Only(_) => {
             for side in [Side::Before, Side::After] {
-                let own = own.iter().filter(|frame| frame.outcome == Outcome::Only(side)).map(|frame| frame.frame);
+                let own = own.iter().filter(|frame| frame.outcome == FrameOutcome::Only(side)).map(|frame| frame.frame);
                 let frames = Frames::from_any(own.collect());
                 if !frames.is_empty() {
                     note(format!("{} only: {}", side_name(side), cut(&frames.to_string())));
@@ -252,7 +252,7 @@ pub fn json(comparison: &Comparison) -> Value {
         let file = |side: usize| Some(&frame.files[side]).filter(|path| !path.is_empty());
         let mut one = json!({ "frame": frame.frame, "before": file(0), "after": file(1), "outcome": kind });
         match &frame.outcome {
-            Outcome::Both(Likeness::Differs(own)) => {
+            FrameOutcome::Both(Likeness::Differs(own)) => {
                 one["largest"] = json!(finite(own.largest));
                 one["mean"] = json!(finite(own.mean));
                 one["psnr"] = json!(finite(own.psnr));
@@ -261,19 +261,20 @@ pub fn json(comparison: &Comparison) -> Value {
                 one["at"] = json!([own.at.0, own.at.1]);
                 one["layers"] = json!(own.layers);
             }
-            Outcome::Both(Likeness::OtherSize(before, after)) => {
+            FrameOutcome::Both(Likeness::OtherSize(before, after)) => {
                 one["sizes"] = json!([[before.0, before.1], [after.0, after.1]]);
             }
-            Outcome::Both(Likeness::OtherChannels(before, after)) => one["only"] = json!([before, after]),
-            Outcome::Both(Likeness::Unread(side, why)) => {
+            FrameOutcome::Both(Likeness::OtherChannels(before, after)) => one["only"] = json!([before, after]),
+            FrameOutcome::Both(Likeness::Unread(side, why)) => {
                 (one["side"], one["why"]) = (json!(side_name(*side)), json!(why));
             }
-            Outcome::Only(side) => one["side"] = json!(side_name(*side)),
+            FrameOutcome::Only(side) => one["side"] = json!(side_name(*side)),
             _ => {}
         }
         one
     };
-    let row = |row: &Row| json!({ "series": row.label, "frames": row.frames.iter().map(frame).collect::<Vec<_>>() });
+    let row =
+        |row: &CompareRow| json!({ "series": row.label, "frames": row.frames.iter().map(frame).collect::<Vec<_>>() });
     json!({
         "truepath": 1, "before": comparison.sides[0], "after": comparison.sides[1], "tolerance": comparison.tolerance,
         "within_tolerance": comparison.is_within(), "rows": comparison.rows.iter().map(row).collect::<Vec<_>>(),

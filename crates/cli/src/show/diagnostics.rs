@@ -1,14 +1,28 @@
 //! Findings as compiler-grade text.
 
 use std::collections::HashMap;
+use std::path::PathBuf;
 
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{Annotation, AnnotationKind, Group, Level, Patch, Renderer, Snippet};
 use truepath_core::diagnostic::{Finding, Level as Grave};
 use truepath_core::source::{Excerpt, Place, Sources, Spanned};
+use truepath_project::open::load;
 
 use super::{BAD, GOOD, MARK, ODD, clean, counted, own, paint, state};
-use crate::lower::Screen;
+use crate::lower::{Around, Screen};
+
+/// Prints findings to standard error, for commands whose answer is something else. Nothing found is nothing said.
+pub fn tell((findings, sources): (&[Finding], &Sources), sheets: &str, screen: Screen) {
+    if findings.iter().any(|finding| finding.allowed.is_none()) {
+        super::tell(&text(findings, sources, sheets, screen));
+    }
+}
+
+/// The names of sheets, as their user would write them.
+pub fn names<'s>(sheets: impl IntoIterator<Item = &'s PathBuf>, around: &Around) -> String {
+    sheets.into_iter().map(|sheet| load::short(sheet, &around.folder)).collect::<Vec<_>>().join(", ")
+}
 
 /// Bytes from one place to another that is still shown with it.
 const NEAR: u32 = 8 * 1024;

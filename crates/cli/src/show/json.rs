@@ -1,15 +1,19 @@
 //! The documents of `--json`. Paths are absolute, frames are expressions, fps is text, what is unknown is null.
 
+use std::path::Path;
+
 use serde_json::{Map, Value, json};
 use truepath_core::diagnostic::{Finding, Level, find};
 use truepath_core::frames::Frames;
 use truepath_core::plan::{Plan, Series, SeriesKind};
+use truepath_core::run::event::Event;
 use truepath_core::source::{Place, Sources};
-use truepath_core::verify::{Near, Outcome, STATES, State, Verdict};
+use truepath_core::verify::{Footage, Near, Outcome, STATES, State, Verdict};
 use truepath_core::whose::Owner;
 
-use super::whose::Answer;
-use crate::pipeline::Queue;
+use super::whose::FileAnswer;
+use truepath_project::Queue;
+use truepath_project::run::EndedRun;
 
 /// One document, ending with a line break.
 pub fn text(document: &Value) -> String {
@@ -72,7 +76,7 @@ fn name(plan: &Plan, series: &Series) -> Value {
 pub fn check<'p>(
     parts: impl Iterator<Item = (Option<&'p str>, &'p [Finding], &'p Sources)>,
     unchecked: &[String],
-    folder: &std::path::Path,
+    folder: &Path,
 ) -> Value {
     let (mut found, mut allowed, mut errors, mut warnings) = (Vec::new(), Vec::new(), 0, 0);
     for (mode, findings, sources) in parts {
@@ -95,7 +99,7 @@ pub fn check<'p>(
 }
 
 /// One finding of a mode, or of no mode.
-fn finding(finding: &Finding, (mode, sources, folder): (Option<&str>, &Sources, &std::path::Path)) -> Value {
+fn finding(finding: &Finding, (mode, sources, folder): (Option<&str>, &Sources, &Path)) -> Value {
     let at = |place: Place| {
         let (start, end) = sources.lines(place);
         // Texts that are no files, such as what was typed, keep their names.
@@ -166,13 +170,47 @@ pub fn verify<'v>(judged: impl Iterator<Item = (&'v Plan, &'v Vec<Verdict>)> + C
     let of_sheet =
         |(plan, verdicts): (&Plan, &'v Vec<Verdict>)| verdicts.iter().map(|own| verdict(plan, own)).collect::<Vec<_>>();
     let series: Vec<Value> = judged.flat_map(of_sheet).collect();
-    json!({ "truepath": 1, "complete": outcome != Outcome::Incomplete, "series": series, "fix": fixes })
+    json!({ "truepath": 1, "outcome": outcome.name(), "series": series, "fix": fixes })
+}
+
+/// `run --json`: what `verify` says afterwards, and what was done.
+pub fn run(plans: &[&Plan], ended: &[EndedRun], fixes: &[Vec<String>]) -> Value {
+    let judged: Vec<(&Plan, &Vec<Verdict>)> = plans.iter().copied().zip(ended.iter().map(|own| &own.after)).collect();
+    let mut document = verify(judged.into_iter(), fixes);
+    if ended.iter().any(|own| own.outcome.interrupted) {
+        document["outcome"] = json!("interrupted");
+    }
+    let sum = |of: &dyn Fn(&EndedRun) -> i64| ended.iter().map(of).sum::<i64>();
+    document["needed"] = json!(sum(&|own| own.total));
+    document["landed"] = json!(sum(&|own| own.outcome.landed));
+    document["left"] = json!(sum(&|own| own.left));
+    document["seconds"] = json!(ended.iter().map(|own| own.seconds).sum::<f64>());
+    document["exported"] = json!(ended.iter().filter_map(|own| own.exported).reduce(|sum, own| sum + own));
+    let failed = |event: &Event| match event {
+        Event::Failed { job, series, frames, why, .. } => {
+            Some(json!({ "job": job, "series": series, "frames": frames, "why": why }))
+        }
+        Event::GaveUp { job, why } => Some(json!({ "job": job, "series": [], "frames": null, "why": why })),
+        _ => None,
+    };
+    document["failed"] = json!(ended.iter().flat_map(|own| &own.failures).filter_map(failed).collect::<Vec<_>>());
+    document
+}
+
+/// `movie -o --json`.
+pub fn movie(path: &Path, footage: &Footage) -> Value {
+    json!({
+        "truepath": 1, "path": path.display().to_string(), "frames": footage.frames,
+        "fps": footage.fps.map(|fps| fps.to_string()), "width": footage.width, "height": footage.height,
+        "codec": footage.codec, "container": footage.container,
+        "sound": footage.sound.as_ref().map(|sound| &sound.codec),
+    })
 }
 
 /// `whose --json`.
-pub fn whose(queue: &Queue, answers: &[Answer<'_>]) -> Value {
-    let one = |answer: &Answer<'_>| {
-        let Answer { path, sheet, plan, owner } = answer;
+pub fn whose(queue: &Queue, answers: &[FileAnswer<'_>]) -> Value {
+    let one = |answer: &FileAnswer<'_>| {
+        let FileAnswer { path, sheet, plan, owner } = answer;
         let (at, frame) = match owner {
             Owner::Series(at, frame) => (at, frame),
             Owner::Nobody(why, _) => {

@@ -14,7 +14,7 @@ use super::progress::span;
 use super::verdicts::cut;
 use super::{BAD, GOOD, HEAD, ODD, QUIET, counted, paint, state};
 use crate::lower::Screen;
-use crate::pipeline::Loaded;
+use truepath_project::Loaded;
 
 /// Calls and problems that are listed before the rest is only counted.
 const MOST: usize = 24;
@@ -95,7 +95,7 @@ fn part(loaded: &Loaded, of: &str, said: &[&Said<'_>], screen: Screen) -> String
     let landed = counted(i64::try_from(files).unwrap_or(i64::MAX), "file");
     let mut out = format!("{}: {landed} landed, {calls}, {}\n", paint(screen, HEAD, of), span(seconds));
     let rows = rows(said, screen);
-    let widest = |of: fn(&Row) -> &str| rows.iter().map(|row| super::width(of(row))).max().unwrap_or(0);
+    let widest = |of: fn(&LogRow) -> &str| rows.iter().map(|row| super::width(of(row))).max().unwrap_or(0);
     let (calls, hosts) = (widest(|row| &row.calls), widest(|row| &row.host));
     // The newest ones tell most.
     let skipped = rows.len().saturating_sub(MOST);
@@ -105,7 +105,7 @@ fn part(loaded: &Loaded, of: &str, said: &[&Said<'_>], screen: Screen) -> String
         out.push_str(&paint(screen, QUIET, note));
     }
     for row in &rows[skipped..] {
-        let Row { at, took, files, .. } = row;
+        let LogRow { at, took, files, .. } = row;
         let columns = format!(
             "  {at}  {}  {files:>9}  {took:>8}  {}",
             super::pad(&row.calls, calls),
@@ -182,7 +182,7 @@ struct Problem<'s> {
 }
 
 /// A line for one call, or for calls of which there is nothing else to say.
-struct Row {
+struct LogRow {
     at: String,
     calls: String,
     host: String,
@@ -193,7 +193,7 @@ struct Row {
 }
 
 /// The calls, the last attempt last. Calls one after another on one machine that all ended well, or did not end, are one row.
-fn rows(said: &[&Said<'_>], screen: Screen) -> Vec<Row> {
+fn rows(said: &[&Said<'_>], screen: Screen) -> Vec<LogRow> {
     let how = |said: &Said<'_>| match &said.call.ended {
         None => Some(false),
         Some(ended) => (ended.why.is_none() && ended.code == Some(0) && ended.missing.is_empty()).then_some(true),
@@ -207,7 +207,7 @@ fn rows(said: &[&Said<'_>], screen: Screen) -> Vec<Row> {
     said.chunk_by(alike).map(|group| row(group, screen)).collect()
 }
 
-fn row(group: &[&Said<'_>], screen: Screen) -> Row {
+fn row(group: &[&Said<'_>], screen: Screen) -> LogRow {
     let first = group[0];
     let calls = match group {
         [one] => one.call.started.call.clone(),
@@ -241,7 +241,7 @@ fn row(group: &[&Said<'_>], screen: Screen) -> Row {
     };
     let tries = if first.tries > 1 { format!(", try {}", first.tries) } else { String::new() };
     let events = first.call.said.iter().filter(|event| !matches!(event, Event::Refused { .. } | Event::Ended(_)));
-    Row {
+    LogRow {
         at: first.at.clone(),
         calls,
         host: first.host.to_owned(),

@@ -21,11 +21,11 @@ pub struct Examined {
     /// The numbers of which there is no file.
     pub missing: Frames,
     /// The others.
-    pub found: Vec<Found>,
+    pub found: Vec<FoundFile>,
 }
 
 /// What was found at one name.
-pub struct Found {
+pub struct FoundFile {
     /// The number in it.
     pub number: i64,
     /// The path.
@@ -95,7 +95,7 @@ pub fn text(looked: &[Examined], screen: Screen) -> String {
 
 /// What is not good of a set: what several files have in common is one line with their numbers.
 fn lines(set: &Examined) -> Vec<(State, String)> {
-    let mut found: Vec<(State, String, Vec<&Found>)> = Vec::new();
+    let mut found: Vec<(State, String, Vec<&FoundFile>)> = Vec::new();
     for one in set.found.iter().filter(|found| found.state != State::Good) {
         let why = without_numbers(&one.why);
         match found.iter_mut().find(|(state, own, _)| *state == one.state && *own == why) {
@@ -103,7 +103,7 @@ fn lines(set: &Examined) -> Vec<(State, String)> {
             None => found.push((one.state, why, vec![one])),
         }
     }
-    let line = |(state, why, own): (State, String, Vec<&Found>)| {
+    let line = |(state, why, own): (State, String, Vec<&FoundFile>)| {
         let text = match own.as_slice() {
             [only] => format!("{}: {}", only.path, only.why),
             [first, ..] => {

@@ -12,8 +12,8 @@ use truepath_core::verify::{STATES, State, Verdict};
 use super::progress::span;
 use super::verdicts::{closing as closing_of_verdicts, cut, states};
 use super::{BAD, GOOD, HEAD, MARK, ODD, QUIET, paint, state};
-use crate::lower::{Screen, Surroundings};
-use crate::pipeline::Loaded;
+use crate::lower::{Around, Screen};
+use truepath_project::Loaded;
 
 /// Widest value that is shown whole.
 const WIDE: usize = 60;
@@ -31,7 +31,7 @@ pub struct Stand {
 }
 
 /// The table of one sheet, and what runs where.
-pub fn table(plan: &Plan, stand: &Stand, around: &Surroundings) -> String {
+pub fn table(plan: &Plan, stand: &Stand, around: &Around) -> String {
     let screen = around.out;
     let outputs = plan.series.iter().chain(&plan.movies);
     let widest = outputs.map(|series| super::width(&series.id)).max().unwrap_or(0).max("series".len());
@@ -190,7 +190,7 @@ pub fn json<'p>(
 }
 
 /// What is asked about frames of one series.
-pub struct Asked<'a> {
+pub struct AskedFrames<'a> {
     /// The series and how its files are judged.
     pub verdict: &'a Verdict,
     /// The frames.
@@ -204,8 +204,8 @@ pub struct Asked<'a> {
 /// What some frames of one series were made of, and would be made of now; of two frames also how they differ.
 ///
 /// Also says whether anything differs.
-pub fn why(loaded: &Loaded, asked: &Asked<'_>, screen: Screen) -> (bool, String) {
-    let Asked { verdict, frames, now, all } = *asked;
+pub fn why(loaded: &Loaded, asked: &AskedFrames<'_>, screen: Screen) -> (bool, String) {
+    let AskedFrames { verdict, frames, now, all } = *asked;
     let series = loaded.plan.output(verdict.series);
     let history = &loaded.ground.history;
     let landed = history.of(series);

@@ -5,7 +5,7 @@ use truepath_core::template::{Lookup, Value};
 
 use super::{HEAD, QUIET, paint};
 use crate::lower::Screen;
-use crate::pipeline::Loaded;
+use truepath_project::Loaded;
 
 /// The tokens of every series that was asked for.
 pub fn text(loaded: &Loaded, screen: Screen) -> String {

@@ -5,23 +5,23 @@ use std::sync::{Mutex, PoisonError};
 use truepath_project::{Listener, News, Read};
 
 use super::counter::Counter;
+use super::diagnostics;
 use super::progress::Progress;
 use super::tell;
-use crate::command::tell_findings;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 
 /// Shows on standard error what it hears; events on standard output where they are asked for.
 pub struct Told<'t> {
-    around: &'t Surroundings,
+    around: &'t Around,
     json: bool,
     scenes: Counter,
     files: Counter,
-    run: Mutex<Shown>,
+    run: Mutex<ShownRun>,
 }
 
 /// What is shown of a run.
 #[derive(Default)]
-struct Shown {
+struct ShownRun {
     /// Whether findings were told: a sheet that is opened again is the same one.
     findings: bool,
     progress: Option<Progress>,
@@ -29,20 +29,15 @@ struct Shown {
 
 impl<'t> Told<'t> {
     /// What is done for people.
-    pub fn new(around: &'t Surroundings) -> Told<'t> {
+    pub fn new(around: &'t Around) -> Told<'t> {
         let (scenes, files) =
             (Counter::new("reading scenes, MB", around.err), Counter::new("reading files", around.err));
         Told { around, json: false, scenes, files, run: Mutex::default() }
     }
 
     /// The same with events as lines of JSON, where that is asked for.
-    pub fn run(around: &'t Surroundings, json: bool) -> Told<'t> {
+    pub fn run(around: &'t Around, json: bool) -> Told<'t> {
         Told { json, ..Told::new(around) }
-    }
-
-    /// Where we are.
-    pub fn around(&self) -> &'t Surroundings {
-        self.around
     }
 }
 
@@ -60,9 +55,9 @@ impl Listener for Told<'_> {
         }
         let mut shown = self.run.lock().unwrap_or_else(PoisonError::into_inner);
         match news {
-            News::Opened(queue) if !shown.findings => {
+            News::Opened { sheets, findings, sources } if !shown.findings => {
                 shown.findings = true;
-                tell_findings(queue, self.around);
+                diagnostics::tell((findings, sources), &diagnostics::names(sheets, self.around), self.around.err);
             }
             News::Rendering(rendering) => {
                 shown.progress = Some(Progress::new(&rendering, (self.json, self.around.err)))

@@ -6,10 +6,10 @@ use truepath_core::whose::Owner;
 
 use super::{BAD, GOOD, QUIET, paint, state};
 use crate::lower::Screen;
-use crate::pipeline::Queue;
+use truepath_project::Queue;
 
 /// What is known of one file.
-pub struct Answer<'q> {
+pub struct FileAnswer<'q> {
     /// Its local path, or its bare name.
     pub path: String,
     /// The sheet that knows it best, by number.
@@ -21,9 +21,9 @@ pub struct Answer<'q> {
 }
 
 /// All answers.
-pub fn text(queue: &Queue, answers: &[Answer<'_>], screen: Screen) -> String {
+pub fn text(queue: &Queue, answers: &[FileAnswer<'_>], screen: Screen) -> String {
     let mut out = String::new();
-    for Answer { path, plan, owner, .. } in answers {
+    for FileAnswer { path, plan, owner, .. } in answers {
         let path = paths::seen_from(path, &plan.home.folder);
         let sheet = if queue.sheets.len() > 1 {
             paint(screen, QUIET, format!("  (sheet {})", plan.home.sheet))

@@ -8,7 +8,7 @@ use truepath_core::source::Sources;
 
 use super::{HEAD, QUIET, paint};
 use crate::lower::Screen;
-use crate::pipeline::Loaded;
+use truepath_project::Loaded;
 
 /// The tables of all jobs that were asked for.
 pub fn text(loaded: &Loaded, sources: &Sources, screen: Screen) -> String {

@@ -36,7 +36,7 @@ struct Asked {
 #[derive(Parser)]
 struct Call {
     #[command(subcommand)]
-    command: truepath_understudy::Command,
+    command: truepath_understudy::UnderstudyCommand,
 }
 
 fn main() -> ExitCode {

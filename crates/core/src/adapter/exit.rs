@@ -135,7 +135,7 @@ impl Ending {
 
 /// What an adapter says of the end of its program.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Exit {
+pub struct ExitRules {
     /// Exit codes of success.
     pub ok: Vec<i64>,
     /// Signals after which its files may be good all the same.
@@ -144,13 +144,13 @@ pub struct Exit {
     pub whole: bool,
 }
 
-impl Default for Exit {
-    fn default() -> Exit {
-        Exit { ok: vec![0], crashes: Vec::new(), whole: false }
+impl Default for ExitRules {
+    fn default() -> ExitRules {
+        ExitRules { ok: vec![0], crashes: Vec::new(), whole: false }
     }
 }
 
-impl Exit {
+impl ExitRules {
     /// Whether the adapter knows of an end: the program has not failed.
     #[must_use]
     pub fn knows(&self, ending: Ending) -> bool {
@@ -182,11 +182,11 @@ impl Exit {
 
 #[cfg(test)]
 mod tests {
-    use super::{Crash, Ending, Exit};
+    use super::{Crash, Ending, ExitRules};
 
     #[test]
     fn an_end_is_good_where_the_adapter_says_so_and_nowhere_else() {
-        let mut exit = Exit { ok: vec![0, 3], crashes: vec![Crash::Segv], whole: false };
+        let mut exit = ExitRules { ok: vec![0, 3], crashes: vec![Crash::Segv], whole: false };
         let segv = [Ending::Crash(Crash::Segv), Ending::Code(139), Ending::Code(-1_073_741_819)];
         for ending in segv {
             assert!(exit.knows(ending) && !exit.is_good(ending), "{ending:?}");

@@ -24,9 +24,9 @@ pub use accepts::is_accepted;
 pub use argument::{Argument, Condition, OF_PASS, Word, list_token};
 pub use help::from_help;
 pub use native::{NATIVE_KINDS, Native, NativeKind};
-pub use parse::{Layer, adapter, layered, like};
+pub use parse::{AdapterLayer, adapter, layered, like};
 pub use reach::{Reach, needs};
-pub use written_file::{LANGUAGES, Language, Line, OVERS, Over, WrittenFile};
+pub use written_file::{FileLine, LANGUAGES, Language, OVERS, RepeatOver, WrittenFile};
 
 /// The adapters in the box: name and text.
 pub const BUILT_IN: &[(&str, &str)] = &[
@@ -119,7 +119,7 @@ pub struct Adapter {
     /// Lines of its log.
     pub log: Log,
     /// How it ends.
-    pub exit: exit::Exit,
+    pub exit: exit::ExitRules,
 }
 
 /// What a program does.
@@ -333,7 +333,7 @@ impl Adapter {
 
     /// Every template that is handed to the program.
     pub fn templates(&self) -> impl Iterator<Item = &Spanned<Template>> {
-        let lines = self.files.values().flat_map(|file| &file.lines).flat_map(Line::templates);
+        let lines = self.files.values().flat_map(|file| &file.lines).flat_map(FileLine::templates);
         let own = self.natives.values().flat_map(|native| &native.arguments);
         self.plain_templates().chain(&self.variable).chain(&self.native).chain(own).chain(lines.map(|(line, _)| line))
     }
@@ -394,12 +394,14 @@ impl Adapter {
     /// Whether something brings a variable or a native setting to the program.
     #[must_use]
     pub fn hands_over(&self, key: &Key) -> bool {
-        let each = |over: Over| self.files.values().flat_map(|file| &file.lines).any(|line| line.is_over(over));
+        let each = |over: RepeatOver| self.files.values().flat_map(|file| &file.lines).any(|line| line.is_over(over));
         match key {
-            Key::Var(name) => !self.variable.is_empty() || each(Over::Variable) || self.uses(&format!("var.{name}")),
+            Key::Var(name) => {
+                !self.variable.is_empty() || each(RepeatOver::Variable) || self.uses(&format!("var.{name}"))
+            }
             Key::Native(name) => {
                 let own = self.natives.get(name).is_some_and(|native| !native.arguments.is_empty());
-                own || !self.native.is_empty() || each(Over::Native) || self.uses(&format!("native.{name}"))
+                own || !self.native.is_empty() || each(RepeatOver::Native) || self.uses(&format!("native.{name}"))
             }
             _ => false,
         }

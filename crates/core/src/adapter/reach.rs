@@ -6,7 +6,7 @@ use crate::sheet::FileOption;
 use crate::source::Spanned;
 use crate::template::Template;
 
-use super::{Adapter, Argument, Line, Over, Word};
+use super::{Adapter, Argument, FileLine, RepeatOver, Word};
 
 /// The tokens of an adapter by how often they are filled.
 #[derive(Clone, Debug, Default)]
@@ -26,8 +26,8 @@ impl Reach {
             let room = if argument.is_of_pass() { &mut reach.of_pass } else { &mut reach.of_call };
             argument.templates().into_iter().for_each(|template| take(adapter, template, room));
         }
-        for (line, over) in adapter.files.values().flat_map(|file| &file.lines).flat_map(Line::templates) {
-            take(adapter, line, if over == Some(Over::Pass) { &mut reach.of_pass } else { &mut reach.of_call });
+        for (line, over) in adapter.files.values().flat_map(|file| &file.lines).flat_map(FileLine::templates) {
+            take(adapter, line, if over == Some(RepeatOver::Pass) { &mut reach.of_pass } else { &mut reach.of_call });
         }
         let own = adapter.natives.values().flat_map(|native| &native.arguments);
         let names = adapter.files.values().filter_map(|file| file.file.as_ref());

@@ -9,14 +9,14 @@ pub struct WrittenFile {
     /// Its name, without folder.
     pub file: Option<Spanned<Template>>,
     /// Its lines.
-    pub lines: Vec<Line>,
+    pub lines: Vec<FileLine>,
     /// Whose literals the values become.
     pub language: Language,
 }
 
 /// A line of such a file, or several that are repeated.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Line {
+pub enum FileLine {
     /// One line, with its end.
     Text {
         /// What it says.
@@ -27,21 +27,21 @@ pub enum Line {
     /// Lines that are repeated.
     Each {
         /// What for.
-        over: Over,
+        over: RepeatOver,
         /// What follows each but the last, at its end.
         join: String,
         /// The lines.
-        lines: Vec<Line>,
+        lines: Vec<FileLine>,
     },
 }
 
-impl Line {
+impl FileLine {
     /// Whether it is repeated for something, or a line in it is.
     #[must_use]
-    pub fn is_over(&self, wanted: Over) -> bool {
+    pub fn is_over(&self, wanted: RepeatOver) -> bool {
         match self {
-            Line::Text { .. } => false,
-            Line::Each { over, lines, .. } => *over == wanted || lines.iter().any(|line| line.is_over(wanted)),
+            FileLine::Text { .. } => false,
+            FileLine::Each { over, lines, .. } => *over == wanted || lines.iter().any(|line| line.is_over(wanted)),
         }
     }
 
@@ -49,18 +49,18 @@ impl Line {
     #[must_use]
     pub fn needs(&self, token: &str) -> bool {
         match self {
-            Line::Text { template, is_optional } => !is_optional && template.value.has(token),
-            Line::Each { lines, .. } => lines.iter().any(|line| line.needs(token)),
+            FileLine::Text { template, is_optional } => !is_optional && template.value.has(token),
+            FileLine::Each { lines, .. } => lines.iter().any(|line| line.needs(token)),
         }
     }
 
     /// Its templates, those of repeated lines included, each with what it is repeated for.
     #[must_use]
-    pub fn templates(&self) -> Vec<(&Spanned<Template>, Option<Over>)> {
+    pub fn templates(&self) -> Vec<(&Spanned<Template>, Option<RepeatOver>)> {
         match self {
-            Line::Text { template, .. } => vec![(template, None)],
-            Line::Each { over, lines, .. } => {
-                let inner = lines.iter().flat_map(Line::templates);
+            FileLine::Text { template, .. } => vec![(template, None)],
+            FileLine::Each { over, lines, .. } => {
+                let inner = lines.iter().flat_map(FileLine::templates);
                 inner.map(|(template, own)| (template, own.or(Some(*over)))).collect()
             }
         }
@@ -69,7 +69,7 @@ impl Line {
 
 /// What lines are repeated for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Over {
+pub enum RepeatOver {
     /// Each pass of the call.
     Pass,
     /// Each variable of the job.
@@ -81,8 +81,12 @@ pub enum Over {
 }
 
 /// What lines may be repeated for, with names.
-pub const OVERS: [(&str, Over); 4] =
-    [("pass", Over::Pass), ("variable", Over::Variable), ("native", Over::Native), ("frame", Over::Frame)];
+pub const OVERS: [(&str, RepeatOver); 4] = [
+    ("pass", RepeatOver::Pass),
+    ("variable", RepeatOver::Variable),
+    ("native", RepeatOver::Native),
+    ("frame", RepeatOver::Frame),
+];
 
 /// A language whose literals values become.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]

@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 use crate::adapter::{Adapter, AdapterKind};
 use crate::frames::Frames;
 use crate::invoke::arguments;
-use crate::invoke::scope::{ArgumentScope, Made, NOWHERE};
+use crate::invoke::scope::{ArgumentScope, ExportPaths, NOWHERE};
 use crate::invoke::spread::Delivered;
 use crate::plan::Call;
 use crate::resolve::Job;
@@ -38,7 +38,7 @@ impl<'w> Way<'w> {
 
     fn to_exporter(sink: &Sink<'_, '_>, number: usize, adapter: &'w Adapter) -> Way<'w> {
         let plan = sink.input.plan;
-        let made = Made { staged: "/scene", log: NOWHERE.log };
+        let made = ExportPaths { staged: "/scene", log: NOWHERE.log };
         let told = |frames: &Frames| {
             Some(arguments::delivered(&ArgumentScope::of_export(plan, number, (adapter, frames), made)?))
         };

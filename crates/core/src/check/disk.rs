@@ -29,7 +29,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         let place = series.path.as_ref().map(|path| path.at);
         sink.add("place-blocked", place, sink.job(series), wording::disk::place_blocked(path, what));
     }
-    let there = Listing::of(sink.input, machine);
+    let there = DiskListing::of(sink.input, machine);
     left_over(sink, &there);
     space(sink, machine, &there);
 }
@@ -130,7 +130,7 @@ fn other_person<'p>(path: &'p str, plan: &Plan) -> Option<&'p str> {
 type ByExport<'i> = BTreeMap<&'i str, Vec<(usize, i64)>>;
 
 /// The files that are there: by series how many of them and how large, and those that nobody knows.
-struct Listing<'i> {
+struct DiskListing<'i> {
     /// Count and bytes of frames that are there, by series of the plan.
     there: HashMap<usize, (i64, u64)>,
     /// Numbers of frames that were made of something else, by series of the plan.
@@ -143,9 +143,9 @@ struct Listing<'i> {
     unknown: BTreeMap<&'i str, Vec<&'i str>>,
 }
 
-impl<'i> Listing<'i> {
-    fn of(input: super::Input<'i>, machine: &'i Machine) -> Listing<'i> {
-        let mut listing = Listing {
+impl<'i> DiskListing<'i> {
+    fn of(input: super::Input<'i>, machine: &'i Machine) -> DiskListing<'i> {
+        let mut listing = DiskListing {
             there: HashMap::new(),
             stale: BTreeMap::new(),
             beyond: BTreeMap::new(),
@@ -218,7 +218,7 @@ impl<'i> Listing<'i> {
     }
 }
 
-fn left_over(sink: &mut Sink<'_, '_>, listing: &Listing<'_>) {
+fn left_over(sink: &mut Sink<'_, '_>, listing: &DiskListing<'_>) {
     let plan = sink.input.plan;
     for (at, numbers) in &listing.stale {
         let (series, frames) = (&plan.series[*at], crate::frames::Frames::from_any(numbers.clone()));
@@ -256,7 +256,7 @@ fn left_over(sink: &mut Sink<'_, '_>, listing: &Listing<'_>) {
 }
 
 /// What the missing frames will take against what is free, for each disk.
-fn space(sink: &mut Sink<'_, '_>, machine: &Machine, listing: &Listing<'_>) {
+fn space(sink: &mut Sink<'_, '_>, machine: &Machine, listing: &DiskListing<'_>) {
     let plan = sink.input.plan;
     let mut needs: BTreeMap<u64, (f64, usize)> = BTreeMap::new();
     for (at, series) in plan.series.iter().enumerate().filter(|(_, series)| series.is_known()) {

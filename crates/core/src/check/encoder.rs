@@ -3,7 +3,7 @@
 use crate::adapter::{Adapter, AdapterKind, Argument, BUILT_IN_ENCODERS, Word};
 use crate::catalogue::{self, Codec};
 use crate::diagnostic::nearest;
-use crate::invoke::encode::{self, Encoding, Pixels, has_alpha, lookup};
+use crate::invoke::encode::{self, EncoderPixels, Encoding, has_alpha, lookup};
 use crate::invoke::film;
 use crate::invoke::spread::{Delivered, Filling};
 use crate::plan::{Film, Series};
@@ -110,7 +110,7 @@ fn options(sink: &mut Sink<'_, '_>, (series, film): (&Series, &Film), adapter: &
         count: 1,
         size: film.size.unwrap_or(Size { width: 2, height: 2 }),
         fps,
-        pixels: Pixels { deep: false, alpha },
+        pixels: EncoderPixels { deep: false, alpha },
         colour: film.colour,
         audio: film.audio.as_deref().map(|path| (path, film.audio_offset)),
         start: film.start,

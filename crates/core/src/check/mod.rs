@@ -91,7 +91,7 @@ pub struct Machine {
     /// Cores of this machine.
     pub cores: Option<u64>,
     /// Sound files.
-    pub sounds: BTreeMap<String, Sound>,
+    pub sounds: BTreeMap<String, SoundFile>,
     /// The files in output folders that are there, by folder.
     pub folders: BTreeMap<String, Files>,
     /// Where something else stands in the way of files of the plan, by its outputs (series, then movies): where, and what.
@@ -125,7 +125,7 @@ pub struct RootState {
 
 /// What is known about a sound file.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Sound {
+pub enum SoundFile {
     /// Not there, or no sound file: why.
     Unread(String),
     /// There, in a form whose length nothing here reads.

@@ -14,7 +14,7 @@ use crate::sheet::{Format, Gaps, Key, PassKind};
 use crate::source::Spanned;
 use crate::template::token;
 
-use super::{Sink, Sound, wording};
+use super::{Sink, SoundFile, wording};
 
 /// Sample rates that go with pictures everywhere, in hertz.
 const USUAL: [u32; 3] = [44_100, 48_000, 96_000];
@@ -157,14 +157,14 @@ fn line(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
 
 fn sound_file(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
     let (Some(audio), Some(machine)) = (&movie.audio, sink.input.machine) else { return };
-    if let Some(Sound::Unread(why)) = machine.sounds.get(&audio.value) {
+    if let Some(SoundFile::Unread(why)) = machine.sounds.get(&audio.value) {
         sink.add("audio-missing", Some(audio.at), job, wording::movies::audio_missing(&audio.value, why));
     }
 }
 
 fn audio(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
     let (Some(audio), Some(machine)) = (&movie.audio, sink.input.machine) else { return };
-    let Some(Sound::Known(seconds, rate)) = machine.sounds.get(&audio.value).cloned() else { return };
+    let Some(SoundFile::Known(seconds, rate)) = machine.sounds.get(&audio.value).cloned() else { return };
     if let (Some(picture), Some(fps)) = (film.seconds(), film.fps) {
         let lasts = seconds + film.audio_offset;
         if (lasts - picture).abs() > 1.0 / fps.value() {

@@ -3,7 +3,7 @@
 use crate::adapter::Adapter;
 use crate::diagnostic::nearest;
 use crate::frames::Frames;
-use crate::invoke::scope::{ArgumentScope, Made, NOWHERE};
+use crate::invoke::scope::{ArgumentScope, ExportPaths, NOWHERE};
 use crate::invoke::written_file::{Unwritable, unwritable};
 use crate::plan::Call;
 use crate::resolve::Job;
@@ -42,7 +42,7 @@ pub fn check(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), (adapter, ex
         }
     }
     let Some(frames) = job.frames.as_ref().filter(|frames| !frames.is_empty()) else { return };
-    let made = Made { staged: "/scene", log: NOWHERE.log };
+    let made = ExportPaths { staged: "/scene", log: NOWHERE.log };
     let export = exporter.and_then(|own| ArgumentScope::of_export(plan, number, (own, frames), made));
     for scope in std::iter::once(&scope).chain(&export) {
         for (at, why) in unwritable(scope) {

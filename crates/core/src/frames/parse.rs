@@ -9,14 +9,14 @@ use super::{FrameRun, Frames, MOST_TANGLED};
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FrameExpr {
     /// What is taken.
-    pub parts: Vec<Part>,
+    pub parts: Vec<RangePart>,
     /// What is left out again.
-    pub except: Vec<Part>,
+    pub except: Vec<RangePart>,
 }
 
 /// One part of an expression, with every how many frames.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Part {
+pub struct RangePart {
     /// Which frames.
     pub what: What,
     /// Every how many; 1 for all.
@@ -97,7 +97,7 @@ impl FrameExpr {
     /// Whether it speaks of the job's own frames, which only modes and the command line may.
     #[must_use]
     pub fn needs_own(&self) -> bool {
-        let own = |part: &Part| matches!(part.what, What::All | What::First | What::Middle | What::Last);
+        let own = |part: &RangePart| matches!(part.what, What::All | What::First | What::Middle | What::Last);
         self.parts.iter().chain(&self.except).any(own)
     }
 
@@ -105,7 +105,7 @@ impl FrameExpr {
     /// where steps interleave over more frames than can be counted out.
     #[must_use]
     pub fn frames(&self, scene: Option<&Frames>, own: Option<&Frames>) -> Option<Frames> {
-        let sum = |parts: &[Part]| {
+        let sum = |parts: &[RangePart]| {
             parts.iter().try_fold(Frames::none(), |sum, part| sum.union_within(&part.frames(scene, own)?, MOST_RUNS))
         };
         let set = sum(&self.parts)?.minus_within(&sum(&self.except)?, MOST_RUNS)?;
@@ -113,7 +113,7 @@ impl FrameExpr {
     }
 }
 
-impl Part {
+impl RangePart {
     fn frames(&self, scene: Option<&Frames>, own: Option<&Frames>) -> Option<Frames> {
         let one = |frame: Option<i64>| Some(frame.map_or_else(Frames::none, Frames::one));
         match self.what {
@@ -129,13 +129,13 @@ impl Part {
 
 impl fmt::Display for FrameExpr {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let list = |parts: &[Part]| parts.iter().map(ToString::to_string).collect::<Vec<_>>().join(",");
+        let list = |parts: &[RangePart]| parts.iter().map(ToString::to_string).collect::<Vec<_>>().join(",");
         write!(f, "{}", list(&self.parts))?;
         if self.except.is_empty() { Ok(()) } else { write!(f, " except {}", list(&self.except)) }
     }
 }
 
-impl fmt::Display for Part {
+impl fmt::Display for RangePart {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self.what {
             What::Range(first, last) if first == last => write!(f, "{first}")?,
@@ -153,7 +153,7 @@ fn find_word(text: &str, word: &str) -> Option<usize> {
     })
 }
 
-fn parse_list(text: &str, base: usize) -> Result<Vec<Part>, FrameError> {
+fn parse_list(text: &str, base: usize) -> Result<Vec<RangePart>, FrameError> {
     let mut at = base;
     text.split(',')
         .map(|piece| {
@@ -165,7 +165,7 @@ fn parse_list(text: &str, base: usize) -> Result<Vec<Part>, FrameError> {
         .collect()
 }
 
-fn parse_part(text: &str) -> Result<Part, String> {
+fn parse_part(text: &str) -> Result<RangePart, String> {
     if text.is_empty() {
         return Err("a frame, a range or a word is missing here".to_owned());
     }
@@ -179,7 +179,7 @@ fn parse_part(text: &str) -> Result<Part, String> {
         .filter(|n| (1..=MOST).contains(n))
         .ok_or("the step after '/' is a whole number from 1 up")?;
     if let Some((_, what)) = WORDS.iter().find(|(name, _)| *name == body) {
-        return Ok(Part { what: *what, every });
+        return Ok(RangePart { what: *what, every });
     }
     let dash = body.char_indices().skip(1).find(|(_, c)| *c == '-').map(|(at, _)| at);
     let (first, last) = dash.map_or((body, body), |at| (body[..at].trim(), body[at + 1..].trim()));
@@ -187,7 +187,7 @@ fn parse_part(text: &str) -> Result<Part, String> {
     if first > last {
         return Err(format!("'{body}' goes backwards; frames are always in ascending order: write {last}-{first}"));
     }
-    Ok(Part { what: What::Range(first, last), every })
+    Ok(RangePart { what: What::Range(first, last), every })
 }
 
 fn parse_frame(text: &str) -> Result<i64, String> {

@@ -10,9 +10,9 @@ use crate::resolve::{Job, paths};
 use super::arguments::{arguments, environment};
 use super::export::{Exports, exporter, told};
 use super::film;
-use super::scope::{ArgumentScope, CallPaths, Made};
+use super::scope::{ArgumentScope, CallPaths, ExportPaths};
 use super::stage::stage_folder;
-use super::written::{Beside, Expected, besides, expected};
+use super::written::{ByProducts, Expected, besides, expected};
 use super::written_file::{FileText, texts};
 
 /// One command line of a plan with everything around it.
@@ -39,7 +39,7 @@ pub struct CommandLine {
     /// Files that are written before it starts.
     pub files: Vec<FileText>,
     /// What it writes beside its pictures.
-    pub besides: Vec<Beside>,
+    pub besides: Vec<ByProducts>,
     /// Environment on top of the given one.
     pub env: Vec<(String, String)>,
     /// Where its output is written down.
@@ -303,7 +303,7 @@ impl<'s> CommandLines<'s> {
         let job = &plan.jobs[export.job];
         let adapter = exporter(job, self.adapters)?;
         let log = format!("{}/{}.log", self.logs, marked(&export.id, mark));
-        let told = told(plan, export.job, adapter, Made { staged: &product.staged, log: &log });
+        let told = told(plan, export.job, adapter, ExportPaths { staged: &product.staged, log: &log });
         Some(CommandLine {
             id: export.id.clone(),
             kind: CallKind::Export,

@@ -26,7 +26,7 @@ pub struct Encoding<'e> {
     /// Frames per second.
     pub fps: Fps,
     /// How the samples of a frame are stored.
-    pub pixels: Pixels,
+    pub pixels: EncoderPixels,
     /// How they are meant.
     pub colour: Colour,
     /// The sound, and by how many seconds it begins later.
@@ -48,14 +48,14 @@ pub struct Encoding<'e> {
 /// Samples of red, green, blue and, where there is one, alpha, one after another, row after row from the top; those of 16 bits
 /// with their low byte first.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Pixels {
+pub struct EncoderPixels {
     /// Whether samples have 16 bits instead of 8.
     pub deep: bool,
     /// Whether there is an alpha.
     pub alpha: bool,
 }
 
-impl Pixels {
+impl EncoderPixels {
     /// Its name: `rgb8`, `rgba8`, `rgb16` or `rgba16`.
     #[must_use]
     pub fn name(self) -> &'static str {
@@ -133,7 +133,7 @@ pub fn dropped(
 
 /// What an encoder has to be able to do for one movie.
 #[derive(Clone, Copy, Debug)]
-pub struct Wish<'w> {
+pub struct EncoderNeeds<'w> {
     /// The container.
     pub container: &'w FileType,
     /// The codec.
@@ -148,11 +148,11 @@ pub struct Wish<'w> {
     pub audio: Option<&'w str>,
 }
 
-impl Wish<'_> {
+impl EncoderNeeds<'_> {
     /// Whether an adapter's encoder can do all of it.
     #[must_use]
     pub fn can(&self, adapter: &Adapter) -> bool {
-        let Wish { container, codec, format, .. } = *self;
+        let EncoderNeeds { container, codec, format, .. } = *self;
         let accepts = &adapter.accepts;
         let chroma = format.chroma.as_ref().map(|chroma| chroma.value.as_str()).or(codec.chroma.first().copied());
         let bits = bits(format, codec).to_string();

@@ -9,7 +9,7 @@ use crate::resolve::{Job, paths};
 use crate::template::{expand_text, slug};
 
 use super::arguments::{arguments, environment};
-use super::scope::{ArgumentScope, Made};
+use super::scope::{ArgumentScope, ExportPaths};
 use super::written_file::{FileText, texts};
 
 /// One export.
@@ -42,12 +42,12 @@ pub fn exporter<'a>(job: &Job, adapters: &'a Adapters) -> Option<&'a Adapter> {
 #[must_use]
 pub fn exports(plan: &Plan, adapters: &Adapters) -> Exports {
     let mut exports = Exports::default();
-    let mut known: HashMap<(String, Told), usize> = HashMap::new();
+    let mut known: HashMap<(String, ExporterWords), usize> = HashMap::new();
     for (at, job) in plan.jobs.iter().enumerate() {
         let (Some(adapter), Some(scene)) = (exporter(job, adapters), &job.scene) else { continue };
         let Some(file) = file(plan, at, adapter) else { continue };
         // Where it goes and what is written down of it is the same for all that ask for the same.
-        let told = told(plan, at, adapter, Made { staged: &format!("/{file}"), log: "" });
+        let told = told(plan, at, adapter, ExportPaths { staged: &format!("/{file}"), log: "" });
         let number = *known.entry((adapter.name.clone(), told)).or_insert_with(|| {
             // What stands behind a dot in the name of a call is a part of it.
             let stem = slug(paths::stem(&scene.value)).replace('.', "-");
@@ -64,7 +64,7 @@ pub fn exports(plan: &Plan, adapters: &Adapters) -> Exports {
 fn file(plan: &Plan, job: usize, adapter: &Adapter) -> Option<String> {
     let scene = plan.jobs[job].scene.as_ref()?;
     let frames = &Frames::none();
-    let made = Made { staged: paths::stem(&scene.value), log: "" };
+    let made = ExportPaths { staged: paths::stem(&scene.value), log: "" };
     let scope = ArgumentScope::of_export(plan, job, (adapter, frames), made)?;
     let output = scope.outputs.first()?;
     match adapter.writes.first() {
@@ -75,7 +75,7 @@ fn file(plan: &Plan, job: usize, adapter: &Adapter) -> Option<String> {
 
 /// What an exporter is told.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
-pub struct Told {
+pub struct ExporterWords {
     /// Its arguments.
     pub arguments: Vec<String>,
     /// What is added to its environment.
@@ -91,7 +91,7 @@ pub struct Told {
 #[must_use]
 pub fn made_from(plan: &Plan, export: &Export, adapters: &Adapters) -> Vec<String> {
     let Some(adapter) = exporter(&plan.jobs[export.job], adapters) else { return Vec::new() };
-    let told = told(plan, export.job, adapter, Made { staged: &format!("/{}", export.file), log: "" });
+    let told = told(plan, export.job, adapter, ExportPaths { staged: &format!("/{}", export.file), log: "" });
     let named = plan.roots.iter().filter_map(|root| Some((root.path.as_deref()?, root.name.as_str())));
     let mut folders: Vec<(&str, &str)> = named.chain([(plan.home.folder.as_str(), "home")]).collect();
     folders.sort_by_key(|(path, _)| std::cmp::Reverse(path.len()));
@@ -106,10 +106,12 @@ pub fn made_from(plan: &Plan, export: &Export, adapters: &Adapters) -> Vec<Strin
 
 /// What an exporter is told that makes a file; nothing where its job has no pass.
 #[must_use]
-pub fn told(plan: &Plan, job: usize, adapter: &Adapter, made: Made<'_>) -> Told {
+pub fn told(plan: &Plan, job: usize, adapter: &Adapter, made: ExportPaths<'_>) -> ExporterWords {
     let frames = plan.jobs[job].frames.clone().unwrap_or_default();
-    let Some(scope) = ArgumentScope::of_export(plan, job, (adapter, &frames), made) else { return Told::default() };
-    Told {
+    let Some(scope) = ArgumentScope::of_export(plan, job, (adapter, &frames), made) else {
+        return ExporterWords::default();
+    };
+    ExporterWords {
         arguments: arguments(&scope),
         env: environment(&scope),
         folder: scope.start_folder(scope.outputs.first()),

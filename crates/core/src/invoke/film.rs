@@ -6,12 +6,12 @@ use crate::plan::{Adapters, Film, Plan, Series};
 use crate::sheet::{Format, Gaps};
 use crate::source::{FileId, Place, Spanned};
 
-use super::encode::Wish;
+use super::encode::EncoderNeeds;
 
 /// What a movie asks of its encoder; `format` is its own. `None` where its codec is not known.
 #[must_use]
-pub fn wish<'w>(series: &'w Series, film: &'w Film, format: &'w Format) -> Option<Wish<'w>> {
-    Some(Wish {
+pub fn wish<'w>(series: &'w Series, film: &'w Film, format: &'w Format) -> Option<EncoderNeeds<'w>> {
+    Some(EncoderNeeds {
         container: series.file_type?,
         codec: catalogue::codec(film.codec?)?,
         format,

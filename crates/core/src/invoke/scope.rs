@@ -35,7 +35,7 @@ pub const NOWHERE: CallPaths<'static> =
 
 /// The file that an exporter makes, and the one that keeps what it says.
 #[derive(Clone, Copy, Debug)]
-pub struct Made<'m> {
+pub struct ExportPaths<'m> {
     /// Where it writes.
     pub staged: &'m str,
     /// Its log.
@@ -112,7 +112,7 @@ impl<'c> ArgumentScope<'c> {
         plan: &'c Plan,
         job: usize,
         (adapter, frames): (&'c Adapter, &'c Frames),
-        made: Made<'c>,
+        made: ExportPaths<'c>,
     ) -> Option<ArgumentScope<'c>> {
         let job = &plan.jobs[job];
         let (folder, file) = (paths::parent(made.staged).to_owned(), paths::file_name(made.staged).to_owned());

@@ -72,7 +72,7 @@ pub fn expected(scope: &ArgumentScope<'_>) -> Vec<Expected> {
 
 /// What a program writes beside its pictures.
 #[derive(Clone, Debug)]
-pub struct Beside {
+pub struct ByProducts {
     /// Index into the plan's series, in whose stage folder it lies.
     pub series: usize,
     /// Its name, relative to that folder, with `*` where the program writes anything.
@@ -82,7 +82,7 @@ pub struct Beside {
     rule: Regex,
 }
 
-impl Beside {
+impl ByProducts {
     /// Whether this is the name of a staged file.
     #[must_use]
     pub fn is_name_of(&self, relative: &str) -> bool {
@@ -92,13 +92,13 @@ impl Beside {
 
 /// What a call is expected to write beside its pictures. A rule with a token that has no value says nothing.
 #[must_use]
-pub fn besides(scope: &ArgumentScope<'_>) -> Vec<Beside> {
+pub fn besides(scope: &ArgumentScope<'_>) -> Vec<ByProducts> {
     let removed = scope.adapter.also.iter().map(|template| (template, false));
     let rules: Vec<_> = removed.chain(scope.adapter.keep.iter().map(|template| (template, true))).collect();
     let of_series = |series: &usize| {
         let one = |(template, is_kept): &(&Spanned<Template>, bool)| {
             let NameRule::Own(rule, spelt) = own(scope, *series, &template.value)? else { return None };
-            Some(Beside { series: *series, glob: glob(&spelt), is_kept: *is_kept, rule })
+            Some(ByProducts { series: *series, glob: glob(&spelt), is_kept: *is_kept, rule })
         };
         rules.iter().filter_map(one).collect::<Vec<_>>()
     };

@@ -1,6 +1,6 @@
 //! Files that are written before a program starts: their text, with every value a literal of their language.
 
-use crate::adapter::{Language, Line, NativeKind, Over, WrittenFile};
+use crate::adapter::{FileLine, Language, NativeKind, RepeatOver, WrittenFile};
 use crate::source::{Place, Spanned};
 use crate::template::{Form, Lookup, Part, Template, Token, Value, expand_text};
 
@@ -85,16 +85,16 @@ struct Writer<'w> {
 
 impl Writer<'_> {
     /// All lines; the place of the first that cannot be written, and why.
-    fn lines(&self, lines: &[Line], around: &Around<'_>) -> Result<String, (Place, Unwritable)> {
+    fn lines(&self, lines: &[FileLine], around: &Around<'_>) -> Result<String, (Place, Unwritable)> {
         let mut out = String::new();
         for line in lines {
             match line {
-                Line::Text { template, is_optional } => match self.line(&template.value, around) {
+                FileLine::Text { template, is_optional } => match self.line(&template.value, around) {
                     Ok(text) => out.push_str(&text),
                     Err(Unwritable::NoValue(_)) if *is_optional => {}
                     Err(why) => return Err((template.at, why)),
                 },
-                Line::Each { over, join, lines } => {
+                FileLine::Each { over, join, lines } => {
                     let mut parts = Vec::new();
                     self.each(*over, around, &mut |inner| parts.push(self.lines(lines, inner)));
                     let parts = parts.into_iter().collect::<Result<Vec<String>, _>>()?;
@@ -112,20 +112,20 @@ impl Writer<'_> {
     }
 
     /// Does something for each pass, variable, native setting or frame.
-    fn each(&self, over: Over, around: &Around<'_>, work: &mut dyn FnMut(&Around<'_>)) {
+    fn each(&self, over: RepeatOver, around: &Around<'_>, work: &mut dyn FnMut(&Around<'_>)) {
         match over {
-            Over::Pass => self.scope.outputs.iter().for_each(|output| work(&Around { output, ..*around })),
-            Over::Variable => {
+            RepeatOver::Pass => self.scope.outputs.iter().for_each(|output| work(&Around { output, ..*around })),
+            RepeatOver::Variable => {
                 for (name, value) in &self.scope.job.vars {
                     work(&Around { pair: Some((name, value, false)), ..*around });
                 }
             }
-            Over::Native => {
+            RepeatOver::Native => {
                 for (name, value) in self.scope.native_settings(around.output) {
                     work(&Around { pair: Some((&name, &value, true)), ..*around });
                 }
             }
-            Over::Frame => {
+            RepeatOver::Frame => {
                 for (at, frame) in self.scope.frames.iter().enumerate() {
                     work(&Around { frame: Some((frame, at as i64)), ..*around });
                 }
@@ -198,11 +198,11 @@ impl Writer<'_> {
     }
 
     /// Adds what lines bring to a program.
-    fn follow(&self, lines: &[Line], around: &Around<'_>, delivered: &mut Delivered) {
+    fn follow(&self, lines: &[FileLine], around: &Around<'_>, delivered: &mut Delivered) {
         for line in lines {
             match line {
-                Line::Text { template, is_optional } => self.arrives(template, *is_optional, (around, delivered)),
-                Line::Each { over, lines, .. } => {
+                FileLine::Text { template, is_optional } => self.arrives(template, *is_optional, (around, delivered)),
+                FileLine::Each { over, lines, .. } => {
                     self.each(*over, around, &mut |inner| self.follow(lines, inner, delivered));
                 }
             }

@@ -4,4 +4,4 @@ mod content;
 mod odd;
 
 pub use content::{Cell, Content, MOST_CELLS, SMALLEST_CELL};
-pub use odd::{Asked, Kind, Oddity, Placed, Policy, Row, Shown, alone, beside, usual_limit};
+pub use odd::{Asked, OddKind, OddPolicy, OddRow, Oddity, Placed, ShownPicture, alone, beside, usual_limit};

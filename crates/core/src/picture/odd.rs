@@ -5,7 +5,7 @@ use crate::diagnostic::{Level, find};
 
 /// What can be odd about a picture.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Kind {
+pub enum OddKind {
     /// Every colour is zero.
     Black,
     /// Every pixel has the same colour.
@@ -29,17 +29,17 @@ pub enum Kind {
 }
 
 /// Every kind with the check that sets its level, and what its limit is where nothing is said.
-const KINDS: [(Kind, &str, Option<f64>); 10] = [
-    (Kind::Black, "picture-black", None),
-    (Kind::OneColour, "picture-one-colour", None),
-    (Kind::NotFinite, "picture-not-finite", None),
-    (Kind::AlphaFlat, "alpha-flat", None),
-    (Kind::HalfBlack, "picture-half-black", Some(0.5)),
-    (Kind::Repeated, "picture-repeated", None),
-    (Kind::Jump, "picture-jump", Some(6.0)),
-    (Kind::Block, "picture-block", Some(8.0)),
-    (Kind::FileSize, "file-size-jump", Some(4.0)),
-    (Kind::Unproven, "picture-unproven", None),
+const KINDS: [(OddKind, &str, Option<f64>); 10] = [
+    (OddKind::Black, "picture-black", None),
+    (OddKind::OneColour, "picture-one-colour", None),
+    (OddKind::NotFinite, "picture-not-finite", None),
+    (OddKind::AlphaFlat, "alpha-flat", None),
+    (OddKind::HalfBlack, "picture-half-black", Some(0.5)),
+    (OddKind::Repeated, "picture-repeated", None),
+    (OddKind::Jump, "picture-jump", Some(6.0)),
+    (OddKind::Block, "picture-block", Some(8.0)),
+    (OddKind::FileSize, "file-size-jump", Some(4.0)),
+    (OddKind::Unproven, "picture-unproven", None),
 ];
 
 /// The limit of a check, where it has one and nothing is said.
@@ -48,10 +48,10 @@ pub fn usual_limit(check: &str) -> Option<f64> {
     KINDS.iter().find(|(_, slug, _)| *slug == check).and_then(|(.., limit)| *limit)
 }
 
-impl Kind {
+impl OddKind {
     /// The kind whose level a check sets.
     #[must_use]
-    pub fn of(check: &str) -> Option<Kind> {
+    pub fn of(check: &str) -> Option<OddKind> {
         KINDS.iter().find(|(_, slug, _)| *slug == check).map(|(kind, ..)| *kind)
     }
 
@@ -66,27 +66,27 @@ impl Kind {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Oddity {
     /// What.
-    pub kind: Kind,
+    pub kind: OddKind,
     /// In words.
     pub why: String,
 }
 
 /// What a sheet says of odd pictures: the level of each kind (`None` leaves it unsaid) and its limit.
 #[derive(Clone, Debug)]
-pub struct Policy {
+pub struct OddPolicy {
     rules: [(Option<Level>, f64); KINDS.len()],
 }
 
-impl Default for Policy {
-    fn default() -> Policy {
-        let rule = |(_, slug, limit): (Kind, &str, Option<f64>)| {
+impl Default for OddPolicy {
+    fn default() -> OddPolicy {
+        let rule = |(_, slug, limit): (OddKind, &str, Option<f64>)| {
             (find(slug).map(|check| check.level), limit.unwrap_or_default())
         };
-        Policy { rules: KINDS.map(rule) }
+        OddPolicy { rules: KINDS.map(rule) }
     }
 }
 
-impl Policy {
+impl OddPolicy {
     /// With what a sheet says of a check, if it is one of pictures.
     pub fn set(&mut self, check: &str, level: Option<Level>, limit: Option<f64>) {
         if let Some(at) = KINDS.iter().position(|(_, slug, _)| *slug == check) {
@@ -97,11 +97,11 @@ impl Policy {
 
     /// The level of a kind; `None` where it is not looked for.
     #[must_use]
-    pub fn level(&self, kind: Kind) -> Option<Level> {
+    pub fn level(&self, kind: OddKind) -> Option<Level> {
         self.rules[kind as usize].0
     }
 
-    fn limit(&self, kind: Kind) -> f64 {
+    fn limit(&self, kind: OddKind) -> f64 {
         self.rules[kind as usize].1
     }
 
@@ -117,7 +117,7 @@ impl Policy {
 
 /// A picture with the size of its file in bytes.
 #[derive(Clone, Copy, Debug)]
-pub struct Shown<'c> {
+pub struct ShownPicture<'c> {
     /// What its pixels come to.
     pub content: &'c Content,
     /// Bytes of its file.
@@ -139,51 +139,56 @@ pub fn alone(content: &Content, asked: Asked) -> Vec<Oddity> {
     let mut found = Vec::new();
     let mut say = |kind, why: String| found.push(Oddity { kind, why });
     if content.no_number || content.infinite && asked.colour {
-        say(Kind::NotFinite, "it has NaN or infinite values".to_owned());
+        say(OddKind::NotFinite, "it has NaN or infinite values".to_owned());
     }
     if !asked.colour || content.samples == 0 {
         return found;
     }
     if content.colour == Some((0.0, 0.0)) {
-        say(Kind::Black, "it is black".to_owned());
+        say(OddKind::Black, "it is black".to_owned());
     } else if content.one_colour {
-        say(Kind::OneColour, "it has one colour everywhere".to_owned());
+        say(OddKind::OneColour, "it has one colour everywhere".to_owned());
     }
     if let Some((low, high)) = content.alpha.filter(|(low, high)| asked.alpha && low == high) {
         let _ = high;
-        say(Kind::AlphaFlat, format!("its alpha is {low} everywhere"));
+        say(OddKind::AlphaFlat, format!("its alpha is {low} everywhere"));
     }
     found
 }
 
 /// What is odd about a picture beside those before and after it in its series.
 #[must_use]
-pub fn beside(shown: Shown<'_>, neighbours: [Option<Shown<'_>>; 2], asked: Asked, policy: &Policy) -> Vec<Oddity> {
+pub fn beside(
+    shown: ShownPicture<'_>,
+    neighbours: [Option<ShownPicture<'_>>; 2],
+    asked: Asked,
+    policy: &OddPolicy,
+) -> Vec<Oddity> {
     let mut found = Vec::new();
     let mut say = |kind, why: String| found.push(Oddity { kind, why });
     let content = shown.content;
-    let half = |shown: &Shown<'_>| shown.content.black_from_a_side() >= policy.limit(Kind::HalfBlack);
+    let half = |shown: &ShownPicture<'_>| shown.content.black_from_a_side() >= policy.limit(OddKind::HalfBlack);
     let all_black = content.cells.iter().all(|cell| cell.black);
     // What is empty in one picture after another is the scene's, and so is what is transparent.
     let scene_is = neighbours.iter().flatten().any(half);
     let is_clear = content.alpha.is_some_and(|(low, _)| low == 0.0) && neighbours.iter().all(Option::is_none);
     if asked.colour && !all_black && !scene_is && !is_clear && half(&shown) {
-        say(Kind::HalfBlack, "half of it or more is black".to_owned());
+        say(OddKind::HalfBlack, "half of it or more is black".to_owned());
     }
     if let [Some(before), _] = neighbours
         && asked.colour
         && content.digest().is_some_and(|digest| before.content.digest() == Some(digest))
     {
-        say(Kind::Repeated, "it is identical to the frame before, pixel by pixel".to_owned());
+        say(OddKind::Repeated, "it is identical to the frame before, pixel by pixel".to_owned());
     }
     let [Some(before), Some(after)] = neighbours else { return found };
-    let factor = policy.limit(Kind::FileSize).max(1.0);
+    let factor = policy.limit(OddKind::FileSize).max(1.0);
     let (small, large) = (before.bytes.min(after.bytes) as f64, before.bytes.max(after.bytes) as f64);
     let own = shown.bytes as f64;
     // Neighbours that are as far from each other are a change of the scene.
     if large < small * factor.sqrt().max(1.5) && small >= 1024.0 && (own * factor < small || own > large * factor) {
         let how = if own < small { "smaller" } else { "larger" };
-        say(Kind::FileSize, format!("its file is far {how} than the files before and after it"));
+        say(OddKind::FileSize, format!("its file is far {how} than the files before and after it"));
     }
     if !asked.colour {
         return found;
@@ -192,10 +197,10 @@ pub fn beside(shown: Shown<'_>, neighbours: [Option<Shown<'_>>; 2], asked: Asked
         (content.distance(before.content), content.distance(after.content), before.content.distance(after.content));
     let (Some(to_before), Some(to_after), Some(around)) = distances else { return found };
     let near = to_before.min(to_after);
-    if near >= JUMP && near >= policy.limit(Kind::Jump) * around.max(1.5) {
-        say(Kind::Jump, "it differs far more from its neighbours than they differ from each other".to_owned());
-    } else if let Some(block) = block([before.content, content, after.content], around, policy.limit(Kind::Block)) {
-        say(Kind::Block, format!("a block of it is {block} the frames before and after it"));
+    if near >= JUMP && near >= policy.limit(OddKind::Jump) * around.max(1.5) {
+        say(OddKind::Jump, "it differs far more from its neighbours than they differ from each other".to_owned());
+    } else if let Some(block) = block([before.content, content, after.content], around, policy.limit(OddKind::Block)) {
+        say(OddKind::Block, format!("a block of it is {block} the frames before and after it"));
     }
     found
 }
@@ -281,24 +286,24 @@ pub struct Placed<K> {
 }
 
 impl<K> Placed<K> {
-    fn shown(&self) -> Shown<'_> {
-        Shown { content: &self.content, bytes: self.bytes }
+    fn shown(&self) -> ShownPicture<'_> {
+        ShownPicture { content: &self.content, bytes: self.bytes }
     }
 }
 
 /// Judges pictures one after the other, each beside its neighbours; no more than two are kept.
-pub struct Row<'p, K> {
+pub struct OddRow<'p, K> {
     asked: Asked,
-    policy: &'p Policy,
+    policy: &'p OddPolicy,
     before: Option<Placed<K>>,
     own: Option<Placed<K>>,
 }
 
-impl<'p, K: Copy> Row<'p, K> {
+impl<'p, K: Copy> OddRow<'p, K> {
     /// A row without pictures.
     #[must_use]
-    pub fn new(asked: Asked, policy: &'p Policy) -> Row<'p, K> {
-        Row { asked, policy, before: None, own: None }
+    pub fn new(asked: Asked, policy: &'p OddPolicy) -> OddRow<'p, K> {
+        OddRow { asked, policy, before: None, own: None }
     }
 
     /// The next picture is there, or none where that of a frame is not whole, or at the end: what is odd about the one before

@@ -15,7 +15,7 @@ use wildmatch::WildMatch;
 use crate::adapter::Adapter;
 use crate::catalogue::{Bits, Channels, FileType};
 use crate::frames::{self, Frames, Number, Shift};
-use crate::picture::{Asked, Policy};
+use crate::picture::{Asked, OddPolicy};
 use crate::pins::{Pins, Wanted};
 use crate::resolve::{Home, Job, ResolvedRoot, lookup};
 use crate::sheet::{ClusterEntry, Existing, Format, Key, PassKind, RunEntry, Sheet, Size, Version};
@@ -52,7 +52,7 @@ pub struct Plan {
     /// How calls are run.
     pub run: RunSettings,
     /// What the sheet says of odd pictures.
-    pub policy: Policy,
+    pub policy: OddPolicy,
 }
 
 /// `[run]` with nothing left open.
@@ -412,8 +412,8 @@ pub fn plan(ground: PlanInput<'_>, jobs: &[Arc<Job>], selection: &Selection) -> 
     plan
 }
 
-fn policy(sheet: &Sheet) -> Policy {
-    let mut policy = Policy::default();
+fn policy(sheet: &Sheet) -> OddPolicy {
+    let mut policy = OddPolicy::default();
     for rule in &sheet.checks {
         policy.set(&rule.check.value, rule.level, rule.limit);
     }

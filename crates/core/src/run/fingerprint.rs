@@ -4,7 +4,7 @@
 
 use std::fmt;
 
-use crate::adapter::{Adapter, Argument, Language, Line, Word};
+use crate::adapter::{Adapter, Argument, FileLine, Language, Word};
 use crate::plan::{Plan, Series};
 use crate::resolve::Job;
 use crate::sheet::setting::{Carrier, Changes};
@@ -252,7 +252,7 @@ pub fn arguments(adapter: &Adapter) -> Vec<String> {
         adapter.native.iter().collect(),
         adapter.folder.iter().chain(&adapter.pass_item).chain(names).collect(),
     ];
-    let lines = adapter.files.values().flat_map(|file| &file.lines).flat_map(Line::templates);
+    let lines = adapter.files.values().flat_map(|file| &file.lines).flat_map(FileLine::templates);
     let counts = |group: &Vec<&Spanned<Template>>| {
         !group.iter().any(|template| HARMLESS.iter().any(|token| template.value.has(token)))
     };

@@ -8,8 +8,8 @@ use std::collections::HashMap;
 use serde::{Deserialize, Serialize};
 
 use crate::frames::Number;
-use crate::picture::{Kind, Oddity};
-use crate::verify::{Facts, Picture, Provenance, Seen};
+use crate::picture::{OddKind, Oddity};
+use crate::verify::{FileFacts, Picture, Provenance, Seen};
 
 /// What was found of a file, beside what its name and its size say.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -36,7 +36,7 @@ impl FileFinding {
             (_, Provenance::Changed(why)) => FileFinding::Changed(why.clone()),
             (_, Provenance::Odd(odd)) => FileFinding::Odd(odd.clone()),
             (Seen::Whole(Picture { unproven: Some(why), .. }), _) => {
-                FileFinding::Odd(Oddity { kind: Kind::Unproven, why: why.clone() })
+                FileFinding::Odd(Oddity { kind: OddKind::Unproven, why: why.clone() })
             }
             _ => FileFinding::Good,
         }
@@ -67,7 +67,7 @@ pub struct FileNow<'f> {
     /// The number in its name.
     pub number: Number,
     /// What its folder says of it.
-    pub facts: Facts,
+    pub facts: FileFacts,
     /// The tag of the run that landed it; empty where no journal knows it.
     pub landed: &'f str,
 }
@@ -124,7 +124,7 @@ impl FindingLine {
             UNREADABLE => Some(FileFinding::Unreadable(why)),
             BROKEN => Some(FileFinding::Broken(why)),
             CHANGED => Some(FileFinding::Changed(why)),
-            check => Some(FileFinding::Odd(Oddity { kind: Kind::of(check)?, why })),
+            check => Some(FileFinding::Odd(Oddity { kind: OddKind::of(check)?, why })),
         }
     }
 }
@@ -195,7 +195,7 @@ fn is_same_time(a: i64, b: i64) -> bool {
 mod tests {
     use super::{FileFinding, FileNow, FindingLine, LookedFiles};
     use crate::frames::Number;
-    use crate::picture::{Kind, Oddity};
+    use crate::picture::{OddKind, Oddity};
 
     #[test]
     fn a_finding_speaks_of_one_file_until_that_changes() {
@@ -205,7 +205,7 @@ mod tests {
             facts,
             landed,
         };
-        let odd = Oddity { kind: Kind::of("picture-black").expect("a check"), why: "it is black".to_owned() };
+        let odd = Oddity { kind: OddKind::of("picture-black").expect("a check"), why: "it is black".to_owned() };
         let all = [
             FileFinding::Unreadable("it cannot be read: \"EIO\"".to_owned()),
             FileFinding::Broken("cut off\nafter 7 bytes".to_owned()),

@@ -42,7 +42,7 @@ pub struct Facts {
     /// Outside files of its layers: relative to the scene's own folder, or absolute.
     pub nested: Vec<String>,
     /// The files that the scene itself would have rendered.
-    pub products: Vec<Product>,
+    pub products: Vec<RenderProduct>,
     /// Whether there may be more cameras: a part of the scene was not read.
     pub more_cameras: bool,
     /// Those of the outside files that are parts of the scene itself: cameras may stand there.
@@ -51,7 +51,7 @@ pub struct Facts {
 
 /// A file that a scene's own render settings ask for.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Product {
+pub struct RenderProduct {
     /// Its name in the scene.
     pub name: String,
     /// The file.

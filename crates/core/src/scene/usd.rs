@@ -1,12 +1,12 @@
 //! What is looked for in a USD layer, whichever way it is written: its span and rates, prims, what they refer to, and the
 //! render settings with their products and variables (the schemas of UsdRender).
 
-use super::{Facts, Product};
+use super::{Facts, RenderProduct};
 use crate::sheet::{Fps, Size};
 
 /// One layer.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Layer {
+pub(super) struct UsdLayer {
     pub start: Option<f64>,
     pub end: Option<f64>,
     /// Time codes in a second.
@@ -22,7 +22,7 @@ pub(super) struct Layer {
     /// All other files.
     pub assets: Vec<String>,
     /// Attributes and relationships by their paths, such as `/Render/main.resolution`.
-    pub settings: Vec<(String, Setting)>,
+    pub settings: Vec<(String, UsdSetting)>,
 }
 
 /// One prim.
@@ -42,13 +42,13 @@ impl Prim {
 
 /// A value that is looked for.
 #[derive(Clone, Debug, PartialEq)]
-pub(super) enum Setting {
+pub(super) enum UsdSetting {
     Two(i32, i32),
     Text(String),
     Paths(Vec<String>),
 }
 
-impl Layer {
+impl UsdLayer {
     /// The facts of this layer alone.
     pub fn facts(&self) -> Facts {
         let mut facts = Facts { cameras: Some(Vec::new()), ..Facts::default() };
@@ -76,14 +76,14 @@ impl Layer {
         facts
     }
 
-    fn setting(&self, prim: &str, name: &str) -> Option<&Setting> {
+    fn setting(&self, prim: &str, name: &str) -> Option<&UsdSetting> {
         let path = format!("{prim}.{name}");
         self.settings.iter().find(|(own, _)| *own == path).map(|(_, setting)| setting)
     }
 
     fn targets(&self, prim: &str, name: &str) -> Vec<String> {
         match self.setting(prim, name) {
-            Some(Setting::Paths(paths)) => paths.clone(),
+            Some(UsdSetting::Paths(paths)) => paths.clone(),
             _ => Vec::new(),
         }
     }
@@ -95,7 +95,7 @@ impl Layer {
         let named = self.render_settings.as_deref().filter(|named| all.contains(named));
         let settings = named.or(if all.len() == 1 { all.first().copied() } else { None });
         let size = |prim: &str| match self.setting(prim, "resolution") {
-            Some(Setting::Two(width, height)) => {
+            Some(UsdSetting::Two(width, height)) => {
                 let side = |side: i32| u32::try_from(side).ok().filter(|side| *side > 0);
                 Some(Size { width: side(*width)?, height: side(*height)? })
             }
@@ -108,10 +108,10 @@ impl Layer {
         for product in of_kind("RenderProduct").filter(|prim| wanted.is_empty() || wanted.contains(&prim.path)) {
             let path = product.path.as_str();
             let file = match self.setting(path, "productName") {
-                Some(Setting::Text(file)) => Some(file.clone()).filter(|file| !file.is_empty()),
+                Some(UsdSetting::Text(file)) => Some(file.clone()).filter(|file| !file.is_empty()),
                 _ => None,
             };
-            facts.products.push(Product {
+            facts.products.push(RenderProduct {
                 name: product.name().to_owned(),
                 file,
                 // What a product leaves open is that of the settings.

@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 
 use super::Facts;
-use super::usd::{Layer, Prim, Setting};
+use super::usd::{Prim, UsdLayer, UsdSetting};
 
 pub fn read(bytes: &[u8]) -> Result<Facts, String> {
     let text = std::str::from_utf8(bytes).map_err(|error| format!("it is not text: {error}"))?;
@@ -14,7 +14,7 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
         return Err("it does not begin with #usda".to_owned());
     }
     let words = words(text);
-    let mut layer = Layer::default();
+    let mut layer = UsdLayer::default();
     let header_end = words.iter().position(|word| *word == UsdWord::Sign(')')).unwrap_or(0);
     let header = &words[..header_end];
     let number = |name: &str| match after(header, name)? {
@@ -59,7 +59,7 @@ const DEEPEST: usize = 512;
 
 /// Prims with their paths, the assets that are layers of this one (`subLayers`, `references` and `payload`), and the settings
 /// of what is to be rendered.
-fn prims(words: &[UsdWord<'_>], layer: &mut Layer) -> Result<(), String> {
+fn prims(words: &[UsdWord<'_>], layer: &mut UsdLayer) -> Result<(), String> {
     // Names of the prims that are open; a brace that no prim opened has none.
     let (mut open, mut next): (Vec<Option<&str>>, Option<&str>) = (Vec::new(), None);
     let (mut arc, mut target) = (false, false);
@@ -101,12 +101,12 @@ fn prims(words: &[UsdWord<'_>], layer: &mut Layer) -> Result<(), String> {
 }
 
 /// The value of a setting: text, two numbers, or paths between angle brackets.
-fn setting(words: &[UsdWord<'_>]) -> Option<Setting> {
+fn setting(words: &[UsdWord<'_>]) -> Option<UsdSetting> {
     let number = |word: &UsdWord<'_>| if let UsdWord::Name(text) = word { text.parse::<i32>().ok() } else { None };
     match words {
-        [UsdWord::Text(text), ..] => Some(Setting::Text((*text).to_owned())),
+        [UsdWord::Text(text), ..] => Some(UsdSetting::Text((*text).to_owned())),
         [UsdWord::Sign('('), width, UsdWord::Sign(','), height, ..] => {
-            Some(Setting::Two(number(width)?, number(height)?))
+            Some(UsdSetting::Two(number(width)?, number(height)?))
         }
         [UsdWord::Sign('<' | '['), ..] => {
             let is_list = words[0] == UsdWord::Sign('[');
@@ -126,7 +126,7 @@ fn setting(words: &[UsdWord<'_>]) -> Option<Setting> {
                     _ => {}
                 }
             }
-            Some(Setting::Paths(paths))
+            Some(UsdSetting::Paths(paths))
         }
         _ => None,
     }

@@ -8,7 +8,7 @@ use crate::threads::{Threads, map};
 
 /// What a folder says of a file: its length in bytes, and when it was last written, in milliseconds
 /// since 1970.
-pub type Facts = (u64, i64);
+pub type FileFacts = (u64, i64);
 
 /// Names and lengths of files. All names lie in one text: a million texts of their own would cost more than all else that
 /// is done with them.
@@ -30,7 +30,7 @@ struct FileRow {
 
 impl Files {
     /// Adds a file at the end. [`merged`](Files::merged) brings all into their order.
-    pub fn push(&mut self, name: &str, (bytes, changed): Facts) {
+    pub fn push(&mut self, name: &str, (bytes, changed): FileFacts) {
         let start = self.names.len();
         self.names.push_str(name);
         self.rows.push(FileRow { start, end: self.names.len(), bytes, changed });
@@ -96,7 +96,7 @@ impl Files {
     }
 
     /// Names and what is known of the files.
-    pub fn iter(&self) -> impl Iterator<Item = (&str, Facts)> {
+    pub fn iter(&self) -> impl Iterator<Item = (&str, FileFacts)> {
         self.rows.iter().map(|row| (self.text(row), (row.bytes, row.changed)))
     }
 
@@ -114,13 +114,13 @@ impl Files {
     /// # Panics
     /// When there are not so many.
     #[must_use]
-    pub fn facts(&self, row: usize) -> Facts {
+    pub fn facts(&self, row: usize) -> FileFacts {
         (self.rows[row].bytes, self.rows[row].changed)
     }
 
     /// What is known of the file of a name.
     #[must_use]
-    pub fn find(&self, name: &str) -> Option<Facts> {
+    pub fn find(&self, name: &str) -> Option<FileFacts> {
         let row = self.rows.binary_search_by(|row| self.text(row).cmp(name)).ok()?;
         Some(self.facts(row))
     }
@@ -147,7 +147,7 @@ impl Files {
 
 #[cfg(test)]
 mod tests {
-    use super::{Facts, Files, Number};
+    use super::{FileFacts, Files, Number};
     use crate::template::Pattern;
     use crate::threads::OneByOne;
 
@@ -157,7 +157,7 @@ mod tests {
         let mut lists = vec![Files::default(); 3];
         names.iter().enumerate().for_each(|(at, name)| lists[at % 3].push(name, (at as u64, 7)));
         let all = Files::merged(&lists, &OneByOne);
-        let mut sorted: Vec<(&str, Facts)> =
+        let mut sorted: Vec<(&str, FileFacts)> =
             names.iter().enumerate().map(|(at, name)| (*name, (at as u64, 7))).collect();
         sorted.sort_unstable();
         assert_eq!(all.iter().collect::<Vec<_>>(), sorted);

@@ -12,7 +12,7 @@ const MOST_NAMES: usize = 6;
 
 /// One run that is needed.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Fix {
+pub struct NeededRun {
     /// What it does with files that are there.
     pub existing: Existing,
     /// Jobs; empty for all of the plan.
@@ -29,7 +29,7 @@ pub struct Fix {
 
 /// The runs that make a plan complete, in their order: its pictures, then what movies of them are not made on the way.
 #[must_use]
-pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<Fix> {
+pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<NeededRun> {
     let pictures = || verdicts.iter().filter(|verdict| !verdict.is_movie);
     let again = [State::Wrong, State::Stale];
     let missing = [State::Missing, State::Broken, State::Wrong, State::Stale];
@@ -43,7 +43,7 @@ pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<Fix> {
         // Where files are there to be made again, no other pass is touched.
         let passes = if is_there { passes(plan, &needed) } else { Vec::new() };
         let jobs = jobs(plan, needed.into_iter());
-        all.push(Fix { existing, jobs, passes, frames: None, movies: false, only: Vec::new() });
+        all.push(NeededRun { existing, jobs, passes, frames: None, movies: false, only: Vec::new() });
     }
     // A file that is no longer what landed is only made again where that is said of its very frame and pass.
     let mut changed: BTreeMap<(usize, String), Vec<usize>> = BTreeMap::new();
@@ -58,7 +58,7 @@ pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<Fix> {
         let labels = series.iter().flat_map(|series| plan.labels(&plan.series[*series]));
         let passes = if whole { Vec::new() } else { labels.map(str::to_owned).collect() };
         let jobs = vec![job.name.clone()];
-        all.push(Fix {
+        all.push(NeededRun {
             existing: Existing::Replace,
             jobs,
             passes,
@@ -73,7 +73,7 @@ pub fn fixes(plan: &Plan, verdicts: &[Verdict]) -> Vec<Fix> {
 
 /// The movies that the runs for pictures cannot make: those of pictures that are good already, those whose frames are made
 /// again one by one, and those that have to be written over.
-fn movies(plan: &Plan, verdicts: &[Verdict], all: &mut Vec<Fix>) {
+fn movies(plan: &Plan, verdicts: &[Verdict], all: &mut Vec<NeededRun>) {
     let by_pictures = all.first().filter(|fix| fix.frames.is_none()).cloned();
     let changed: Vec<usize> =
         verdicts.iter().filter(|own| own.files(&[State::Changed]) > 0).map(|own| own.series).collect();
@@ -88,7 +88,7 @@ fn movies(plan: &Plan, verdicts: &[Verdict], all: &mut Vec<Fix>) {
         let touched = film.clips.iter().any(|clip| changed.contains(&clip.series));
         let outdated = film.clips.iter().any(|clip| made.contains(&clip.series));
         let shown = || film.clips.iter().flat_map(|clip| plan.labels(&plan.series[clip.series]));
-        let covers = |fix: &Fix| {
+        let covers = |fix: &NeededRun| {
             (fix.jobs.is_empty() || parts().all(|job| fix.jobs.contains(job)))
                 && (fix.passes.is_empty() || shown().all(|label| fix.passes.iter().any(|own| own == label)))
         };
@@ -110,11 +110,11 @@ fn movies(plan: &Plan, verdicts: &[Verdict], all: &mut Vec<Fix>) {
             jobs.clear();
         }
         let (existing, only) = (Existing::Keep, Vec::new());
-        all.push(Fix { existing, jobs, passes: Vec::new(), frames: None, movies: true, only });
+        all.push(NeededRun { existing, jobs, passes: Vec::new(), frames: None, movies: true, only });
     }
     if !only.is_empty() {
         let existing = Existing::Replace;
-        all.push(Fix { existing, jobs: Vec::new(), passes: Vec::new(), frames: None, movies: true, only });
+        all.push(NeededRun { existing, jobs: Vec::new(), passes: Vec::new(), frames: None, movies: true, only });
     }
 }
 

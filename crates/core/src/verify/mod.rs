@@ -10,12 +10,12 @@ use std::collections::BTreeMap;
 use crate::catalogue::{Bits, Channels};
 use crate::diagnostic::Level;
 use crate::frames::Frames;
-use crate::picture::{Kind, Oddity, Policy};
+use crate::picture::{OddKind, OddPolicy, Oddity};
 use crate::plan::{Series, SeriesKind};
 
 pub use crate::plan::MOVIE;
 pub use crate::sheet::Fps;
-pub use files::{Facts, Files};
+pub use files::{FileFacts, Files};
 pub use near::{Near, near_misses};
 
 /// What the head and the end of a picture file say.
@@ -276,8 +276,8 @@ fn layer(picture: &Picture, label: &str, first: bool) -> Option<(Option<Bits>, O
 
 /// The state of a file that is as planned by what is seen of it, once it is known how it stands to what landed. A sheet may
 /// take what is odd or unproven for wrong.
-fn settled(seen: (State, Option<String>), standing: Provenance, policy: &Policy) -> (State, Option<String>) {
-    let by_policy = |state: State, kind: Kind, why: String| match policy.level(kind) {
+fn settled(seen: (State, Option<String>), standing: Provenance, policy: &OddPolicy) -> (State, Option<String>) {
+    let by_policy = |state: State, kind: OddKind, why: String| match policy.level(kind) {
         Some(Level::Error) => (State::Wrong, Some(why)),
         _ => (state, Some(why)),
     };
@@ -285,9 +285,9 @@ fn settled(seen: (State, Option<String>), standing: Provenance, policy: &Policy)
         (_, Provenance::Stale(why)) => (State::Stale, Some(why)),
         (_, Provenance::Changed(why)) => (State::Changed, Some(why)),
         // To render it again would give the same: it is not for True Path to fix.
-        ((State::Unproven, Some(why)), _) | (_, Provenance::Odd(Oddity { kind: Kind::Unproven, why })) => {
+        ((State::Unproven, Some(why)), _) | (_, Provenance::Odd(Oddity { kind: OddKind::Unproven, why })) => {
             let state =
-                if policy.level(Kind::Unproven) == Some(Level::Error) { State::Unreadable } else { State::Unproven };
+                if policy.level(OddKind::Unproven) == Some(Level::Error) { State::Unreadable } else { State::Unproven };
             (state, Some(why))
         }
         (_, Provenance::Odd(odd)) => by_policy(State::Odd, odd.kind, odd.why),
@@ -362,7 +362,7 @@ impl Verdict {
     /// others are missing.
     pub fn gather(
         (index, series): (usize, &Series),
-        (labels, policy): (&[&str], &Policy),
+        (labels, policy): (&[&str], &OddPolicy),
         found: impl IntoIterator<Item = Observed>,
     ) -> Verdict {
         let is_movie = series.kind == SeriesKind::Movie;

@@ -8,7 +8,7 @@ use std::sync::{Mutex, PoisonError};
 
 use rustix::fs::{Access, AtFlags, Dir, FileType, Mode, OFlags, access, statvfs};
 use rustix::io::Errno;
-use truepath_core::verify::{Facts, Files};
+use truepath_core::verify::{FileFacts, Files};
 
 use super::Stamp;
 use crate::threads::Cores;
@@ -65,7 +65,7 @@ fn measured(folder: &OwnedFd, names: &[u8]) -> Files {
     files
 }
 
-fn facts(about: &rustix::fs::Stat) -> Facts {
+fn facts(about: &rustix::fs::Stat) -> FileFacts {
     let (seconds, fraction) = (whole(about.st_mtime), whole(about.st_mtime_nsec));
     (u64::try_from(about.st_size).unwrap_or(0), seconds.saturating_mul(1000).saturating_add(fraction / 1_000_000))
 }

@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use super::Taken;
 use super::kind::{Kind, head};
-use super::place::Place;
+use super::place::NamedPlace;
 use super::scratch::Scratch;
 use crate::disk;
 use crate::failure::{Cause, Failure};
@@ -85,7 +85,7 @@ impl Deliveries {
             return refused(message, "create the folder, or choose another one");
         }
         let failed = |error: std::io::Error| Failure::machine("write", out, &error);
-        let place = Place::of(out).map_err(failed)?;
+        let place = NamedPlace::of(out).map_err(failed)?;
         place.is_anybodys(out)?;
         let scratch = self.scratch(&place.folder).map_err(failed)?;
         if let Some(what) = self.taken.owner(&place, &scratch) {
@@ -118,7 +118,7 @@ impl Deliveries {
 #[derive(Debug)]
 pub struct Delivery {
     out: PathBuf,
-    place: Place,
+    place: NamedPlace,
     replaces: bool,
     staged: PathBuf,
     _scratch: Arc<Scratch>,

@@ -13,7 +13,7 @@ mod taken;
 
 pub use delivery::{Deliveries, Delivery, Over};
 pub use kind::Kind;
-pub use place::{Place, confined, is_staged, own_folder, read_confined};
+pub use place::{NamedPlace, confined, is_staged, own_folder, read_confined};
 pub use scratch::Scratch;
 pub use taken::Taken;
 

@@ -10,22 +10,22 @@ use crate::failure::{Cause, Failure};
 
 /// A name in a real folder.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Place {
+pub struct NamedPlace {
     /// The folder, without links; it need not be there.
     pub folder: PathBuf,
     /// The name in it.
     pub name: OsString,
 }
 
-impl Place {
+impl NamedPlace {
     /// The place that a path leads to. Links above the name are followed, the name itself is not.
     ///
     /// # Errors
     /// When it ends with no name, or a folder above it cannot be looked at.
-    pub fn of(path: &Path) -> std::io::Result<Place> {
+    pub fn of(path: &Path) -> std::io::Result<NamedPlace> {
         let name = path.file_name().ok_or_else(|| Error::new(ErrorKind::InvalidInput, "it names no file"))?;
         let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        Ok(Place { folder: real(folder)?, name: name.to_owned() })
+        Ok(NamedPlace { folder: real(folder)?, name: name.to_owned() })
     }
 
     /// Refuses a place among the files that True Path keeps for itself; `shown` is how it was written.
@@ -86,7 +86,7 @@ pub fn confined<'f>(path: &Path, folders: impl IntoIterator<Item = &'f Path>) ->
     if path.components().any(|part| part == Component::ParentDir) {
         return Err("leads out of its folder with `..`".to_owned());
     }
-    let place = Place::of(path).map_err(|error| format!("cannot be looked at: {error}"))?;
+    let place = NamedPlace::of(path).map_err(|error| format!("cannot be looked at: {error}"))?;
     let is_below = |folder: &Path| {
         // A folder at the end of a link is where the link leads.
         let folder = dunce::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
@@ -114,7 +114,7 @@ pub fn read_confined(path: &Path, folder: &Path, most: u64) -> std::io::Result<V
 /// Whether a path really lies where programs write before their files are looked at: in a stage folder.
 #[must_use]
 pub fn is_staged(path: &Path) -> bool {
-    Place::of(path).is_ok_and(|place| {
+    NamedPlace::of(path).is_ok_and(|place| {
         let parts = place.folder.iter().zip(place.folder.iter().skip(1));
         parts.into_iter().any(|(part, in_it)| part == OWN && in_it == "stage")
     })

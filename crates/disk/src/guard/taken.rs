@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use truepath_core::resolve::paths::{self, from_system};
 use truepath_core::template::{Pattern, folded};
 
-use super::place::Place;
+use super::place::NamedPlace;
 use super::scratch::Scratch;
 
 /// Names that nothing else may be written to.
@@ -29,7 +29,7 @@ impl Taken {
 
     /// What a place is, where it belongs to somebody. `scratch` is a folder beside it: wherever that is seen is the same
     /// folder, by whatever path.
-    pub(super) fn owner(&self, place: &Place, scratch: &Scratch) -> Option<&'static str> {
+    pub(super) fn owner(&self, place: &NamedPlace, scratch: &Scratch) -> Option<&'static str> {
         let seat = Seat { place, name: from_system(Path::new(&place.name)), scratch, ignores_case: OnceCell::new() };
         let pattern = self.patterns.iter().find(|(pattern, _)| seat.bears(pattern)).map(|(_, what)| *what);
         pattern.or_else(|| self.files.iter().find(|(path, _)| seat.is(path)).map(|(_, what)| *what))
@@ -38,7 +38,7 @@ impl Taken {
 
 /// A place that is asked about.
 struct Seat<'s> {
-    place: &'s Place,
+    place: &'s NamedPlace,
     name: String,
     scratch: &'s Scratch,
     ignores_case: OnceCell<bool>,

@@ -13,7 +13,7 @@ use truepath_core::run::event::{Ended, Event, Started};
 use super::{ExportState, Making, product};
 use crate::failure::{Cause, Failure};
 use crate::landing::stage;
-use crate::process::{self, Listener, Start, identity};
+use crate::process::{self, ProcessListener, Start, identity};
 use crate::state::journal::{Journal, millis};
 
 /// Makes one product.
@@ -84,7 +84,7 @@ struct Exporting<'h> {
     told: Result<(), Failure>,
 }
 
-impl Listener for Exporting<'_> {
+impl ProcessListener for Exporting<'_> {
     fn began(&mut self, process: u32) {
         let started = Started {
             call: self.step.id.clone(),

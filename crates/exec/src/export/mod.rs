@@ -20,7 +20,7 @@ use crate::Project;
 use crate::failure::Failure;
 use crate::landing::stage;
 use crate::process::Programs;
-use crate::share::{Agreed, Claims, EXPORTS, Member, Times, Wish};
+use crate::share::{Agreed, ClaimWish, Claims, EXPORTS, Member, Times};
 use crate::state::StateFolder;
 use crate::state::journal::Journal;
 
@@ -159,7 +159,7 @@ fn claimed(
     }
     let call = paths::file_name(paths::parent(&product.path));
     match claims.wish(call, &Vec::new(), true)? {
-        Wish::Granted { .. } => {
+        ClaimWish::Granted { .. } => {
             let made = made::made(making, step, product)?;
             // Another member may have what this one lacks: a claim that came to nothing is free once this one leaves.
             if matches!(made, ExportState::There(_)) {
@@ -167,8 +167,8 @@ fn claimed(
             }
             Ok(made)
         }
-        Wish::Over if is_due => made::made(making, step, product),
-        Wish::Held | Wish::Over => Ok(ExportState::Waits),
+        ClaimWish::Over if is_due => made::made(making, step, product),
+        ClaimWish::Held | ClaimWish::Over => Ok(ExportState::Waits),
     }
 }
 

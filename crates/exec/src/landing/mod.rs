@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 
 use tempfile::TempPath;
 use truepath_core::diagnostic::Level;
-use truepath_core::picture::{self, Asked, Content, Kind, Oddity, Policy};
+use truepath_core::picture::{self, Asked, Content, OddKind, OddPolicy, Oddity};
 use truepath_core::plan::{Series, SeriesKind};
 use truepath_core::run::event::{Event, Landed};
 use truepath_core::run::fingerprint::Fingerprint;
@@ -47,7 +47,7 @@ pub struct Landing<'l> {
     /// What is asked of its pictures.
     pub asked: Asked,
     /// What the sheet says of odd ones.
-    pub policy: &'l Policy,
+    pub policy: &'l OddPolicy,
 }
 
 /// What became of a staged file.
@@ -215,8 +215,8 @@ pub fn looked_at(
 }
 
 /// Why the sheet does not let a file land that is as planned.
-fn forbidden(looked: &Looked, unproven: Option<&str>, asked: Asked, policy: &Policy) -> Option<String> {
-    let unproven = unproven.map(|why| Oddity { kind: Kind::Unproven, why: why.to_owned() });
+fn forbidden(looked: &Looked, unproven: Option<&str>, asked: Asked, policy: &OddPolicy) -> Option<String> {
+    let unproven = unproven.map(|why| Oddity { kind: OddKind::Unproven, why: why.to_owned() });
     let odd = policy.together(picture::alone(&looked.content, asked).into_iter().chain(unproven).collect())?;
     (policy.level(odd.kind) == Some(Level::Error)).then_some(odd.why)
 }

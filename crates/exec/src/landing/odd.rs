@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use truepath_core::frames::Frames;
-use truepath_core::picture::{Content, Kind, Oddity, Shown, alone, beside};
+use truepath_core::picture::{Content, OddKind, Oddity, ShownPicture, alone, beside};
 use truepath_core::plan::Plan;
 
 use super::Down;
@@ -20,8 +20,8 @@ struct Kept {
 }
 
 impl Kept {
-    fn shown(&self) -> Shown<'_> {
-        Shown { content: &self.content, bytes: self.bytes }
+    fn shown(&self) -> ShownPicture<'_> {
+        ShownPicture { content: &self.content, bytes: self.bytes }
     }
 }
 
@@ -78,7 +78,7 @@ fn judged(plan: &Plan, series: usize, kept: &mut BTreeMap<i64, Kept>, frame: i64
     let neighbours = [neighbour(before(frames, frame)), neighbour(after(frames, frame))];
     let mut found = alone(&own.content, asked);
     found.extend(beside(own.shown(), neighbours, asked, &plan.policy));
-    found.extend(own.unproven.clone().map(|why| Oddity { kind: Kind::Unproven, why }));
+    found.extend(own.unproven.clone().map(|why| Oddity { kind: OddKind::Unproven, why }));
     let odd = plan.policy.together(found);
     kept.get_mut(&frame)?.judged = true;
     Some((frame, odd?))

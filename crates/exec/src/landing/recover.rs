@@ -44,7 +44,7 @@ pub struct Recovered {
 }
 
 /// A stage folder that a run has left.
-struct Left {
+struct LeftFolder {
     path: PathBuf,
     /// The call with its mark; of a script, the call alone.
     name: String,
@@ -52,7 +52,7 @@ struct Left {
     tag: String,
 }
 
-impl Left {
+impl LeftFolder {
     /// The name of the journal that tells of it ends so.
     fn journal(&self) -> String {
         // A script's journal is named by machine, time and process, its tag by machine, process and time.
@@ -85,7 +85,7 @@ pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> b
     for root in plan.roots.iter().filter_map(|root| root.path.as_deref()) {
         guard::own_folder(Path::new(root), &["stage"]).map_err(Trouble::Run)?;
     }
-    let left: Vec<Left> = left(plan).into_iter().filter(|left| mine(&left.tag)).collect();
+    let left: Vec<LeftFolder> = left(plan).into_iter().filter(|left| mine(&left.tag)).collect();
     let mut recovered = Recovered { aside: set_aside(project, mine)?, ..Recovered::default() };
     if left.is_empty() {
         return Ok(recovered);
@@ -97,7 +97,7 @@ pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> b
     let mut by_group = 0;
     let calls: HashMap<String, Call> =
         calls_of(plan, &|job| project.command_lines.adapter(job)).map(|call| (call.id.clone(), call)).collect();
-    let mut by_tag: BTreeMap<&str, Vec<&Left>> = BTreeMap::new();
+    let mut by_tag: BTreeMap<&str, Vec<&LeftFolder>> = BTreeMap::new();
     for left in &left {
         by_tag.entry(&left.tag).or_default().push(left);
     }
@@ -127,7 +127,7 @@ pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> b
                 if stays && !known.is_anything() {
                     continue;
                 }
-                recovered.landed += land_left(project, session, &Finished { left, call: &part, known }, journal)?;
+                recovered.landed += land_left(project, session, &FinishedCall { left, call: &part, known }, journal)?;
             } else if stays {
                 continue;
             }
@@ -143,35 +143,37 @@ pub fn recover(project: Project<'_>, journal: &Journal, mine: &dyn Fn(&str) -> b
 }
 
 /// A call that is over, with what is known of its files.
-struct Finished<'f> {
-    left: &'f Left,
+struct FinishedCall<'f> {
+    left: &'f LeftFolder,
     call: &'f Call,
-    known: Known,
+    known: KnownFiles,
 }
 
 /// Which files of a call that is over are known to be finished.
-struct Known {
+struct KnownFiles {
     /// All that are there: it ended as its adapter says that it ends with whole files.
     all: bool,
     /// Those that its log names, as it names them.
     named: Vec<String>,
 }
 
-impl Known {
+impl KnownFiles {
     fn is_anything(&self) -> bool {
         self.all || !self.named.is_empty()
     }
 }
 
 /// What is known of a call's files by its end and its log: nobody watched the rest of it.
-fn known(project: Project<'_>, part: &Call, past: &PastCall) -> Known {
-    let Some(adapter) = project.command_lines.adapter_of(part) else { return Known { all: false, named: Vec::new() } };
+fn known(project: Project<'_>, part: &Call, past: &PastCall) -> KnownFiles {
+    let Some(adapter) = project.command_lines.adapter_of(part) else {
+        return KnownFiles { all: false, named: Vec::new() };
+    };
     let rules = LogRules::of(&adapter.log);
     let log = guard::read_confined(Path::new(&past.started.log), &project.state.logs(), MOST_LOG).unwrap_or_default();
     let (named, finished) = rules.of_log(&String::from_utf8_lossy(&log));
     let good = |ended: &Ended| ended.why.is_none() && adapter.exit.is_good(ended.ending());
     let all = finished && !rules.tell_files() && past.ended.as_ref().is_some_and(good);
-    Known { all, named }
+    KnownFiles { all, named }
 }
 
 /// Lands those frames of a call that are known to be finished and whose final names are free. Frames of a changed scene or of
@@ -179,10 +181,10 @@ fn known(project: Project<'_>, part: &Call, past: &PastCall) -> Known {
 fn land_left(
     project: Project<'_>,
     session: &Session,
-    finished: &Finished<'_>,
+    finished: &FinishedCall<'_>,
     journal: &Journal,
 ) -> Result<i64, Trouble> {
-    let Finished { left, call, known } = finished;
+    let FinishedCall { left, call, known } = finished;
     let plan = project.command_lines.plan;
     let Some(step) = project.command_lines.step(call) else { return Ok(0) };
     if left.tag.starts_with(SCRIPT) {
@@ -293,14 +295,14 @@ fn stage_bases(plan: &Plan) -> Vec<PathBuf> {
 }
 
 /// All stage folders of a sheet that runs have left.
-fn left(plan: &Plan) -> Vec<Left> {
+fn left(plan: &Plan) -> Vec<LeftFolder> {
     let folders = stage_bases(plan)
         .into_iter()
         .flat_map(|base| std::fs::read_dir(base).into_iter().flatten().filter_map(Result::ok));
-    let of_script = |folder: &Path, tag: &str| -> Vec<Left> {
+    let of_script = |folder: &Path, tag: &str| -> Vec<LeftFolder> {
         let calls = std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok).map(|entry| entry.path());
         let name = |path: &Path| path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        calls.map(|path| Left { name: name(&path), path, tag: tag.to_owned() }).collect()
+        calls.map(|path| LeftFolder { name: name(&path), path, tag: tag.to_owned() }).collect()
     };
     let named = folders.filter_map(|folder| {
         let name = folder.file_name().to_string_lossy().into_owned();
@@ -308,9 +310,9 @@ fn left(plan: &Plan) -> Vec<Left> {
             return Some(of_script(&folder.path(), &name));
         }
         let tag = name.rsplit_once('~')?.1.split('-').next()?.to_owned();
-        Some(vec![Left { path: folder.path(), name, tag }])
+        Some(vec![LeftFolder { path: folder.path(), name, tag }])
     });
-    let mut all: Vec<Left> = named.flatten().collect();
+    let mut all: Vec<LeftFolder> = named.flatten().collect();
     all.sort_by(|a, b| a.path.cmp(&b.path));
     all
 }
@@ -322,7 +324,7 @@ pub fn left_folders(plan: &Plan, over: &dyn Fn(&str) -> bool) -> Vec<PathBuf> {
 }
 
 /// The call whose stage folder has a name: a planned one, or a part of one for some of its frames.
-fn part_of(calls: &HashMap<String, Call>, left: &Left) -> Option<Call> {
+fn part_of(calls: &HashMap<String, Call>, left: &LeftFolder) -> Option<Call> {
     let (id, mark) = match left.name.rsplit_once('~') {
         Some((id, mark)) => (id, mark.to_owned()),
         None => (left.name.as_str(), format!("script{}", left.tag.rsplit('-').next().unwrap_or_default())),

@@ -28,7 +28,7 @@ use truepath_core::invoke::command_line::CommandLine;
 use truepath_core::invoke::quote::sh::word;
 use truepath_core::invoke::written_file::FileText;
 
-use output::{LineReader, Log};
+use output::{LineReader, ProgramLog};
 pub use system::{Groups, Stops, ending, most_memory, own_group, user};
 
 /// The environment variable by which every renderer, and all that it starts, is told which call it belongs to: the name of
@@ -73,7 +73,7 @@ impl<'s> Start<'s> {
 }
 
 /// What hears of a process while it runs.
-pub trait Listener {
+pub trait ProcessListener {
     /// It was started; its process id is that of its group.
     fn began(&mut self, process: u32);
     /// It printed a line.
@@ -125,14 +125,14 @@ pub trait Alive: Send {
     ///
     /// # Errors
     /// When it cannot be listened to.
-    fn hear(self: Box<Self>, listener: &mut dyn Listener) -> std::io::Result<Ending>;
+    fn hear(self: Box<Self>, listener: &mut dyn ProcessListener) -> std::io::Result<Ending>;
 }
 
 /// Runs a program to its end, and says how it ended.
 ///
 /// # Errors
 /// When it cannot be started or listened to.
-pub fn run(programs: &dyn Programs, start: &Start<'_>, listener: &mut dyn Listener) -> std::io::Result<Ending> {
+pub fn run(programs: &dyn Programs, start: &Start<'_>, listener: &mut dyn ProcessListener) -> std::io::Result<Ending> {
     programs.prepare(start)?.go()?.hear(listener)
 }
 
@@ -158,8 +158,10 @@ impl SystemPrograms {
 
 impl Programs for SystemPrograms {
     fn prepare(&self, start: &Start<'_>) -> std::io::Result<Box<dyn Prepared + '_>> {
-        let log =
-            start.log.map(|(path, most)| Ok::<_, std::io::Error>(Log::new(log(path, start)?, most))).transpose()?;
+        let log = start
+            .log
+            .map(|(path, most)| Ok::<_, std::io::Error>(ProgramLog::new(log(path, start)?, most)))
+            .transpose()?;
         let (reader, writer) = std::io::pipe()?;
         let mut command = Command::new(start.program);
         command.args(start.arguments).envs(start.env.iter().map(|(key, value)| (key, value)));
@@ -213,7 +215,7 @@ struct PreparedProgram<'g> {
     groups: &'g Groups,
     command: Command,
     reader: std::io::PipeReader,
-    log: Option<Log>,
+    log: Option<ProgramLog>,
     mark: String,
 }
 

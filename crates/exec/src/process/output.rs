@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::fs::File;
 use std::io::Write;
 
-use super::Listener;
+use super::ProcessListener;
 
 /// The first bytes of a line that are heard; the rest of it stands in the log.
 const LINE: usize = 64 << 10;
@@ -22,7 +22,7 @@ pub struct LineReader {
 
 impl LineReader {
     /// Takes in bytes as they came.
-    pub fn add(&mut self, bytes: &[u8], listener: &mut dyn Listener) {
+    pub fn add(&mut self, bytes: &[u8], listener: &mut dyn ProcessListener) {
         let mut parts = bytes.split(|byte| matches!(byte, b'\n' | b'\r')).peekable();
         while let Some(part) = parts.next() {
             let room = LINE - self.rest.len().min(LINE);
@@ -37,13 +37,13 @@ impl LineReader {
     }
 
     /// No more comes.
-    pub fn end(mut self, listener: &mut dyn Listener) {
+    pub fn end(mut self, listener: &mut dyn ProcessListener) {
         if !self.rest.is_empty() {
             self.tell(listener);
         }
     }
 
-    fn tell(&mut self, listener: &mut dyn Listener) {
+    fn tell(&mut self, listener: &mut dyn ProcessListener) {
         if self.rest.is_empty() {
             listener.alive();
         } else {
@@ -56,7 +56,7 @@ impl LineReader {
 }
 
 /// The log of a program: its head as it comes, and where that grows too long, its last bytes.
-pub struct Log {
+pub struct ProgramLog {
     file: File,
     /// Bytes that may still be written as they come.
     room: u64,
@@ -67,11 +67,17 @@ pub struct Log {
     lost: u64,
 }
 
-impl Log {
+impl ProgramLog {
     /// A log of up to about `limit` bytes.
-    pub fn new(file: File, limit: u64) -> Log {
+    pub fn new(file: File, limit: u64) -> ProgramLog {
         let most = (limit / 2).min(TAIL);
-        Log { file, room: limit - most, tail: VecDeque::new(), most: usize::try_from(most).unwrap_or(0), lost: 0 }
+        ProgramLog {
+            file,
+            room: limit - most,
+            tail: VecDeque::new(),
+            most: usize::try_from(most).unwrap_or(0),
+            lost: 0,
+        }
     }
 
     /// Takes in what a program printed. The log is for people: a full disk there must not cost the frames.
@@ -100,7 +106,7 @@ mod tests {
     use std::io::{Read, Seek};
     use std::time::Instant;
 
-    use super::{LINE, LineReader, Listener, Log};
+    use super::{LINE, LineReader, ProcessListener, ProgramLog};
 
     #[derive(Default)]
     struct Heard {
@@ -108,7 +114,7 @@ mod tests {
         alive: usize,
     }
 
-    impl Listener for Heard {
+    impl ProcessListener for Heard {
         fn began(&mut self, _: u32) {}
         fn line(&mut self, line: &str) {
             self.lines.push(line.to_owned());
@@ -141,7 +147,7 @@ mod tests {
     #[test]
     fn a_log_keeps_its_head_and_its_end() {
         let mut file = tempfile::tempfile().expect("a file");
-        let mut log = Log::new(file.try_clone().expect("the same file"), 100);
+        let mut log = ProgramLog::new(file.try_clone().expect("the same file"), 100);
         (0..1000).for_each(|number| log.add(format!("{number:09}\n").as_bytes()));
         log.end();
         let mut text = String::new();

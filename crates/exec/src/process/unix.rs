@@ -14,7 +14,7 @@ use signal_hook::iterator::{Handle, Signals};
 use truepath_core::adapter::exit::{Crash, Ending};
 
 use super::guard::Guard;
-use super::{Alive, End, LineReader, Listener, Log};
+use super::{Alive, End, LineReader, ProcessListener, ProgramLog};
 
 /// How often a leader is asked whether it has ended, on systems that do not tell.
 const ASK: Duration = Duration::from_secs(1);
@@ -37,12 +37,12 @@ pub struct Groups {
 
 #[derive(Default)]
 struct Shared {
-    known: Mutex<Known>,
+    known: Mutex<KnownProcess>,
     guard: Option<Guard>,
 }
 
 #[derive(Default)]
-struct Known {
+struct KnownProcess {
     alive: Vec<Pid>,
     /// Whether all were ended for good: what is started meanwhile ends, too.
     ended: bool,
@@ -62,7 +62,7 @@ impl Groups {
     pub fn start(
         &self,
         command: &mut Command,
-        (reader, log): (PipeReader, Option<Log>),
+        (reader, log): (PipeReader, Option<ProgramLog>),
         mark: String,
     ) -> std::io::Result<Box<dyn Alive>> {
         let child = command.spawn()?;
@@ -104,7 +104,7 @@ impl Shared {
         self.guard.iter().for_each(|guard| guard.remove(number(group)));
     }
 
-    fn known(&self) -> MutexGuard<'_, Known> {
+    fn known(&self) -> MutexGuard<'_, KnownProcess> {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
@@ -136,17 +136,17 @@ struct Live {
     groups: Groups,
     child: Child,
     reader: PipeReader,
-    log: Option<Log>,
+    log: Option<ProgramLog>,
     /// What it and all that it starts find in their environment.
     mark: String,
 }
 
 impl Alive for Live {
-    fn hear(mut self: Box<Self>, listener: &mut dyn Listener) -> std::io::Result<Ending> {
+    fn hear(mut self: Box<Self>, listener: &mut dyn ProcessListener) -> std::io::Result<Ending> {
         let group = Pid::from_child(&self.child);
         listener.began(self.child.id());
         let heard = listen(group, self.reader, self.log.as_mut(), listener);
-        self.log.take().into_iter().for_each(Log::end);
+        self.log.take().into_iter().for_each(ProgramLog::end);
         if heard.is_err() {
             signal(group, Signal::KILL);
         }
@@ -164,8 +164,8 @@ impl Alive for Live {
 fn listen(
     leader: Pid,
     pipe: PipeReader,
-    mut log: Option<&mut Log>,
-    listener: &mut dyn Listener,
+    mut log: Option<&mut ProgramLog>,
+    listener: &mut dyn ProcessListener,
 ) -> std::io::Result<()> {
     let end = leader_end(leader);
     let (mut pipe, mut over, mut lines) = (Some(pipe), None, LineReader::default());

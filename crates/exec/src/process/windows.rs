@@ -34,7 +34,7 @@ pub struct Groups {
 }
 
 #[derive(Default)]
-struct Known {
+struct KnownProcess {
     alive: HashMap<u32, Option<Job>>,
     ended: bool,
 }
@@ -180,7 +180,7 @@ fn read(mut reader: PipeReader, mut log: Option<Log>, said: &Sender<Vec<u8>>) {
 /// Where the console's interrupts go at the moment.
 static STOPS: OnceLock<Mutex<Option<Sender<Stop>>>> = OnceLock::new();
 
-enum Stop {
+enum StopSignal {
     Interrupt,
     Over,
 }

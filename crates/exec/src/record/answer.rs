@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use truepath_core::invoke::script::cluster::Question;
 
-use crate::process::{self, End, Listener, Programs, Start, SystemPrograms};
+use crate::process::{self, End, ProcessListener, Programs, Start, SystemPrograms};
 
 /// Bytes of an answer that are taken.
 const MOST: usize = 16 << 20;
@@ -104,7 +104,7 @@ impl Hearing<'_> {
     }
 }
 
-impl Listener for Hearing<'_> {
+impl ProcessListener for Hearing<'_> {
     fn began(&mut self, process: u32) {
         self.process = process;
     }

@@ -20,7 +20,7 @@ use crate::disk::Stamp;
 use crate::failure::{Failure, Trouble};
 use crate::guard;
 use crate::landing::stage;
-use crate::process::{self, Alive, End, Listener, Prepared, Start, identity};
+use crate::process::{self, Alive, End, Prepared, ProcessListener, Start, identity};
 use crate::record::lines::LogRules;
 use crate::state::journal::millis;
 
@@ -362,7 +362,7 @@ impl<'a, 'c> Attempt<'a, 'c> {
     }
 }
 
-impl Listener for Attempt<'_, '_> {
+impl ProcessListener for Attempt<'_, '_> {
     fn began(&mut self, process: u32) {
         self.process = process;
         let plan = self.context.plan();

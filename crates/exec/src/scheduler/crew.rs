@@ -11,20 +11,20 @@ use truepath_core::run::meant::covered;
 use super::context::Context;
 use super::feed::Feed;
 use super::movies::queue;
-use super::orders::{Orders, Outcome};
-use super::supply::{Supply, Taken};
+use super::orders::{Orders, RunOutcome};
+use super::supply::{Supply, TakenOrder};
 use super::waiting::Crew;
 use crate::failure::{Failure, Trouble};
 use crate::landing::stage::Folders;
 use crate::process::Stops;
-use crate::share::{Claims, Wish};
+use crate::share::{ClaimWish, Claims};
 
 /// Makes all calls. `show` is told what happens, and called now and then when nothing does.
 ///
 /// # Errors
 /// When what happens can no longer be written down, when claims cannot be read, or when a part of True Path panicked. All
 /// renderers have been ended then.
-pub fn run(orders: Orders<'_>, mut show: impl FnMut(&[Event])) -> Result<Outcome, Failure> {
+pub fn run(orders: Orders<'_>, mut show: impl FnMut(&[Event])) -> Result<RunOutcome, Failure> {
     let stops = Stops::new().map_err(|error| Failure::machine("listen for", "interrupts", &error))?;
     let handle = stops.handle();
     let workers = orders.project.command_lines.plan.run.workers;
@@ -71,7 +71,7 @@ pub fn run(orders: Orders<'_>, mut show: impl FnMut(&[Event])) -> Result<Outcome
     let failed = crew.failure.lock().unwrap_or_else(PoisonError::into_inner).take();
     failed.map_or(Ok(()), Err)?;
     let supply = crew.supply();
-    Ok(Outcome {
+    Ok(RunOutcome {
         landed: supply.landed,
         gave_up: supply.gave_up(),
         interrupted: context.is_interrupted(),
@@ -139,7 +139,7 @@ impl<'c> Crew<'c> {
 
     /// Waits for a call and all licences that it needs; where others could make it instead, for a worker, too. `None` when
     /// nothing is left to be done. Whether somebody had begun it before is told beside it.
-    fn take(&self) -> Result<Option<(Taken<Call>, bool)>, Failure> {
+    fn take(&self) -> Result<Option<(TakenOrder<Call>, bool)>, Failure> {
         let claims = self.context.claims;
         let mut idle = false;
         loop {
@@ -153,18 +153,18 @@ impl<'c> Crew<'c> {
                 drop(supply);
                 // What is asked of a shared folder may take its time: nobody else waits for it.
                 let (call, plan) = (&taken.order.call, self.context.plan());
-                let wish = claims.map_or(Ok(Wish::Granted { again: false }), |claims| {
+                let wish = claims.map_or(Ok(ClaimWish::Granted { again: false }), |claims| {
                     claims.wish(&call.id, &covered(plan, call), idle)
                 });
                 from = taken.ticket + 1;
                 let mut supply = self.supply();
                 match wish {
-                    Ok(Wish::Granted { again }) => {
+                    Ok(ClaimWish::Granted { again }) => {
                         supply.granted();
                         return Ok(Some((taken, again)));
                     }
-                    Ok(Wish::Held) => supply.put_back(taken),
-                    Ok(Wish::Over) => supply.dropped(taken),
+                    Ok(ClaimWish::Held) => supply.put_back(taken),
+                    Ok(ClaimWish::Over) => supply.dropped(taken),
                     Err(failure) => {
                         supply.put_back(taken);
                         return Err(failure);

@@ -19,6 +19,6 @@ mod watch;
 mod written;
 
 pub use crew::run;
-pub use orders::{Orders, Outcome};
-pub use supply::{Order, Supply, Taken};
+pub use orders::{Orders, RunOutcome};
+pub use supply::{Order, Supply, TakenOrder};
 pub use tries::{Next, Tries};

@@ -57,7 +57,7 @@ impl<'o> Orders<'o> {
 
 /// How a run ended.
 #[derive(Debug, Default)]
-pub struct Outcome {
+pub struct RunOutcome {
     /// Files that landed.
     pub landed: i64,
     /// Whether someone ended it.

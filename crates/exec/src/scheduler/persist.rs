@@ -11,7 +11,7 @@ use super::attempt::{Attempt, Done};
 use super::checkpoint;
 use super::context::OwedFile;
 use super::room::Room;
-use super::supply::{HOPELESS, Taken};
+use super::supply::{HOPELESS, TakenOrder};
 use super::tries::{Halve, Next, Tries, complaint};
 use super::waiting::Crew;
 use crate::failure::{Cause, Failure, Trouble};
@@ -34,7 +34,7 @@ impl Drop for UnderWay<'_, '_> {
 
 /// What a call holds from try to try.
 struct Hold<'a, 'c> {
-    taken: Taken<Call>,
+    taken: TakenOrder<Call>,
     /// The last try, until its outcome is counted.
     under_way: Option<UnderWay<'a, 'c>>,
     /// Stage folders of the last try, which may hold what it wrote elsewhere.
@@ -46,7 +46,7 @@ struct Hold<'a, 'c> {
 impl<'c> Crew<'c> {
     /// One call of the plan: tried, tried again for what it lacks as often as the sheet allows, then halved until the frames
     /// that fail are known.
-    pub(super) fn persist(&self, (taken, again): (Taken<Call>, bool)) -> Result<(), Trouble> {
+    pub(super) fn persist(&self, (taken, again): (TakenOrder<Call>, bool)) -> Result<(), Trouble> {
         let context = &self.context;
         let whole = taken.order.call.clone();
         let (job, tried) = (taken.order.job, taken.order.tried);
@@ -155,7 +155,7 @@ impl<'c> Crew<'c> {
     }
 
     /// Its renderer found no licence, as `before` times before: waits before it asks again.
-    fn await_licence(&self, taken: &mut Taken<Call>, before: u32) {
+    fn await_licence(&self, taken: &mut TakenOrder<Call>, before: u32) {
         self.give_back(taken);
         self.pause((PAUSES.0 * 2u32.saturating_pow(before)).min(PAUSES.1));
     }

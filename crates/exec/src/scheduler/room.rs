@@ -11,7 +11,7 @@ use truepath_core::run::event::Event;
 
 use super::attempt::Done;
 use super::context::{Context, Full};
-use super::supply::Taken;
+use super::supply::TakenOrder;
 use super::waiting::Crew;
 use crate::disk;
 use crate::failure::Trouble;
@@ -101,7 +101,7 @@ impl Context<'_> {
 
 impl Crew<'_> {
     /// Waits while others wait for room on a disk that a call writes to.
-    pub(super) fn wait_with_others(&self, call: &Call, taken: &mut Taken<Call>) {
+    pub(super) fn wait_with_others(&self, call: &Call, taken: &mut TakenOrder<Call>) {
         if self.context.waits_for_room(call) {
             self.give_back(taken);
             while self.context.waits_for_room(call) && !self.context.is_stopping() {

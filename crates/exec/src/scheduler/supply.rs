@@ -59,7 +59,7 @@ impl Yield {
 
 /// An order that was taken, with what it holds.
 #[derive(Debug)]
-pub struct Taken<C> {
+pub struct TakenOrder<C> {
     /// The order.
     pub order: Order<C>,
     /// Its place in the order of the plan; also its ticket in the line for a worker.
@@ -155,7 +155,7 @@ impl<C, W> Supply<C, W> {
     /// Takes the first order with a ticket of at least `from` for which there are licences now, and a worker if one is free
     /// that nobody before waits for. With `at_once`, only where there is a worker. [`Supply::granted`],
     /// [`Supply::put_back`] or [`Supply::dropped`] has to follow.
-    pub fn take(&mut self, from: u64, at_once: bool) -> Option<Taken<C>> {
+    pub fn take(&mut self, from: u64, at_once: bool) -> Option<TakenOrder<C>> {
         let free = if at_once || (self.coming.is_empty() && self.line.is_empty()) { self.free.first() } else { None };
         let worker = free.copied();
         if at_once && worker.is_none() {
@@ -173,7 +173,7 @@ impl<C, W> Supply<C, W> {
             None => drop(self.coming.insert(ticket)),
         }
         self.asked += 1;
-        Some(Taken { order, ticket, worker, licensed: true })
+        Some(TakenOrder { order, ticket, worker, licensed: true })
     }
 
     /// The order may be made here.
@@ -182,20 +182,20 @@ impl<C, W> Supply<C, W> {
     }
 
     /// Somebody else has the order: it may become free again.
-    pub fn put_back(&mut self, mut taken: Taken<C>) {
+    pub fn put_back(&mut self, mut taken: TakenOrder<C>) {
         self.asked -= 1;
         self.release(&mut taken);
         self.queue.insert(taken.ticket, taken.order);
     }
 
     /// Somebody else has taken an order over that was granted here: it is watched until it is over.
-    pub fn watch(&mut self, mut taken: Taken<C>) {
+    pub fn watch(&mut self, mut taken: TakenOrder<C>) {
         self.release(&mut taken);
         self.queue.insert(taken.ticket, taken.order);
     }
 
     /// Somebody else has made it.
-    pub fn dropped(&mut self, mut taken: Taken<C>) {
+    pub fn dropped(&mut self, mut taken: TakenOrder<C>) {
         self.asked -= 1;
         self.release(&mut taken);
         self.finished(taken.ticket);
@@ -207,7 +207,7 @@ impl<C, W> Supply<C, W> {
     }
 
     /// Gives back what an order holds.
-    pub fn release(&mut self, taken: &mut Taken<C>) {
+    pub fn release(&mut self, taken: &mut TakenOrder<C>) {
         self.coming.remove(&taken.ticket);
         self.free.extend(taken.worker.take());
         if std::mem::take(&mut taken.licensed) {
@@ -222,7 +222,7 @@ impl<C, W> Supply<C, W> {
     }
 
     /// Stands in line for a worker, and for the licences where they are not held.
-    pub fn stand(&mut self, taken: &mut Taken<C>, who: W) {
+    pub fn stand(&mut self, taken: &mut TakenOrder<C>, who: W) {
         self.coming.remove(&taken.ticket);
         self.free.extend(taken.worker.take());
         let (licences, licensed) = (taken.order.licences.clone(), taken.licensed);
@@ -390,7 +390,7 @@ impl<C, W> Supply<C, W> {
     }
 
     /// Puts an order that was granted, and tried so often, behind all others, with what it still lacks.
-    pub fn postpone(&mut self, mut taken: Taken<C>, tried: u64, lacked: BTreeSet<OwedFile>) {
+    pub fn postpone(&mut self, mut taken: TakenOrder<C>, tried: u64, lacked: BTreeSet<OwedFile>) {
         self.release(&mut taken);
         self.last += 1;
         let place = self.places.get(&taken.ticket).copied().unwrap_or(taken.ticket);
@@ -430,7 +430,7 @@ mod tests {
 
     use proptest::prelude::*;
 
-    use super::{Order, Supply, Taken};
+    use super::{Order, Supply, TakenOrder};
 
     /// What can happen to a supply, by a number that picks among what is possible.
     #[derive(Clone, Debug)]
@@ -478,7 +478,7 @@ mod tests {
             };
             let mut supply: Supply<usize, u64> = Supply::new(needs.iter().enumerate().map(order).collect(), workers, licences.clone());
             // Taken and not decided; granted, with or without a worker; in line, by ticket; running with a worker.
-            let (mut asked, mut ready, mut line, mut running) = (Vec::new(), Vec::new(), Vec::<Taken<usize>>::new(), Vec::new());
+            let (mut asked, mut ready, mut line, mut running) = (Vec::new(), Vec::new(), Vec::<TakenOrder<usize>>::new(), Vec::new());
             let mut over = Vec::new();
             for step in steps {
                 match step {
@@ -523,7 +523,7 @@ mod tests {
                 busy.sort_unstable();
                 prop_assert_eq!(busy, (1..=workers).collect::<Vec<_>>(), "each worker is in one place");
                 for (name, all) in &licences {
-                    let holds = |taken: &&Taken<usize>| taken.order.licences.contains(name);
+                    let holds = |taken: &&TakenOrder<usize>| taken.order.licences.contains(name);
                     let held = running.iter().map(|(_, taken)| taken).filter(holds).count()
                         + asked.iter().chain(&ready).chain(&line).filter(holds).count();
                     prop_assert_eq!(supply.licences[name] + held as i64, *all, "{}", name);

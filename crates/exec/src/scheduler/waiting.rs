@@ -7,7 +7,7 @@ use std::time::Duration;
 use truepath_core::plan::Call;
 
 use super::context::Context;
-use super::supply::{Supply, Taken};
+use super::supply::{Supply, TakenOrder};
 use crate::failure::Failure;
 use crate::process::{Alive, Prepared};
 
@@ -38,7 +38,7 @@ pub struct Crew<'c> {
 impl<'c> Crew<'c> {
     /// Starts a call with the worker that it has, or waits for one and, for a call that is made again, for its licences. The
     /// thread that frees them starts the renderer, so that it runs before this one wakes. `None` when the run is being ended.
-    pub fn launch(&self, taken: &mut Taken<Call>, ready: Box<dyn Prepared + 'c>) -> Option<Launched> {
+    pub fn launch(&self, taken: &mut TakenOrder<Call>, ready: Box<dyn Prepared + 'c>) -> Option<Launched> {
         let mut supply = self.supply();
         let job = taken.order.job;
         if let Some(worker) = taken.worker.filter(|_| !supply.is_held(job)) {
@@ -92,7 +92,7 @@ impl<'c> Crew<'c> {
     }
 
     /// Gives back what an order still holds.
-    pub fn give_back(&self, taken: &mut Taken<Call>) {
+    pub fn give_back(&self, taken: &mut TakenOrder<Call>) {
         let mut supply = self.supply();
         supply.release(taken);
         self.hand_out(supply);
@@ -126,7 +126,7 @@ impl<'c> Crew<'c> {
     }
 
     /// Leaves a call, because another member has taken it over or the run is being ended.
-    pub fn leave(&self, mut taken: Taken<Call>, files: i64) {
+    pub fn leave(&self, mut taken: TakenOrder<Call>, files: i64) {
         let mut supply = self.supply();
         supply.landed += files;
         match self.context.is_stopping() {

@@ -57,7 +57,7 @@ pub struct Times {
 
 /// What became of a wish for a call.
 #[derive(Debug, PartialEq, Eq)]
-pub enum Wish {
+pub enum ClaimWish {
     /// It is ours; whether somebody had begun it before.
     Granted {
         /// Whether it was taken over.
@@ -266,19 +266,19 @@ impl Claims {
     ///
     /// # Errors
     /// When the claim cannot be written.
-    pub fn wish(&self, call: &str, covers: &Covered, idle: bool) -> Result<Wish, Failure> {
+    pub fn wish(&self, call: &str, covers: &Covered, idle: bool) -> Result<ClaimWish, Failure> {
         if self.waiting().contains(call) {
             return self.settled(call, covers);
         }
         let standing = self.seen().table.standing(call);
         let mut is_void = |generation| self.is_void(call, generation);
         let generation = match claim::step(standing, idle.then_some(&mut is_void)) {
-            Step::Strike => return Ok(Wish::Over),
-            Step::Leave => return Ok(Wish::Held),
+            Step::Strike => return Ok(ClaimWish::Over),
+            Step::Leave => return Ok(ClaimWish::Held),
             Step::Claim { generation } => generation,
         };
         if !self.met(covers)?.is_empty() {
-            return Ok(Wish::Held);
+            return Ok(ClaimWish::Held);
         }
         let path = self.round.join("calls").join(claim::claim(call, generation));
         tracing::debug!(call, generation, "claiming");
@@ -299,29 +299,29 @@ impl Claims {
                 if is_due {
                     self.look()?;
                 }
-                Ok(Wish::Held)
+                Ok(ClaimWish::Held)
             }
             Err(error) => Err(Failure::machine("write the claim", &path, &error)),
         }
     }
 
     /// Whether a call that is claimed can begin, or a member with another plan has frames of it.
-    fn settled(&self, call: &str, covers: &Covered) -> Result<Wish, Failure> {
-        let Some(generation) = self.held().get(call).copied() else { return Ok(Wish::Held) };
+    fn settled(&self, call: &str, covers: &Covered) -> Result<ClaimWish, Failure> {
+        let Some(generation) = self.held().get(call).copied() else { return Ok(ClaimWish::Held) };
         let met = self.met(covers)?;
         match encounter(&self.plan, met.iter().map(String::as_str)) {
             Encounter::Clear => {
                 self.waiting().remove(call);
-                Ok(Wish::Granted { again: generation > 1 || self.rivals().any })
+                Ok(ClaimWish::Granted { again: generation > 1 || self.rivals().any })
             }
             Encounter::Waits => {
                 self.waiting().insert(call.to_owned());
-                Ok(Wish::Held)
+                Ok(ClaimWish::Held)
             }
             Encounter::Yields => {
                 self.waiting().remove(call);
                 self.release(call)?;
-                Ok(Wish::Held)
+                Ok(ClaimWish::Held)
             }
         }
     }

@@ -24,8 +24,8 @@ use truepath_core::verify::{Provenance, Seen, Verdict};
 use truepath_exec::Project;
 use truepath_exec::failure::Failure;
 use truepath_exec::landing::{Disk, Moves};
-use truepath_exec::process::{Alive, End, Listener, Prepared, Programs, Start};
-use truepath_exec::scheduler::{Orders, Outcome, run};
+use truepath_exec::process::{Alive, End, Prepared, ProcessListener, Programs, Start};
+use truepath_exec::scheduler::{Orders, RunOutcome, run};
 use truepath_exec::share::Claims;
 use truepath_exec::state::StateFolder;
 use truepath_exec::state::journal::{Journal, Opening};
@@ -152,7 +152,7 @@ impl Prepared for Fake {
 }
 
 impl Alive for Fake {
-    fn hear(self: Box<Self>, listener: &mut dyn Listener) -> Result<Ending> {
+    fn hear(self: Box<Self>, listener: &mut dyn ProcessListener) -> Result<Ending> {
         listener.began(4_000_000);
         let write = |frame: i64| {
             let path = self.out.replace("####", &format!("{frame:04}"));
@@ -203,7 +203,7 @@ pub struct Night {
 
 /// What came of a run.
 pub struct Morning {
-    pub ended: std::result::Result<Outcome, Failure>,
+    pub ended: std::result::Result<RunOutcome, Failure>,
     pub events: Vec<Event>,
     /// Frames that are there, by job.
     pub there: BTreeMap<String, Frames>,
@@ -310,7 +310,7 @@ impl Night {
                 let missing = |frame| (frame, Seen::Missing, Provenance::Fresh);
                 Verdict::gather(
                     (at, series),
-                    (&[], &truepath_core::picture::Policy::default()),
+                    (&[], &truepath_core::picture::OddPolicy::default()),
                     series.frames.as_ref().unwrap().iter().map(missing),
                 )
             })

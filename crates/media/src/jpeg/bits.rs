@@ -9,7 +9,7 @@ pub fn no_code() -> Flaw {
 }
 
 /// Bits of an entropy-coded segment, without the noughts that are stuffed behind every 0xff.
-pub struct Bits<'b> {
+pub struct EntropyBits<'b> {
     bytes: &'b [u8],
     at: usize,
     /// Bits that were read and not taken yet, the next highest.
@@ -17,10 +17,10 @@ pub struct Bits<'b> {
     count: u32,
 }
 
-impl<'b> Bits<'b> {
+impl<'b> EntropyBits<'b> {
     /// From a place in a file on.
-    pub fn new(bytes: &'b [u8], at: usize) -> Bits<'b> {
-        Bits { bytes, at, held: 0, count: 0 }
+    pub fn new(bytes: &'b [u8], at: usize) -> EntropyBits<'b> {
+        EntropyBits { bytes, at, held: 0, count: 0 }
     }
 
     fn fill(&mut self) {

@@ -1,6 +1,6 @@
 //! Picture data of JPEG: blocks of coefficients in entropy-coded segments, T.81 annexes A, F and G.
 
-use super::bits::{Bits, no_code};
+use super::bits::{EntropyBits, no_code};
 use super::tables::Huffman;
 use crate::Flaw;
 
@@ -176,7 +176,7 @@ struct Going {
 }
 
 /// The tables and the band with which the blocks of a component are read.
-struct Part<'c> {
+struct ScanPart<'c> {
     first: Option<&'c Huffman>,
     others: Option<&'c Huffman>,
     component: usize,
@@ -186,17 +186,17 @@ impl Coder<'_> {
     /// Reads the data of a scan; where they end.
     pub fn read(&self, frame: &mut Frame, scan: &Scan) -> Result<usize, Flaw> {
         let table = |class: usize, id: usize| self.huffman[class][id].as_ref();
-        let part = |(at, first, others): &(usize, usize, usize)| Part {
+        let part = |(at, first, others): &(usize, usize, usize)| ScanPart {
             first: table(0, *first),
             others: table(1, *others),
             component: *at,
         };
-        let parts: Vec<Part<'_>> = scan.parts.iter().map(part).collect();
+        let parts: Vec<ScanPart<'_>> = scan.parts.iter().map(part).collect();
         let needs_first = scan.band.0 == 0 && scan.high == 0;
         if parts.iter().any(|part| needs_first && part.first.is_none() || scan.band.1 > 0 && part.others.is_none()) {
             return Err("a Huffman table is missing".to_owned());
         }
-        let mut bits = Bits::new(self.bytes, self.at);
+        let mut bits = EntropyBits::new(self.bytes, self.at);
         let mut going = Going::default();
         // A scan of one component has one block a unit, and no blocks that only fill units.
         let alone = parts.len() == 1;
@@ -216,7 +216,8 @@ impl Coder<'_> {
                 let (across, down) = if alone { (1, 1) } else { (component.across, component.down) };
                 for block in 0..across * down {
                     let at = (y * down + block / across) * component.stride + x * across + block % across;
-                    let block = Block { first: &mut component.first[at], others: &mut component.others[at] };
+                    let block =
+                        BlockCoefficients { first: &mut component.first[at], others: &mut component.others[at] };
                     block_of(&mut bits, part, scan, &mut going, block)?;
                 }
             }
@@ -226,20 +227,20 @@ impl Coder<'_> {
 }
 
 /// The coefficients of one block, as far as they are kept.
-struct Block<'b> {
+struct BlockCoefficients<'b> {
     first: &'b mut i32,
     others: &'b mut u64,
 }
 
 /// Reads one block.
 fn block_of(
-    bits: &mut Bits<'_>,
-    part: &Part<'_>,
+    bits: &mut EntropyBits<'_>,
+    part: &ScanPart<'_>,
     scan: &Scan,
     going: &mut Going,
-    block: Block<'_>,
+    block: BlockCoefficients<'_>,
 ) -> Result<(), Flaw> {
-    let Block { first, others } = block;
+    let BlockCoefficients { first, others } = block;
     let damaged = || "its picture data are damaged: a block has more than 64 coefficients".to_owned();
     if scan.band.0 == 0 {
         if scan.high > 0 {
@@ -290,7 +291,13 @@ fn block_of(
 }
 
 /// Reads one more bit of the other coefficients of a block, G.1.2.3.
-fn refine(bits: &mut Bits<'_>, table: &Huffman, scan: &Scan, ended: &mut u32, others: &mut u64) -> Result<(), Flaw> {
+fn refine(
+    bits: &mut EntropyBits<'_>,
+    table: &Huffman,
+    scan: &Scan,
+    ended: &mut u32,
+    others: &mut u64,
+) -> Result<(), Flaw> {
     let (mut at, last) = (scan.band.0.max(1), scan.band.1);
     if *ended == 0 {
         while at <= last {

@@ -3,7 +3,7 @@
 use truepath_core::verify::{Footage, Fps, SoundTrack};
 
 use super::number::{le16, le32};
-use super::{Source, codec, cut};
+use super::{MovieBytes, codec, cut};
 use crate::Flaw;
 
 #[derive(Default)]
@@ -18,7 +18,7 @@ struct Stream {
     first: Option<(u64, u64)>,
 }
 
-pub fn read(source: &mut Source) -> Result<Footage, Flaw> {
+pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
     let mut streams: Vec<Stream> = Vec::new();
     let (mut at, mut claimed) = (0, 0);
     while at + 12 <= source.length {
@@ -74,7 +74,7 @@ pub fn read(source: &mut Source) -> Result<Footage, Flaw> {
 }
 
 /// One RIFF list of a file; 1 where it holds the heads.
-fn riff(source: &mut Source, (mut at, end): (u64, u64), streams: &mut Vec<Stream>) -> Result<u64, Flaw> {
+fn riff(source: &mut MovieBytes, (mut at, end): (u64, u64), streams: &mut Vec<Stream>) -> Result<u64, Flaw> {
     let mut heads = 0;
     while at + 8 <= end {
         let head = source.at(at, 12.min(end - at))?;
@@ -126,7 +126,7 @@ fn stream(list: &[u8]) -> Option<Stream> {
 }
 
 /// Every chunk of pictures or sound: two digits of its stream, then what it is.
-fn frames(source: &mut Source, (mut at, end): (u64, u64), streams: &mut [Stream]) -> Result<(), Flaw> {
+fn frames(source: &mut MovieBytes, (mut at, end): (u64, u64), streams: &mut [Stream]) -> Result<(), Flaw> {
     while at + 8 <= end {
         let head = source.at(at, 8)?;
         let size = u64::from(le32(&head, 4));

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use truepath_core::verify::{Footage, SoundTrack};
 
-use super::{Source, codec, cut, usual_rate};
+use super::{MovieBytes, codec, cut, usual_rate};
 use crate::Flaw;
 
 /// An element: what it is, where its content begins, and how long that is; `None` where that was left open.
@@ -52,7 +52,7 @@ mod id {
 }
 
 #[derive(Default)]
-struct Track {
+struct MatroskaTrack {
     number: u64,
     uid: u64,
     kind: u64,
@@ -81,7 +81,7 @@ fn variable(bytes: &[u8], keep: bool) -> Option<(usize, u64)> {
     Some((width, if keep { value } else { value & !(1 << (7 * width)) }))
 }
 
-fn element(source: &mut Source, at: u64, end: u64) -> Result<Element, Flaw> {
+fn element(source: &mut MovieBytes, at: u64, end: u64) -> Result<Element, Flaw> {
     let head = source.at(at, 12.min(source.length.saturating_sub(at)))?;
     let (first, id) = variable(&head, true).filter(|(width, _)| *width <= 4).ok_or("a part of it is damaged")?;
     let (second, size) = variable(head.get(first..).unwrap_or_default(), false).ok_or_else(cut)?;
@@ -119,7 +119,7 @@ fn children(bytes: &[u8]) -> impl Iterator<Item = (u64, &[u8])> {
     })
 }
 
-pub fn read(source: &mut Source) -> Result<Footage, Flaw> {
+pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
     let length = source.length;
     let head = element(source, 0, length)?;
     let about = source.at(head.start, head.size.ok_or("a part of it is damaged")?)?;
@@ -132,7 +132,7 @@ pub fn read(source: &mut Source) -> Result<Footage, Flaw> {
     let size = segment.size.ok_or("it was not finished: it does not say where it ends")?;
     let end = segment.start + size;
     let mut scale = 1_000_000;
-    let mut tracks: Vec<Track> = Vec::new();
+    let mut tracks: Vec<MatroskaTrack> = Vec::new();
     let mut tags = HashMap::new();
     let mut at = segment.start;
     while at < end {
@@ -160,7 +160,7 @@ pub fn read(source: &mut Source) -> Result<Footage, Flaw> {
     let (_, _) = pictures.first.ok_or("it has no pictures")?;
     let first = pictures.first.map(|(place, size)| source.first(place, size)).unwrap_or_default();
     let tick = scale as f64 / 1e9;
-    let seconds = |track: &Track| -> f64 {
+    let seconds = |track: &MatroskaTrack| -> f64 {
         if let Some(told) = tags.get(&track.uid) {
             return *told;
         }
@@ -205,7 +205,7 @@ pub fn read(source: &mut Source) -> Result<Footage, Flaw> {
 }
 
 /// Codec names: Matroska codec mappings.
-fn coded(track: &Track, first: &[u8]) -> codec::Coded {
+fn coded(track: &MatroskaTrack, first: &[u8]) -> codec::Coded {
     match track.codec.as_str() {
         "V_MPEG4/ISO/AVC" => codec::h264(&track.private),
         "V_MPEGH/ISO/HEVC" => codec::hevc(&track.private),
@@ -237,8 +237,8 @@ fn sound_codec(name: &str) -> String {
     known.to_owned()
 }
 
-fn entry(bytes: &[u8]) -> Track {
-    let mut track = Track { rate: 8000.0, channels: 1, ..Track::default() };
+fn entry(bytes: &[u8]) -> MatroskaTrack {
+    let mut track = MatroskaTrack { rate: 8000.0, channels: 1, ..MatroskaTrack::default() };
     for (id, value) in children(bytes) {
         match id {
             id::NUMBER => track.number = unsigned(value),
@@ -274,7 +274,7 @@ fn entry(bytes: &[u8]) -> Track {
 }
 
 /// The frames of a cluster, by the heads of their blocks.
-fn cluster(source: &mut Source, cluster: &Element, tracks: &mut [Track]) -> Result<(), Flaw> {
+fn cluster(source: &mut MovieBytes, cluster: &Element, tracks: &mut [MatroskaTrack]) -> Result<(), Flaw> {
     let end = cluster.start + cluster.size.unwrap_or(0);
     let (mut at, mut base) = (cluster.start, 0);
     while at < end {
@@ -309,7 +309,12 @@ fn cluster(source: &mut Source, cluster: &Element, tracks: &mut [Track]) -> Resu
 }
 
 /// RFC 9559, 10: the track, the time against the cluster's, flags.
-fn block(source: &mut Source, (start, size): (u64, u64), base: i64, tracks: &mut [Track]) -> Result<(), Flaw> {
+fn block(
+    source: &mut MovieBytes,
+    (start, size): (u64, u64),
+    base: i64,
+    tracks: &mut [MatroskaTrack],
+) -> Result<(), Flaw> {
     let head = source.at(start, size.min(12))?;
     let (width, number) = variable(&head, false).ok_or("a part of it is damaged")?;
     let Some(track) = tracks.iter_mut().find(|track| track.number == number) else { return Ok(()) };

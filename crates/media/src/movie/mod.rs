@@ -36,8 +36,8 @@ pub fn probe(path: &Path) -> std::io::Result<Seen> {
 /// # Errors
 /// When a part of it that is wanted cannot be read.
 pub fn probe_from(file: impl Storage + 'static, length: u64) -> std::io::Result<Seen> {
-    let (file, failed) = crate::Source::new(file);
-    let mut source = Source { bytes: BufReader::with_capacity(1 << 14, file), length };
+    let (file, failed) = crate::FileSource::new(file);
+    let mut source = MovieBytes { bytes: BufReader::with_capacity(1 << 14, file), length };
     let footage = failed.unless(crate::caught(|| read(&mut source)))?;
     Ok(match footage {
         Ok(footage) => Seen::Movie(Box::new(footage)),
@@ -45,7 +45,7 @@ pub fn probe_from(file: impl Storage + 'static, length: u64) -> std::io::Result<
     })
 }
 
-fn read(source: &mut Source) -> Result<Footage, Flaw> {
+fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
     let head = source.at(0, 12.min(source.length))?;
     if head.starts_with(b"\x1a\x45\xdf\xa3") {
         matroska::read(source)
@@ -62,12 +62,12 @@ fn read(source: &mut Source) -> Result<Footage, Flaw> {
 }
 
 /// A file and its length in bytes.
-struct Source {
+struct MovieBytes {
     bytes: Bytes,
     length: u64,
 }
 
-impl Source {
+impl MovieBytes {
     /// Bytes of the file; fewer than asked for are a flaw.
     fn at(&mut self, place: u64, count: u64) -> Result<Vec<u8>, Flaw> {
         if place.checked_add(count).is_none_or(|end| end > self.length) {

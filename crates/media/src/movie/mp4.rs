@@ -4,7 +4,7 @@ use truepath_core::frames::Timecode;
 use truepath_core::verify::{Footage, Fps, SoundTrack};
 
 use super::number::{be16, be32, be64};
-use super::{Source, codec, cut};
+use super::{MovieBytes, codec, cut};
 use crate::Flaw;
 
 /// One track, as far as it matters.
@@ -56,7 +56,7 @@ fn inner<'b>(bytes: &'b [u8], mark: &[u8]) -> Option<&'b [u8]> {
     boxes(bytes).find(|(own, _)| *own == mark).map(|(_, inside)| inside)
 }
 
-pub fn read(source: &mut Source) -> Result<Footage, Flaw> {
+pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
     let (mut at, mut moov, mut brand, mut data) = (0, None, Vec::new(), false);
     let mut fragments = Vec::new();
     while at < source.length {

@@ -6,7 +6,7 @@ use std::io::{BufWriter, Seek, Write};
 use std::path::Path;
 
 use super::{Container, Head, close, patch};
-use crate::encode::Coded;
+use crate::encode::CodedFrame;
 
 /// A part of the file grows to so many bytes.
 const MOST: u64 = 1 << 30;
@@ -227,7 +227,7 @@ impl<'h> Avi<'h> {
 }
 
 impl Container for Avi<'_> {
-    fn part(&mut self, frames: &[Coded]) -> std::io::Result<()> {
+    fn part(&mut self, frames: &[CodedFrame]) -> std::io::Result<()> {
         for frame in frames {
             let here = self.file.stream_position()?;
             if here - self.part.0 > self.most {
@@ -277,7 +277,7 @@ mod tests {
     use truepath_core::verify::Seen;
 
     use super::Avi;
-    use crate::encode::Coded;
+    use crate::encode::CodedFrame;
     use crate::mux::{Container, Head};
     use crate::sound::Sound;
 
@@ -294,7 +294,7 @@ mod tests {
         let mut avi = Avi::new(&path, head).expect("a file");
         avi.most = 60_000;
         for part in 0..30 {
-            let frame = |at: u8| Coded { bytes: vec![at; 1000 + usize::from(at) % 2], key: true };
+            let frame = |at: u8| CodedFrame { bytes: vec![at; 1000 + usize::from(at) % 2], key: true };
             avi.part(&(0..10).map(|at| frame(part * 8 + at)).collect::<Vec<_>>()).expect("room");
         }
         Box::new(avi).finish(&[]).expect("room");

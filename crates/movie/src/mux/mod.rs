@@ -10,7 +10,7 @@ use std::io::{BufWriter, Seek, SeekFrom, Write};
 use truepath_core::frames::Timecode;
 use truepath_core::sheet::Fps;
 
-use crate::encode::Coded;
+use crate::encode::CodedFrame;
 use crate::sound::Sound;
 
 pub use avi::Avi;
@@ -60,7 +60,7 @@ pub trait Container {
     ///
     /// # Errors
     /// As the disk says.
-    fn part(&mut self, frames: &[Coded]) -> std::io::Result<()>;
+    fn part(&mut self, frames: &[CodedFrame]) -> std::io::Result<()>;
 
     /// Writes what is at the head, and waits until the disk has all. `record` is what players have to know of the codec.
     ///

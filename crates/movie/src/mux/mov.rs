@@ -6,7 +6,7 @@ use std::io::{BufWriter, Seek, Write};
 use std::path::Path;
 
 use super::{Container, Head, close, patch};
-use crate::encode::Coded;
+use crate::encode::CodedFrame;
 
 /// Units of a second that the whole movie counts in: a multiple of nearly all rates.
 const SCALE: u32 = 90_000;
@@ -27,7 +27,7 @@ pub struct Mov<'h> {
 }
 
 /// What the head of a track says: its number, its size in pixels, whether it is heard.
-struct Kind {
+struct TrackKind {
     id: u32,
     size: (u32, u32),
     loud: bool,
@@ -121,8 +121,8 @@ impl<'h> Mov<'h> {
         boxed(b"moov", &moov)
     }
 
-    fn track(&self, kind: Kind, more: &[u8], media: &[u8]) -> Vec<u8> {
-        let Kind { id, size, loud } = kind;
+    fn track(&self, kind: TrackKind, more: &[u8], media: &[u8]) -> Vec<u8> {
+        let TrackKind { id, size, loud } = kind;
         let length = self.seconds_in(SCALE);
         let header = all(&[
             &words(&[0, 0, id, 0, length, 0, 0, 0]),
@@ -191,7 +191,7 @@ impl<'h> Mov<'h> {
             let id = 2 + u32::from(self.head.sound.is_some());
             boxed(b"tref", &boxed(b"tmcd", &words(&[id])))
         });
-        let kind = Kind { id: 1, size: (width, height), loud: false };
+        let kind = TrackKind { id: 1, size: (width, height), loud: false };
         self.track(kind, &timecode.unwrap_or_default(), &media)
     }
 
@@ -219,7 +219,7 @@ impl<'h> Mov<'h> {
         table.extend(full(b"stsz", 0, 0, &words(&[block, count])));
         table.extend(places(&self.sound_chunks));
         let info = all(&[&full(b"smhd", 0, 0, &[0; 4]), &here(), &boxed(b"stbl", &table)]);
-        let kind = Kind { id: 2, size: (0, 0), loud: true };
+        let kind = TrackKind { id: 2, size: (0, 0), loud: true };
         Some(self.track(kind, &[], &self.media((sound.rate, count), b"soun", &info)))
     }
 
@@ -240,7 +240,7 @@ impl<'h> Mov<'h> {
             &boxed(b"tmcd", &full(b"tcmi", 0, 0, &name)),
         ]);
         let info = all(&[&boxed(b"gmhd", &base), &here(), &boxed(b"stbl", &table)]);
-        let kind = Kind { id, size: (0, 0), loud: false };
+        let kind = TrackKind { id, size: (0, 0), loud: false };
         Some(self.track(kind, &[], &self.media((fps.frames, frames), b"tmcd", &info)))
     }
 }
@@ -270,7 +270,7 @@ fn places(chunks: &[(u64, u32)]) -> Vec<u8> {
 }
 
 impl Container for Mov<'_> {
-    fn part(&mut self, frames: &[Coded]) -> std::io::Result<()> {
+    fn part(&mut self, frames: &[CodedFrame]) -> std::io::Result<()> {
         let first = self.sizes.len();
         self.chunks.push((self.file.stream_position()?, u32::try_from(frames.len()).unwrap_or(0)));
         for frame in frames {

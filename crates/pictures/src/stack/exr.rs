@@ -9,11 +9,11 @@ use exr::prelude::{
 };
 use smallvec::SmallVec;
 
-use super::{Fault, Layer};
+use super::{Fault, StackLayer};
 
 type Parts = SmallVec<[Part<AnyChannels<FlatSamples>>; 2]>;
 
-pub fn write(layers: &[Layer], out: &Path) -> Result<(), Fault> {
+pub fn write(layers: &[StackLayer], out: &Path) -> Result<(), Fault> {
     let mut parts = Parts::new();
     let mut attributes = None;
     for layer in layers {

@@ -10,7 +10,7 @@ use truepath_media::exact::{self, Plane};
 
 /// What passes are put into.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Form {
+pub enum StackForm {
     /// OpenEXR with a part for each pass.
     Exr,
     /// TIFF with a page for each pass.
@@ -20,16 +20,16 @@ pub enum Form {
 }
 
 /// The forms with the extensions that tell them.
-pub const FORMS: [(Form, &str, &[&str]); 3] = [
-    (Form::Exr, "a multi-part OpenEXR", &["exr"]),
-    (Form::Tiff, "a multi-page TIFF", &["tif", "tiff"]),
-    (Form::Ora, "a layered OpenRaster file", &["ora"]),
+pub const FORMS: [(StackForm, &str, &[&str]); 3] = [
+    (StackForm::Exr, "a multi-part OpenEXR", &["exr"]),
+    (StackForm::Tiff, "a multi-page TIFF", &["tif", "tiff"]),
+    (StackForm::Ora, "a layered OpenRaster file", &["ora"]),
 ];
 
-impl Form {
+impl StackForm {
     /// The form that an extension tells.
     #[must_use]
-    pub fn of(extension: &str) -> Option<Form> {
+    pub fn of(extension: &str) -> Option<StackForm> {
         let is = |known: &&str| known.eq_ignore_ascii_case(extension);
         FORMS.iter().find(|(.., known)| known.iter().any(is)).map(|(form, ..)| *form)
     }
@@ -38,16 +38,16 @@ impl Form {
     #[must_use]
     pub fn takes(self) -> &'static [&'static str] {
         match self {
-            Form::Exr => &["exr"],
-            Form::Tiff => &["png", "tiff", "exr", "jpeg", "tga", "bmp", "webp", "hdr", "dpx"],
-            Form::Ora => &["png"],
+            StackForm::Exr => &["exr"],
+            StackForm::Tiff => &["png", "tiff", "exr", "jpeg", "tga", "bmp", "webp", "hdr", "dpx"],
+            StackForm::Ora => &["png"],
         }
     }
 }
 
 /// One pass.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Layer {
+pub struct StackLayer {
     /// Its name.
     pub name: String,
     /// Its file.
@@ -86,11 +86,11 @@ impl Fault {
 /// # Errors
 /// When one of them cannot be read, is of another size than the others, or holds what the form cannot, or when the file
 /// cannot be written.
-pub fn write(form: Form, layers: &[Layer], out: &Path) -> Result<(), Fault> {
+pub fn write(form: StackForm, layers: &[StackLayer], out: &Path) -> Result<(), Fault> {
     match form {
-        Form::Exr => exr::write(layers, out),
-        Form::Tiff => tiff::write(layers, out),
-        Form::Ora => ora::write(layers, out),
+        StackForm::Exr => exr::write(layers, out),
+        StackForm::Tiff => tiff::write(layers, out),
+        StackForm::Ora => ora::write(layers, out),
     }
 }
 
@@ -98,8 +98,8 @@ pub fn write(form: Form, layers: &[Layer], out: &Path) -> Result<(), Fault> {
 ///
 /// # Errors
 /// When anything is not the same: what.
-pub fn prove(form: Form, layers: &[Layer], out: &Path) -> Result<(), String> {
-    if form == Form::Ora {
+pub fn prove(form: StackForm, layers: &[StackLayer], out: &Path) -> Result<(), String> {
+    if form == StackForm::Ora {
         return ora::prove(layers, out);
     }
     let all = exact::read(out)?;
@@ -111,16 +111,16 @@ pub fn prove(form: Form, layers: &[Layer], out: &Path) -> Result<(), String> {
         }
         // Pages have numbers, parts have names.
         let prefix = match (form, at) {
-            (Form::Tiff, 0) => String::new(),
-            (Form::Tiff, _) => format!("{}.", at + 1),
+            (StackForm::Tiff, 0) => String::new(),
+            (StackForm::Tiff, _) => format!("{}.", at + 1),
             _ => format!("{}.", layer.name),
         };
-        let planes = if form == Form::Tiff { tiff::arranged(&own)? } else { own.planes.iter().collect() };
+        let planes = if form == StackForm::Tiff { tiff::arranged(&own)? } else { own.planes.iter().collect() };
         let count = planes.len();
         for (at, plane) in planes.into_iter().enumerate() {
             let name = match (form, count, at) {
                 // A page knows no names of channels but those of its colours.
-                (Form::Tiff, 1 | 2, 0) => "Y",
+                (StackForm::Tiff, 1 | 2, 0) => "Y",
                 _ => &plane.name,
             };
             let name = format!("{prefix}{name}");

@@ -11,14 +11,14 @@ use truepath_core::verify::Seen;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipArchive, ZipWriter};
 
-use super::{Fault, Layer};
+use super::{Fault, StackLayer};
 use crate::canvas::Canvas;
 use crate::thumbnail::{self, Wish};
 
 /// The most pixels along a side of the thumbnail.
 const THUMBNAIL: usize = 256;
 
-pub fn write(layers: &[Layer], out: &Path) -> Result<(), Fault> {
+pub fn write(layers: &[StackLayer], out: &Path) -> Result<(), Fault> {
     let failed = |error: &dyn std::fmt::Display| Fault::disk(out, error);
     let mut size = None;
     let mut files = Vec::new();
@@ -59,7 +59,7 @@ fn place(at: usize) -> String {
 }
 
 /// The layers from the top: the first pass is shown, the others are there to be switched on.
-fn stack(layers: &[Layer], (width, height): (u32, u32)) -> std::io::Result<Vec<u8>> {
+fn stack(layers: &[StackLayer], (width, height): (u32, u32)) -> std::io::Result<Vec<u8>> {
     let mut out = Writer::new(Vec::new());
     out.write_event(Event::Decl(BytesDecl::new("1.0", Some("UTF-8"), None)))?;
     let mut image = BytesStart::new("image");
@@ -91,7 +91,7 @@ fn small(file: &Path) -> Result<Vec<u8>, String> {
 }
 
 /// Reads the archive back: each layer has to be the file of its pass.
-pub fn prove(layers: &[Layer], out: &Path) -> Result<(), String> {
+pub fn prove(layers: &[StackLayer], out: &Path) -> Result<(), String> {
     let failed = |error: &dyn std::fmt::Display| format!("{}: {error}", out.display());
     let mut archive =
         ZipArchive::new(File::open(out).map_err(|error| failed(&error))?).map_err(|error| failed(&error))?;

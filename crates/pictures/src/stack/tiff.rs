@@ -12,7 +12,7 @@ use tiff::tags::{ExtraSamples, Tag};
 use truepath_core::catalogue::Light;
 use truepath_media::exact::{self, Exact, Plane, Values};
 
-use super::{Fault, Layer};
+use super::{Fault, StackLayer};
 
 /// The channels of a picture in the order in which a TIFF has them: colours, then alpha.
 ///
@@ -39,7 +39,7 @@ pub fn arranged(own: &Exact) -> Result<Vec<&Plane>, String> {
     Ok(all)
 }
 
-pub fn write(layers: &[Layer], out: &Path) -> Result<(), Fault> {
+pub fn write(layers: &[StackLayer], out: &Path) -> Result<(), Fault> {
     let failed = |error: &dyn std::fmt::Display| Fault::disk(out, error);
     let file = BufWriter::new(File::create(out).map_err(|error| failed(&error))?);
     let mut encoder = TiffEncoder::new(file)
@@ -57,9 +57,9 @@ pub fn write(layers: &[Layer], out: &Path) -> Result<(), Fault> {
     if layers.is_empty() { Err("there is no pass".into()) } else { Ok(()) }
 }
 
-type Encoder = TiffEncoder<BufWriter<File>>;
+type LayerEncoder = TiffEncoder<BufWriter<File>>;
 
-fn page(encoder: &mut Encoder, about: (&str, &Exact), planes: &[&Plane]) -> tiff::TiffResult<()> {
+fn page(encoder: &mut LayerEncoder, about: (&str, &Exact), planes: &[&Plane]) -> tiff::TiffResult<()> {
     macro_rules! of {
         ($kind:ident, $grey:ty, $rgb:ty) => {{
             let all: Vec<_> = planes
@@ -81,7 +81,11 @@ fn page(encoder: &mut Encoder, about: (&str, &Exact), planes: &[&Plane]) -> tiff
     }
 }
 
-fn put<C: ColorType>(encoder: &mut Encoder, (name, own): (&str, &Exact), planes: &[&[C::Inner]]) -> tiff::TiffResult<()>
+fn put<C: ColorType>(
+    encoder: &mut LayerEncoder,
+    (name, own): (&str, &Exact),
+    planes: &[&[C::Inner]],
+) -> tiff::TiffResult<()>
 where
     C::Inner: Copy,
     [C::Inner]: TiffValue,

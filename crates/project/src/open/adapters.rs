@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use truepath_core::adapter::{self, Adapter, Layer};
+use truepath_core::adapter::{self, Adapter, AdapterLayer};
 use truepath_core::diagnostic::{Findings, Words, nearest};
 use truepath_core::plan::Adapters;
 use truepath_core::resolve::paths;
@@ -53,8 +53,10 @@ pub(super) fn adapters(
             continue;
         }
         let chain = shelf.chain(text, findings);
-        let layers: Vec<Layer<'_>> =
-            chain.iter().map(|text| Layer { file: text.file, text: &shelf.sources.get(text.file).text }).collect();
+        let layers: Vec<AdapterLayer<'_>> = chain
+            .iter()
+            .map(|text| AdapterLayer { file: text.file, text: &shelf.sources.get(text.file).text })
+            .collect();
         let below: Vec<String> = chain[..chain.len() - 1].iter().map(|text| text.name.clone()).collect();
         // It is called as its file is, whatever a copy may still say of itself.
         let named = |name: String, own: Adapter| Adapter { name, below: below.clone(), ..own };

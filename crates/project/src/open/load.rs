@@ -98,7 +98,7 @@ fn percent_decoded(uri: &str) -> String {
 }
 
 /// What is known about a scene, and from where.
-pub struct Read {
+pub struct ReadScene {
     /// The facts.
     pub facts: Facts,
     /// Where they come from, for people.
@@ -114,7 +114,7 @@ pub struct Read {
 ///
 /// # Errors
 /// When the scene cannot be opened.
-pub fn facts(scene: &Path) -> std::io::Result<Read> {
+pub fn facts(scene: &Path) -> std::io::Result<ReadScene> {
     let name = scene.file_name().unwrap_or_default().to_string_lossy();
     let bytes = disk::scene_part(scene, &name)?;
     let (own, mut source, damaged) = match scene::read(&name, &bytes) {
@@ -139,7 +139,7 @@ pub fn facts(scene: &Path) -> std::io::Result<Read> {
             "read from its facts file"
         };
     }
-    Ok(Read { facts, source, damaged, beside })
+    Ok(ReadScene { facts, source, damaged, beside })
 }
 
 /// Scenes that one pattern may stand for.

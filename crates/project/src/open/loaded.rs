@@ -29,6 +29,11 @@ use crate::listener::{Listener, News, Read};
 /// The check whose findings make all others guesswork.
 pub(super) const NOT_TOML: &str = "not-toml";
 
+/// What is wrong with a value that was typed, whatever the sheet says.
+const MISTAKES: [&str; 4] = [NOT_TOML, "value-not-understood", "unknown-key", "frames-not-understood"];
+/// What was typed and is not in the sheet.
+const UNKNOWN: &str = "name-unknown";
+
 /// What steps need to know of this machine.
 pub(super) struct Here {
     pub programs: BTreeMap<String, String>,
@@ -180,6 +185,17 @@ impl Queue {
     /// Every plan whose names are taken: all jobs, asked for or not, and each mode.
     pub fn plans(&self) -> impl Iterator<Item = &Plan> {
         self.sheets.iter().flat_map(|sheet| sheet.rivals.iter().chain([&sheet.plan]))
+    }
+
+    /// What is wrong with the request itself, whatever the sheets say: values that cannot be read, and names that no sheet has.
+    pub fn mistyped(&self) -> Vec<Finding> {
+        let is_typed = |finding: &Finding| match &finding.at {
+            // Settings of a request have the names of their options.
+            Some(at) => MISTAKES.contains(&finding.check) && self.sources.get(at.at.file).name.starts_with("--"),
+            None => finding.check == UNKNOWN,
+        };
+        let all = self.findings().into_iter();
+        all.filter(|finding| finding.level == Level::Error && is_typed(finding)).collect()
     }
 
     /// All findings in the order of the sheets.

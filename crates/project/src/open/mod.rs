@@ -205,7 +205,7 @@ impl Reading<'_> {
         let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
         let unfit = self.fit(&mut adapters, &stacked, &read::places(&home, self.around, &machine_file), &state);
         let adapters = Arc::new(adapters);
-        let known = read::Known { home: &home, state: &state, adapters: &adapters, machine: &machine_file };
+        let known = read::KnownSheet { home: &home, state: &state, adapters: &adapters, machine: &machine_file };
         let (facts, mut machine) = self.read_scenes(&stacked, &known, sources);
         machine.unfit = unfit;
         let known = |scene: &str| facts.get(scene).cloned();

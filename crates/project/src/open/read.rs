@@ -29,7 +29,7 @@ use crate::surroundings::Surroundings;
 
 /// What is known of a sheet before its scenes are read.
 #[derive(Clone, Copy)]
-pub(super) struct Known<'k> {
+pub(super) struct KnownSheet<'k> {
     pub home: &'k Home,
     pub state: &'k StateFolder,
     pub adapters: &'k Adapters,
@@ -92,7 +92,7 @@ impl Reading<'_> {
     pub(super) fn read_scenes(
         &mut self,
         stacked: &[Stacked],
-        known: &Known<'_>,
+        known: &KnownSheet<'_>,
         sources: &mut Sources,
     ) -> (BTreeMap<String, Arc<Facts>>, Machine) {
         let home = known.home;
@@ -164,8 +164,8 @@ impl Reading<'_> {
     }
 
     /// What the renderer of a scene's job tells about it; `None` where it cannot be asked.
-    fn told(&self, adapter: &Adapter, scene: &Path, known: &Known<'_>) -> Option<Result<Facts, String>> {
-        let Known { home, state, machine, .. } = *known;
+    fn told(&self, adapter: &Adapter, scene: &Path, known: &KnownSheet<'_>) -> Option<Result<Facts, String>> {
+        let KnownSheet { home, state, machine, .. } = *known;
         if adapter.facts.is_empty() || adapter.unasked {
             return None;
         }

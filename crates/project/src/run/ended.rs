@@ -14,17 +14,17 @@ use truepath_exec::state::journal;
 use crate::listener::{Listener, News, Note};
 use crate::open::Loaded;
 
-pub use truepath_exec::scheduler::Outcome;
+pub use truepath_exec::scheduler::RunOutcome;
 
 /// How the run of one sheet ended.
 #[derive(Default)]
-pub struct Ended {
+pub struct EndedRun {
     /// Files that were needed.
     pub total: i64,
     /// Exported scenes that were made or were there, where nothing else was asked for.
     pub exported: Option<i64>,
     /// What was done.
-    pub outcome: Outcome,
+    pub outcome: RunOutcome,
     /// What stands now, by series, movies last.
     pub after: Vec<Verdict>,
     /// Files that were needed and are still not there, whoever was to make them.
@@ -37,7 +37,7 @@ pub struct Ended {
     pub over: Option<Event>,
 }
 
-impl Ended {
+impl EndedRun {
     /// Planned files that are not there, or not whole.
     #[must_use]
     pub fn lost(&self) -> i64 {
@@ -63,7 +63,12 @@ impl Ended {
 
 /// Runs the sheet's own commands once the plan is over, also after failure, and once: neither when somebody has interrupted it,
 /// nor again where nothing has landed or failed since. What they do wrong is told and changes nothing.
-pub(super) fn afterwards(loaded: &Loaded, ended: &Ended, plan: &str, listener: &dyn Listener) -> Result<(), Failure> {
+pub(super) fn afterwards(
+    loaded: &Loaded,
+    ended: &EndedRun,
+    plan: &str,
+    listener: &dyn Listener,
+) -> Result<(), Failure> {
     let word = ended.word();
     if loaded.plan.run.after.is_empty() || ended.outcome.interrupted {
         return Ok(());

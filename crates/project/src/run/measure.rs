@@ -15,9 +15,9 @@ use truepath_exec::landing::{recover, stage};
 use truepath_exec::observe::Look;
 use truepath_exec::state::journal;
 
-use super::ended::Outcome;
+use super::ended::RunOutcome;
 use super::render::render;
-use super::{Run, RunOptions, RunRequest, Taken, Work, take};
+use super::{Run, RunOptions, RunRequest, TakenSheets, Work, take};
 use crate::guards;
 use crate::listener::Listener;
 use crate::open::{Queue, Stop};
@@ -75,8 +75,9 @@ pub fn measure(
 ) -> Result<Measured, Failure> {
     let options = RunOptions { keep_going: true, ..RunOptions::default() };
     let Run { mut queue, held, .. } = match take::taken((request, &options), around, listener)? {
-        Taken::Held(run) => *run,
-        Taken::Stopped(stop, _) => return Ok(Measured::Stopped(stop)),
+        TakenSheets::Held(run) => *run,
+        TakenSheets::Mistyped(_) => return Ok(Measured::Stopped(Stop::Unreadable)),
+        TakenSheets::Stopped(stop, _) => return Ok(Measured::Stopped(stop)),
     };
     guards::files(&queue)?;
     let rounds = (0..queue.sheets.len()).map(|at| which.rounds(&queue, at, listener));
@@ -86,7 +87,7 @@ pub fn measure(
         let journal = &held[at].journal;
         loaded.look_up_made(around, listener);
         loaded.plan = trial::plan(&loaded.plan);
-        let mut outcome = Outcome::default();
+        let mut outcome = RunOutcome::default();
         for (need, chunk) in &rounds {
             if outcome.interrupted {
                 break;

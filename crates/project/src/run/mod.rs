@@ -25,7 +25,7 @@ use crate::open::{Loaded, Queue, Stop};
 use crate::request::Request;
 use crate::surroundings::Surroundings;
 
-pub use ended::{Ended, Outcome};
+pub use ended::{EndedRun, RunOutcome};
 pub use faulty::faulty;
 pub use measure::{Measure, Measured, measure};
 
@@ -59,9 +59,11 @@ pub struct RunOptions {
 }
 
 /// What came of opening sheets for a run.
-pub enum Taken {
+pub enum TakenSheets {
     /// They are held, and can be rendered.
     Held(Box<Run>),
+    /// The request itself cannot be understood: [`Queue::mistyped`] says why.
+    Mistyped(Box<Queue>),
     /// Nothing can be rendered from them: why, and what was found.
     Stopped(Stop, Box<Queue>),
 }
@@ -87,7 +89,7 @@ impl Run {
         options: &RunOptions,
         around: &Surroundings,
         listener: &dyn Listener,
-    ) -> Result<Taken, Failure> {
+    ) -> Result<TakenSheets, Failure> {
         take::taken((request, options), around, listener)
     }
 
@@ -96,7 +98,7 @@ impl Run {
     /// # Errors
     /// When nothing could be begun: files that exist, write-protected ones, members that mean something else, a program that
     /// is not there. Frames that fail are told in what is returned.
-    pub fn render(&mut self, at: usize, around: &Surroundings, listener: &dyn Listener) -> Result<Ended, Failure> {
+    pub fn render(&mut self, at: usize, around: &Surroundings, listener: &dyn Listener) -> Result<EndedRun, Failure> {
         let request =
             RunRequest { asked: &self.request, options: &self.options, around, listener, texts: &self.texts, at };
         render::sheet(&request, &mut self.queue.sheets[at], &self.held[at].journal)

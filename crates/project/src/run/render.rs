@@ -23,7 +23,7 @@ use truepath_exec::state::journal::{self, Journal};
 
 use super::agree::{Own, times};
 use super::edits::Edits;
-use super::ended::{Ended, Outcome, afterwards};
+use super::ended::{EndedRun, RunOutcome, afterwards};
 use super::look::{again, observe, settled};
 use super::work::{self, is_export};
 use super::{RunOptions, RunRequest, Work};
@@ -31,7 +31,7 @@ use crate::listener::{News, Note, Rendering};
 use crate::open::Loaded;
 
 /// Makes what is needed of one sheet.
-pub(super) fn sheet(request: &RunRequest<'_>, loaded: &mut Loaded, journal: &Journal) -> Result<Ended, Failure> {
+pub(super) fn sheet(request: &RunRequest<'_>, loaded: &mut Loaded, journal: &Journal) -> Result<EndedRun, Failure> {
     let RunRequest { options, around, listener, .. } = *request;
     let choice = options.existing.unwrap_or(loaded.plan.run.existing);
     let here = loaded.machine.workers.and_then(|workers| usize::try_from(workers).ok());
@@ -55,7 +55,7 @@ pub(super) fn sheet(request: &RunRequest<'_>, loaded: &mut Loaded, journal: &Jou
     if options.exports || !exports.is_empty() && exports.len() == options.only.len() {
         let work = Work { loaded, before: &before, need: &need, spread: false };
         let exported = Some(only_exports(request, &exports, &work, journal)?);
-        return Ok(Ended { exported, ..Ended::default() });
+        return Ok(EndedRun { exported, ..EndedRun::default() });
     }
     let own = Own::of(loaded, choice);
     let mut claims = None;
@@ -67,7 +67,7 @@ pub(super) fn sheet(request: &RunRequest<'_>, loaded: &mut Loaded, journal: &Jou
     }
     let total: i64 = need.iter().map(Frames::count).sum();
     let began = Instant::now();
-    let mut ended = Ended { total, ..Ended::default() };
+    let mut ended = EndedRun { total, ..EndedRun::default() };
     let mut last = true;
     if total > 0 {
         let work = Work { loaded, before: &before, need: &need, spread: options.ends_first };
@@ -161,7 +161,7 @@ pub(super) fn render(
     work: &Work<'_>,
     (journal, claims): (&Journal, Option<Claims>),
     mut edits: Option<Edits<'_>>,
-) -> Result<(Outcome, Vec<Event>, bool), Failure> {
+) -> Result<(RunOutcome, Vec<Event>, bool), Failure> {
     let RunRequest { options, around, listener, .. } = *request;
     let loaded = work.loaded;
     let mut calls = work.calls(&options.only, options.share);

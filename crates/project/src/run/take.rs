@@ -12,7 +12,7 @@ use truepath_exec::state::{Lock, StateFolder};
 
 use super::agree::{living, times};
 use super::edits::texts;
-use super::{Run, RunOptions, Taken};
+use super::{Run, RunOptions, TakenSheets};
 use crate::listener::{Listener, News, Note};
 use crate::open::{LoadOptions, Loaded, Queue, open};
 use crate::request::Request;
@@ -33,7 +33,7 @@ pub(super) fn taken(
     (request, options): (&Request, &RunOptions),
     around: &Surroundings,
     listener: &dyn Listener,
-) -> Result<Taken, Failure> {
+) -> Result<TakenSheets, Failure> {
     let mut held: Vec<Held> = Vec::new();
     loop {
         let way = LoadOptions {
@@ -44,16 +44,20 @@ pub(super) fn taken(
             ..LoadOptions::default()
         };
         let queue = open(request, around, way, listener)?;
+        if !queue.mistyped().is_empty() {
+            return Ok(TakenSheets::Mistyped(Box::new(queue)));
+        }
         if held.is_empty() {
-            listener.hear(News::Opened(&queue));
+            let sheets: Vec<PathBuf> = queue.sheets.iter().map(|loaded| loaded.sheet.clone()).collect();
+            listener.hear(News::Opened { sheets: &sheets, findings: &queue.findings(), sources: &queue.sources });
         }
         if let Some(stop) = queue.stopped_here() {
-            return Ok(Taken::Stopped(stop, Box::new(queue)));
+            return Ok(TakenSheets::Stopped(stop, Box::new(queue)));
         }
         if take(options, &queue, &mut held, (around, listener))? {
             let texts = texts(&queue, around);
             let (request, options) = (request.clone(), options.clone());
-            return Ok(Taken::Held(Box::new(Run { queue, request, options, held, texts })));
+            return Ok(TakenSheets::Held(Box::new(Run { queue, request, options, held, texts })));
         }
     }
 }

@@ -10,16 +10,16 @@ mod props;
 use glam::{Quat, Vec3};
 
 use mesh::Shape;
-use pack::{Lens, Look, Packer, Storage};
+use pack::{BufferStorage, CameraLook, PackedLens, Packer};
 
 /// A generated file and its name.
-pub type Made = (&'static str, Vec<u8>);
+pub type MadeFile = (&'static str, Vec<u8>);
 
 /// All files of the demo's `scenes` folder. The same bytes every time.
-pub fn scenes() -> Vec<Made> {
-    let (crossing, sea) = crossing().finish(Storage::Beside("crossing.bin"));
-    let (lighthouse, _) = lighthouse().finish(Storage::Binary);
-    let (arrival, _) = arrival().finish(Storage::Inside);
+pub fn scenes() -> Vec<MadeFile> {
+    let (crossing, sea) = crossing().finish(BufferStorage::Beside("crossing.bin"));
+    let (lighthouse, _) = lighthouse().finish(BufferStorage::Binary);
+    let (arrival, _) = arrival().finish(BufferStorage::Inside);
     vec![("crossing.gltf", crossing), ("crossing.bin", sea), ("lighthouse.glb", lighthouse), ("arrival.gltf", arrival)]
 }
 
@@ -42,14 +42,14 @@ fn crossing() -> Packer {
     scene.camera(
         None,
         "quay",
-        Look { from: Vec3::new(-4.0, 3.4, 11.0), to: Vec3::new(3.0, 4.2, -30.0) },
-        Lens::perspective(0.72).within(0.1, 900.0),
+        CameraLook { from: Vec3::new(-4.0, 3.4, 11.0), to: Vec3::new(3.0, 4.2, -30.0) },
+        PackedLens::perspective(0.72).within(0.1, 900.0),
     );
     scene.camera(
         Some(ferry),
         "mast",
-        Look { from: Vec3::new(-7.0, 15.5, 0.0), to: Vec3::new(18.0, 4.5, -7.0) },
-        Lens::perspective(0.95),
+        CameraLook { from: Vec3::new(-7.0, 15.5, 0.0), to: Vec3::new(18.0, 4.5, -7.0) },
+        PackedLens::perspective(0.95),
     );
     scene
 }
@@ -66,14 +66,14 @@ fn lighthouse() -> Packer {
     scene.camera(
         None,
         "cliff",
-        Look { from: Vec3::new(-17.0, 6.0, 27.0), to: Vec3::new(-3.0, 8.2, 0.0) },
-        Lens::perspective(0.70).within(0.1, 900.0),
+        CameraLook { from: Vec3::new(-17.0, 6.0, 27.0), to: Vec3::new(-3.0, 8.2, 0.0) },
+        PackedLens::perspective(0.70).within(0.1, 900.0),
     );
     scene.camera(
         None,
         "chart",
-        Look { from: Vec3::new(-20.0, 90.0, -14.0), to: Vec3::new(-20.0, 0.0, -14.01) },
-        Lens::orthographic(42.0),
+        CameraLook { from: Vec3::new(-20.0, 90.0, -14.0), to: Vec3::new(-20.0, 0.0, -14.01) },
+        PackedLens::orthographic(42.0),
     );
     scene
 }
@@ -94,14 +94,14 @@ fn arrival() -> Packer {
     scene.camera(
         None,
         "pier",
-        Look { from: Vec3::new(15.0, 4.2, 7.5), to: Vec3::new(-1.0, 4.0, -15.0) },
-        Lens::perspective(0.8),
+        CameraLook { from: Vec3::new(15.0, 4.2, 7.5), to: Vec3::new(-1.0, 4.0, -15.0) },
+        PackedLens::perspective(0.8),
     );
     scene.camera(
         Some(ferry),
         "bridge",
-        Look { from: Vec3::new(4.6, 8.9, 0.0), to: Vec3::new(22.0, 3.5, 1.5) },
-        Lens::perspective(1.0),
+        CameraLook { from: Vec3::new(4.6, 8.9, 0.0), to: Vec3::new(22.0, 3.5, 1.5) },
+        PackedLens::perspective(1.0),
     );
     scene
 }

@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 use super::mesh::Shape;
 
 /// Where the numbers go.
-pub enum Storage {
+pub enum BufferStorage {
     /// A file beside the scene.
     Beside(&'static str),
     /// The binary container, `.glb`.
@@ -31,49 +31,49 @@ const FLOAT: u32 = 5126;
 const UNSIGNED: u32 = 5125;
 
 /// How the elements of an accessor lie in its bytes.
-struct Layout {
+struct AccessorLayout {
     kind: &'static str,
     component: u32,
     count: usize,
 }
 
 /// What an animation changes of a node, and how it goes from key to key.
-struct Channel {
+struct AnimationChannel {
     path: &'static str,
     kind: &'static str,
     way: &'static str,
 }
 
-const SLIDE: Channel = Channel { path: "translation", kind: "VEC3", way: "LINEAR" };
-const TURN: Channel = Channel { path: "rotation", kind: "VEC4", way: "LINEAR" };
-const BLINK: Channel = Channel { path: "scale", kind: "VEC3", way: "STEP" };
+const SLIDE: AnimationChannel = AnimationChannel { path: "translation", kind: "VEC3", way: "LINEAR" };
+const TURN: AnimationChannel = AnimationChannel { path: "rotation", kind: "VEC4", way: "LINEAR" };
+const BLINK: AnimationChannel = AnimationChannel { path: "scale", kind: "VEC3", way: "STEP" };
 
 /// Where a camera stands and what it looks at.
-pub struct Look {
+pub struct CameraLook {
     pub from: Vec3,
     pub to: Vec3,
 }
 
 #[derive(Clone, Copy)]
-pub struct Lens {
+pub struct PackedLens {
     opening: Option<f32>,
     half_height: f32,
     clip: Option<(f32, f32)>,
 }
 
-impl Lens {
+impl PackedLens {
     /// Vertical opening in radians; neither aspect nor far plane.
-    pub fn perspective(opening: f32) -> Lens {
-        Lens { opening: Some(opening), half_height: 0.0, clip: None }
+    pub fn perspective(opening: f32) -> PackedLens {
+        PackedLens { opening: Some(opening), half_height: 0.0, clip: None }
     }
 
-    pub fn orthographic(half_height: f32) -> Lens {
-        Lens { opening: None, half_height, clip: None }
+    pub fn orthographic(half_height: f32) -> PackedLens {
+        PackedLens { opening: None, half_height, clip: None }
     }
 
     /// The same lens with an aspect of 16:9 and both clipping planes.
-    pub fn within(self, near: f32, far: f32) -> Lens {
-        Lens { clip: Some((near, far)), ..self }
+    pub fn within(self, near: f32, far: f32) -> PackedLens {
+        PackedLens { clip: Some((near, far)), ..self }
     }
 }
 
@@ -132,16 +132,19 @@ impl Packer {
         let positions = numbers(shape.positions.iter().flat_map(|p| p.to_array()).collect());
         let positions = self.accessor(
             &positions,
-            Layout { kind: "VEC3", component: FLOAT, count: shape.positions.len() },
+            AccessorLayout { kind: "VEC3", component: FLOAT, count: shape.positions.len() },
             json!({ "min": low, "max": high }),
         );
         let colours = numbers(shape.colours.iter().flat_map(|c| c.to_array()).collect());
-        let colours =
-            self.accessor(&colours, Layout { kind: "VEC4", component: FLOAT, count: shape.colours.len() }, json!({}));
+        let colours = self.accessor(
+            &colours,
+            AccessorLayout { kind: "VEC4", component: FLOAT, count: shape.colours.len() },
+            json!({}),
+        );
         let indices: Vec<u8> = shape.indices.iter().flat_map(|i| i.to_le_bytes()).collect();
         let indices = self.accessor(
             &indices,
-            Layout { kind: "SCALAR", component: UNSIGNED, count: shape.indices.len() },
+            AccessorLayout { kind: "SCALAR", component: UNSIGNED, count: shape.indices.len() },
             json!({}),
         );
         self.meshes.push(json!({ "name": name, "primitives": [{
@@ -152,8 +155,8 @@ impl Packer {
         node
     }
 
-    pub fn camera(&mut self, parent: Option<usize>, name: &str, look: Look, lens: Lens) {
-        let Look { from, to } = look;
+    pub fn camera(&mut self, parent: Option<usize>, name: &str, look: CameraLook, lens: PackedLens) {
+        let CameraLook { from, to } = look;
         let (near, far) = lens.clip.unwrap_or((0.1, 2000.0));
         let mut camera = match lens.opening {
             Some(opening) => json!({ "type": "perspective", "perspective": { "yfov": opening, "znear": near } }),
@@ -211,26 +214,26 @@ impl Packer {
         self.animate(node, &BLINK, keys.iter().map(|(time, _)| *time), values);
     }
 
-    fn animate(&mut self, node: usize, channel: &Channel, times: impl Iterator<Item = f32>, values: Vec<f32>) {
+    fn animate(&mut self, node: usize, channel: &AnimationChannel, times: impl Iterator<Item = f32>, values: Vec<f32>) {
         let times: Vec<f32> = times.collect();
         let (first, last) = (times.first().copied().unwrap_or(0.0), times.last().copied().unwrap_or(0.0));
         let bytes = |values: &[f32]| values.iter().flat_map(|v| v.to_le_bytes()).collect::<Vec<u8>>();
         let input = self.accessor(
             &bytes(&times),
-            Layout { kind: "SCALAR", component: FLOAT, count: times.len() },
+            AccessorLayout { kind: "SCALAR", component: FLOAT, count: times.len() },
             json!({ "min": [first], "max": [last] }),
         );
         let output = self.accessor(
             &bytes(&values),
-            Layout { kind: channel.kind, component: FLOAT, count: times.len() },
+            AccessorLayout { kind: channel.kind, component: FLOAT, count: times.len() },
             json!({}),
         );
         self.channels.push(json!({ "sampler": self.samplers.len(), "target": { "node": node, "path": channel.path } }));
         self.samplers.push(json!({ "input": input, "output": output, "interpolation": channel.way }));
     }
 
-    fn accessor(&mut self, bytes: &[u8], layout: Layout, more: Value) -> usize {
-        let Layout { kind, component, count } = layout;
+    fn accessor(&mut self, bytes: &[u8], layout: AccessorLayout, more: Value) -> usize {
+        let AccessorLayout { kind, component, count } = layout;
         self.views.push(json!({ "buffer": 0, "byteOffset": self.bytes.len(), "byteLength": bytes.len() }));
         self.bytes.extend(bytes);
         let mut accessor =
@@ -243,7 +246,7 @@ impl Packer {
     }
 
     /// The scene file's bytes and, where they are kept beside it, the buffer's.
-    pub fn finish(self, storage: Storage) -> (Vec<u8>, Vec<u8>) {
+    pub fn finish(self, storage: BufferStorage) -> (Vec<u8>, Vec<u8>) {
         let material = |name: &str| json!({ "name": name, "doubleSided": true, "pbrMetallicRoughness": { "metallicFactor": 0.0 } });
         let glow = |name: &str, mode: &str| {
             let mut glow = material(name);
@@ -253,12 +256,12 @@ impl Packer {
         };
         let mut buffer = json!({ "byteLength": self.bytes.len() });
         match storage {
-            Storage::Beside(name) => buffer["uri"] = json!(name),
-            Storage::Inside => {
+            BufferStorage::Beside(name) => buffer["uri"] = json!(name),
+            BufferStorage::Inside => {
                 let text = base64::engine::general_purpose::STANDARD.encode(&self.bytes);
                 buffer["uri"] = json!(format!("data:application/octet-stream;base64,{text}"));
             }
-            Storage::Binary => {}
+            BufferStorage::Binary => {}
         }
         let root = json!({
             "asset": { "version": "2.0", "generator": "True Path harbour" },
@@ -272,9 +275,9 @@ impl Packer {
         });
         let text = root.to_string().into_bytes();
         match storage {
-            Storage::Binary => (container(text, self.bytes), Vec::new()),
-            Storage::Beside(_) => (text, self.bytes),
-            Storage::Inside => (text, Vec::new()),
+            BufferStorage::Binary => (container(text, self.bytes), Vec::new()),
+            BufferStorage::Beside(_) => (text, self.bytes),
+            BufferStorage::Inside => (text, Vec::new()),
         }
     }
 }

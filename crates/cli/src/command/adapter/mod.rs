@@ -17,7 +17,7 @@ use truepath_exec::failure::Failure;
 use truepath_exec::guard::{Kind, Over};
 
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline;
 use crate::show;
 
@@ -25,7 +25,7 @@ use crate::show;
 const STARTER: &str = include_str!("starter.toml");
 
 /// Everything that can be done with adapters.
-pub fn run(args: &AdapterArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &AdapterArgs, around: &Around) -> Result<Exit, Failure> {
     match args {
         AdapterArgs::List(of) => {
             let shelf = KnownAdapters::of(around);
@@ -69,7 +69,7 @@ struct KnownAdapters {
 
 impl KnownAdapters {
     /// The adapters beside the nearest sheet, else beside the current folder, then the user's own, then those in the box.
-    fn of(around: &Surroundings) -> KnownAdapters {
+    fn of(around: &Around) -> KnownAdapters {
         let sheet = load::find_sheets(&[], &around.folder).ok().and_then(|sheets| sheets.into_iter().next());
         let sheet = sheet.unwrap_or_else(|| around.folder.join(load::SHEET));
         let (mut sources, mut findings) = (Sources::default(), Findings::default());
@@ -88,7 +88,7 @@ impl KnownAdapters {
     }
 
     /// What is wrong with their texts.
-    fn complain(&self, around: &Surroundings) {
+    fn complain(&self, around: &Around) {
         let findings = self.findings.clone().sorted();
         if !findings.is_empty() {
             show::tell(&show::diagnostics::text(&findings, &self.sources, "the adapters", around.err));
@@ -110,13 +110,13 @@ fn help_text(path: &Path) -> Result<String, Failure> {
 }
 
 /// Writes a commented starter, and nothing over what is there.
-fn starter(new: &AdapterNew, around: &Surroundings) -> Result<Exit, Failure> {
+fn starter(new: &AdapterNew, around: &Around) -> Result<Exit, Failure> {
     let plain = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_' || c == '.';
     if new.name.is_empty() || !new.name.chars().all(plain) {
         return Err(Failure::unreadable(format!("`{}` cannot be the name of an adapter", new.name))
             .help("a name has letters, digits, - _ and . such as closed-renderer"));
     }
-    let path = new.folder.join(format!("{}.toml", new.name));
+    let path = new.into.join(format!("{}.toml", new.name));
     if path.symlink_metadata().is_ok() {
         return Err(Failure::unreadable(format!("{} already exists", path.display())).help("choose another name"));
     }
@@ -125,7 +125,7 @@ fn starter(new: &AdapterNew, around: &Surroundings) -> Result<Exit, Failure> {
         None => STARTER.replace("PROGRAM", program).replace("NAME", &new.name),
         Some(help) => truepath_core::adapter::from_help(&new.name, program, &help_text(help)?),
     };
-    std::fs::create_dir_all(&new.folder).map_err(|error| Failure::machine("make the folder", &new.folder, &error))?;
+    std::fs::create_dir_all(&new.into).map_err(|error| Failure::machine("make the folder", &new.into, &error))?;
     let beside = Beside { common: &Common::default(), queue: None, around };
     beside.deliveries([path.as_path()], |_| {}).open(&path, (Kind::Text, Over::Never))?.write(body.as_bytes())?;
     show::print(&format!(

@@ -9,7 +9,7 @@ use truepath_core::sheet::setting::{Carrier, KEYS, Key};
 use truepath_core::sheet::{FileOption, OF_MOVIES, OF_PICTURES};
 
 use super::KnownAdapters;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::programs::program as find;
 use crate::show::{self, BAD, GOOD, HEAD, QUIET, paint, state};
 
@@ -18,14 +18,14 @@ fn kind(adapter: &Adapter) -> &'static str {
 }
 
 /// Where the program is, or its name where it is nowhere.
-fn program(adapter: &Adapter, shelf: &KnownAdapters, around: &Surroundings) -> Result<String, String> {
+fn program(adapter: &Adapter, shelf: &KnownAdapters, around: &Around) -> Result<String, String> {
     let known = BTreeMap::new();
     let places = around.places(&shelf.folder, &known);
     find(adapter, &places).map(|path| path.display().to_string())
 }
 
 /// All adapters, a line each.
-pub fn list(shelf: &KnownAdapters, around: &Surroundings) -> String {
+pub fn list(shelf: &KnownAdapters, around: &Around) -> String {
     let widest = shelf.adapters.keys().map(String::len).max().unwrap_or(0);
     let line = |(name, adapter): (&String, &Adapter)| {
         let program = match program(adapter, shelf, around) {
@@ -40,7 +40,7 @@ pub fn list(shelf: &KnownAdapters, around: &Surroundings) -> String {
 }
 
 /// The same as one document.
-pub fn list_json(shelf: &KnownAdapters, around: &Surroundings) -> String {
+pub fn list_json(shelf: &KnownAdapters, around: &Around) -> String {
     let one = |(name, adapter): (&String, &Adapter)| {
         json!({ "name": name, "kind": kind(adapter), "program": program(adapter, shelf, around).ok(),
             "from": shelf.sources.get(adapter.file).name })
@@ -141,7 +141,7 @@ fn rows(adapter: &Adapter) -> Vec<AdapterRow> {
 }
 
 /// Show which settings an adapter passes on, and what it accepts.
-pub fn show(adapter: &Adapter, shelf: &KnownAdapters, around: &Surroundings) -> String {
+pub fn show(adapter: &Adapter, shelf: &KnownAdapters, around: &Around) -> String {
     let screen = around.out;
     let program = match program(adapter, shelf, around) {
         Ok(path) => path,

@@ -19,7 +19,7 @@ use truepath_exec::observe::Look;
 
 use super::{is_guarded, is_json};
 use crate::args::{BuildArgs, ScriptKind};
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::Loaded;
 
 /// Calls that are made at a time.
@@ -31,7 +31,7 @@ pub type Broken = BTreeMap<(usize, i64), u64>;
 /// The calls of one sheet.
 pub struct WantedCalls<'w> {
     args: &'w BuildArgs,
-    around: &'w Surroundings,
+    around: &'w Around,
     /// The sheet.
     pub loaded: &'w Loaded,
     /// What is left of each series, where only that is wanted.
@@ -88,7 +88,7 @@ impl Names {
 
 impl<'w> WantedCalls<'w> {
     /// Looks at the disk where only what is missing is wanted.
-    pub fn of(args: &'w BuildArgs, loaded: &'w Loaded, around: &'w Surroundings) -> Result<WantedCalls<'w>, Failure> {
+    pub fn of(args: &'w BuildArgs, loaded: &'w Loaded, around: &'w Around) -> Result<WantedCalls<'w>, Failure> {
         let (plan, mut broken) = (&loaded.plan, Broken::new());
         if !args.missing {
             return Ok(WantedCalls { args, around, loaded, lost: None, broken });

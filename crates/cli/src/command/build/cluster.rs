@@ -19,7 +19,7 @@ use super::submit::{ask, fits, plan_of, submit};
 use super::{Built, costs, parts};
 use crate::args::BuildArgs;
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::show::progress::span;
 use crate::show::{self, counted};
 
@@ -50,7 +50,7 @@ pub fn build(
     target: &ScriptTarget<'_>,
     args: &BuildArgs,
     built: &[Built<'_>],
-    around: &Surroundings,
+    around: &Around,
 ) -> Result<Exit, Failure> {
     let ScriptTarget { cluster, output, deliveries } = *target;
     let [Built { loaded, steps, broken }] = built else {

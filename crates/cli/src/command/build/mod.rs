@@ -25,18 +25,22 @@ use truepath_exec::threads::Cores;
 use self::calls::{Broken, WantedCalls};
 use super::deliver::{self, Beside};
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show;
 
+/// Stands for any of the files of `--parts`, whose names follow from the plan.
+const PART: &str = "part";
+
 /// Writes all calls of the plan.
-pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &BuildArgs, around: &Around) -> Result<Exit, Failure> {
     fits(args)?;
     let output = args.output.as_deref().filter(|output| !deliver::is_standard_output(output));
-    if let Some(output) = output.filter(|output| output.is_dir() && !writes_parts(args)) {
+    if let Some(output) = output.filter(|output| output.is_dir()) {
         let help = format!(
-            "give a file, such as -o {}, or write several scripts into the folder with --parts N",
-            output.join(format!("render.{}", ending(args))).display()
+            "give a file, such as -o {}, or write several scripts into the folder with --parts N --into {}",
+            output.join(format!("render.{}", ending(args))).display(),
+            output.display()
         );
         return Err(Failure::unreadable(format!("{} is a folder", output.display())).help(help));
     }
@@ -52,8 +56,11 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
     if let Some(stop) = queue.stopped_here() {
         return Ok(stop.into());
     }
-    let deliveries = Beside { common: &args.common, queue: Some(&queue), around }.deliveries(output, |_| {});
-    if let Some(output) = output.filter(|_| !writes_parts(args)) {
+    let deliveries = Beside { common: &args.common, queue: Some(&queue), around }.deliveries(
+        output.map(Path::to_owned).or(args.into.as_ref().map(|folder| folder.join(PART))).as_deref(),
+        |_| {},
+    );
+    if let Some(output) = output {
         deliveries.judge(output, how(args))?;
     }
     let mut wanted = Vec::new();
@@ -90,22 +97,22 @@ pub fn run(args: &BuildArgs, around: &Surroundings) -> Result<Exit, Failure> {
             around,
         );
     }
-    let Some(output) = output else {
-        show::print_exact(&body(args, &built)?)?;
-        return Ok(Exit::Well);
-    };
-    let Some(parts) = args.parts else {
+    let Some((parts, folder)) = args.parts.zip(args.into.as_deref()) else {
+        let Some(output) = output else {
+            show::print_exact(&body(args, &built)?)?;
+            return Ok(Exit::Well);
+        };
         write(output, body(args, &built)?.as_bytes(), args, &deliveries)?;
         show::tell(&format!("{} in {}\n", show::counted(calls as i64, "call"), output.display()));
         // The process ends here; to free a hundred thousand calls one by one would take a good part of the whole.
         std::mem::forget(built);
         return Ok(Exit::Well);
     };
-    std::fs::create_dir_all(output).map_err(|error| Failure::machine("make the folder", output, &error))?;
+    std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))?;
     for Built { loaded, steps, broken } in &built {
         let costs = costs(loaded)?;
         for (name, steps) in parts::named(&loaded.plan, steps, &costs, usize::try_from(parts).unwrap_or(1)) {
-            let path = output.join(format!("{name}.{}", ending(args)));
+            let path = folder.join(format!("{name}.{}", ending(args)));
             let text = if is_json(args) {
                 document::of_part(loaded, &steps, &costs).map_err(|error| Failure::machine("write", &path, &error))?
             } else {
@@ -134,16 +141,18 @@ fn fits(args: &BuildArgs) -> Result<(), Failure> {
         let help = "remove one of them; --to json writes the calls for any queue";
         return Err(Failure::unreadable("a script for a cluster is not JSON").help(help));
     }
-    if args.parts.is_some() && args.output.is_none() && !tasks {
+    if args.parts.is_some() && args.into.is_none() && !tasks {
         return Err(Failure::unreadable("--parts writes several files and needs a folder".to_owned())
-            .help("give one: -o parts"));
+            .help("give one: --into parts"));
+    }
+    if args.into.is_some() && tasks {
+        return Err(Failure::unreadable("the script for a cluster is one file, whatever its --parts")
+            .help("give its name: -o render.sh"));
+    }
+    if args.replace && args.output.is_none() && args.into.is_none() {
+        return Err(Failure::unreadable("--replace is for a file that is written").help("add -o FILE, or remove it"));
     }
     Ok(())
-}
-
-/// Whether several files are written into a folder.
-fn writes_parts(args: &BuildArgs) -> bool {
-    args.parts.is_some() && args.to.cluster().is_none()
 }
 
 /// Whether True Path makes each call on the machine that renders. In the tasks of a cluster it does, unless `--plain` says that

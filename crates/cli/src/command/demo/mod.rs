@@ -13,7 +13,7 @@ use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::{Deliveries, Kind, Over};
 
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::show::{self, paint};
 
 /// The demo's sheet.
@@ -30,7 +30,7 @@ const MISTAKES: [(&str, &str); 3] = [
 const MISTAKEN: &str = "mistakes.toml";
 
 /// Writes the project and walks through it. The commands it shows are really run.
-pub fn run(args: &DemoArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &DemoArgs, around: &Around) -> Result<Exit, Failure> {
     let folder = &args.folder;
     write_project(folder)?;
     let folder = std::fs::canonicalize(folder).map_err(|error| Failure::machine("find", folder, &error))?;
@@ -105,7 +105,7 @@ fn write_project(folder: &Path) -> Result<(), Failure> {
 
 struct Walk<'w> {
     folder: &'w Path,
-    around: &'w Surroundings,
+    around: &'w Around,
 }
 
 impl Walk<'_> {

@@ -18,14 +18,14 @@ use truepath_exec::guard::{Deliveries, Kind, Over};
 use crate::exit_code::Exit;
 use truepath_core::resolve::paths::from_system as text_of;
 
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::show;
 
 /// The starter.
 const TEXT: &str = include_str!("starter.toml");
 
 /// Writes the sheet with a job for each scene in the folder and its `scenes`. A sheet that is there is never touched.
-pub fn run(args: &NewArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &NewArgs, around: &Around) -> Result<Exit, Failure> {
     let folder = &args.folder;
     for made in [folder.clone(), folder.join("scenes"), folder.join("renders")] {
         std::fs::create_dir_all(&made).map_err(|error| Failure::machine("make the folder", &made, &error))?;
@@ -40,7 +40,7 @@ pub fn run(args: &NewArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let found = Scenes::of(folder, adapter, around);
     let body = match (&args.from, &below) {
         (Some(studio), Some(below)) => over_studio(folder, (studio, below), &found, around)?,
-        _ => body(folder, TEXT, &found.jobs, &Wanted::default()),
+        _ => body(folder, TEXT, &found.jobs, &StudioWants::default()),
     };
     // A sheet belongs to nobody's plan before it is there.
     Deliveries::default().open(&path, (Kind::Text, Over::Never))?.write(body.as_bytes())?;
@@ -76,7 +76,7 @@ struct Scenes {
 
 impl Scenes {
     /// The scenes in `scenes`, or in the folder itself where that has none. `adapter` renders them.
-    fn of(folder: &Path, adapter: &str, around: &Surroundings) -> Scenes {
+    fn of(folder: &Path, adapter: &str, around: &Around) -> Scenes {
         let (mut sources, mut quiet) = (Sources::default(), Findings::default());
         let known = pipeline::adapters(&folder.join(SHEET), around, &mut sources, &mut quiet);
         let reads = known.get(adapter).map(|adapter| adapter.accepts.scenes.clone()).unwrap_or_default();
@@ -132,15 +132,15 @@ fn studio(path: &Path) -> Result<Sheet, Failure> {
 
 /// What a studio's sheet wants of every job.
 #[derive(Default)]
-struct Wanted {
+struct StudioWants {
     /// Tokens that paths have to carry, and that nothing gives yet.
     tokens: Vec<String>,
     /// Whether names have to fit a spelling.
     is_spelt: bool,
 }
 
-impl Wanted {
-    fn of(below: &Sheet) -> Wanted {
+impl StudioWants {
+    fn of(below: &Sheet) -> StudioWants {
         let path = match below.defaults.value(&Key::Path) {
             Some(Setting::Path(path)) => Some(path.clone()),
             _ => None,
@@ -154,7 +154,7 @@ impl Wanted {
         };
         let is_open = |name: &String| name == "version" || !token::PATH.iter().any(|(known, _)| known == name);
         let tokens: BTreeSet<String> = in_path.chain(by_policy).filter(|name| is_open(name) && !given(name)).collect();
-        Wanted { tokens: tokens.into_iter().collect(), is_spelt: below.policy.spelling.is_some() }
+        StudioWants { tokens: tokens.into_iter().collect(), is_spelt: below.policy.spelling.is_some() }
     }
 
     /// The lines of a job that give them.
@@ -173,9 +173,9 @@ fn over_studio(
     folder: &Path,
     (studio, below): (&Path, &Sheet),
     found: &Scenes,
-    around: &Surroundings,
+    around: &Around,
 ) -> Result<String, Failure> {
-    let wanted = Wanted::of(below);
+    let wanted = StudioWants::of(below);
     // Of the starter only the tables and keys that the studio leaves open.
     let open = |key: &str| Key::parse(key).is_some_and(|key| below.defaults.get(&key).is_none());
     let lines = |header: &str| {
@@ -226,7 +226,7 @@ fn over_studio(
 }
 
 /// A starter with a job for each scene, or with one for a scene that is still to come.
-fn body(folder: &Path, starter: &str, scenes: &[PathBuf], wanted: &Wanted) -> String {
+fn body(folder: &Path, starter: &str, scenes: &[PathBuf], wanted: &StudioWants) -> String {
     let project = std::fs::canonicalize(folder)
         .ok()
         .and_then(|folder| Some(slug(&folder.file_name()?.to_string_lossy())))

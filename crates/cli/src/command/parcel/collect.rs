@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+use serde_json::{Value, json};
 use sha2::{Digest, Sha256};
 use truepath_core::check::Machine;
 use truepath_core::frames::Frames;
@@ -31,14 +32,14 @@ use super::sent::{self, SentParcel};
 use crate::args::{CollectArgs, Common};
 use crate::command::alone::alone;
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show::verdicts::cut;
 use crate::show::{self, counted};
 
 /// What became of the files of one parcel.
 #[derive(Default)]
-struct Told {
+struct Collected {
     landed: i64,
     there: i64,
     /// Files that landed without anything to compare their bytes with.
@@ -49,14 +50,26 @@ struct Told {
     left: BTreeMap<(String, String), Vec<i64>>,
 }
 
-impl Told {
+impl Collected {
+    /// The same as a document.
+    fn json(&self, path: &Path, error: Option<&str>) -> Value {
+        let rows = |all: &BTreeMap<(String, String), Vec<i64>>| {
+            let row = |((series, why), frames): (&(String, String), &Vec<i64>)| json!({ "series": series, "frames": Frames::from_any(frames.clone()), "why": why });
+            all.iter().map(row).collect::<Vec<_>>()
+        };
+        json!({
+            "path": path.display().to_string(), "landed": self.landed, "there": self.there,
+            "without_sum": self.without_sum, "odd": rows(&self.odd), "left": rows(&self.left), "error": error,
+        })
+    }
+
     fn leave(&mut self, series: &str, frame: i64, why: impl Into<String>) {
         self.left.entry((series.to_owned(), why.into())).or_default().push(frame);
     }
 }
 
 /// Collects parcels in any order, as often as anybody likes.
-pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &CollectArgs, around: &Around) -> Result<Exit, Failure> {
     let common = Common {
         sheet: args.sheet.iter().cloned().collect(),
         mode: args.mode.clone(),
@@ -74,7 +87,7 @@ pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
     pipeline::look_up_made(loaded, around);
     let loaded = &*loaded;
     let held = alone(loaded, around)?;
-    let mut bad = false;
+    let (mut bad, mut all) = (false, Vec::new());
     for path in &given {
         // Each is compared with what the ones before it brought.
         let before = again(loaded)?;
@@ -83,11 +96,17 @@ pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
             // One bad parcel does not keep the others from being collected.
             Err(Trouble::Call(failure)) => {
                 show::failure(&failure);
+                all.push(Collected::default().json(path, Some(&failure.message)));
                 bad = true;
                 continue;
             }
             Err(Trouble::Run(failure)) => return Err(failure),
         };
+        bad |= !told.left.is_empty();
+        if args.json {
+            all.push(told.json(path, None));
+            continue;
+        }
         let there = if told.there > 0 { format!(", {} already there", told.there) } else { String::new() };
         show::print(&format!("{}: {} landed{there}\n", path.display(), counted(told.landed, "file")))?;
         for ((series, why), frames) in &told.odd {
@@ -102,12 +121,17 @@ pub fn run(args: &CollectArgs, around: &Surroundings) -> Result<Exit, Failure> {
         for ((series, why), frames) in &told.left {
             show::print(&format!("  {series} {}: {why}\n", cut(&Frames::from_any(frames.clone()).to_string())))?;
         }
-        bad |= !told.left.is_empty();
     }
     drop(held);
     recover::remove_empty_bases(&loaded.plan);
     let (after, _) = again(loaded)?;
-    show::print(&missing(loaded, &after, &common))?;
+    if args.json {
+        let mut document = show::json::verify(std::iter::once((&loaded.plan, &after)), &[]);
+        document["parcels"] = json!(all);
+        show::print_exact(&show::json::text(&document))?;
+    } else {
+        show::print(&missing(loaded, &after, &common))?;
+    }
     let complete = after.iter().filter(|verdict| !verdict.is_movie).all(|verdict| !verdict.is_incomplete());
     Ok(if bad || !complete { Exit::No } else { Exit::Well })
 }
@@ -126,8 +150,8 @@ fn one(
     path: &Path,
     loaded: &Loaded,
     (before, now): &(Vec<Verdict>, Machine),
-    around: &Surroundings,
-) -> Result<Told, Trouble> {
+    around: &Around,
+) -> Result<Collected, Trouble> {
     let sent = sent::open(path, loaded)?;
     Collecting { loaded, now: &now.history, sent: &sent, around }.all(before).map_err(Trouble::Run)
 }
@@ -139,7 +163,7 @@ struct Collecting<'c> {
     now: &'c History,
     /// The parcel.
     sent: &'c SentParcel,
-    around: &'c Surroundings,
+    around: &'c Around,
 }
 
 /// What is written down and looked at while the files of one run of the parcel land.
@@ -150,7 +174,7 @@ struct ParcelSession<'g> {
 
 impl ParcelSession<'_> {
     /// Writes down what is odd about a file, and remembers to say it.
-    fn tell(&self, series: &str, (frame, odd): (i64, Oddity), told: &mut Told) -> Result<(), Failure> {
+    fn tell(&self, series: &str, (frame, odd): (i64, Oddity), told: &mut Collected) -> Result<(), Failure> {
         let series = series.to_owned();
         told.odd.entry((series.clone(), odd.why.clone())).or_default().push(frame);
         self.journal.write(&Event::Odd { series, frame, check: odd.kind.check().to_owned(), why: odd.why })
@@ -166,8 +190,8 @@ struct Sent<'c> {
 }
 
 impl Collecting<'_> {
-    fn all(&self, before: &[Verdict]) -> Result<Told, Failure> {
-        let mut told = Told::default();
+    fn all(&self, before: &[Verdict]) -> Result<Collected, Failure> {
+        let mut told = Collected::default();
         let mut sent: BTreeMap<u32, Vec<Sent<'_>>> = BTreeMap::new();
         for packed in &self.sent.own.series {
             let plan = &self.loaded.plan;
@@ -214,7 +238,7 @@ impl Collecting<'_> {
         at: usize,
         packed: &'c Packed,
         frame: i64,
-        told: &mut Told,
+        told: &mut Collected,
     ) -> Result<Option<Sent<'c>>, Failure> {
         let series = self.loaded.plan.output(at);
         let Some(path) = self.file(series, frame) else {
@@ -277,7 +301,7 @@ impl Collecting<'_> {
     }
 
     /// Lands the files of one run of the parcel, in a journal that says who made them and how long that took.
-    fn session(&self, session: u32, files: &[Sent<'_>], told: &mut Told) -> Result<(), Failure> {
+    fn session(&self, session: u32, files: &[Sent<'_>], told: &mut Collected) -> Result<(), Failure> {
         let Some(session) = self.sent.history.sessions.get(session as usize) else { return Ok(()) };
         let began = &session.began;
         let now = self.around.now().timestamp();
@@ -347,7 +371,7 @@ impl Collecting<'_> {
         file: &Sent<'_>,
         call: &str,
         going: &mut ParcelSession<'_>,
-        told: &mut Told,
+        told: &mut Collected,
     ) -> Result<bool, Failure> {
         let plan: &Plan = &self.loaded.plan;
         let series = plan.output(file.at);

@@ -34,7 +34,7 @@ pub fn missing(loaded: &Loaded, after: &[Verdict], common: &Common) -> String {
         (true, true) => "all frames are good. Make the movies: truepath movie\n".to_owned(),
         (true, false) => "all frames are good\n".to_owned(),
         (false, _) => {
-            let pack = crate::command::again("parcel pack --missing -o DIR", common);
+            let pack = crate::command::again("parcel pack --missing --into DIR", common);
             format!("{out}collect these parcels, or pack the missing frames again: {pack}\n")
         }
     }

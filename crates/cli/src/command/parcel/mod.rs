@@ -14,7 +14,7 @@ use truepath_exec::failure::Failure;
 
 use crate::args::{Common, ParcelArgs, RenderArgs, RunArgs};
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::show;
 
 /// The sheet of a parcel.
@@ -23,7 +23,7 @@ const SHEET: &str = "truepath.toml";
 const MOST: u64 = 64_000_000;
 
 /// Packs, renders or collects.
-pub fn run(args: &ParcelArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &ParcelArgs, around: &Around) -> Result<Exit, Failure> {
     match args {
         ParcelArgs::Pack(args) => pack::run(args, around),
         ParcelArgs::Render(args) => render(args, around),
@@ -32,18 +32,28 @@ pub fn run(args: &ParcelArgs, around: &Surroundings) -> Result<Exit, Failure> {
 }
 
 /// Renders what the parcels ask for, one after another. What lies in a parcel was sent here to be run.
-fn render(args: &RenderArgs, around: &Surroundings) -> Result<Exit, Failure> {
-    let mut worst = Exit::Well;
+fn render(args: &RenderArgs, around: &Around) -> Result<Exit, Failure> {
+    let (mut worst, mut all) = (Exit::Well, Vec::new());
     for given in &args.parcels {
         let folder = archive::opened(given)?;
         description(&folder)?;
         let common = Common { sheet: vec![folder.join(SHEET)], ..Common::default() };
         let run = RunArgs { workers: args.workers, ..RunArgs::of(common) };
-        worst = worst.max(super::run::run(&run, around)?);
+        let exit = super::run::run(&run, around)?;
+        worst = worst.max(exit);
+        let outcome = match exit {
+            Exit::Well => "complete",
+            Exit::Interrupted => "interrupted",
+            _ => "incomplete",
+        };
+        all.push(serde_json::json!({ "path": folder.display().to_string(), "outcome": outcome }));
         if worst == Exit::Interrupted {
-            return Ok(worst);
+            break;
         }
         show::tell(&format!("send this back: {}\n", folder.display()));
+    }
+    if args.json {
+        show::print_exact(&show::json::text(&serde_json::json!({ "truepath": 1, "parcels": all })))?;
     }
     Ok(worst)
 }

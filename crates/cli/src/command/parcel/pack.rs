@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
+use serde_json::json;
 use truepath_core::frames::Frames;
 use truepath_core::invoke::script::{Script, cmd, sh};
 use truepath_core::parcel::{self, Contents, DESCRIPTION, Packed, Parcel, Slice, VERSION};
@@ -17,7 +18,7 @@ use truepath_core::sheet::Existing;
 use truepath_core::template::slug;
 use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
-use truepath_exec::guard::{Place, Scratch};
+use truepath_exec::guard::{NamedPlace, Scratch};
 use truepath_exec::landing::stage;
 use truepath_exec::observe::Look;
 use truepath_exec::state::journal;
@@ -26,7 +27,7 @@ use truepath_exec::threads::Cores;
 use super::{SHEET, archive};
 use crate::args::{Common, PackArgs};
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Loaded};
 use crate::show::{self, counted};
 
@@ -34,7 +35,7 @@ use crate::show::{self, counted};
 const SCRIPTS: [&str; 2] = ["render.sh", "render.cmd"];
 
 /// Packs the plan.
-pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &PackArgs, around: &Around) -> Result<Exit, Failure> {
     let mut queue = pipeline::load(&args.common, around, LoadOptions::default())?;
     super::super::tell_findings(&queue, around);
     if let Some(stop) = queue.stopped_here() {
@@ -55,35 +56,43 @@ pub fn run(args: &PackArgs, around: &Surroundings) -> Result<Exit, Failure> {
         show::tell("nothing to pack\n");
         return Ok(Exit::Well);
     }
-    let failed = |error: std::io::Error| Failure::machine("make the folder", &args.output, &error);
-    Place::of(&args.output.join(DESCRIPTION)).map_err(failed)?.is_anybodys(&args.output)?;
-    std::fs::create_dir_all(&args.output).map_err(failed)?;
+    let failed = |error: std::io::Error| Failure::machine("make the folder", &args.into, &error);
+    NamedPlace::of(&args.into.join(DESCRIPTION)).map_err(failed)?.is_anybodys(&args.into)?;
+    std::fs::create_dir_all(&args.into).map_err(failed)?;
+    let mut packed = Vec::new();
     for (name, slices) in &parts {
         let files: i64 =
             slices.iter().map(|own| own.frames.count() * loaded.plan.series_of(own.job).len() as i64).sum();
         let place = match args.archive {
-            true => args.output.join(format!("{name}{}", archive::ENDING)),
-            false => args.output.join(name),
+            true => args.into.join(format!("{name}{}", archive::ENDING)),
+            false => args.into.join(name),
         };
         if place.symlink_metadata().is_ok() {
             if is_packed(&place, loaded, (name, slices))? {
                 // An earlier call was ended before it had packed all.
                 show::tell(&format!("{}: already packed\n", place.display()));
+                packed.push((place, files));
                 continue;
             }
-            let help = "use another folder (-o), or collect this one and remove it";
+            let help = "use another folder (--into), or collect this one and remove it";
             return Err(Failure::new(Cause::Refused, format!("{} already exists", place.display())).help(help));
         }
-        let scratch = Scratch::within(&args.output);
-        let scratch = scratch.map_err(|error| Failure::machine("make a folder in", &args.output, &error))?;
+        let scratch = Scratch::within(&args.into);
+        let scratch = scratch.map_err(|error| Failure::machine("make a folder in", &args.into, &error))?;
         let inner = scratch.file(name);
         let packing = Packing { said: said(&args.common), loaded, folder: inner.clone(), around };
         packing.pack(name, slices)?;
         match args.archive {
-            true => drop(archive::pack(&inner, &args.output, &scratch)?),
+            true => drop(archive::pack(&inner, &args.into, &scratch)?),
             false => std::fs::rename(&inner, &place).map_err(|error| Failure::machine("write", &place, &error))?,
         }
         show::tell(&format!("{}: {}\n", place.display(), counted(files, "file")));
+        packed.push((place, files));
+    }
+    if args.common.json {
+        let one = |(place, files): &(PathBuf, i64)| json!({ "path": place.display().to_string(), "files": files });
+        let all: Vec<_> = packed.iter().map(one).collect();
+        return show::print_exact(&show::json::text(&json!({ "truepath": 1, "parcels": all }))).map(|()| Exit::Well);
     }
     show::tell(&format!(
         "{}; render each with `truepath parcel render DIR` or its render.sh or render.cmd, then: truepath parcel collect DIR...\n",
@@ -190,7 +199,7 @@ struct Packing<'p> {
     said: Vec<String>,
     loaded: &'p Loaded,
     folder: PathBuf,
-    around: &'p Surroundings,
+    around: &'p Around,
 }
 
 impl Packing<'_> {

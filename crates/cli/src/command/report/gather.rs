@@ -20,11 +20,11 @@ use truepath_exec::guard;
 use crate::args::Common;
 use crate::command::gallery::{Shot, shots};
 use crate::command::status;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{Loaded, Queue};
 use crate::show::report::{
-    CallPart, CellState, FailurePart, FileCell, FindingPart, MOST_TOLD, MachinePart, MoviePart, Night, SeriesPart,
-    Space, Times,
+    CallPart, CellState, FailurePart, FileCell, FindingPart, FrameTimes, MOST_TOLD, MachinePart, MoviePart, Night,
+    SeriesPart, Space,
 };
 use crate::show::status::Stand;
 use crate::show::verdicts::{cut, relative};
@@ -38,10 +38,10 @@ const MOST_CALLS: usize = 60;
 const MOST_FAILURES: usize = 40;
 
 /// What is known of a frame of a series: seconds it took, and the machine.
-type Made = HashMap<(String, i64), (f64, String)>;
+type MadeFrame = HashMap<(String, i64), (f64, String)>;
 
 /// Everything but pictures, and the verdicts on each sheet.
-pub fn night(queue: &Queue, common: &Common, around: &Surroundings) -> Result<(Night, Vec<Vec<Verdict>>), Failure> {
+pub fn night(queue: &Queue, common: &Common, around: &Around) -> Result<(Night, Vec<Vec<Verdict>>), Failure> {
     let stands = (0..queue.sheets.len()).map(|at| status::look(queue, at, around));
     let stands = stands.collect::<Result<Vec<Stand>, Failure>>()?;
     let judged: Vec<Vec<Verdict>> =
@@ -111,8 +111,8 @@ fn machine(session: &Session) -> &str {
 }
 
 /// What frames took in the calls that made them last: each as much as the others of its call.
-fn made(plan: &Plan, sessions: &[Session]) -> Made {
-    let mut made = Made::new();
+fn made(plan: &Plan, sessions: &[Session]) -> MadeFrame {
+    let mut made = MadeFrame::new();
     let known: HashSet<&str> = plan.outputs().map(|(_, series)| series.id.as_str()).collect();
     for session in sessions {
         for call in &session.calls {
@@ -132,7 +132,7 @@ fn made(plan: &Plan, sessions: &[Session]) -> Made {
     made
 }
 
-fn series(loaded: &Loaded, row: &SeriesStatus, made: Option<&Made>) -> SeriesPart {
+fn series(loaded: &Loaded, row: &SeriesStatus, made: Option<&MadeFrame>) -> SeriesPart {
     let plan = &loaded.plan;
     let own = plan.output(row.verdict.series);
     let (busy, mut width) = (row.busy(), 0);
@@ -149,7 +149,7 @@ fn series(loaded: &Loaded, row: &SeriesStatus, made: Option<&Made>) -> SeriesPar
     states.push((CellState::Failed, row.failed.minus(&busy).intersect(planned)));
     states.retain(|(_, frames)| !frames.is_empty());
     let state = |frame: i64| states.iter().find(|(_, frames)| frames.contains(frame)).map(|(state, _)| *state);
-    let cell = |shot: Shot, made: &Made| {
+    let cell = |shot: Shot, made: &MadeFrame| {
         let known = made.get(&(own.id.clone(), shot.frame));
         let running = row.running.iter().find(|call| call.frames.contains(shot.frame));
         let is_there = !matches!(shot.state, State::Missing);
@@ -258,7 +258,7 @@ fn times(night: &mut Night, plan: &Plan, sessions: &[Session]) {
         let machine = parts.values().next_back().map_or(0, |(_, at)| *at);
         by_job.entry(job).or_default().push((frame, seconds, machine));
     }
-    night.times.extend(by_job.into_iter().map(|(job, points)| Times { job: plan.jobs[job].name.clone(), points }));
+    night.times.extend(by_job.into_iter().map(|(job, points)| FrameTimes { job: plan.jobs[job].name.clone(), points }));
 }
 
 fn space(space: &mut Space, loaded: &Loaded, stand: &Stand) {

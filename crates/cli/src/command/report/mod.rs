@@ -12,13 +12,13 @@ use truepath_exec::guard::{Deliveries, Kind, Over};
 use super::deliver::{self, Beside};
 use crate::args::{Common, ReportArgs};
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show::{self, counted, report::MARK};
 
 pub use window::beside;
 
-use pictures::Shelf;
+use pictures::PictureShelf;
 
 /// Bytes of a page at most.
 const LARGEST: usize = 10_000_000;
@@ -33,14 +33,19 @@ pub struct Page<'p> {
     /// Whether another page there is replaced that True Path did not make.
     pub replace: bool,
     /// Where we are.
-    pub around: &'p Surroundings,
+    pub around: &'p Around,
 }
 
 /// Writes the page.
-pub fn run(args: &ReportArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &ReportArgs, around: &Around) -> Result<Exit, Failure> {
     let page = Page { common: &args.common, out: &args.out, replace: args.replace, around };
-    let written = write(page, false, &mut Shelf::new())?;
+    let written = write(page, false, &mut PictureShelf::new())?;
     let Some(bytes) = written else { return Ok(Exit::No) };
+    if args.common.json {
+        let document = serde_json::json!({ "truepath": 1, "path": args.out.display().to_string(), "bytes": bytes });
+        show::print_exact(&show::json::text(&document))?;
+        return Ok(Exit::Well);
+    }
     let size = truepath_core::check::bytes(bytes as f64);
     show::print(&format!("{}: {size}; open it in a browser\n", args.out.display()))?;
     Ok(Exit::Well)
@@ -73,7 +78,7 @@ fn is_named_as_page(out: &Path) -> Result<(), Failure> {
 }
 
 /// Looks at everything and writes the page; its bytes, or nothing where a sheet is in the way, which has been told.
-fn write(page: Page<'_>, is_under_way: bool, shelf: &mut Shelf) -> Result<Option<usize>, Failure> {
+fn write(page: Page<'_>, is_under_way: bool, shelf: &mut PictureShelf) -> Result<Option<usize>, Failure> {
     let Page { common, out, around, .. } = page;
     let queue = pipeline::load(common, around, LoadOptions::default())?;
     may_write(&page, &queue)?;

@@ -36,28 +36,33 @@ const SMALL_MOVIE: u64 = 1_500_000;
 const ALL_MOVIES: u64 = 2_000_000;
 
 /// Small pictures that were made already, for a page that is written again and again.
-pub struct Shelf {
+pub struct PictureShelf {
     /// Bytes that the pictures of a page may take.
     pub room: usize,
     pictures: HashMap<(String, Option<String>, usize), (Stamp, Thumbnail)>,
 }
 
-impl Shelf {
+impl PictureShelf {
     /// An empty one.
-    pub fn new() -> Shelf {
-        Shelf { room: LARGEST * 6 / 10, pictures: HashMap::new() }
+    pub fn new() -> PictureShelf {
+        PictureShelf { room: LARGEST * 6 / 10, pictures: HashMap::new() }
     }
 }
 
 /// A strip with the one of the version before.
-struct Pair {
+struct VersionStrips {
     strip: Strip,
     /// The name of that version, and its file for each frame.
     before: Option<(String, HashMap<i64, String>)>,
 }
 
 /// Puts players and movies into a report; pictures take about as many bytes as the shelf has room for.
-pub fn fill(page: &Page<'_>, queue: &Queue, (night, verdicts): (&mut Night, &[Vec<Verdict>]), shelf: &mut Shelf) {
+pub fn fill(
+    page: &Page<'_>,
+    queue: &Queue,
+    (night, verdicts): (&mut Night, &[Vec<Verdict>]),
+    shelf: &mut PictureShelf,
+) {
     let around = page.around;
     night.movies.clear();
     night.more_books = 0;
@@ -79,7 +84,7 @@ pub fn fill(page: &Page<'_>, queue: &Queue, (night, verdicts): (&mut Night, &[Ve
         let is_shown = |own: &&Verdict| !own.is_movie && there.contains(&loaded.plan.series[own.series].job);
         pairs.extend(paired(loaded, gallery::of_sheet(loaded, verdicts.iter().filter(is_shown)), page));
     }
-    let there = |pair: &Pair| {
+    let there = |pair: &VersionStrips| {
         let own = pair.strip.shots.iter().filter(|shot| shot.state != State::Missing).count();
         own + pair.before.as_ref().map_or(0, |(_, files)| files.len())
     };
@@ -93,7 +98,7 @@ pub fn fill(page: &Page<'_>, queue: &Queue, (night, verdicts): (&mut Night, &[Ve
     let width = (width.clamp(NARROWEST, WIDEST) / 16) * 16;
     let total = (count / night.every) as u64;
     let counter = Counter::of("reading pictures", total, around.err);
-    let mut passes: Vec<(String, f64, Read)> = Vec::new();
+    let mut passes: Vec<(String, f64, ReadPass)> = Vec::new();
     for pair in pairs {
         let fps = loaded_fps(queue, &pair.strip.job);
         passes.push((pair.strip.job.clone(), fps, read(pair, (night.every, width), shelf, &counter)));
@@ -120,7 +125,7 @@ fn loaded_fps(queue: &Queue, job: &str) -> f64 {
 }
 
 /// Each strip with the files of the version before, where there are any.
-fn paired(loaded: &Loaded, strips: Vec<Strip>, page: &Page<'_>) -> Vec<Pair> {
+fn paired(loaded: &Loaded, strips: Vec<Strip>, page: &Page<'_>) -> Vec<VersionStrips> {
     let (common, around) = (page.common, page.around);
     let version = |id: &str| {
         let series = loaded.plan.series.iter().find(|series| series.id == id)?;
@@ -148,19 +153,19 @@ fn paired(loaded: &Loaded, strips: Vec<Strip>, page: &Page<'_>) -> Vec<Pair> {
                 files.filter(|(frame, path)| own[frame] != path && Path::new(path).is_file()).collect();
             (!files.is_empty()).then(|| (format!("v{:03}", version - 1), files))
         });
-        pairs.push(Pair { strip, before });
+        pairs.push(VersionStrips { strip, before });
     }
     pairs
 }
 
 /// A pass with its small pictures: of each frame its own and the one before.
-struct Read {
-    pair: Pair,
+struct ReadPass {
+    pair: VersionStrips,
     leaves: Vec<(usize, Option<Thumbnail>, Option<Thumbnail>)>,
     size: (usize, usize),
 }
 
-fn read(pair: Pair, (every, width): (usize, usize), shelf: &mut Shelf, counter: &Counter) -> Read {
+fn read(pair: VersionStrips, (every, width): (usize, usize), shelf: &mut PictureShelf, counter: &Counter) -> ReadPass {
     let strip = &pair.strip;
     let shape = strip.size.map_or((16, 9), |(width, height)| (width as usize, height as usize));
     let within = (width, width * 2);
@@ -197,11 +202,11 @@ fn read(pair: Pair, (every, width): (usize, usize), shelf: &mut Shelf, counter: 
         keep(pair.before.as_ref().and_then(|(_, files)| files.get(&shot.frame)), &before);
         leaves.push((at, own.map(|(_, picture)| picture), before.map(|(_, picture)| picture)));
     }
-    Read { pair, leaves, size: fit(shape, within) }
+    ReadPass { pair, leaves, size: fit(shape, within) }
 }
 
 /// Players with pictures of a quality.
-fn books(passes: &[(String, f64, Read)], quality: u8) -> Vec<Book> {
+fn books(passes: &[(String, f64, ReadPass)], quality: u8) -> Vec<Book> {
     let mut books: Vec<Book> = Vec::new();
     for (job, fps, read) in passes.iter().filter(|(.., read)| !read.leaves.is_empty()) {
         let pass = pass(read, quality);
@@ -213,7 +218,7 @@ fn books(passes: &[(String, f64, Read)], quality: u8) -> Vec<Book> {
     books
 }
 
-fn pass(read: &Read, quality: u8) -> PassPart {
+fn pass(read: &ReadPass, quality: u8) -> PassPart {
     let strip = &read.pair.strip;
     let ends = ends(read.leaves.iter().flat_map(|(_, own, before)| own.iter().chain(before)));
     let text = |picture: &Option<Thumbnail>| {

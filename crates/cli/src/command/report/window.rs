@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use truepath_exec::failure::Failure;
 
-use super::{Page, Shelf, write};
-use crate::lower::{Screen, Surroundings};
+use super::{Page, PictureShelf, write};
+use crate::lower::{Around, Screen};
 use crate::show;
 
 /// How often the page is written anew.
@@ -17,14 +17,14 @@ const AGAIN: Duration = Duration::from_secs(60);
 pub fn beside<T>(page: Option<Page<'_>>, work: impl FnOnce() -> Result<T, Failure>) -> Result<T, Failure> {
     let Some(page) = page else { return work() };
     // The work has the terminal.
-    let quiet = Surroundings { err: Screen { terminal: false, ..page.around.err }, ..page.around.clone() };
+    let quiet = Around { err: Screen { terminal: false, ..page.around.err }, ..page.around.clone() };
     let page = Page { around: &quiet, ..page };
     std::thread::scope(|scope| {
         let (over, is_over) = channel::<()>();
         let keeper = scope.spawn(|| {
             // The end of the work is the end of the channel.
             let is_over = is_over;
-            let mut shelf = Shelf::new();
+            let mut shelf = PictureShelf::new();
             loop {
                 if let Err(failure) = write(page, true, &mut shelf) {
                     tracing::warn!(%failure, "the report is not written");
@@ -36,7 +36,7 @@ pub fn beside<T>(page: Option<Page<'_>>, work: impl FnOnce() -> Result<T, Failur
         });
         let done = work();
         drop(over);
-        let mut shelf = keeper.join().unwrap_or_else(|_| Shelf::new());
+        let mut shelf = keeper.join().unwrap_or_else(|_| PictureShelf::new());
         let written = write(page, false, &mut shelf);
         if let (Err(failure), Err(_)) = (&written, &done) {
             show::failure(failure);

@@ -7,12 +7,12 @@ use truepath_core::resolve::paths;
 use truepath_core::run::causes::{FailureCause, causes};
 use truepath_core::run::event::Event;
 use truepath_core::verify::{State, Verdict};
-use truepath_project::run::Ended;
+use truepath_project::run::EndedRun;
 
 use crate::args::{Common, RunArgs};
 use crate::command::again;
 use crate::exit_code::Exit;
-use crate::lower::{Screen, Surroundings};
+use crate::lower::{Around, Screen};
 use crate::pipeline::Loaded;
 use crate::show::verdicts::cut;
 use crate::show::{self, counted, progress};
@@ -21,8 +21,10 @@ use crate::show::{self, counted, progress};
 const MOST_LINES: usize = 8;
 
 /// How the call ends.
-pub fn exit(ended: &Ended, args: &RunArgs) -> Exit {
-    if ended.outcome.interrupted {
+pub fn exit(ended: &EndedRun, args: &RunArgs) -> Exit {
+    if ended.exported.is_some() {
+        Exit::Well
+    } else if ended.outcome.interrupted {
         Exit::Interrupted
     } else if ended.outcome.full.is_some() {
         Exit::Machine
@@ -39,7 +41,7 @@ pub fn exit(ended: &Ended, args: &RunArgs) -> Exit {
 }
 
 /// What was done, what failed, and the next command.
-pub fn summary(args: &RunArgs, loaded: &Loaded, (ended, fixes): (&Ended, &[String]), around: &Surroundings) -> String {
+pub fn summary(args: &RunArgs, loaded: &Loaded, (ended, fixes): (&EndedRun, &[String]), around: &Around) -> String {
     let screen = around.err;
     let files: i64 = ended.after.iter().map(|verdict| verdict.planned.count()).sum();
     let mut out = match ended.total {
@@ -120,7 +122,7 @@ fn log_of(args: &RunArgs, jobs: Vec<String>) -> Common {
 }
 
 /// Frames that are there and not as they should be, by series.
-fn kept_lines(loaded: &Loaded, ended: &Ended, around: &Surroundings) -> String {
+fn kept_lines(loaded: &Loaded, ended: &EndedRun, around: &Around) -> String {
     let named = [State::Unreadable, State::Wrong, State::Stale, State::Changed, State::Odd, State::Unproven];
     let of = |verdict: &Verdict| {
         let series = loaded.plan.output(verdict.series);

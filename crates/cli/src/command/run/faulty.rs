@@ -7,12 +7,12 @@ use truepath_project::run::faulty;
 
 use crate::args::{Common, RunArgs};
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show;
 
 /// Runs all jobs that have no mistake. Whatever else is found stops it, as it stops every run.
-pub fn run_others(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run_others(args: &RunArgs, around: &Around) -> Result<Exit, Failure> {
     let mut sound = RunArgs { skip_faulty: false, ..args.clone() };
     let mut left_out: BTreeSet<String> = BTreeSet::new();
     loop {

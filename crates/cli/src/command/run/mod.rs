@@ -3,29 +3,34 @@
 mod closing;
 mod faulty;
 
+use truepath_core::plan::Plan;
 use truepath_core::sheet::Existing;
+use truepath_core::verify::Verdict;
 use truepath_exec::failure::Failure;
-use truepath_project::run::RunOptions;
-use truepath_project::{Run, Taken};
+use truepath_project::run::{EndedRun, RunOptions};
+use truepath_project::{Run, TakenSheets};
 
 use crate::args::{AnewValues, CallOrder, ExistingFiles, RunArgs};
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
-use crate::pipeline::request;
+use crate::lower::Around;
+use crate::pipeline::{self, request};
 use crate::show::told::Told;
 use crate::show::{self, counted};
 
 use super::report;
 
 /// Renders, stages and lands all frames that are needed, sheet by sheet.
-pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &RunArgs, around: &Around) -> Result<Exit, Failure> {
     if args.skip_faulty {
         return faulty::run_others(args, around);
     }
-    let told = Told::run(around, args.common.json);
+    let told = Told::run(around, args.events);
     let mut run = match Run::take(&request(&args.common), &options(args), around, &told)? {
-        Taken::Held(run) => run,
-        Taken::Stopped(stop, queue) => {
+        TakenSheets::Held(run) => run,
+        TakenSheets::Mistyped(queue) => {
+            return Err(pipeline::mistyped(&queue, &args.common, around).unwrap_or_else(|| Failure::unreadable("")));
+        }
+        TakenSheets::Stopped(stop, queue) => {
             if !args.movies {
                 faulty::offer(&queue);
             }
@@ -35,37 +40,46 @@ pub fn run(args: &RunArgs, around: &Surroundings) -> Result<Exit, Failure> {
     let page = args.report.as_deref().map(|out| report::Page { common: &args.common, out, replace: false, around });
     page.as_ref().map_or(Ok(()), |page| report::may_write(page, &run.queue))?;
     report::beside(page, || {
-        let mut worst = Exit::Well;
+        let (mut worst, mut all) = (Exit::Well, Vec::new());
         for at in 0..run.queue.sheets.len() {
-            worst = worst.max(sheet(args, &mut run, at, &told)?);
+            let ended = run.render(at, around, &told)?;
+            worst = worst.max(closing::exit(&ended, args));
+            say(args, (&run, at), &ended, around)?;
+            all.push(ended);
             if worst == Exit::Interrupted {
                 break;
             }
+        }
+        if args.common.json {
+            let judged: Vec<&[Verdict]> = all.iter().map(|ended| ended.after.as_slice()).collect();
+            let fixes = super::fixes(&run.queue, judged, &args.common);
+            let plans: Vec<&Plan> = run.queue.sheets.iter().map(|loaded| &loaded.plan).collect();
+            show::print_exact(&show::json::text(&show::json::run(&plans, &all, &fixes)))?;
         }
         Ok(worst)
     })
 }
 
-/// One sheet of a call.
-fn sheet(args: &RunArgs, run: &mut Run, at: usize, told: &Told<'_>) -> Result<Exit, Failure> {
-    let around = told.around();
-    let ended = run.render(at, around, told)?;
-    if let Some(exported) = ended.exported {
-        show::tell(&format!("{} ready\n", counted(exported, "exported scene")));
-        return Ok(Exit::Well);
-    }
+/// Says what came of one sheet, in the form that was asked for.
+fn say(args: &RunArgs, (run, at): (&Run, usize), ended: &EndedRun, around: &Around) -> Result<(), Failure> {
     let loaded = &run.queue.sheets[at];
-    if args.common.json {
-        ended.over.iter().try_for_each(|over| show::print_exact(&over.line()))?;
-    } else {
-        let several = (run.queue.sheets.len() > 1).then_some(at);
-        let fixes = super::fixes_of(loaded, &ended.after, &args.common, several);
-        show::tell(&closing::summary(args, loaded, (&ended, &fixes), around));
+    if args.events {
+        return ended.over.iter().try_for_each(|over| show::print_exact(&over.line()));
+    }
+    if !args.common.json {
+        match ended.exported {
+            Some(exported) => show::tell(&format!("{} ready\n", counted(exported, "exported scene"))),
+            None => {
+                let several = (run.queue.sheets.len() > 1).then_some(at);
+                let fixes = super::fixes_of(loaded, &ended.after, &args.common, several);
+                show::tell(&closing::summary(args, loaded, (ended, &fixes), around));
+            }
+        }
     }
     if args.open {
         closing::open(loaded);
     }
-    Ok(closing::exit(&ended, args))
+    Ok(())
 }
 
 /// What the options of a command line ask for.

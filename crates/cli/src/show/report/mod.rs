@@ -15,8 +15,8 @@ use sha2::{Digest, Sha256};
 use truepath_core::verify::Outcome;
 
 pub use night::{
-    Book, CallPart, CellState, FailurePart, FileCell, FindingPart, Leaf, MachinePart, MoviePart, Night, PassPart,
-    SeriesPart, Space, Times,
+    Book, CallPart, CellState, FailurePart, FileCell, FindingPart, FrameTimes, Leaf, MachinePart, MoviePart, Night,
+    PassPart, SeriesPart, Space,
 };
 
 use super::clean;

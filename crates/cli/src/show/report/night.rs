@@ -33,7 +33,7 @@ pub struct Night {
     /// What was given up.
     pub failures: Vec<FailurePart>,
     /// Seconds per frame, by job.
-    pub times: Vec<Times>,
+    pub times: Vec<FrameTimes>,
     /// Who rendered how much.
     pub machines: Vec<MachinePart>,
     /// Movies.
@@ -183,7 +183,7 @@ pub struct FailurePart {
 }
 
 /// How long the frames of a job took.
-pub struct Times {
+pub struct FrameTimes {
     /// The job.
     pub job: String,
     /// Frame, seconds, and the machine as an index into [`Night::machines`].

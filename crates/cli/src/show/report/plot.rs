@@ -4,7 +4,7 @@ use maud::{Markup, html};
 
 use super::super::progress::span;
 use super::super::{clean, counted};
-use super::night::{Night, Times};
+use super::night::{FrameTimes, Night};
 
 /// A plot's size, and the room for its scales.
 const WIDTH: f64 = 760.0;
@@ -60,7 +60,7 @@ fn median(points: &[(i64, f64, usize)]) -> f64 {
     all.get(all.len() / 2).copied().unwrap_or(0.0)
 }
 
-fn plot(night: &Night, own: &Times) -> Markup {
+fn plot(night: &Night, own: &FrameTimes) -> Markup {
     let usual = median(&own.points);
     let most = own.points.iter().map(|(_, seconds, _)| *seconds).fold(usual, f64::max).max(0.001) * 1.08;
     let first = own.points.first().map_or(0, |(frame, ..)| *frame);

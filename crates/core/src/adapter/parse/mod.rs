@@ -27,7 +27,7 @@ pub use keys::{CONDITION, KEYS, NATIVE, SECTIONS, VARIANT, WRITE};
 
 /// The text of one layer of an adapter.
 #[derive(Clone, Copy, Debug)]
-pub struct Layer<'t> {
+pub struct AdapterLayer<'t> {
     /// Its number.
     pub file: FileId,
     /// The text.
@@ -36,7 +36,7 @@ pub struct Layer<'t> {
 
 /// Reads an adapter that is like no other; mistakes are findings.
 pub fn adapter(file: FileId, text: &str, findings: &mut Findings) -> Adapter {
-    layered(&[Layer { file, text }], None, findings)
+    layered(&[AdapterLayer { file, text }], None, findings)
 }
 
 /// The adapter that a text says it is like. What is wrong with the text is said when it is read.
@@ -50,7 +50,7 @@ pub fn like(file: FileId, text: &str) -> Option<Spanned<String>> {
 
 /// Reads an adapter in layers, the one that all others are like first, then one of its variants. Mistakes of the last text
 /// are findings: those of the others are said where they are read for themselves.
-pub fn layered(layers: &[Layer<'_>], variant: Option<&str>, findings: &mut Findings) -> Adapter {
+pub fn layered(layers: &[AdapterLayer<'_>], variant: Option<&str>, findings: &mut Findings) -> Adapter {
     let mut adapter = Adapter::default();
     let mut quiet = Findings::default();
     let tables: Vec<DeTable<'_>> = layers
@@ -97,7 +97,7 @@ pub fn layered(layers: &[Layer<'_>], variant: Option<&str>, findings: &mut Findi
 }
 
 /// What every adapter has to say.
-fn complete(adapter: &Adapter, layer: Layer<'_>, table: &DeTable<'_>, findings: &mut Findings) {
+fn complete(adapter: &Adapter, layer: AdapterLayer<'_>, table: &DeTable<'_>, findings: &mut Findings) {
     let has_program = !matches!(&adapter.program, Program::Same(program) if program.is_empty());
     for (key, given) in [("name", !adapter.name.is_empty()), ("program", has_program)] {
         if !given && !table.is_empty() && !table.iter().any(|(name, _)| name.get_ref() == key) {
@@ -119,7 +119,7 @@ fn complete(adapter: &Adapter, layer: Layer<'_>, table: &DeTable<'_>, findings: 
 /// Lays the variant of a text over an adapter; whether there is one.
 fn lay_variant(
     adapter: &mut Adapter,
-    (layer, table): (Layer<'_>, &DeTable<'_>),
+    (layer, table): (AdapterLayer<'_>, &DeTable<'_>),
     name: &str,
     findings: &mut Findings,
 ) -> bool {
@@ -136,7 +136,7 @@ fn lay_variant(
 /// Lays one table over what is known of an adapter.
 fn overlay(
     adapter: &mut Adapter,
-    layer: Layer<'_>,
+    layer: AdapterLayer<'_>,
     (table, is_variant): (&DeTable<'_>, bool),
     findings: &mut Findings,
 ) {

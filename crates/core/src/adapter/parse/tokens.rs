@@ -1,6 +1,6 @@
 //! Tokens of an adapter that nothing knows, or that nothing will ever fill.
 
-use crate::adapter::{Adapter, AdapterKind, Over, Per};
+use crate::adapter::{Adapter, AdapterKind, Per, RepeatOver};
 use crate::diagnostic::{Words, nearest};
 use crate::sheet::read::{Reader, part_of};
 use crate::source::Spanned;
@@ -8,7 +8,7 @@ use crate::template::{Template, Token, token};
 
 /// What a template belongs to.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Room {
+enum TemplateRoom {
     /// An argument, an environment value, a folder or a name.
     Argument,
     /// What hands over one variable or one native setting.
@@ -16,7 +16,7 @@ enum Room {
     /// What the program writes.
     Writes,
     /// A line of a written file, and what it is repeated for.
-    Line(Option<Over>),
+    Line(Option<RepeatOver>),
 }
 
 /// Checks all templates of an adapter but those that another has, too.
@@ -36,16 +36,16 @@ pub(super) fn check(reader: &mut Reader<'_>, adapter: &Adapter, but: Option<&Ada
     }
 }
 
-fn rooms(adapter: &Adapter) -> Vec<(&Spanned<Template>, Room)> {
+fn rooms(adapter: &Adapter) -> Vec<(&Spanned<Template>, TemplateRoom)> {
     let pairs = adapter.variable.iter().chain(&adapter.native);
     let pairs = pairs.chain(adapter.natives.values().flat_map(|native| &native.arguments));
     let lines = adapter.files.values().flat_map(|file| &file.lines).flat_map(|line| line.templates());
     let writes = adapter.writes.iter().chain(&adapter.also).chain(&adapter.keep);
-    let plain = adapter.plain_templates().map(|template| (template, Room::Argument));
+    let plain = adapter.plain_templates().map(|template| (template, TemplateRoom::Argument));
     plain
-        .chain(pairs.map(|template| (template, Room::Pair)))
-        .chain(writes.map(|template| (template, Room::Writes)))
-        .chain(lines.map(|(template, over)| (template, Room::Line(over))))
+        .chain(pairs.map(|template| (template, TemplateRoom::Pair)))
+        .chain(writes.map(|template| (template, TemplateRoom::Writes)))
+        .chain(lines.map(|(template, over)| (template, TemplateRoom::Line(over))))
         .collect()
 }
 
@@ -90,17 +90,17 @@ fn unknown(adapter: &Adapter, used: &Token) -> Option<Words> {
 }
 
 /// Why a token never has a value in an adapter.
-fn never_filled(adapter: &Adapter, name: &str, room: Room) -> Option<&'static str> {
-    let each = |over: Over| room == Room::Line(Some(over));
+fn never_filled(adapter: &Adapter, name: &str, room: TemplateRoom) -> Option<&'static str> {
+    let each = |over: RepeatOver| room == TemplateRoom::Line(Some(over));
     match name {
-        "key" | "value" => (room != Room::Pair && !each(Over::Variable) && !each(Over::Native))
+        "key" | "value" => (room != TemplateRoom::Pair && !each(RepeatOver::Variable) && !each(RepeatOver::Native))
             .then_some("it can be used in `variable` or `native` only"),
-        "any" => (room != Room::Writes).then_some("it can be used in `writes` under [out] only"),
+        "any" => (room != TemplateRoom::Writes).then_some("it can be used in `writes` under [out] only"),
         "outcome" => Some("it can be used in `after` of a sheet only"),
         "variables" | "natives" => {
-            (room != Room::Argument).then_some("it must be an argument of its own in `arguments`")
+            (room != TemplateRoom::Argument).then_some("it must be an argument of its own in `arguments`")
         }
-        "index" | "ordinal" | "frame" if room == Room::Writes || each(Over::Frame) => None,
+        "index" | "ordinal" | "frame" if room == TemplateRoom::Writes || each(RepeatOver::Frame) => None,
         "index" | "ordinal" | "frame" => (adapter.per != Per::Frame && adapter.kind == AdapterKind::Renderer)
             .then_some("only an adapter that calls its program once per frame has it: [frames] per = \"frame\""),
         "input" | "input_first" => (adapter.kind != AdapterKind::Encoder).then_some("only encoders receive pictures"),

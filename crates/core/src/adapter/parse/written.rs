@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::adapter::{LANGUAGES, Language, Line, OVERS, WrittenFile};
+use crate::adapter::{FileLine, LANGUAGES, Language, OVERS, WrittenFile};
 use crate::diagnostic::Words;
 use crate::sheet::read::{Raw, Reader};
 use crate::source::{Place, Spanned};
@@ -43,13 +43,13 @@ pub(super) fn files(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut BTreeMap<S
     }
 }
 
-fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Line> {
+fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<FileLine> {
     let Some(text) = reader.text(raw, "text").and_then(|_| raw.get_ref().as_str()) else { return Vec::new() };
     let whole = Place::new(reader.file, raw.span());
     // Where the text stands in the sheet just as it is, each line of it has a place of its own.
     let start = reader.text.get(raw.span()).and_then(|written| written.find(text)).map(|at| raw.span().start + at);
     // What is open: the lines so far, and the block that they belong to.
-    let mut open: Vec<(Option<Line>, Vec<Line>)> = vec![(None, Vec::new())];
+    let mut open: Vec<(Option<FileLine>, Vec<FileLine>)> = vec![(None, Vec::new())];
     let mut offset = 0;
     for line in text.split_inclusive('\n') {
         let place = |range: std::ops::Range<usize>| match start {
@@ -66,13 +66,13 @@ fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Line> {
                 let names = OVERS.map(|(name, _)| name).join(", ");
                 reader.bad(at, "@each", &format!("one of {names}"), "this is not one of these");
             }
-            let over = over.unwrap_or(crate::adapter::Over::Pass);
-            open.push((Some(Line::Each { over, join: join.trim().to_owned(), lines: Vec::new() }), Vec::new()));
+            let over = over.unwrap_or(crate::adapter::RepeatOver::Pass);
+            open.push((Some(FileLine::Each { over, join: join.trim().to_owned(), lines: Vec::new() }), Vec::new()));
         } else if trimmed == "@end" {
             match open.pop() {
-                Some((Some(Line::Each { over, join, .. }), lines)) => {
+                Some((Some(FileLine::Each { over, join, .. }), lines)) => {
                     if let Some((_, outer)) = open.last_mut() {
-                        outer.push(Line::Each { over, join, lines });
+                        outer.push(FileLine::Each { over, join, lines });
                     }
                 }
                 other => {
@@ -91,7 +91,7 @@ fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Line> {
             match Template::parse(&format!("{head}{body}")) {
                 Ok(template) => {
                     if let Some((_, lines)) = open.last_mut() {
-                        lines.push(Line::Text { template: Spanned::new(template, at), is_optional });
+                        lines.push(FileLine::Text { template: Spanned::new(template, at), is_optional });
                     }
                 }
                 Err(TemplateError { message, help, range }) => {
@@ -110,8 +110,10 @@ fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<Line> {
     }
     while open.len() > 1 {
         reader.bad(whole, "text", "a text with an @end for every @each", "an @each has no @end");
-        if let (Some((Some(Line::Each { over, join, .. }), lines)), Some((_, outer))) = (open.pop(), open.last_mut()) {
-            outer.push(Line::Each { over, join, lines });
+        if let (Some((Some(FileLine::Each { over, join, .. }), lines)), Some((_, outer))) =
+            (open.pop(), open.last_mut())
+        {
+            outer.push(FileLine::Each { over, join, lines });
         }
     }
     open.pop().map(|(_, lines)| lines).unwrap_or_default()

@@ -203,21 +203,21 @@ fn forms(frames: &Frames) -> Vec<DigitForm> {
 
 /// One byte of a name: known, or a digit of the frame, the highest first.
 #[derive(Clone, Copy)]
-enum Cell {
+enum NameByte {
     Known(u8),
     Digit(usize),
 }
 
-fn cells(pattern: &Pattern, form: &DigitForm) -> Vec<Cell> {
+fn cells(pattern: &Pattern, form: &DigitForm) -> Vec<NameByte> {
     let mut cells = Vec::new();
     for piece in pattern.pieces() {
         match piece {
-            Piece::Text(text) => cells.extend(text.bytes().map(Cell::Known)),
-            Piece::Version => cells.push(Cell::Known(b'v')),
+            Piece::Text(text) => cells.extend(text.bytes().map(NameByte::Known)),
+            Piece::Version => cells.push(NameByte::Known(b'v')),
             Piece::Frame { width } => {
-                cells.extend(form.negative.then_some(Cell::Known(b'-')));
-                cells.extend((form.digits..*width).map(|_| Cell::Known(b'0')));
-                cells.extend((0..form.digits).map(Cell::Digit));
+                cells.extend(form.negative.then_some(NameByte::Known(b'-')));
+                cells.extend((form.digits..*width).map(|_| NameByte::Known(b'0')));
+                cells.extend((0..form.digits).map(NameByte::Digit));
             }
         }
     }
@@ -258,7 +258,7 @@ impl Digits {
 }
 
 /// Lays two names over each other; a frame number (without sign) of the first that solves it.
-fn overlay(a: &[Cell], b: &[Cell], x: &DigitForm, y: &DigitForm) -> Option<i64> {
+fn overlay(a: &[NameByte], b: &[NameByte], x: &DigitForm, y: &DigitForm) -> Option<i64> {
     if a.len() != b.len() {
         return None;
     }
@@ -266,10 +266,10 @@ fn overlay(a: &[Cell], b: &[Cell], x: &DigitForm, y: &DigitForm) -> Option<i64> 
     let mut digits = Digits { parent: (0..all).collect(), known: vec![None; all] };
     for pair in a.iter().zip(b) {
         let agree = match pair {
-            (Cell::Known(a), Cell::Known(b)) => a == b,
-            (Cell::Known(byte), Cell::Digit(at)) => digits.fix(x.digits + at, *byte),
-            (Cell::Digit(at), Cell::Known(byte)) => digits.fix(*at, *byte),
-            (Cell::Digit(a), Cell::Digit(b)) => digits.join(*a, x.digits + b),
+            (NameByte::Known(a), NameByte::Known(b)) => a == b,
+            (NameByte::Known(byte), NameByte::Digit(at)) => digits.fix(x.digits + at, *byte),
+            (NameByte::Digit(at), NameByte::Known(byte)) => digits.fix(*at, *byte),
+            (NameByte::Digit(a), NameByte::Digit(b)) => digits.join(*a, x.digits + b),
         };
         if !agree {
             return None;
@@ -293,7 +293,7 @@ fn overlay(a: &[Cell], b: &[Cell], x: &DigitForm, y: &DigitForm) -> Option<i64> 
         }
         // Only patterns with several holes that lie across each other come here; their free digits are few.
         _ => {
-            let side = |runs, known, weights| Side { runs, known, weights };
+            let side = |runs, known, weights| PatternSide { runs, known, weights };
             try_all(&side(&x.runs, known_a, &weights_a), &side(&y.runs, known_b, &weights_b))
         }
     }
@@ -344,13 +344,13 @@ fn gcd(a: i128, b: i128) -> i128 {
 }
 
 /// One pattern's numbers, what is known of one, and what each free digit adds to it.
-struct Side<'s> {
+struct PatternSide<'s> {
     runs: &'s [FrameRun],
     known: i64,
     weights: &'s [i64],
 }
 
-fn try_all(a: &Side<'_>, b: &Side<'_>) -> Option<i64> {
+fn try_all(a: &PatternSide<'_>, b: &PatternSide<'_>) -> Option<i64> {
     let total = 10u64.checked_pow(u32::try_from(a.weights.len()).ok()?)?;
     (0..total).find_map(|mut n| {
         let (mut left, mut right) = (a.known, b.known);
@@ -358,7 +358,7 @@ fn try_all(a: &Side<'_>, b: &Side<'_>) -> Option<i64> {
             let digit = i64::try_from(n % 10).unwrap_or(0);
             (left, right, n) = (left + wa * digit, right + wb * digit, n / 10);
         }
-        let among = |side: &Side<'_>, number| side.runs.iter().any(|run| run.contains(number));
+        let among = |side: &PatternSide<'_>, number| side.runs.iter().any(|run| run.contains(number));
         (among(a, left) && among(b, right)).then_some(left)
     })
 }

@@ -4,7 +4,7 @@ use crate::adapter::Adapter;
 use crate::catalogue::{AudioCodec, Codec};
 use crate::diagnostic::Words;
 use crate::frames::Frames;
-use crate::invoke::encode::{self, Dropped, Wish};
+use crate::invoke::encode::{self, Dropped, EncoderNeeds};
 use crate::resolve::Job;
 use crate::sheet::{Fps, Size};
 use crate::source::Place;
@@ -92,14 +92,14 @@ pub fn burn_token(token: &Token, near: Option<&str>, at: Place) -> Words {
     }
 }
 
-pub fn no_encoder(wish: &Wish<'_>, known: &[&str]) -> Words {
+pub fn no_encoder(wish: &EncoderNeeds<'_>, known: &[&str]) -> Words {
     Words::new(format!("no encoder can make {}", asked(wish)), "this movie cannot be made").help(format!(
         "choose other options, or put an adapter with kind = \"encoder\" beside the sheet; True Path brings {}",
         listed(known)
     ))
 }
 
-pub fn encoder_cannot(adapter: &Adapter, wish: &Wish<'_>) -> Words {
+pub fn encoder_cannot(adapter: &Adapter, wish: &EncoderNeeds<'_>) -> Words {
     let name = &adapter.name;
     Words::new(format!("{name} cannot make {}", asked(wish)), "this encoder cannot make it").help(format!(
         "`truepath adapter show {name}` lists what it can make; remove `adapter` to use the first encoder that can"
@@ -107,7 +107,7 @@ pub fn encoder_cannot(adapter: &Adapter, wish: &Wish<'_>) -> Words {
 }
 
 /// All that is asked of an encoder, so that what it cannot do is among it.
-fn asked(wish: &Wish<'_>) -> String {
+fn asked(wish: &EncoderNeeds<'_>) -> String {
     let size = wish.size.map(|size| format!(", {size}")).unwrap_or_default();
     let chroma = wish.format.chroma.as_ref().map(|chroma| format!(", chroma {}", chroma.value)).unwrap_or_default();
     let alpha = if wish.alpha { ", with alpha" } else { "" };

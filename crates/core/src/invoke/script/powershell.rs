@@ -22,7 +22,7 @@ const FUNCTIONS: &str = include_str!("functions.ps1");
 #[must_use]
 pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> String {
     let bases = bases(plan, steps);
-    let writer = Writer { plan, bases: &bases, wish };
+    let writer = PowershellWriter { plan, bases: &bases, wish };
     let mut out = String::from("\u{feff}");
     for line in super::head(plan, steps) {
         let _ = writeln!(out, "# {line}");
@@ -85,13 +85,13 @@ fn variable(base: &BasePath) -> String {
     if base.name == "home" { "$homefolder".to_owned() } else { format!("${}", base.name) }
 }
 
-struct Writer<'w> {
+struct PowershellWriter<'w> {
     plan: &'w Plan,
     bases: &'w [BasePath],
     wish: &'w Script<'w>,
 }
 
-impl Writer<'_> {
+impl PowershellWriter<'_> {
     /// One word in which every base folder is named by its variable.
     fn word(&self, text: &str) -> String {
         let piece = |piece: Body<'_>| match piece {

@@ -48,7 +48,7 @@ pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, thre
     let bases = bases(plan, steps);
     let names: BTreeSet<&str> = steps.iter().map(|step| step.adapter.as_str()).collect();
     let adapters: BTreeMap<&str, usize> = names.into_iter().zip(1..).collect();
-    let writer = Writer { plan, bases: &bases, wish, adapters: &adapters };
+    let writer = ShWriter { plan, bases: &bases, wish, adapters: &adapters };
     let (mut head, mut start) = (String::new(), String::new());
     for base in &bases {
         let name = &base.name;
@@ -98,7 +98,7 @@ pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, thre
 /// and `done_with`; `files` lists its files, and `file` looks at one of them or lands it, as `doing` says.
 const FUNCTIONS: &str = include_str!("functions.sh");
 
-struct Writer<'w> {
+struct ShWriter<'w> {
     plan: &'w Plan,
     bases: &'w [BasePath],
     wish: &'w Script<'w>,
@@ -106,7 +106,7 @@ struct Writer<'w> {
     adapters: &'w BTreeMap<&'w str, usize>,
 }
 
-impl Writer<'_> {
+impl ShWriter<'_> {
     /// What is known of an adapter's program, as a function that a call begins with.
     fn adapter(&self, out: &mut String, steps: &[CommandLine], (name, number): (&str, usize)) {
         let Some(adapter) = self.wish.adapters.get(name) else { return };

@@ -90,7 +90,7 @@ impl Costs {
     #[must_use]
     pub fn of(plan: &Plan, history: &History, made: &[Option<Fingerprint>]) -> Costs {
         let mut costs = Costs::default();
-        let known: Known<'_> = plan
+        let known: KnownOutputs<'_> = plan
             .outputs()
             .map(|(at, series)| (series.id.as_str(), (series, made.get(at).and_then(Option::as_ref))))
             .collect();
@@ -129,7 +129,7 @@ impl Costs {
     }
 
     /// Compares what a run took with what is known before it.
-    fn judge(&mut self, session: &Session, known: &Known<'_>, worth: &Worths<'_>) {
+    fn judge(&mut self, session: &Session, known: &KnownOutputs<'_>, worth: &Worths<'_>) {
         let (mut took, mut estimated) = (0.0, 0.0);
         let (mut took_again, mut known_before) = (0.0, 0.0);
         for call in &session.calls {
@@ -172,7 +172,7 @@ impl Costs {
         }
     }
 
-    fn learn(&mut self, call: &PastCall, known: &Known<'_>, worth: &Worths<'_>) {
+    fn learn(&mut self, call: &PastCall, known: &KnownOutputs<'_>, worth: &Worths<'_>) {
         self.memory = self.memory.max(call.ended.as_ref().and_then(|ended| ended.memory));
         for (name, frames, each) in measured(call) {
             if frames.is_empty() {
@@ -387,13 +387,13 @@ impl Ord for FreeAt {
 }
 
 /// The outputs of a plan by name, with what their frames are made of now, where that is known.
-type Known<'k> = HashMap<&'k str, (&'k Series, Option<&'k Fingerprint>)>;
+type KnownOutputs<'k> = HashMap<&'k str, (&'k Series, Option<&'k Fingerprint>)>;
 
 /// What the frames of a past run are worth, by series; those of which nothing else is said are worth what they are.
 type Worths<'w> = HashMap<&'w str, Worth>;
 
 /// What the frames of a run are worth now.
-fn worths<'s>(session: &'s Session, known: &Known<'_>) -> Worths<'s> {
+fn worths<'s>(session: &'s Session, known: &KnownOutputs<'_>) -> Worths<'s> {
     let of = |own: &'s SeriesOf| {
         let name = plain(&own.series);
         let (_, now) = known.get(name)?;

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use super::{History, Reading, Record};
+use super::{History, JournalReading, Record};
 use crate::frames::Number;
 use crate::plan::Series;
 use crate::run::event::{Gone, GoneBy};
@@ -25,7 +25,7 @@ pub struct PutAway {
 impl History {
     /// Takes in what a journal says of files that were put away, given back and adopted. `landed` has the landings of the
     /// journals before it, by its patterns.
-    pub(super) fn put_away(&mut self, journal: &mut Reading, landed: &mut [Vec<(Number, Record)>]) {
+    pub(super) fn put_away(&mut self, journal: &mut JournalReading, landed: &mut [Vec<(Number, Record)>]) {
         let session = self.sessions.len();
         let mut names: Vec<&str> = vec![""; landed.len()];
         journal.patterns.iter().for_each(|(pattern, at)| names[*at] = pattern);
@@ -73,7 +73,7 @@ impl History {
     }
 
     /// A landing is told of a frame: the adoption of it is over, unless it is the adoption's own.
-    pub(super) fn is_adopted_no_more(&mut self, journal: &mut Reading, series: &str, frame: i64) {
+    pub(super) fn is_adopted_no_more(&mut self, journal: &mut JournalReading, series: &str, frame: i64) {
         let is_own = journal.adopting.take().is_some_and(|own| own.0 == series && own.1 == frame);
         if !(is_own || self.adopted.is_empty() && journal.adopted.is_empty()) {
             let key = (series.to_owned(), frame);

@@ -10,7 +10,7 @@ use std::io::BufRead;
 use serde::Deserialize;
 
 use crate::frames::{Number, Shift};
-use crate::picture::{Kind, Oddity};
+use crate::picture::{OddKind, Oddity};
 use crate::plan::Series;
 use crate::threads::{Threads, map};
 use crate::verify::Provenance;
@@ -110,7 +110,7 @@ impl From<std::io::Error> for JournalUnread {
 }
 
 /// One line, read.
-enum Line<'l> {
+enum JournalLine<'l> {
     Landed { line: LandedLine<'l>, digest: [u8; 32] },
     Other(Box<Event>),
 }
@@ -130,7 +130,7 @@ struct LandedLine<'l> {
 
 /// A journal while it is read.
 #[derive(Default)]
-struct Reading {
+struct JournalReading {
     session: Session,
     patterns: HashMap<String, usize>,
     /// By name: index into the patterns, what is added to a frame, what it is made of.
@@ -144,7 +144,7 @@ struct Reading {
     open: HashMap<String, usize>,
 }
 
-impl Reading {
+impl JournalReading {
     /// The last landing of a frame of a series.
     fn landing(&self, series: &str, frame: i64) -> Option<usize> {
         let (pattern, number) = self.place(series, frame)?;
@@ -164,7 +164,7 @@ impl History {
     /// # Errors
     /// When the bytes cannot be read, or are of a version that is not defined.
     pub fn read(&mut self, mut bytes: impl BufRead, depth: Depth, threads: &dyn Threads) -> Result<(), JournalUnread> {
-        let mut journal = Reading::default();
+        let mut journal = JournalReading::default();
         let mut block = Vec::with_capacity(BLOCK);
         loop {
             let before = block.len();
@@ -174,7 +174,7 @@ impl History {
             let last = memchr::memrchr(b'\n', &block[before..]);
             let end = if read == 0 { block.len() } else { last.map_or(0, |at| before + at + 1) };
             for line in lines(&block[..end], depth, threads) {
-                if let Line::Other(event) = &line
+                if let JournalLine::Other(event) = &line
                     && let Event::Began(began) = &**event
                     && began.truepath != VERSION
                 {
@@ -229,10 +229,10 @@ impl History {
         }
     }
 
-    fn line(&mut self, journal: &mut Reading, line: Line<'_>, depth: Depth) {
+    fn line(&mut self, journal: &mut JournalReading, line: JournalLine<'_>, depth: Depth) {
         let session = &mut journal.session;
         match line {
-            Line::Landed { line, digest } => {
+            JournalLine::Landed { line, digest } => {
                 let LandedLine { series, frame, bytes, call, .. } = line;
                 let Some((pattern, shift, made)) = journal.series.get(&*series) else { return };
                 let Some(number) = shift.number(frame) else { return };
@@ -252,7 +252,7 @@ impl History {
                     }
                 }
             }
-            Line::Other(event) => {
+            JournalLine::Other(event) => {
                 let event = event.found(&self.state);
                 self.other(journal, event, depth);
             }
@@ -269,7 +269,7 @@ impl History {
         number
     }
 
-    fn other(&mut self, journal: &mut Reading, event: Event, depth: Depth) {
+    fn other(&mut self, journal: &mut JournalReading, event: Event, depth: Depth) {
         match event {
             Event::Began(began) => journal.session.began = began,
             Event::Version { series, version } => {
@@ -304,7 +304,7 @@ impl History {
             }
             Event::Back { series, frame } => journal.back.extend(journal.place(&series, frame)),
             Event::Odd { series, frame, check, why } => {
-                if let Some((at, kind)) = journal.landing(&series, frame).zip(Kind::of(&check)) {
+                if let Some((at, kind)) = journal.landing(&series, frame).zip(OddKind::of(&check)) {
                     journal.landed[at].2.odd = self.odd_number(Oddity { kind, why });
                 }
             }
@@ -395,7 +395,7 @@ pub fn past(landed: &[(Number, Record)], number: Number, bytes: u64) -> Option<(
 }
 
 /// The lines of a block, in order; read on all threads.
-fn lines<'b>(block: &'b [u8], depth: Depth, threads: &dyn Threads) -> Vec<Line<'b>> {
+fn lines<'b>(block: &'b [u8], depth: Depth, threads: &dyn Threads) -> Vec<JournalLine<'b>> {
     let parts = threads.count() * 4;
     let mut pieces = Vec::new();
     let mut rest = block;
@@ -408,27 +408,27 @@ fn lines<'b>(block: &'b [u8], depth: Depth, threads: &dyn Threads) -> Vec<Line<'
     map(threads, &pieces, |piece| lines_of(piece, depth)).into_iter().flatten().collect()
 }
 
-fn lines_of(piece: &[u8], depth: Depth) -> Vec<Line<'_>> {
+fn lines_of(piece: &[u8], depth: Depth) -> Vec<JournalLine<'_>> {
     piece.split(|byte| *byte == b'\n').filter_map(|text| line(text, depth)).collect()
 }
 
-fn line(text: &[u8], depth: Depth) -> Option<Line<'_>> {
+fn line(text: &[u8], depth: Depth) -> Option<JournalLine<'_>> {
     // Lines that a batch file took out of itself begin as its remarks do.
     let text = text.strip_prefix(b"::").unwrap_or(text);
     if let Some(line) = landed_as_written(text) {
         let digest = bytes(&line.digest)?;
-        return Some(Line::Landed { line, digest });
+        return Some(JournalLine::Landed { line, digest });
     }
     if text.starts_with(br#"{"event":"landed""#) {
         let line: LandedLine<'_> = serde_json::from_slice(text).ok()?;
         let digest = bytes(&line.digest)?;
-        return Some(Line::Landed { line, digest });
+        return Some(JournalLine::Landed { line, digest });
     }
     let skip = [br#"{"event":"started""#.as_slice(), br#"{"event":"ended""#];
     if depth == Depth::Landings && skip.iter().any(|head| text.starts_with(head)) {
         return None;
     }
-    serde_json::from_slice(text).ok().map(|event| Line::Other(Box::new(event)))
+    serde_json::from_slice(text).ok().map(|event| JournalLine::Other(Box::new(event)))
 }
 
 /// A landing spelt exactly as we write it, read without looking at every sign twice; `None` where it is spelt another way.
@@ -491,7 +491,7 @@ pub fn standing(past: Option<(Record, bool)>, bytes: u64, stale: Option<&[Vec<Di
 mod tests {
     use super::{landed_as_written, line};
     use crate::run::event::{Event, Landed};
-    use crate::run::history::{Depth, Line};
+    use crate::run::history::{Depth, JournalLine};
 
     #[test]
     fn a_landing_is_read_the_same_in_both_ways_and_a_torn_one_in_neither() {
@@ -504,7 +504,7 @@ mod tests {
                 call: "crossing_1-12".to_owned(),
             };
             let text = serde_json::to_string(&Event::Landed(landed)).expect("plain data");
-            let Some(Line::Landed { line: read, digest }) = line(text.as_bytes(), Depth::Calls) else {
+            let Some(JournalLine::Landed { line: read, digest }) = line(text.as_bytes(), Depth::Calls) else {
                 panic!("{text}")
             };
             assert_eq!((&*read.series, read.frame, read.bytes, &*read.call), (series, -7, 1234, "crossing_1-12"));

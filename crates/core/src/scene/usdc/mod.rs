@@ -7,14 +7,14 @@
 mod packed;
 
 use super::Facts;
-use super::usd::{Layer, Prim, Setting};
+use super::usd::{Prim, UsdLayer, UsdSetting};
 use packed::Cursor;
 
 pub fn read(bytes: &[u8]) -> Result<Facts, String> {
     Ok(layer(bytes)?.facts())
 }
 
-fn layer(bytes: &[u8]) -> Result<Layer, String> {
+fn layer(bytes: &[u8]) -> Result<UsdLayer, String> {
     let damaged = |what: &str| format!("its {what} cannot be read");
     if !bytes.starts_with(b"PXR-USDC") {
         return Err("it does not begin with PXR-USDC".to_owned());
@@ -29,7 +29,7 @@ fn layer(bytes: &[u8]) -> Result<Layer, String> {
 
 /// A value, or where it lies.
 #[derive(Clone, Copy)]
-struct Value(u64);
+struct UsdcValue(u64);
 
 /// Types of values (`crateDataTypes.h`) that are read here.
 mod kind {
@@ -48,7 +48,7 @@ mod kind {
     pub const PAYLOADS: u64 = 55;
 }
 
-impl Value {
+impl UsdcValue {
     fn is_array(self) -> bool {
         self.0 >> 63 & 1 == 1
     }
@@ -83,7 +83,7 @@ struct CrateFile<'b> {
     /// Of each string its token.
     strings: Vec<u32>,
     /// Of each field its name, a token, and its value.
-    fields: Vec<(u32, Value)>,
+    fields: Vec<(u32, UsdcValue)>,
     lists: Vec<u32>,
     paths: Vec<String>,
     /// Path, list of fields, kind.
@@ -113,7 +113,7 @@ impl<'b> CrateFile<'b> {
         let names = cursor.integers(count)?;
         let values = cursor.unpacked(count.checked_mul(8)?)?;
         let mut values = Cursor { bytes: &values, at: 0 };
-        file.fields = names.into_iter().map(|name| Some((name, Value(values.u64()?)))).collect::<Option<_>>()?;
+        file.fields = names.into_iter().map(|name| Some((name, UsdcValue(values.u64()?)))).collect::<Option<_>>()?;
         let mut cursor = section("FIELDSETS")?;
         let count = cursor.count()?;
         file.lists = cursor.integers(count)?;
@@ -175,7 +175,7 @@ impl<'b> CrateFile<'b> {
     }
 
     /// The fields of a spec, by name.
-    fn fields_of(&self, list: u32) -> impl Iterator<Item = (&str, Value)> {
+    fn fields_of(&self, list: u32) -> impl Iterator<Item = (&str, UsdcValue)> {
         let from = self.lists.get(list as usize..).unwrap_or_default();
         let fields =
             from.iter().take_while(|field| **field != END).filter_map(|field| self.fields.get(*field as usize));
@@ -190,11 +190,11 @@ impl<'b> CrateFile<'b> {
         self.token(*self.strings.get(at as usize)? as usize)
     }
 
-    fn at(&self, value: Value) -> Cursor<'b> {
+    fn at(&self, value: UsdcValue) -> Cursor<'b> {
         Cursor { bytes: self.bytes, at: value.payload() }
     }
 
-    fn number(&self, value: Value) -> Option<f64> {
+    fn number(&self, value: UsdcValue) -> Option<f64> {
         match (value.kind(), value.is_inlined()) {
             // A number that a float holds exactly is one.
             (kind::DOUBLE | kind::FLOAT, true) => Some(f64::from(f32::from_bits(value.payload() as u32))),
@@ -207,7 +207,7 @@ impl<'b> CrateFile<'b> {
         .filter(|number| number.is_finite())
     }
 
-    fn text(&self, value: Value) -> Option<&str> {
+    fn text(&self, value: UsdcValue) -> Option<&str> {
         match value.kind() {
             kind::TOKEN | kind::ASSET if !value.is_array() => {
                 let at = if value.is_inlined() { value.payload() } else { self.at(value).u32()? as usize };
@@ -222,7 +222,7 @@ impl<'b> CrateFile<'b> {
     }
 
     /// Two whole numbers; where each fits into a byte, they are in the value itself.
-    fn two(&self, value: Value) -> Option<(i32, i32)> {
+    fn two(&self, value: UsdcValue) -> Option<(i32, i32)> {
         if value.kind() != kind::INTS2 || value.is_array() {
             return None;
         }
@@ -235,7 +235,7 @@ impl<'b> CrateFile<'b> {
     }
 
     /// The assets that a value names.
-    fn assets(&self, value: Value) -> Option<Vec<String>> {
+    fn assets(&self, value: UsdcValue) -> Option<Vec<String>> {
         if value.kind() != kind::ASSET {
             return None;
         }
@@ -256,7 +256,7 @@ impl<'b> CrateFile<'b> {
     }
 
     /// The files of references, payloads or sublayers; in its own file a reference names none.
-    fn layers_of(&self, value: Value) -> Option<Vec<String>> {
+    fn layers_of(&self, value: UsdcValue) -> Option<Vec<String>> {
         let mut cursor = self.at(value);
         let mut found = Vec::new();
         match value.kind() {
@@ -304,7 +304,7 @@ impl<'b> CrateFile<'b> {
     }
 
     /// The paths that a relationship leads to.
-    fn targets(&self, value: Value) -> Option<Vec<String>> {
+    fn targets(&self, value: UsdcValue) -> Option<Vec<String>> {
         if value.kind() != kind::PATHS {
             return None;
         }
@@ -320,8 +320,8 @@ impl<'b> CrateFile<'b> {
     }
 
     /// What of it is looked for.
-    fn layer(&self) -> Option<Layer> {
-        let mut layer = Layer::default();
+    fn layer(&self) -> Option<UsdLayer> {
+        let mut layer = UsdLayer::default();
         for [path, list, kind] in &self.specs {
             let path = self.paths.get(*path as usize)?;
             match *kind {
@@ -343,10 +343,10 @@ impl<'b> CrateFile<'b> {
                         let setting = match name {
                             "default" => {
                                 layer.assets.extend(self.assets(value).unwrap_or_default());
-                                let two = self.two(value).map(|(width, height)| Setting::Two(width, height));
-                                two.or_else(|| self.text(value).map(|text| Setting::Text(text.to_owned())))
+                                let two = self.two(value).map(|(width, height)| UsdSetting::Two(width, height));
+                                two.or_else(|| self.text(value).map(|text| UsdSetting::Text(text.to_owned())))
                             }
-                            "targetPaths" => self.targets(value).map(Setting::Paths),
+                            "targetPaths" => self.targets(value).map(UsdSetting::Paths),
                             _ => None,
                         };
                         layer.settings.extend(setting.map(|setting| (path.clone(), setting)));
@@ -358,7 +358,7 @@ impl<'b> CrateFile<'b> {
         Some(layer)
     }
 
-    fn root(&self, list: u32, layer: &mut Layer) {
+    fn root(&self, list: u32, layer: &mut UsdLayer) {
         for (name, value) in self.fields_of(list) {
             match name {
                 "startTimeCode" => layer.start = self.number(value),

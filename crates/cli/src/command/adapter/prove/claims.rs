@@ -31,7 +31,7 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     };
     let several = if adapter.per == Per::List { "frames = \"9,11\"" } else { "frames = \"9-10\"" };
     for known in &types {
-        let base = FileOptions::of(adapter, known);
+        let base = ClaimedOptions::of(adapter, known);
         let mut rows = Vec::new();
         let mut row = |name: String, option: &str, value: String| {
             rows.push((format!("{} {name}", known.name), base.with(option, value).text(known)));
@@ -53,9 +53,13 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     }
     let Some(first) = types.first() else { return all };
     if combined(adapter, first).is_empty() {
-        add("all options together".to_owned(), FileOptions::together(adapter, first).text(first), several.to_owned());
+        add(
+            "all options together".to_owned(),
+            ClaimedOptions::together(adapter, first).text(first),
+            several.to_owned(),
+        );
     }
-    let kind = FileOptions::of(adapter, first).text(first);
+    let kind = ClaimedOptions::of(adapter, first).text(first);
     let frames = |name: &str, expr: &str| (format!("frames as a {name}"), format!("frames = \"{expr}\""));
     let mut ways = match adapter.per {
         Per::List | Per::Pipe => vec![frames("list", "9-11"), frames("list with steps", "7-11/2")],
@@ -77,7 +81,7 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     }
     let two = "passes = [\"beauty\", \"depth\"]\n";
     let apart = "passes = [\"beauty\", { name = \"depth\", format = \"second\" }]\n";
-    let layered = types.iter().find(|known| known.layers).map(|known| FileOptions::of(adapter, known).text(known));
+    let layered = types.iter().find(|known| known.layers).map(|known| ClaimedOptions::of(adapter, known).text(known));
     for arrangement in adapter.can.iter().flatten() {
         match arrangement {
             Arrangement::Pass => add("passes in a call each".to_owned(), kind.clone(), format!("{several}\n{apart}")),
@@ -113,30 +117,30 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
 
 /// File options of a type, by name.
 #[derive(Clone, Default)]
-struct FileOptions(BTreeMap<String, String>);
+struct ClaimedOptions(BTreeMap<String, String>);
 
-impl FileOptions {
+impl ClaimedOptions {
     /// What an adapter cannot do without: the first that it claims of each, or a combination that it has a word for.
-    fn of(adapter: &Adapter, known: &FileType) -> FileOptions {
+    fn of(adapter: &Adapter, known: &FileType) -> ClaimedOptions {
         if let Some(first) = combined(adapter, known).into_iter().next() {
             return first;
         }
         let first = claimed(adapter, known).into_iter().map(|(name, values)| (name, values.into_iter().next()));
         let needed = first.chain([("quality", known.quality.then(|| "80".to_owned()))]);
-        FileOptions::given(needed.filter(|(name, _)| needs(adapter, name)))
+        ClaimedOptions::given(needed.filter(|(name, _)| needs(adapter, name)))
     }
 
     /// Every file option that the adapter hands over, at once: the last that it claims of each.
-    fn together(adapter: &Adapter, known: &FileType) -> FileOptions {
+    fn together(adapter: &Adapter, known: &FileType) -> ClaimedOptions {
         let last = claimed(adapter, known).into_iter().map(|(name, values)| (name, values.into_iter().next_back()));
-        FileOptions::given(last.filter(|(name, _)| adapter.uses(name)))
+        ClaimedOptions::given(last.filter(|(name, _)| adapter.uses(name)))
     }
 
-    fn given<'n>(all: impl Iterator<Item = (&'n str, Option<String>)>) -> FileOptions {
-        FileOptions(all.filter_map(|(name, value)| Some((name.to_owned(), value?))).collect())
+    fn given<'n>(all: impl Iterator<Item = (&'n str, Option<String>)>) -> ClaimedOptions {
+        ClaimedOptions(all.filter_map(|(name, value)| Some((name.to_owned(), value?))).collect())
     }
 
-    fn with(&self, option: &str, value: String) -> FileOptions {
+    fn with(&self, option: &str, value: String) -> ClaimedOptions {
         let mut all = self.clone();
         all.0.insert(option.to_owned(), value);
         all
@@ -168,14 +172,14 @@ fn is_told_alone(adapter: &Adapter, option: &str) -> bool {
 }
 
 /// The file options that a program has one word for together, of one type.
-fn combined(adapter: &Adapter, known: &FileType) -> Vec<FileOptions> {
+fn combined(adapter: &Adapter, known: &FileType) -> Vec<ClaimedOptions> {
     let used = adapter.words.iter().filter(|(names, _)| names.contains('+') && adapter.uses(names));
     let of = |(names, words): (&String, &BTreeMap<String, Word>)| {
         let row = |values: &String| {
             let pairs = names.split('+').zip(values.split('+'));
             let fits = pairs.clone().all(|(name, value)| name != "type" || value == known.name);
             let options = pairs.filter(|(name, _)| ["bits", "channels", "compression", "quality"].contains(name));
-            fits.then(|| FileOptions(options.map(|(name, value)| (name.to_owned(), value.to_owned())).collect()))
+            fits.then(|| ClaimedOptions(options.map(|(name, value)| (name.to_owned(), value.to_owned())).collect()))
         };
         words.keys().filter_map(row).collect::<Vec<_>>()
     };
@@ -184,7 +188,7 @@ fn combined(adapter: &Adapter, known: &FileType) -> Vec<FileOptions> {
 
 /// Settings that have to change what the pictures show, each in two jobs side by side; and values that have to arrive whole.
 fn varied(args: &AdapterProve, adapter: &Adapter, scene: &Path, (first, several): (&FileType, &str)) -> Vec<Claim> {
-    let kind = FileOptions::of(adapter, first).text(first);
+    let kind = ClaimedOptions::of(adapter, first).text(first);
     let mut all = Vec::new();
     let mut pair = |name: &str, token: &str, each: &str, format: &str| {
         let job = format!("{several}\neach = {{ {each} }}\n");
@@ -206,7 +210,7 @@ fn varied(args: &AdapterProve, adapter: &Adapter, scene: &Path, (first, several)
         && adapter.uses("quality")
     {
         let of_quality =
-            |quality: u32| FileOptions::of(adapter, lossy).with("quality", quality.to_string()).text(lossy);
+            |quality: u32| ClaimedOptions::of(adapter, lossy).with("quality", quality.to_string()).text(lossy);
         let low = of_quality(10);
         pair("two qualities", "quality", "format = [\"first\", \"second\"]", &low);
         if let Some(claim) = all.last_mut() {

@@ -12,7 +12,7 @@ use truepath_exec::failure::Failure;
 use truepath_understudy::harbour;
 
 use super::ClaimVerdict;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 
 /// Frames of the movies that are made.
 const FRAMES: u64 = 3;
@@ -20,7 +20,7 @@ const FRAMES: u64 = 3;
 const SIZE: (u32, u32) = (256, 128);
 
 /// One movie that an encoder claims to make.
-struct Claim {
+struct MovieClaim {
     container: &'static str,
     codec: &'static Codec,
     /// File options beside these: name and value, as they are typed.
@@ -32,7 +32,7 @@ struct Claim {
 pub fn encoder(
     (adapter, folder): (&Adapter, &Path),
     scratch: &Path,
-    around: &Surroundings,
+    around: &Around,
 ) -> Result<Vec<ClaimVerdict>, Failure> {
     let failed = |what: &str, error: std::io::Error| Failure::machine(what, scratch, &error);
     for (name, bytes) in harbour::scenes() {
@@ -60,7 +60,7 @@ pub fn encoder(
     claims(adapter).iter().map(|claim| Ok((claim.name(), tried(claim, (adapter, folder), scratch, around)?))).collect()
 }
 
-fn claims(adapter: &Adapter) -> Vec<Claim> {
+fn claims(adapter: &Adapter) -> Vec<MovieClaim> {
     let accepts = &adapter.accepts;
     let mut all = Vec::new();
     let mut seen: Vec<&str> = Vec::new();
@@ -69,7 +69,7 @@ fn claims(adapter: &Adapter) -> Vec<Claim> {
         let codecs: Vec<&'static Codec> = codecs.filter_map(|name| catalogue::codec(name)).collect();
         for codec in &codecs {
             let mut add = |options: Vec<(&'static str, String)>| {
-                all.push(Claim { container: container.name, codec, options, audio: None });
+                all.push(MovieClaim { container: container.name, codec, options, audio: None });
             };
             add(Vec::new());
             // What a codec holds is the same in every container.
@@ -98,7 +98,7 @@ fn claims(adapter: &Adapter) -> Vec<Claim> {
         }
         let sounds = container.audio_codecs.iter().filter(|name| accepts.takes(FileOption::AudioCodec, name));
         all.extend(codecs.first().into_iter().flat_map(|codec| {
-            let claim = |sound: &'static str| Claim {
+            let claim = |sound: &'static str| MovieClaim {
                 container: container.name,
                 codec,
                 options: Vec::new(),
@@ -110,7 +110,7 @@ fn claims(adapter: &Adapter) -> Vec<Claim> {
     all
 }
 
-impl Claim {
+impl MovieClaim {
     fn name(&self) -> String {
         let options: Vec<String> = self.options.iter().map(|(name, value)| format!("{name} {value}")).collect();
         let with = if options.is_empty() { String::new() } else { format!(", {}", options.join(", ")) };
@@ -141,10 +141,10 @@ impl Claim {
 
 /// Makes one movie, and says why it is not what was claimed.
 fn tried(
-    claim: &Claim,
+    claim: &MovieClaim,
     (adapter, folder): (&Adapter, &Path),
     scratch: &Path,
-    around: &Surroundings,
+    around: &Around,
 ) -> Result<Option<String>, Failure> {
     let extension = catalogue::by_name(claim.container).map_or("", |known| known.extensions[0]);
     let out = scratch.join(format!("out.{extension}"));
@@ -156,7 +156,7 @@ fn tried(
         "--fps=24".to_owned(),
         format!("--codec={}", claim.codec.name),
         format!("--encoder={}", adapter.name),
-        format!("--out={}", out.display()),
+        format!("--output={}", out.display()),
     ];
     words.extend(claim.options.iter().map(|(name, value)| format!("--{name}={value}")));
     if claim.codec.alpha && !claim.options.iter().any(|(name, _)| *name == "channels") {

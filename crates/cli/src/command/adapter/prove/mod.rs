@@ -19,7 +19,7 @@ use truepath_understudy::harbour;
 use super::KnownAdapters;
 use crate::args::AdapterProve;
 use crate::exit_code::Exit;
-use crate::lower::Surroundings;
+use crate::lower::Around;
 use crate::pipeline::load;
 use crate::pipeline::programs::program as find;
 use crate::pipeline::trust::Brought;
@@ -34,7 +34,7 @@ const SHOWN: &str = "0009";
 type ClaimVerdict = (String, Option<String>);
 
 /// Tries every claim and prints what held.
-pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) -> Result<Exit, Failure> {
+pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Around) -> Result<Exit, Failure> {
     let adapter = shelf.get(&args.of)?;
     Brought::of(&shelf.folder, None, around).started()?;
     let folder = around.temporary.last().cloned().unwrap_or_else(std::env::temp_dir);
@@ -61,7 +61,7 @@ pub fn run(args: &AdapterProve, shelf: &KnownAdapters, around: &Surroundings) ->
     Ok(if held == verdicts.len() { Exit::Well } else { Exit::No })
 }
 
-fn table(name: &str, verdicts: &[ClaimVerdict], around: &Surroundings) -> String {
+fn table(name: &str, verdicts: &[ClaimVerdict], around: &Around) -> String {
     let rows = grouped(verdicts);
     let widest = rows.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
     let mut out = String::new();
@@ -107,7 +107,7 @@ fn renderer(
     args: &AdapterProve,
     (adapter, shelf): (&Adapter, &KnownAdapters),
     scratch: &Path,
-    around: &Surroundings,
+    around: &Around,
 ) -> Result<Vec<ClaimVerdict>, Failure> {
     let failed = |path: &Path, error: &std::io::Error| Failure::machine("write", path, error);
     let scene = scene(args, adapter, scratch)?;
@@ -223,7 +223,7 @@ fn exporter(
     args: &AdapterProve,
     (adapter, shelf): (&Adapter, &KnownAdapters),
     scratch: &Path,
-    around: &Surroundings,
+    around: &Around,
 ) -> Result<Vec<ClaimVerdict>, Failure> {
     let scene = scene(args, adapter, scratch)?;
     put_adapters(shelf, scratch)?;

@@ -14,7 +14,7 @@ use truepath_exec::guard::OWN;
 use truepath_exec::process::identity;
 use truepath_media::Looked;
 
-use crate::lower::Surroundings;
+use crate::lower::Around;
 
 /// How long a program may wait for a licence.
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -75,12 +75,12 @@ pub fn pictures(folder: &Path) -> BTreeMap<String, Option<u64>> {
 pub fn ended_under_way(
     scratch: &Path,
     whole: &BTreeMap<String, Option<u64>>,
-    around: &Surroundings,
+    around: &Around,
 ) -> Result<Option<String>, Failure> {
     let failed = |error: std::io::Error| Failure::machine("start", &around.program, &error);
     let told = scratch.join("told.jsonl");
     let mut command = Command::new(&around.program);
-    command.args(["run", "--json"]).current_dir(scratch).stdin(Stdio::null()).stderr(Stdio::null());
+    command.args(["run", "--events"]).current_dir(scratch).stdin(Stdio::null()).stderr(Stdio::null());
     command.stdout(std::fs::File::create(&told).map_err(failed)?);
     let mut running = command.spawn().map_err(failed)?;
     let stage = scratch.join("out").join(OWN);
@@ -127,12 +127,12 @@ pub fn unheard(adapter: &Adapter, scratch: &Path) -> Vec<&'static str> {
 }
 
 /// Runs the sheet in scratch; why it did not give what was claimed.
-pub fn tried(scratch: &Path, around: &Surroundings) -> Result<Option<String>, Failure> {
+pub fn tried(scratch: &Path, around: &Around) -> Result<Option<String>, Failure> {
     let failed = |error: std::io::Error| Failure::machine("start", &around.program, &error);
     let (told, complained) = (scratch.join("told.jsonl"), scratch.join("complained"));
     let file = |path: &Path| std::fs::File::create(path);
     let mut command = Command::new(&around.program);
-    command.args(["run", "--json"]).current_dir(scratch).stdin(Stdio::null());
+    command.args(["run", "--events"]).current_dir(scratch).stdin(Stdio::null());
     command.stdout(file(&told).map_err(failed)?).stderr(file(&complained).map_err(failed)?);
     let mut running = command.spawn().map_err(failed)?;
     let since = Instant::now();

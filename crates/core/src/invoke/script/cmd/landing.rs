@@ -10,16 +10,16 @@ use crate::invoke::script::rules::literal;
 use crate::invoke::written::glob;
 use crate::resolve::paths;
 
-use super::{Writer, inner, percent};
+use super::{CmdWriter, inner, percent};
 
 /// A file that a call is to write: its name, and what it may be called in stage.
-struct Planned {
+struct PlannedFile {
     frame: i64,
     path: String,
     staged: String,
 }
 
-impl Writer<'_> {
+impl CmdWriter<'_> {
     /// Looks for a rule of an adapter in a log; `None` where cmd cannot.
     pub(super) fn found(rule: &Option<String>, log: &str) -> Option<String> {
         found(rule, log)
@@ -90,9 +90,9 @@ impl Writer<'_> {
                     .iter()
                     .map(|spelling| Ok(format!("{open}\\{}\"", inner(&glob(spelling).replace('/', "\\"))?)));
                 let staged = staged.collect::<Result<Vec<_>, String>>()?.join(" ");
-                Ok(Planned { frame, path: self.path(&series.name(frame))?, staged })
+                Ok(PlannedFile { frame, path: self.path(&series.name(frame))?, staged })
             };
-            let planned = step.frames.iter().map(planned).collect::<Result<Vec<Planned>, String>>()?;
+            let planned = step.frames.iter().map(planned).collect::<Result<Vec<PlannedFile>, String>>()?;
             let told = (percent(&json(&series.id)), id);
             planned.iter().for_each(|planned| file(out, planned, (&told.0, told.1), wrote.as_deref()));
         }
@@ -106,8 +106,8 @@ impl Writer<'_> {
 
 /// Lands the first of some staged files that is there and not empty, as far as it can be trusted. What stands under its name
 /// stays, unless all is rendered again.
-fn file(out: &mut String, planned: &Planned, (series, id): (&str, &str), wrote: Option<&str>) {
-    let Planned { frame, path, staged } = planned;
+fn file(out: &mut String, planned: &PlannedFile, (series, id): (&str, &str), wrote: Option<&str>) {
+    let PlannedFile { frame, path, staged } = planned;
     // The size with a zero behind it: of a file that is not there "0", of an empty one "00".
     let _ = write!(
         out,

@@ -31,7 +31,7 @@ const SERIES: &str = "::";
 /// In words, what cannot be said to cmd: a control character in a value, or a line that is too long.
 pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> Result<String, String> {
     let bases = bases(plan, steps);
-    let writer = Writer { plan, bases: &bases, wish };
+    let writer = CmdWriter { plan, bases: &bases, wish };
     let mut out = "@echo off\n".to_owned();
     for line in super::head(plan, steps) {
         let _ = writeln!(out, "rem {}", line.replace('%', "%%"));
@@ -71,13 +71,13 @@ fn unsaid(text: &str) -> String {
     format!("cmd has no way to say \"{}\"", text.escape_debug())
 }
 
-struct Writer<'w> {
+struct CmdWriter<'w> {
     plan: &'w Plan,
     bases: &'w [BasePath],
     wish: &'w Script<'w>,
 }
 
-impl Writer<'_> {
+impl CmdWriter<'_> {
     fn stages(&self) -> impl Iterator<Item = &str> {
         self.bases.iter().map(|base| base.name.as_str()).filter(|name| name.starts_with("stage_"))
     }
@@ -365,7 +365,7 @@ impl Writer<'_> {
             out,
             ">>\"%journal%\" echo {{\"event\":\"ended\",\"call\":\"{id}\",\"code\":%code%,\"ok\":%well%,\"files\":%landed%,\"missing\":\"%lost%\",\"seconds\":0,{log_in_json},\"t\":0}}"
         );
-        if let Some(find) = adapter.and_then(|adapter| Writer::found(&adapter.log.wait, &log)) {
+        if let Some(find) = adapter.and_then(|adapter| CmdWriter::found(&adapter.log.wait, &log)) {
             let _ = write!(
                 out,
                 "set \"waits=\"\nif \"%landed%\"==\"0\" {find} && set \"waits=yes\"\n\
