@@ -8,11 +8,14 @@ mod running;
 
 use std::path::PathBuf;
 
+use clap::builder::PossibleValuesParser;
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 use truepath_core::diagnostic;
 use truepath_core::sheet::MOST_WORKERS;
 use truepath_core::sheet::setting::KEYS;
 use truepath_exec::failure::Failure;
+
+use crate::documents;
 
 pub use building::{BuildArgs, EstimateArgs, ScriptKind};
 pub use looking::{CleanArgs, LooseOptions, VerifyArgs, VerifyForm};
@@ -55,7 +58,7 @@ pub enum Command {
     Types(TypesArgs),
     /// Show the job, pass, version and frame that a file belongs to, or which part of its name does not match
     Whose(WhoseArgs),
-    /// Print the JSON Schema of sheet, adapter or machine file, for editors
+    /// Print the JSON Schema of sheet, adapter or machine file, or of a document that --json prints
     Schema(SchemaArgs),
     /// Show what a check finds, why it matters, and how to fix it
     Explain(ExplainArgs),
@@ -407,20 +410,14 @@ pub struct WhoseArgs {
 /// `schema`.
 #[derive(Debug, Args)]
 pub struct SchemaArgs {
-    /// What it describes
-    #[arg(default_value = "sheet")]
-    pub of: Described,
+    /// What it describes: sheet, adapter, machine, a command with --json such as verify or parcel-collect, or events
+    #[arg(default_value = "sheet", hide_possible_values = true, value_parser = described())]
+    pub of: String,
 }
 
-/// What a schema describes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Described {
-    /// The sheet
-    Sheet,
-    /// An adapter
-    Adapter,
-    /// The machine file
-    Machine,
+/// What has a schema.
+fn described() -> PossibleValuesParser {
+    PossibleValuesParser::new(["sheet", "adapter", "machine"].into_iter().chain(documents::names()))
 }
 
 /// `completions`.

@@ -4,6 +4,7 @@
 mod args;
 mod command;
 mod completing;
+mod documents;
 mod exit_code;
 mod lower;
 mod pipeline;

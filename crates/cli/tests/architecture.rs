@@ -32,15 +32,21 @@ const ORDER: [(&str, &[&str]); 9] = [
     ),
     (
         "media",
-        &["source", "stats", "sound", "dpx", "exr", "jpeg", "png", "raw", "tiff", "webp", "movie", "pixels", "exact"],
+        &[
+            "samples", "exif", "source", "stats", "sound", "dpx", "exr", "jpeg", "png", "raw", "tiff", "webp", "movie",
+            "pixels", "exact",
+        ],
     ),
     ("pictures", &["conversion", "letters", "canvas", "thumbnail", "contact", "difference", "stack", "pairs"]),
-    ("movie", &["sound", "encode", "mux", "pipe"]),
+    ("movie", &["sound", "burn", "encode", "mux", "pipe"]),
     ("disk", &["failure", "threads", "disk", "guard", "observe"]),
     ("exec", &["process", "state", "typed", "looking", "record", "landing", "share", "export", "scheduler"]),
     ("project", &["request", "surroundings", "listener", "open", "guards", "run"]),
-    ("understudy", &["args", "scene", "frames", "motion", "load", "harbour", "raster", "still", "write", "render"]),
-    ("cli", &["exit_code", "lower", "args", "show", "pipeline", "completing", "command"]),
+    (
+        "understudy",
+        &["args", "scene", "frames", "motion", "load", "facts", "harbour", "raster", "still", "write", "render"],
+    ),
+    ("cli", &["exit_code", "lower", "documents", "args", "show", "pipeline", "completing", "command"]),
 ];
 
 const CRATES: [&str; 9] = ["core", "media", "pictures", "movie", "disk", "exec", "project", "understudy", "cli"];
@@ -166,8 +172,9 @@ fn crates_know_only_what_they_may() {
             "understudy" => &["truepath_core", "truepath_media", "truepath_disk", "truepath_exec", "truepath_project"],
             _ => &[],
         };
+        let code: String = shipped(&text).lines().filter(|line| !line.trim_start().starts_with("//")).collect();
         for word in forbidden {
-            assert!(!shipped(&text).contains(word), "{name} must not know {word}");
+            assert!(!code.contains(word), "{name} must not know {word}");
         }
         let reads_environment =
             text.contains("std::env::var") && !text.contains("//! The one place that reads the environment");

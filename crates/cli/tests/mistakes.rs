@@ -4,30 +4,7 @@
 
 mod support;
 
-use std::collections::BTreeMap;
-
-use support::{Project, SMALL};
-
-/// Commands with the options that their `--help` names.
-fn options(project: &Project) -> BTreeMap<String, Vec<String>> {
-    let mut all = BTreeMap::new();
-    let mut open: Vec<Vec<String>> = vec![Vec::new()];
-    while let Some(command) = open.pop() {
-        let words: Vec<&str> = command.iter().map(String::as_str).chain(["--help"]).collect();
-        let help = project.call(&words).ended(0).out;
-        let commands = help.lines().skip_while(|line| *line != "Commands:").skip(1).take_while(|line| !line.is_empty());
-        let names = commands.filter(|line| !line.starts_with("   ")).filter_map(|line| line.split_whitespace().next());
-        open.extend(names.filter(|name| *name != "help").map(|name| [command.clone(), vec![name.to_owned()]].concat()));
-        let named = help.lines().filter(|line| line.trim_start().starts_with('-'));
-        let named = named.filter_map(|line| line.split_whitespace().find(|word| word.starts_with("--")));
-        let named = named.map(|option| option.trim_end_matches(',').to_owned());
-        // Jobs are typed without an option.
-        let jobs =
-            help.lines().any(|line| line.starts_with("Usage:") && line.contains("[JOBS]")).then(|| "JOBS".to_owned());
-        all.insert(command.join(" "), named.chain(jobs).collect());
-    }
-    all
-}
+use support::{Project, SMALL, options};
 
 /// What a command needs beside its options.
 const NEEDED: [(&str, &str); 9] = [

@@ -18,7 +18,7 @@ pub struct Canvas {
 
 /// A rectangle on a canvas, in pixels from its upper left corner.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Rectangle {
+pub struct Area {
     /// Pixels from the left.
     pub x: usize,
     /// Pixels from the top.
@@ -29,18 +29,18 @@ pub struct Rectangle {
     pub height: usize,
 }
 
-impl Rectangle {
+impl Area {
     /// A rectangle of a size.
     #[must_use]
-    pub fn new((x, y): (usize, usize), (width, height): (usize, usize)) -> Rectangle {
-        Rectangle { x, y, width, height }
+    pub fn new((x, y): (usize, usize), (width, height): (usize, usize)) -> Area {
+        Area { x, y, width, height }
     }
 
     /// What is left of it when so many pixels are taken from each side.
     #[must_use]
-    pub fn inner(self, by: usize) -> Rectangle {
+    pub fn inner(self, by: usize) -> Area {
         let less = |side: usize| side.saturating_sub(2 * by);
-        Rectangle::new((self.x + by, self.y + by), (less(self.width), less(self.height)))
+        Area::new((self.x + by, self.y + by), (less(self.width), less(self.height)))
     }
 }
 
@@ -63,7 +63,7 @@ impl Canvas {
     }
 
     /// Fills a rectangle.
-    pub fn fill(&mut self, place: Rectangle, colour: Rgb) {
+    pub fn fill(&mut self, place: Area, colour: Rgb) {
         for y in place.y..(place.y + place.height).min(self.height) {
             let row = (y * self.width + place.x.min(self.width)) * 3;
             let end = (y * self.width + (place.x + place.width).min(self.width)) * 3;
@@ -72,17 +72,17 @@ impl Canvas {
     }
 
     /// Draws the sides of a rectangle, so many pixels thick, within it.
-    pub fn frame(&mut self, place: Rectangle, thick: usize, colour: Rgb) {
-        let Rectangle { x, y, width, height } = place;
+    pub fn frame(&mut self, place: Area, thick: usize, colour: Rgb) {
+        let Area { x, y, width, height } = place;
         let thick = thick.min(width).min(height);
-        self.fill(Rectangle::new((x, y), (width, thick)), colour);
-        self.fill(Rectangle::new((x, y + height - thick), (width, thick)), colour);
-        self.fill(Rectangle::new((x, y), (thick, height)), colour);
-        self.fill(Rectangle::new((x + width - thick, y), (thick, height)), colour);
+        self.fill(Area::new((x, y), (width, thick)), colour);
+        self.fill(Area::new((x, y + height - thick), (width, thick)), colour);
+        self.fill(Area::new((x, y), (thick, height)), colour);
+        self.fill(Area::new((x + width - thick, y), (thick, height)), colour);
     }
 
     /// Draws slanted lines over a rectangle: what is not there.
-    pub fn hatch(&mut self, place: Rectangle, apart: usize, colour: Rgb) {
+    pub fn hatch(&mut self, place: Area, apart: usize, colour: Rgb) {
         for dy in 0..place.height {
             for dx in (0..place.width).filter(|dx| (dx + dy).is_multiple_of(apart)) {
                 self.mix((place.x + dx, place.y + dy), colour, 1.0);
@@ -91,7 +91,7 @@ impl Canvas {
     }
 
     /// Draws both diagonals of a rectangle: what is broken.
-    pub fn cross(&mut self, place: Rectangle, colour: Rgb) {
+    pub fn cross(&mut self, place: Area, colour: Rgb) {
         let steps = place.width.max(place.height).max(2) * 2;
         for step in 0..steps {
             let share = step as f64 / (steps - 1) as f64;
@@ -115,7 +115,7 @@ impl Canvas {
 
     /// Writes a line of text into a rectangle, as high as that is; what does not fit is left out at its right. Returns how
     /// wide it is.
-    pub fn text(&mut self, place: Rectangle, text: &str, colour: Rgb) -> usize {
+    pub fn text(&mut self, place: Area, text: &str, colour: Rgb) -> usize {
         let line = letters::line(text, (place.width, place.height));
         for (at, share) in line.cover.iter().enumerate().filter(|(_, share)| **share > 0.0) {
             self.mix((place.x + at % place.width, place.y + at / place.width), colour, *share);

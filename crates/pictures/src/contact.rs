@@ -1,7 +1,7 @@
 //! A contact sheet: many small pictures on one, with what is missing, broken or odd drawn as such, so that it is seen without
 //! colours too.
 
-use crate::canvas::{Canvas, Rectangle, Rgb};
+use crate::canvas::{Area, Canvas, Rgb};
 use crate::letters;
 use crate::thumbnail::{Thumbnail, ends, fit};
 
@@ -114,7 +114,7 @@ impl Contact {
         let mut canvas = Canvas::new(layout.size.0, layout.size.1, GROUND);
         let room = layout.size.0 - 2 * MARGIN;
         let title = letters::shortened(&self.title, letters::fitting((room, TITLE - 6)));
-        canvas.text(Rectangle::new((MARGIN - 8, MARGIN - 4), (room, TITLE - 6)), &title, INK);
+        canvas.text(Area::new((MARGIN - 8, MARGIN - 4), (room, TITLE - 6)), &title, INK);
         let mut y = MARGIN + TITLE;
         for (row, pictures) in self.rows.iter().zip(pictures) {
             let ends = ends(pictures.iter().flatten());
@@ -124,13 +124,13 @@ impl Contact {
                     None => row.label.clone(),
                 };
                 let label = letters::shortened(&label, letters::fitting((room, LABEL - 4)));
-                canvas.text(Rectangle::new((MARGIN - 8, y), (room, LABEL - 4)), &label, INK);
+                canvas.text(Area::new((MARGIN - 8, y), (room, LABEL - 4)), &label, INK);
                 y += LABEL;
             }
             for (at, (cell, picture)) in row.cells.iter().zip(pictures).enumerate() {
                 let x = MARGIN + at % layout.columns * (layout.cell.0 + GAP);
                 let top = y + at / layout.columns * (layout.cell.1 + CAPTION + GAP);
-                draw_cell(&mut canvas, Rectangle::new((x, top), layout.cell), cell, (picture.as_ref(), ends));
+                draw_cell(&mut canvas, Area::new((x, top), layout.cell), cell, (picture.as_ref(), ends));
             }
             y += row.cells.len().div_ceil(layout.columns) * (layout.cell.1 + CAPTION + GAP);
         }
@@ -147,8 +147,8 @@ pub fn between(low: f32, high: f32) -> String {
 
 type Shown<'t> = (Option<&'t Thumbnail>, Option<(f32, f32)>);
 
-fn draw_cell(canvas: &mut Canvas, place: Rectangle, cell: &ContactCell, (picture, ends): Shown<'_>) {
-    let below = Rectangle::new((place.x, place.y + place.height + 1), (place.width, CAPTION - 2));
+fn draw_cell(canvas: &mut Canvas, place: Area, cell: &ContactCell, (picture, ends): Shown<'_>) {
+    let below = Area::new((place.x, place.y + place.height + 1), (place.width, CAPTION - 2));
     if cell.mark == Mark::Blank {
         return;
     }
@@ -175,10 +175,10 @@ fn draw_cell(canvas: &mut Canvas, place: Rectangle, cell: &ContactCell, (picture
     let end = canvas.text(below, &caption, INK);
     let rest = place.width.saturating_sub(end);
     if !word.is_empty() && letters::fitting((rest, CAPTION - 2)) >= word.len() {
-        canvas.text(Rectangle::new((place.x + end, below.y), (rest, CAPTION - 2)), word, colour);
+        canvas.text(Area::new((place.x + end, below.y), (rest, CAPTION - 2)), word, colour);
     } else if !word.is_empty() {
         // Where it does not fit beside the frame, it stands on the picture.
-        let on = Rectangle::new((place.x + 4, place.y + 4), (place.width.saturating_sub(8), CAPTION));
+        let on = Area::new((place.x + 4, place.y + 4), (place.width.saturating_sub(8), CAPTION));
         canvas.fill(on, GROUND);
         canvas.text(on, word, colour);
     }
@@ -193,14 +193,10 @@ pub fn triples(title: &str, labels: [&str; 3], rows: &[(String, [Thumbnail; 3])]
     let mut canvas = Canvas::new(width, height, GROUND);
     let room = width - 2 * MARGIN;
     let title = letters::shortened(title, letters::fitting((room, TITLE - 6)));
-    canvas.text(Rectangle::new((MARGIN - 8, MARGIN - 4), (room, TITLE - 6)), &title, INK);
+    canvas.text(Area::new((MARGIN - 8, MARGIN - 4), (room, TITLE - 6)), &title, INK);
     for (at, label) in labels.iter().enumerate() {
         let label = letters::shortened(label, letters::fitting((across, LABEL - 4)));
-        canvas.text(
-            Rectangle::new((MARGIN - 6 + at * (across + GAP), MARGIN + TITLE), (across, LABEL - 4)),
-            &label,
-            FAINT,
-        );
+        canvas.text(Area::new((MARGIN - 6 + at * (across + GAP), MARGIN + TITLE), (across, LABEL - 4)), &label, FAINT);
     }
     let mut y = MARGIN + TITLE + LABEL;
     for row in rows {
@@ -210,7 +206,7 @@ pub fn triples(title: &str, labels: [&str; 3], rows: &[(String, [Thumbnail; 3])]
             let rgb = picture.rgb(if at < 2 { sides } else { None });
             canvas.paste((MARGIN + at * (across + GAP), y), (picture.width, picture.height), &rgb);
         }
-        let below = Rectangle::new((MARGIN, y + tall(row) + 1), (room, CAPTION - 2));
+        let below = Area::new((MARGIN, y + tall(row) + 1), (room, CAPTION - 2));
         canvas.text(below, &letters::shortened(&row.0, letters::fitting((room, CAPTION - 2))), INK);
         y += tall(row) + CAPTION + GAP;
     }

@@ -13,7 +13,7 @@ pub struct BuildArgs {
     #[command(flatten)]
     pub common: Common,
     /// What is written
-    #[arg(long, value_name = "TARGET", default_value = "sh")]
+    #[arg(long, value_name = "FORM", default_value = "sh")]
     pub to: ScriptKind,
     /// Pass the JSON to a program on its standard input instead
     #[arg(long, value_name = "PROGRAM", conflicts_with_all = ["to", "output", "into", "parts"])]

@@ -76,7 +76,7 @@ pub struct LooseOptions {
     #[arg(long, value_name = "DIR", conflicts_with_all = ["sheet", "mode", "jobs"])]
     pub folder: Option<PathBuf>,
     /// The size that pictures should have, such as 1280x720 [default: the size of most]
-    #[arg(long, value_name = "WxH")]
+    #[arg(long, value_name = "SIZE")]
     pub size: Option<String>,
     /// A file type that pictures may have (repeatable)
     #[arg(long = "type", value_name = "NAME")]

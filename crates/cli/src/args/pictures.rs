@@ -59,7 +59,7 @@ pub struct CompareArgs {
     #[arg(long, value_name = "VERSION", num_args = 1..=2)]
     pub version: Vec<String>,
     /// Two modes; one alone is compared with the finals, scaled to the same size
-    #[arg(long, value_name = "MODE", num_args = 1..=2)]
+    #[arg(long, value_name = "NAME", num_args = 1..=2)]
     pub mode: Vec<String>,
     /// Two passes with each other
     #[arg(long, value_name = "PASS", num_args = 2)]

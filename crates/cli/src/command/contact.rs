@@ -214,7 +214,9 @@ fn drawn(args: &ContactArgs, wall: Wall, deliveries: &Deliveries, around: &Aroun
     let png = png.map_err(|error| Failure::machine("draw", &args.out, &error))?;
     deliveries.open(&args.out, deliver::asked(Kind::Picture, args.replace))?.write(&png)?;
     if args.common.json {
-        show::print_exact(&show::json::text(&document(args, layout.size, &strips, &shown)))?;
+        let mut document = document(args.exposure, layout.size, &strips, &shown);
+        document["path"] = json!(around.folder.join(&args.out));
+        show::print_exact(&show::json::text(&document))?;
     } else {
         show::print(&said(args, layout.size, (&strips, &hidden)))?;
     }
@@ -295,8 +297,9 @@ fn said(args: &ContactArgs, (width, height): (usize, usize), (strips, hidden): (
     format!("{}: {width}x{height}, {}\n", args.out.display(), words.join(", "))
 }
 
+/// The sheet that was drawn, without its path.
 fn document(
-    args: &ContactArgs,
+    exposure: f32,
     (width, height): (usize, usize),
     strips: &[Strip],
     shown: &[Vec<Shot>],
@@ -304,13 +307,13 @@ fn document(
     let row = |(strip, shots): (&Strip, &Vec<Shot>)| {
         let frames = shots
             .iter()
-            .map(|shot| json!({ "frame": shot.frame, "file": shot.path, "state": shot.state.name(), "why": shot.why }));
+            .map(|shot| json!({ "frame": shot.frame, "path": shot.path, "state": shot.state.name(), "why": shot.why }));
         let states: serde_json::Map<_, _> =
             bad_states(std::iter::once(strip)).map(|(name, count)| (name.to_owned(), count.into())).collect();
         json!({ "series": strip.label, "count": strip.count(), "states": states, "frames": frames.collect::<Vec<_>>() })
     };
     json!({
-        "truepath": 1, "file": args.out, "width": width, "height": height, "exposure": args.exposure,
+        "truepath": 1, "width": width, "height": height, "exposure": exposure,
         "rows": strips.iter().zip(shown).map(row).collect::<Vec<_>>(),
     })
 }

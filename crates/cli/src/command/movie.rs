@@ -96,7 +96,7 @@ fn of_pictures(args: &MovieArgs, out: &Path, around: &Around) -> Result<Exit, Fa
         delivery.put().map(|()| footage)
     })?;
     if args.common.json {
-        show::print_exact(&show::json::text(&show::json::movie(out, &footage)))?;
+        show::print_exact(&show::json::text(&show::json::movie(&around.folder.join(out), &footage)))?;
     } else {
         show::print(&format!("{}: {}\n", out.display(), said(&footage)))?;
     }

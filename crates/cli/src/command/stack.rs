@@ -326,6 +326,6 @@ fn document(pile: &Pile<'_>, done: &StackDone) -> Value {
     let size = pile.passes.first().and_then(|(series, _)| series.size);
     json!({
         "job": job.name, "camera": job.camera, "fps": job.fps.as_ref().map(ToString::to_string),
-        "size": size.map(|size| json!([size.width, size.height])), "passes": passes.collect::<Vec<_>>(), "stack": stack,
+        "width": size.map(|size| size.width), "height": size.map(|size| size.height), "passes": passes.collect::<Vec<_>>(), "stack": stack,
     })
 }

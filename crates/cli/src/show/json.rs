@@ -200,7 +200,7 @@ pub fn run(plans: &[&Plan], ended: &[EndedRun], fixes: &[Vec<String>]) -> Value 
 /// `movie -o --json`.
 pub fn movie(path: &Path, footage: &Footage) -> Value {
     json!({
-        "truepath": 1, "path": path.display().to_string(), "frames": footage.frames,
+        "truepath": 1, "path": path, "frames": footage.frames,
         "fps": footage.fps.map(|fps| fps.to_string()), "width": footage.width, "height": footage.height,
         "codec": footage.codec, "container": footage.container,
         "sound": footage.sound.as_ref().map(|sound| &sound.codec),

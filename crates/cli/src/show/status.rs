@@ -7,7 +7,7 @@ use truepath_core::run::fingerprint::{Fingerprint, UNKNOWN};
 use truepath_core::run::history::{History, past};
 use truepath_core::run::tally::SeriesStatus;
 use truepath_core::run::tasks::ClusterTask;
-use truepath_core::verify::{STATES, State, Verdict};
+use truepath_core::verify::{Outcome, STATES, State, Verdict};
 
 use super::progress::span;
 use super::verdicts::{closing as closing_of_verdicts, cut, states};
@@ -186,7 +186,9 @@ pub fn json<'p>(
     };
     let unanswered = sheets.clone().find_map(|(_, stand)| stand.unanswered.as_ref());
     let tasks: Vec<&ClusterTask> = sheets.clone().flat_map(|(_, stand)| &stand.tasks).collect();
-    json!({ "truepath": 1, "series": sheets.clone().flat_map(one).collect::<Vec<_>>(), "fix": fixes, "tasks": tasks, "scheduler": unanswered })
+    let verdicts: Vec<&Verdict> = sheets.clone().flat_map(|(_, stand)| &stand.rows).map(|row| &row.verdict).collect();
+    let outcome = Outcome::of(verdicts.iter().copied()).name();
+    json!({ "truepath": 1, "outcome": outcome, "series": sheets.clone().flat_map(one).collect::<Vec<_>>(), "fix": fixes, "tasks": tasks, "scheduler": unanswered })
 }
 
 /// What is asked about frames of one series.

@@ -37,7 +37,7 @@ pub fn texts(scope: &ArgumentScope<'_>) -> Vec<FileText> {
     let Some(output) = scope.outputs.first() else { return Vec::new() };
     let one = |(name, file): (&String, &WrittenFile)| {
         let writer = Writer { scope, language: file.language };
-        let text = writer.lines(&file.lines, &Around::of(output)).ok()?;
+        let text = writer.lines(&file.lines, &LineScope::of(output)).ok()?;
         Some(FileText { path: scope.written_path(name, output)?, text, language: file.language })
     };
     scope.adapter.files.iter().filter_map(one).collect()
@@ -48,7 +48,7 @@ pub(super) fn deliver(scope: &ArgumentScope<'_>, delivered: &mut Delivered) {
     let Some(first) = scope.outputs.first() else { return };
     for file in scope.adapter.files.values() {
         let writer = Writer { scope, language: file.language };
-        writer.follow(&file.lines, &Around::of(first), delivered);
+        writer.follow(&file.lines, &LineScope::of(first), delivered);
     }
 }
 
@@ -58,13 +58,13 @@ pub fn unwritable(scope: &ArgumentScope<'_>) -> Vec<(Place, Unwritable)> {
     let Some(first) = scope.outputs.first() else { return Vec::new() };
     let of_file = |file: &WrittenFile| {
         let writer = Writer { scope, language: file.language };
-        writer.lines(&file.lines, &Around::of(first)).err()
+        writer.lines(&file.lines, &LineScope::of(first)).err()
     };
     scope.adapter.files.values().filter_map(of_file).collect()
 }
 
 /// What a line is written for.
-struct Around<'a> {
+struct LineScope<'a> {
     output: &'a Output<'a>,
     /// A variable or a native setting: its name and its value, and whether it is native.
     pair: Option<(&'a str, &'a str, bool)>,
@@ -72,9 +72,9 @@ struct Around<'a> {
     frame: Option<(i64, i64)>,
 }
 
-impl<'a> Around<'a> {
-    fn of(output: &'a Output<'a>) -> Around<'a> {
-        Around { output, pair: None, frame: None }
+impl<'a> LineScope<'a> {
+    fn of(output: &'a Output<'a>) -> LineScope<'a> {
+        LineScope { output, pair: None, frame: None }
     }
 }
 
@@ -85,7 +85,7 @@ struct Writer<'w> {
 
 impl Writer<'_> {
     /// All lines; the place of the first that cannot be written, and why.
-    fn lines(&self, lines: &[FileLine], around: &Around<'_>) -> Result<String, (Place, Unwritable)> {
+    fn lines(&self, lines: &[FileLine], around: &LineScope<'_>) -> Result<String, (Place, Unwritable)> {
         let mut out = String::new();
         for line in lines {
             match line {
@@ -112,28 +112,28 @@ impl Writer<'_> {
     }
 
     /// Does something for each pass, variable, native setting or frame.
-    fn each(&self, over: RepeatOver, around: &Around<'_>, work: &mut dyn FnMut(&Around<'_>)) {
+    fn each(&self, over: RepeatOver, around: &LineScope<'_>, work: &mut dyn FnMut(&LineScope<'_>)) {
         match over {
-            RepeatOver::Pass => self.scope.outputs.iter().for_each(|output| work(&Around { output, ..*around })),
+            RepeatOver::Pass => self.scope.outputs.iter().for_each(|output| work(&LineScope { output, ..*around })),
             RepeatOver::Variable => {
                 for (name, value) in &self.scope.job.vars {
-                    work(&Around { pair: Some((name, value, false)), ..*around });
+                    work(&LineScope { pair: Some((name, value, false)), ..*around });
                 }
             }
             RepeatOver::Native => {
                 for (name, value) in self.scope.native_settings(around.output) {
-                    work(&Around { pair: Some((&name, &value, true)), ..*around });
+                    work(&LineScope { pair: Some((&name, &value, true)), ..*around });
                 }
             }
             RepeatOver::Frame => {
                 for (at, frame) in self.scope.frames.iter().enumerate() {
-                    work(&Around { frame: Some((frame, at as i64)), ..*around });
+                    work(&LineScope { frame: Some((frame, at as i64)), ..*around });
                 }
             }
         }
     }
 
-    fn line(&self, template: &Template, around: &Around<'_>) -> Result<String, Unwritable> {
+    fn line(&self, template: &Template, around: &LineScope<'_>) -> Result<String, Unwritable> {
         let mut out = String::new();
         for part in template.parts() {
             match part {
@@ -145,7 +145,7 @@ impl Writer<'_> {
     }
 
     /// A token as a literal.
-    fn token(&self, token: &Token, around: &Around<'_>) -> Result<String, Unwritable> {
+    fn token(&self, token: &Token, around: &LineScope<'_>) -> Result<String, Unwritable> {
         let no_value = || Unwritable::NoValue(token.name.clone());
         if token.name.starts_with("when.") {
             return match self.value(&token.name, around) {
@@ -185,7 +185,7 @@ impl Writer<'_> {
         self.scope.adapter.natives.get(name).map_or(NativeKind::Text, |native| native.kind)
     }
 
-    fn value(&self, name: &str, around: &Around<'_>) -> Lookup {
+    fn value(&self, name: &str, around: &LineScope<'_>) -> Lookup {
         let number = |value: i64| Lookup::Value(Value::Number(value));
         match (name, around.pair, around.frame) {
             ("key", Some((key, _, _)), _) => Lookup::Value(Value::Text(key.to_owned())),
@@ -198,7 +198,7 @@ impl Writer<'_> {
     }
 
     /// Adds what lines bring to a program.
-    fn follow(&self, lines: &[FileLine], around: &Around<'_>, delivered: &mut Delivered) {
+    fn follow(&self, lines: &[FileLine], around: &LineScope<'_>, delivered: &mut Delivered) {
         for line in lines {
             match line {
                 FileLine::Text { template, is_optional } => self.arrives(template, *is_optional, (around, delivered)),
@@ -213,7 +213,7 @@ impl Writer<'_> {
         &self,
         template: &Spanned<Template>,
         is_optional: bool,
-        (around, delivered): (&Around<'_>, &mut Delivered),
+        (around, delivered): (&LineScope<'_>, &mut Delivered),
     ) {
         let names = template.value.tokens().flat_map(|token| token.names()).map(str::to_owned);
         match self.line(&template.value, around) {

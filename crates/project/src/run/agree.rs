@@ -10,7 +10,6 @@ use truepath_core::sheet::{EXISTING, Existing};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::share::{self, Agreed, Claims, Member, Other, Times};
 use truepath_exec::state::StateFolder;
-use truepath_exec::state::journal::Journal;
 
 use crate::listener::{Listener, News, Note};
 use crate::open::Loaded;
@@ -52,11 +51,10 @@ impl Own {
     pub(super) fn join(
         &self,
         loaded: &Loaded,
-        journal: &Journal,
+        mut member: Member,
         choice: Existing,
-        (host, listener): (&str, &dyn Listener),
+        listener: &dyn Listener,
     ) -> Result<Claims, Failure> {
-        let mut member = Member::own(host, journal);
         member.versions = versions(loaded);
         let agreed = Agreed { name: &self.name, meant: Some(&self.meant) };
         let claims = Claims::join(&loaded.state, agreed, &member, times(loaded), choice == Existing::Replace)?;

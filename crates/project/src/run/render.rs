@@ -60,7 +60,7 @@ pub(super) fn sheet(request: &RunRequest<'_>, loaded: &mut Loaded, journal: &Jou
     let own = Own::of(loaded, choice);
     let mut claims = None;
     if options.share && need.iter().any(|frames| !frames.is_empty()) {
-        claims = Some(own.join(loaded, journal, choice, (&around.host, listener))?);
+        claims = Some(own.join(loaded, Member::own(&around.host, journal), choice, listener)?);
         // While this member was on its way, others may have made all of it.
         before = again(loaded, listener)?;
         need = needed(options, loaded, &before, choice)?;

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use serde_json::{Value, json};
+use serde_json::json;
 use sha2::{Digest, Sha256};
 use truepath_core::check::Machine;
 use truepath_core::frames::Frames;
@@ -26,6 +26,7 @@ use truepath_exec::looking::Looking;
 use truepath_exec::observe::Look;
 use truepath_exec::state::journal::{self, Journal, Opening};
 
+use super::collected::Collected;
 use super::missing::missing;
 use super::parcels;
 use super::sent::{self, SentParcel};
@@ -34,39 +35,7 @@ use crate::command::alone::alone;
 use crate::exit_code::Exit;
 use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Loaded};
-use crate::show::verdicts::cut;
-use crate::show::{self, counted};
-
-/// What became of the files of one parcel.
-#[derive(Default)]
-struct Collected {
-    landed: i64,
-    there: i64,
-    /// Files that landed without anything to compare their bytes with.
-    without_sum: i64,
-    /// Frames that landed and are odd, by series and reason.
-    odd: BTreeMap<(String, String), Vec<i64>>,
-    /// Frames that did not come, by series and reason.
-    left: BTreeMap<(String, String), Vec<i64>>,
-}
-
-impl Collected {
-    /// The same as a document.
-    fn json(&self, path: &Path, error: Option<&str>) -> Value {
-        let rows = |all: &BTreeMap<(String, String), Vec<i64>>| {
-            let row = |((series, why), frames): (&(String, String), &Vec<i64>)| json!({ "series": series, "frames": Frames::from_any(frames.clone()), "why": why });
-            all.iter().map(row).collect::<Vec<_>>()
-        };
-        json!({
-            "path": path.display().to_string(), "landed": self.landed, "there": self.there,
-            "without_sum": self.without_sum, "odd": rows(&self.odd), "left": rows(&self.left), "error": error,
-        })
-    }
-
-    fn leave(&mut self, series: &str, frame: i64, why: impl Into<String>) {
-        self.left.entry((series.to_owned(), why.into())).or_default().push(frame);
-    }
-}
+use crate::show;
 
 /// Collects parcels in any order, as often as anybody likes.
 pub fn run(args: &CollectArgs, around: &Around) -> Result<Exit, Failure> {
@@ -75,6 +44,7 @@ pub fn run(args: &CollectArgs, around: &Around) -> Result<Exit, Failure> {
         mode: args.mode.clone(),
         set: args.set.clone(),
         scale: args.scale.clone(),
+        json: args.json,
         ..Common::default()
     };
     let mut queue = pipeline::load(&common, around, LoadOptions::default())?;
@@ -96,7 +66,7 @@ pub fn run(args: &CollectArgs, around: &Around) -> Result<Exit, Failure> {
             // One bad parcel does not keep the others from being collected.
             Err(Trouble::Call(failure)) => {
                 show::failure(&failure);
-                all.push(Collected::default().json(path, Some(&failure.message)));
+                all.push(Collected::default().json(&around.folder.join(path), Some(&failure.message)));
                 bad = true;
                 continue;
             }
@@ -104,23 +74,10 @@ pub fn run(args: &CollectArgs, around: &Around) -> Result<Exit, Failure> {
         };
         bad |= !told.left.is_empty();
         if args.json {
-            all.push(told.json(path, None));
+            all.push(told.json(&around.folder.join(path), None));
             continue;
         }
-        let there = if told.there > 0 { format!(", {} already there", told.there) } else { String::new() };
-        show::print(&format!("{}: {} landed{there}\n", path.display(), counted(told.landed, "file")))?;
-        for ((series, why), frames) in &told.odd {
-            show::print(&format!("  ! odd {series} {}: {why}\n", cut(&Frames::from_any(frames.clone()).to_string())))?;
-        }
-        if told.without_sum > 0 {
-            let files = counted(told.without_sum, "file");
-            show::print(&format!(
-                "  ! {files} came without a sum: decoded and compared with the plan and its neighbours; whether each is the frame that its name says, nobody can tell\n"
-            ))?;
-        }
-        for ((series, why), frames) in &told.left {
-            show::print(&format!("  {series} {}: {why}\n", cut(&Frames::from_any(frames.clone()).to_string())))?;
-        }
+        show::print(&told.text(path))?;
     }
     drop(held);
     recover::remove_empty_bases(&loaded.plan);

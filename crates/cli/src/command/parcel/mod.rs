@@ -2,6 +2,7 @@
 
 mod archive;
 mod collect;
+mod collected;
 mod missing;
 mod pack;
 mod sent;
@@ -46,7 +47,7 @@ fn render(args: &RenderArgs, around: &Around) -> Result<Exit, Failure> {
             Exit::Interrupted => "interrupted",
             _ => "incomplete",
         };
-        all.push(serde_json::json!({ "path": folder.display().to_string(), "outcome": outcome }));
+        all.push(serde_json::json!({ "path": around.folder.join(&folder), "outcome": outcome }));
         if worst == Exit::Interrupted {
             break;
         }

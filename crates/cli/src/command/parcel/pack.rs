@@ -24,7 +24,7 @@ use truepath_exec::observe::Look;
 use truepath_exec::state::journal;
 use truepath_exec::threads::Cores;
 
-use super::{SHEET, archive};
+use super::{SHEET, archive, sent};
 use crate::args::{Common, PackArgs};
 use crate::exit_code::Exit;
 use crate::lower::Around;
@@ -68,7 +68,7 @@ pub fn run(args: &PackArgs, around: &Around) -> Result<Exit, Failure> {
             false => args.into.join(name),
         };
         if place.symlink_metadata().is_ok() {
-            if is_packed(&place, loaded, (name, slices))? {
+            if sent::is_packed(&place, loaded, (name, slices))? {
                 // An earlier call was ended before it had packed all.
                 show::tell(&format!("{}: already packed\n", place.display()));
                 packed.push((place, files));
@@ -90,7 +90,7 @@ pub fn run(args: &PackArgs, around: &Around) -> Result<Exit, Failure> {
         packed.push((place, files));
     }
     if args.common.json {
-        let one = |(place, files): &(PathBuf, i64)| json!({ "path": place.display().to_string(), "files": files });
+        let one = |(place, files): &(PathBuf, i64)| json!({ "path": around.folder.join(place), "files": files });
         let all: Vec<_> = packed.iter().map(one).collect();
         return show::print_exact(&show::json::text(&json!({ "truepath": 1, "parcels": all }))).map(|()| Exit::Well);
     }
@@ -99,32 +99,6 @@ pub fn run(args: &PackArgs, around: &Around) -> Result<Exit, Failure> {
         counted(parts.len() as i64, "parcel")
     ));
     Ok(Exit::Well)
-}
-
-/// Whether a parcel that is there was packed from this sheet, holds the same frames and came to its end.
-fn is_packed(place: &Path, loaded: &Loaded, (name, slices): (&str, &[Slice])) -> Result<bool, Failure> {
-    let there = match archive::is_archive(place) {
-        true => {
-            let folder = place.parent().unwrap_or(Path::new("."));
-            let scratch =
-                Scratch::within(folder).map_err(|error| Failure::machine("make a folder in", folder, &error))?;
-            archive::unpacked(place, &scratch).and_then(|inner| super::description(&inner))
-        }
-        false => super::description(place),
-    };
-    let Ok(there) = there else { return Ok(false) };
-    let kept = disk::text(&loaded.state.parcels().join(format!("{}.json", there.parcel))).ok();
-    let kept = kept.and_then(|text| serde_json::from_str::<Parcel>(&text).ok());
-    let plan = &loaded.plan;
-    let mut wanted = Vec::new();
-    for own in slices {
-        wanted.extend(plan.series_of(own.job).map(|at| (&plan.series[at].place, &own.frames)));
-    }
-    let is_same = |kept: &Parcel| {
-        let holds: Vec<_> = kept.series.iter().map(|own| (&own.place, &own.frames)).collect();
-        kept.name == name && holds == wanted
-    };
-    Ok(kept.as_ref().is_some_and(is_same))
 }
 
 /// The parcels with their names. `wanted` are the frames of each series, where not all of them are.

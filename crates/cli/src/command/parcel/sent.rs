@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 use truepath_core::check::bytes as told_bytes;
-use truepath_core::parcel::Parcel;
+use truepath_core::parcel::{Parcel, Slice};
 use truepath_core::run::event::{self, Event};
 use truepath_core::run::history::{Depth, History};
 use truepath_exec::disk;
@@ -32,8 +32,34 @@ pub struct SentParcel {
     _scratch: Option<Scratch>,
 }
 
-/// FrameSums of files, by series and frame.
+/// SHA-256 of files in hexadecimal, by series and frame.
 pub type FrameSums = HashMap<(String, i64), String>;
+
+/// Whether a parcel that is there was packed from this sheet, holds the same frames and came to its end.
+pub fn is_packed(place: &Path, loaded: &Loaded, (name, slices): (&str, &[Slice])) -> Result<bool, Failure> {
+    let there = match archive::is_archive(place) {
+        true => {
+            let folder = place.parent().unwrap_or(Path::new("."));
+            let scratch =
+                Scratch::within(folder).map_err(|error| Failure::machine("make a folder in", folder, &error))?;
+            archive::unpacked(place, &scratch).and_then(|inner| description(&inner))
+        }
+        false => description(place),
+    };
+    let Ok(there) = there else { return Ok(false) };
+    let kept = disk::text(&loaded.state.parcels().join(format!("{}.json", there.parcel))).ok();
+    let kept = kept.and_then(|text| serde_json::from_str::<Parcel>(&text).ok());
+    let plan = &loaded.plan;
+    let mut wanted = Vec::new();
+    for own in slices {
+        wanted.extend(plan.series_of(own.job).map(|at| (&plan.series[at].place, &own.frames)));
+    }
+    let is_same = |kept: &Parcel| {
+        let holds: Vec<_> = kept.series.iter().map(|own| (&own.place, &own.frames)).collect();
+        kept.name == name && holds == wanted
+    };
+    Ok(kept.as_ref().is_some_and(is_same))
+}
 
 /// Opens one. An archive may have been sent again: it is unpacked anew each time, and what comes of that goes with the call.
 pub fn open(path: &Path, loaded: &Loaded) -> Result<SentParcel, Trouble> {

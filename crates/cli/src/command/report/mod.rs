@@ -42,7 +42,7 @@ pub fn run(args: &ReportArgs, around: &Around) -> Result<Exit, Failure> {
     let written = write(page, false, &mut PictureShelf::new())?;
     let Some(bytes) = written else { return Ok(Exit::No) };
     if args.common.json {
-        let document = serde_json::json!({ "truepath": 1, "path": args.out.display().to_string(), "bytes": bytes });
+        let document = serde_json::json!({ "truepath": 1, "path": around.folder.join(&args.out), "bytes": bytes });
         show::print_exact(&show::json::text(&document))?;
         return Ok(Exit::Well);
     }

@@ -63,17 +63,15 @@ pub fn run(args: &RunArgs, around: &Around) -> Result<Exit, Failure> {
 /// Says what came of one sheet, in the form that was asked for.
 fn say(args: &RunArgs, (run, at): (&Run, usize), ended: &EndedRun, around: &Around) -> Result<(), Failure> {
     let loaded = &run.queue.sheets[at];
-    if args.events {
-        return ended.over.iter().try_for_each(|over| show::print_exact(&over.line()));
-    }
-    if !args.common.json {
-        match ended.exported {
-            Some(exported) => show::tell(&format!("{} ready\n", counted(exported, "exported scene"))),
-            None => {
-                let several = (run.queue.sheets.len() > 1).then_some(at);
-                let fixes = super::fixes_of(loaded, &ended.after, &args.common, several);
-                show::tell(&closing::summary(args, loaded, (ended, &fixes), around));
-            }
+    match (args.events, args.common.json, ended.exported) {
+        (true, ..) => ended.over.iter().try_for_each(|over| show::print_exact(&over.line()))?,
+        // The document comes when all sheets are over.
+        (_, true, _) => {}
+        (.., Some(exported)) => show::tell(&format!("{} ready\n", counted(exported, "exported scene"))),
+        (.., None) => {
+            let several = (run.queue.sheets.len() > 1).then_some(at);
+            let fixes = super::fixes_of(loaded, &ended.after, &args.common, several);
+            show::tell(&closing::summary(args, loaded, (ended, &fixes), around));
         }
     }
     if args.open {
