@@ -93,7 +93,7 @@ fn cameras() -> Vec<CompletionCandidate> {
 }
 
 fn checks() -> Vec<CompletionCandidate> {
-    CHECKS.iter().map(|check| CompletionCandidate::new(check.slug).help(Some(check.summary.into()))).collect()
+    CHECKS.iter().map(|check| CompletionCandidate::new(check.name).help(Some(check.summary.into()))).collect()
 }
 
 fn kinds() -> Vec<CompletionCandidate> {

@@ -82,6 +82,8 @@ struct ShapeKey<'s> {
     kind: Option<&'s str>,
     is_optional: bool,
     is_nullable: bool,
+    /// Whether an object has names of any kind for keys, each with such an object behind it.
+    is_map: bool,
     /// What an object holds, or each object of a list.
     inner: Option<(bool, &'s str)>,
 }
@@ -97,6 +99,7 @@ fn next(shape: &str) -> (ShapeKey<'_>, &str) {
         match rest.chars().next() {
             Some('~') => key.is_optional = true,
             Some('?') => key.is_nullable = true,
+            Some('%') => key.is_map = true,
             Some('=') => {
                 let end = word(&rest[1..]) + 1;
                 key.kind = Some(&rest[1..end]);
@@ -134,6 +137,7 @@ impl ShapeKey<'_> {
         let about = row("keys", self.name).and_then(|row| row.split_once(": "));
         let mut own = match self.inner {
             Some((true, inner)) => json!({ "type": "array", "items": object(inner) }),
+            Some((false, inner)) if self.is_map => json!({ "type": "object", "additionalProperties": object(inner) }),
             Some((false, inner)) => object(inner),
             None => self.leaf(about.map_or("", |(kind, _)| kind)),
         };
@@ -177,6 +181,7 @@ mod tests {
             }
             nameless(own, &path, found);
             nameless(&own["items"], &path, found);
+            nameless(&own["additionalProperties"], &path, found);
         }
         for own in schema["oneOf"].as_array().into_iter().flatten() {
             nameless(own, path, found);

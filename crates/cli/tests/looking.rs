@@ -148,7 +148,7 @@ fn cases() -> Vec<Case> {
 fn every_odd_picture_is_found_by_its_check_by_verify_and_by_run_and_told_by_status() {
     let named: Vec<&str> = cases().iter().map(|case| case.0).collect();
     for check in CHECKS.iter().filter(|check| check.of_files) {
-        assert!(named.contains(&check.slug), "no case for {}", check.slug);
+        assert!(named.contains(&check.name), "no case for {}", check.name);
     }
     for (check, kind, channels, pictures, wanted) in cases() {
         let frames = format!("1-{}", pictures.len());

@@ -74,18 +74,18 @@ fn is_told(project: &Project, check: &Check, page: &str) -> bool {
         let lines = text.lines().filter(|line| !line.starts_with("```"));
         lines.flat_map(|line| line.trim_start().trim_start_matches('#').split_whitespace().map(str::to_owned)).collect()
     };
-    let told = project.call(&["explain", check.slug]).ended(0).out;
+    let told = project.call(&["explain", check.name]).ended(0).out;
     words(&told) == words(page) && !told.contains("```")
 }
 
 /// Runs one page; what is wrong with it.
 fn try_page(check: &Check, folder: &Path) -> Result<(), String> {
-    let path = folder.join(format!("{}.md", check.slug));
+    let path = folder.join(format!("{}.md", check.name));
     let page = std::fs::read_to_string(&path).unwrap();
     if check.of_files {
         // What is in pictures is found by `verify`: tests/looking.rs has a case for each.
         let level = format!("Level: {}.", check.level.name());
-        let parts = page.starts_with(&format!("# {}\n", check.slug)) && page.contains(&level);
+        let parts = page.starts_with(&format!("# {}\n", check.name)) && page.contains(&level);
         let parts = parts && page.contains("## Why") && page.contains("## What to do");
         return if parts && is_told(&Project::with(""), check, &page) {
             Ok(())
@@ -99,7 +99,7 @@ fn try_page(check: &Check, folder: &Path) -> Result<(), String> {
     let says = &says[..says.find("```").ok_or("no end of the message")?];
     let (clean_args, passes) = block(second, "toml passes");
     let level = format!("Level: {}.", check.level.name());
-    if !page.starts_with(&format!("# {}\n", check.slug)) || !page.contains(&level) {
+    if !page.starts_with(&format!("# {}\n", check.name)) || !page.contains(&level) {
         return Err(format!("its head does not say its name and {level}"));
     }
     let failing = project(fails, first);
@@ -114,12 +114,12 @@ fn try_page(check: &Check, folder: &Path) -> Result<(), String> {
     let document = told.json();
     let slugs: Vec<&str> =
         document["findings"].as_array().unwrap().iter().map(|f| f["check"].as_str().unwrap()).collect();
-    if !slugs.contains(&check.slug) {
+    if !slugs.contains(&check.name) {
         return Err(format!("found {slugs:?}\n{}{}", said.out, said.err));
     }
     if check.asks_machine {
         let offline = failing.say(&format!("check --offline --json {args}"));
-        if offline.out.contains(&format!("\"check\": \"{}\"", check.slug)) {
+        if offline.out.contains(&format!("\"check\": \"{}\"", check.name)) {
             return Err("it asks the machine, and is found offline".to_owned());
         }
     }
@@ -155,7 +155,7 @@ fn every_page_fails_and_passes_as_it_says() {
     let next = AtomicUsize::new(0);
     let try_some = || {
         let taken = std::iter::from_fn(|| CHECKS.get(next.fetch_add(1, Ordering::Relaxed)));
-        let wrong = |check: &Check| try_page(check, &folder).err().map(|why| format!("{}: {why}", check.slug));
+        let wrong = |check: &Check| try_page(check, &folder).err().map(|why| format!("{}: {why}", check.name));
         taken.filter_map(wrong).collect::<Vec<_>>()
     };
     let wrong: Vec<String> = std::thread::scope(|scope| {

@@ -201,7 +201,7 @@ fn every_check_explains_itself() {
     let mut level = "";
     for line in list.lines() {
         level = line.strip_suffix('s').filter(|line| ["error", "warning", "note"].contains(line)).unwrap_or(level);
-        let Some(check) = CHECKS.iter().find(|check| line.split_whitespace().next() == Some(check.slug)) else {
+        let Some(check) = CHECKS.iter().find(|check| line.split_whitespace().next() == Some(check.name)) else {
             continue;
         };
         assert_eq!(level, check.level.name(), "{line}");
@@ -209,7 +209,7 @@ fn every_check_explains_itself() {
     let words = list.split_whitespace().collect::<Vec<_>>().join(" ");
     for check in CHECKS {
         let mark = if check.fixes { " [fix]" } else { "" };
-        assert!(words.contains(&format!("{} {}{mark}", check.slug, check.summary)), "{}", check.slug);
+        assert!(words.contains(&format!("{} {}{mark}", check.name, check.summary)), "{}", check.name);
     }
     assert!(project.say("explain nams-meet").ended(2).err.contains("help: write names-meet\n"));
 }

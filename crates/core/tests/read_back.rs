@@ -54,20 +54,20 @@ proptest! {
 
 #[test]
 fn findings_are_grouped_by_cause_and_sorted_by_place() {
-    use truepath_core::diagnostic::{Level, Words};
+    use truepath_core::diagnostic::{Level, Slug, Words};
     use truepath_core::source::Place;
     let mut findings = Findings::default();
     let at = |start: usize| Some(Place::new(FileId(0), start..start + 1));
     for (check, start, job) in [
-        ("token-unknown", 9, "b"),
-        ("token-unknown", 9, "c"),
-        ("token-unknown", 9, "c"),
-        ("names-meet", 3, "a"),
-        ("type-unknown", 1, "off"),
+        (Slug::TokenUnknown, 9, "b"),
+        (Slug::TokenUnknown, 9, "c"),
+        (Slug::TokenUnknown, 9, "c"),
+        (Slug::NamesMeet, 3, "a"),
+        (Slug::TypeUnknown, 1, "off"),
     ] {
         findings.add(check, at(start), Some(job), Words::new(job, ""));
     }
-    findings.add("job-twice", None, None, Words::new("last", ""));
+    findings.add(Slug::JobTwice, None, None, Words::new("last", ""));
     findings.set_level("names-meet", Some(Level::Note));
     findings.set_level("type-unknown", None);
     assert!(findings.has_errors());
@@ -79,10 +79,10 @@ fn findings_are_grouped_by_cause_and_sorted_by_place() {
     assert_eq!(
         rows,
         [
-            ("token-unknown", Level::Error, "b".into(), 1),
-            ("job-twice", Level::Error, "last".into(), 0),
+            (Slug::TokenUnknown, Level::Error, "b".into(), 1),
+            (Slug::JobTwice, Level::Error, "last".into(), 0),
             // The gravest first, whatever stands before it in the sheet.
-            ("names-meet", Level::Note, "a".into(), 0)
+            (Slug::NamesMeet, Level::Note, "a".into(), 0)
         ]
     );
 }

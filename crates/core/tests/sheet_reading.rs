@@ -17,7 +17,7 @@ fn marked(text: &str) -> Vec<(&'static str, String)> {
         let at = finding.at.as_ref().unwrap().at;
         text[at.start as usize..at.end as usize].to_owned()
     };
-    read(text).1.iter().map(|finding| (finding.check, part(finding))).collect()
+    read(text).1.iter().map(|finding| (finding.check.name(), part(finding))).collect()
 }
 
 #[test]

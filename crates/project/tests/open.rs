@@ -44,7 +44,7 @@ fn names(folder: &Path, queue: &Queue) -> Vec<String> {
 }
 
 fn checks(queue: &Queue) -> Vec<&'static str> {
-    queue.findings().iter().map(|finding| finding.check).collect()
+    queue.findings().iter().map(|finding| finding.check.name()).collect()
 }
 
 #[test]

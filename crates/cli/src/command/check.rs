@@ -81,7 +81,7 @@ struct ModeView {
 type FindingWords = (&'static str, String, Option<String>, Option<u32>);
 
 fn said(finding: &Finding) -> FindingWords {
-    (finding.check, finding.message.clone(), finding.job.clone(), finding.at.as_ref().map(|at| at.at.start))
+    (finding.check.name(), finding.message.clone(), finding.job.clone(), finding.at.as_ref().map(|at| at.at.start))
 }
 
 impl ModeView {

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use truepath_core::adapter::{Adapter, BUILT_IN_ENCODERS};
 use truepath_core::catalogue::{self, Bits, Codec, FileType};
-use truepath_core::diagnostic::Findings;
+use truepath_core::diagnostic::{Findings, Slug};
 use truepath_core::frames::{FrameExpr, Frames, Number, Timecode};
 use truepath_core::invoke::encode::{self as told, EncoderNeeds, EncoderPixels, Encoding};
 use truepath_core::plan::film;
@@ -404,7 +404,7 @@ fn format(options: &MovieOptions) -> Result<Format, Failure> {
     let mut findings = Findings::default();
     let file = sources.add("the command line", body);
     let sheet = sheet::parse::sheet(file, &sources.get(file).text, &mut findings);
-    if let Some(finding) = findings.iter().find(|finding| finding.check != "key-missing") {
+    if let Some(finding) = findings.iter().find(|finding| finding.check != Slug::KeyMissing) {
         let failure = Failure::unreadable(finding.message.clone());
         return Err(finding.help.iter().fold(failure, |failure, help| failure.help(help.clone())));
     }

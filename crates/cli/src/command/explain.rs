@@ -19,7 +19,7 @@ pub fn run(args: &ExplainArgs, screen: Screen) -> Result<Exit, Failure> {
         return Ok(Exit::Well);
     };
     let Some(check) = find(name) else {
-        let near = nearest(name, CHECKS.iter().map(|check| check.slug));
+        let near = nearest(name, CHECKS.iter().map(|check| check.name));
         let help = near.map_or("`truepath explain` lists all checks".to_owned(), |near| format!("write {near}"));
         return Err(Failure::unreadable(format!("there is no check `{name}`")).help(help));
     };
@@ -39,7 +39,7 @@ fn list(screen: Screen) -> String {
                 (_, _, true) => " [disk]",
                 _ => "",
             };
-            let line = format!("  {}{}{mark}", show::pad(check.slug, NAMES), check.summary);
+            let line = format!("  {}{}{mark}", show::pad(check.name, NAMES), check.summary);
             out.push_str(&format!("{}\n", show::wrapped(&line, screen.width.min(100), NAMES + 2)));
         }
         out.push('\n');

@@ -8,7 +8,7 @@ use std::path::PathBuf;
 
 use similar::TextDiff;
 use truepath_core::diagnostic::fix::fixed;
-use truepath_core::diagnostic::{Finding, Fix, find};
+use truepath_core::diagnostic::{Finding, Fix};
 use truepath_core::plan::{Plan, Series};
 use truepath_core::template::Pattern;
 
@@ -125,7 +125,7 @@ impl Fixing<'_> {
         let mut all: Vec<Remedy> = Vec::new();
         for sheet in &queue.sheets {
             for finding in sheet.findings.iter().filter(|finding| finding.allowed.is_none()) {
-                let certain = find(finding.check).is_some_and(|check| check.fixes);
+                let certain = finding.check.check().fixes;
                 let own = finding.fix.clone().filter(|fix| certain && fix.at.file == sheet.written.file);
                 let Some(fix) = own else { continue };
                 let known = all.iter().any(|other| other.sheet == sheet.sheet && other.fix == fix);
@@ -199,7 +199,7 @@ fn better(before: &Queue, after: &Queue, wanted: &[&Remedy]) -> bool {
 type DocumentKey = (&'static str, Option<String>);
 
 fn key_of(finding: &Finding) -> DocumentKey {
-    (finding.check, finding.job.clone())
+    (finding.check.name(), finding.job.clone())
 }
 
 fn counted(queue: &Queue) -> BTreeMap<DocumentKey, usize> {
@@ -220,7 +220,7 @@ pub fn told(fixed: &Fixed, screen: crate::lower::Screen) -> String {
         let help = finding.help.as_ref().map(|help| format!(" ({help})")).unwrap_or_default();
         out.push_str(&format!(
             "{}: {}{help}\n  not changed: {files} that are there would no longer be found under their names\n",
-            show::paint(screen, show::HEAD, finding.check),
+            show::paint(screen, show::HEAD, finding.check.name()),
             finding.message
         ));
     }

@@ -35,7 +35,7 @@ pub mod types;
 pub mod verify;
 pub mod whose;
 
-use truepath_core::diagnostic::{Finding, Level};
+use truepath_core::diagnostic::{Finding, Level, Slug};
 use truepath_core::sheet::Existing;
 use truepath_core::verify::Verdict;
 use truepath_core::verify::fix::{self, NeededRun};
@@ -72,7 +72,7 @@ fn not_to_be_judged(queue: &Queue, around: &Around) -> Option<Exit> {
 fn is_of_typed(finding: &Finding, queue: &Queue) -> bool {
     let typed = match &finding.at {
         Some(at) => queue.sources.get(at.at.file).name.starts_with("--"),
-        None => finding.check == "name-unknown",
+        None => finding.check == Slug::NameUnknown,
     };
     typed && finding.level == Level::Error && finding.allowed.is_none()
 }

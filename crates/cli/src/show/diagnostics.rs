@@ -58,7 +58,7 @@ fn blocks<'f>(findings: &[&'f Finding]) -> Vec<Vec<&'f Finding>> {
             (Grave::Note, Some(at)) => format!("{:?}", at.at),
             _ => without_job(finding),
         };
-        let at = *known.entry((finding.check, finding.level, says)).or_insert(blocks.len());
+        let at = *known.entry((finding.check.name(), finding.level, says)).or_insert(blocks.len());
         match blocks.get_mut(at) {
             Some(block) => block.push(finding),
             None => blocks.push(vec![finding]),
@@ -105,7 +105,7 @@ fn groups<'f>(block: &[&'f Finding], sources: &'f Sources) -> Vec<Group<'f>> {
         Grave::Warning => Level::WARNING,
         Grave::Note => Level::NOTE,
     };
-    let title = level.primary_title(clean(&finding.message)).id(finding.check);
+    let title = level.primary_title(clean(&finding.message)).id(finding.check.name());
     let mut main = match &finding.at {
         Some(at) => {
             // What stands far away is shown by itself: nobody wants to see what lies between.

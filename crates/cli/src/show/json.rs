@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde_json::{Map, Value, json};
-use truepath_core::diagnostic::{Finding, Level, find};
+use truepath_core::diagnostic::{Finding, Level};
 use truepath_core::frames::Frames;
 use truepath_core::plan::{Plan, Series, SeriesKind};
 use truepath_core::run::event::Event;
@@ -108,7 +108,7 @@ fn finding(finding: &Finding, (mode, sources, folder): (Option<&str>, &Sources, 
         json!({ "file": file, "line": start.line, "column": start.column, "end_line": end.line, "end_column": end.column })
     };
     json!({
-            "check": finding.check,
+            "check": finding.check.name(),
             "level": finding.level.name(),
             "message": finding.message,
             "job": finding.job,
@@ -118,7 +118,7 @@ fn finding(finding: &Finding, (mode, sources, folder): (Option<&str>, &Sources, 
             "help": finding.help,
             "fix": finding.fix.as_ref().map(|fix| json!({ "at": at(fix.at), "write": fix.write })),
             "more": finding.more,
-            "asks_machine": find(finding.check).is_some_and(|check| check.asks_machine),
+            "asks_machine": finding.check.check().asks_machine,
             "because": finding.allowed,
             "mode": mode,
     })

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use serde_json::{Value, json};
-use truepath_core::diagnostic::{Check, Finding, Level, find};
+use truepath_core::diagnostic::{Check, Finding, Level};
 use truepath_core::source::{Place, Sources};
 
 /// Everything but what RFC 3986, 2.3 leaves as it is, and the separator.
@@ -17,8 +17,8 @@ pub fn document<'p>(
 ) -> Value {
     let (mut rules, mut results): (Vec<&Check>, Vec<Value>) = (Vec::new(), Vec::new());
     for (findings, sources) in parts {
-        for check in findings.iter().filter_map(|finding| find(finding.check)) {
-            if !rules.iter().any(|rule| rule.slug == check.slug) {
+        for check in findings.iter().map(|finding| finding.check.check()) {
+            if !rules.iter().any(|rule| rule.name == check.name) {
                 rules.push(check);
             }
         }
@@ -41,7 +41,7 @@ pub fn document<'p>(
 
 fn rule(check: &Check) -> Value {
     json!({
-        "id": check.slug,
+        "id": check.name,
         "shortDescription": { "text": check.summary },
         "help": { "text": check.page, "markdown": check.page },
         "defaultConfiguration": { "level": level(check.level) },
@@ -73,12 +73,12 @@ fn result(finding: &Finding, rules: &[&Check], (sources, sheet, folder): (&Sourc
         .as_ref()
         .map_or_else(|| json!({ "artifactLocation": { "uri": uri(sheet, folder) } }), |at| place(at.at));
     let mut result = json!({
-        "ruleId": finding.check,
+        "ruleId": finding.check.name(),
         "level": level(finding.level),
         "message": { "text": text },
         "locations": [{ "physicalLocation": own }],
     });
-    if let Some(index) = rules.iter().position(|rule| rule.slug == finding.check) {
+    if let Some(index) = rules.iter().position(|rule| rule.name == finding.check.name()) {
         result["ruleIndex"] = json!(index);
     }
     if !finding.also.is_empty() {

@@ -4,6 +4,7 @@
 use std::collections::BTreeSet;
 
 use crate::adapter::{Adapter, AdapterKind};
+use crate::diagnostic::Slug;
 use crate::frames::Frames;
 use crate::invoke::arguments;
 use crate::invoke::scope::{ArgumentScope, ExportPaths, NOWHERE};
@@ -97,7 +98,7 @@ fn settings(sink: &mut Sink<'_, '_>, job: &Job, ways: &[&Way<'_>]) {
         let elsewhere = shared && sink.input.plan.jobs.iter().any(|other| is_right(other));
         let at = if elsewhere { Some(job.at) } else { given.at };
         let words = wording::renderer::setting_not_carried(key, adapter, (job, shared, dropped));
-        sink.add("setting-not-carried", at, job, words);
+        sink.add(Slug::SettingNotCarried, at, job, words);
     }
 }
 
@@ -121,12 +122,12 @@ fn without_value(sink: &mut Sink<'_, '_>, job: &Job, ways: &[&Way<'_>]) {
         let without = delivered.iter().flat_map(|own| &own.without_value).chain(dropped);
         for (at, token) in without.filter(|(_, token)| !is_said(token)).collect::<BTreeSet<_>>() {
             let words = wording::renderer::argument_without_value(token, adapter, job);
-            sink.add("argument-without-value", Some(*at), job, words);
+            sink.add(Slug::ArgumentWithoutValue, Some(*at), job, words);
         }
         let lines = delivered.iter().flat_map(|own| &own.lines).filter(|(_, token)| !is_said(token));
         for (at, token) in lines.collect::<BTreeSet<_>>() {
             let words = wording::renderer::line_without_value(token, adapter, job);
-            sink.add("argument-without-value", Some(*at), job, words);
+            sink.add(Slug::ArgumentWithoutValue, Some(*at), job, words);
         }
     }
 }
@@ -139,20 +140,20 @@ fn passes(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), Way { adapter, 
         if let Some((at, token)) = own.dropped.first().filter(|_| !own.is_asked()) {
             let passes = sink.input.plan.labels(series).join(", ");
             let words = wording::renderer::pass_never_asked(token, adapter, (job, &passes));
-            sink.add("argument-without-value", Some(*at), job, words);
+            sink.add(Slug::ArgumentWithoutValue, Some(*at), job, words);
         }
         for pass in series.passes.iter().map(|pass| &job.passes[*pass]) {
             if let Some(at) = pass.colour_at.filter(|at| job.given.place(&Key::Colour) != Some(*at))
                 && !own.tokens.contains("colour")
             {
                 let words = wording::renderer::setting_not_carried(&Key::Colour, adapter, (job, false, false));
-                sink.add("setting-not-carried", Some(at), job, words);
+                sink.add(Slug::SettingNotCarried, Some(at), job, words);
             }
             let Some(format) = pass.format.as_deref() else { continue };
             for (option, given) in options(format) {
                 if !own.tokens.contains(option.name()) && !adapter.does_only(option) {
                     let words = wording::renderer::option_not_carried(option, adapter);
-                    sink.add("setting-not-carried", Some(given.at), job, words);
+                    sink.add(Slug::SettingNotCarried, Some(given.at), job, words);
                 }
             }
         }

@@ -1,6 +1,7 @@
 //! Treatment: whether pixels suit the file that holds them, and whether names tell what is in them.
 
 use crate::catalogue::{Bits, Light};
+use crate::diagnostic::Slug;
 use crate::plan::{Series, SeriesKind};
 use crate::resolve::{Job, Pass};
 use crate::sheet::{Colour, PassKind};
@@ -21,7 +22,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
             let shown = movie.shows.map(|pass| &job.passes[pass]);
             let linear = shown.is_some_and(|pass| pass.kind == PassKind::Colour && pass.colour == Some(Colour::Linear));
             if linear && movie.pass.colour != Some(Colour::Display) {
-                sink.add("movie-left-linear", Some(movie.entry.name.at), job, wording::colour::movie_left_linear());
+                sink.add(Slug::MovieLeftLinear, Some(movie.entry.name.at), job, wording::colour::movie_left_linear());
             }
         }
         let own = &plan.series[plan.series_of(at)];
@@ -55,15 +56,15 @@ fn data(sink: &mut Sink<'_, '_>, series: &Series, pass: &Pass) {
         None => format!("{} has only 8 bits here", known.name),
     };
     // The format may be right for all other passes: this one needs another.
-    sink.add("data-squeezed", Some(pass.name.at), job, wording::colour::data_squeezed(&pass.label, &how));
+    sink.add(Slug::DataSqueezed, Some(pass.name.at), job, wording::colour::data_squeezed(&pass.label, &how));
 }
 
 /// Colours in a type that is read the other way.
 fn light(sink: &mut Sink<'_, '_>, series: &Series, pass: &Pass) {
     let (Some(known), Some(colour)) = (series.file_type, pass.colour) else { return };
     let check = match (pass.kind, known.light, colour) {
-        (PassKind::Colour, Light::Linear, Colour::Display) => "display-in-linear-type",
-        (PassKind::Colour, Light::Display, Colour::Linear) => "linear-in-display-type",
+        (PassKind::Colour, Light::Linear, Colour::Display) => Slug::DisplayInLinearType,
+        (PassKind::Colour, Light::Display, Colour::Linear) => Slug::LinearInDisplayType,
         _ => return,
     };
     let job = sink.job(series);
@@ -88,7 +89,7 @@ fn look_alike(sink: &mut Sink<'_, '_>, job: &Job, first: &Series, second: &Serie
     let alike = if same_path { near(&a.label, &b.label) } else { near(&stem(first), &stem(second)) };
     if alike {
         let words = wording::colour::look_alike(&a.label, &b.label).also(a.name.at, "the first");
-        sink.add("colours-look-alike", Some(b.name.at), job, words);
+        sink.add(Slug::ColoursLookAlike, Some(b.name.at), job, words);
     }
 }
 
@@ -102,6 +103,6 @@ fn mixed(sink: &mut Sink<'_, '_>, job: &Job, before: &[Series], series: &Series)
     });
     if let Some(other) = other {
         let at = series.path.as_ref().map(|path| path.at);
-        sink.add("types-mixed", at, job, wording::colour::types_mixed(&folder.spelt(), (other, known)));
+        sink.add(Slug::TypesMixed, at, job, wording::colour::types_mixed(&folder.spelt(), (other, known)));
     }
 }

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use crate::catalogue::Bits;
+use crate::diagnostic::Slug;
 use crate::plan::{Plan, Series};
 use crate::resolve::{Job, paths};
 use crate::run::fingerprint::product;
@@ -22,12 +23,12 @@ pub fn check(sink: &mut Sink<'_, '_>) {
     strangers(sink);
     if let Some(why) = &machine.state {
         let folder = format!("{}/.truepath", sink.input.plan.home.folder);
-        sink.findings.add("state-not-writable", None, None, wording::disk::state_not_writable(&folder, why));
+        sink.findings.add(Slug::StateNotWritable, None, None, wording::disk::state_not_writable(&folder, why));
     }
     for (at, (path, what)) in &machine.blocked {
         let series = sink.input.plan.output(*at);
         let place = series.path.as_ref().map(|path| path.at);
-        sink.add("place-blocked", place, sink.job(series), wording::disk::place_blocked(path, what));
+        sink.add(Slug::PlaceBlocked, place, sink.job(series), wording::disk::place_blocked(path, what));
     }
     let there = DiskListing::of(sink.input, machine);
     left_over(sink, &there);
@@ -43,19 +44,21 @@ fn roots(sink: &mut Sink<'_, '_>, machine: &Machine) {
         let inside = paths::is_below(path, &plan.home.folder);
         let mount = MOUNTS.iter().any(|mount| paths::is_below(path, mount));
         let found = match ground {
-            RootState { there: false, .. } if !inside => Some(("root-not-there", wording::disk::root_not_there(path))),
+            RootState { there: false, .. } if !inside => {
+                Some((Slug::RootNotThere, wording::disk::root_not_there(path)))
+            }
             RootState { there: true, folder: false, .. } => {
-                Some(("root-not-writable", wording::disk::root_not_writable(path, "a file has this name")))
+                Some((Slug::RootNotWritable, wording::disk::root_not_writable(path, "a file has this name")))
             }
             RootState { writable: false, .. } => Some((
-                "root-not-writable",
+                Slug::RootNotWritable,
                 wording::disk::root_not_writable(path, "this user has no permission to write there"),
             )),
             RootState { empty: true, .. } if !inside && landed(machine, &root.name) > 0 => {
-                Some(("root-emptied", wording::disk::root_emptied(path, landed(machine, &root.name))))
+                Some((Slug::RootEmptied, wording::disk::root_emptied(path, landed(machine, &root.name))))
             }
             RootState { empty: true, system_disk: true, .. } if mount => {
-                Some(("root-not-mounted", wording::disk::root_not_mounted(path)))
+                Some((Slug::RootNotMounted, wording::disk::root_not_mounted(path)))
             }
             _ => None,
         };
@@ -107,9 +110,9 @@ fn strangers(sink: &mut Sink<'_, '_>) {
             if sink.input.machine.is_some_and(|machine| machine.elsewhere) {
                 continue;
             }
-            sink.findings.add("other-system-path", Some(at), name, wording::disk::other_system_path(path));
+            sink.findings.add(Slug::OtherSystemPath, Some(at), name, wording::disk::other_system_path(path));
         } else if let Some(person) = other_person(path, plan) {
-            sink.findings.add("other-home", Some(at), name, wording::disk::other_home(path, person));
+            sink.findings.add(Slug::OtherHome, Some(at), name, wording::disk::other_home(path, person));
         }
     }
 }
@@ -223,7 +226,7 @@ fn left_over(sink: &mut Sink<'_, '_>, listing: &DiskListing<'_>) {
     for (at, numbers) in &listing.stale {
         let (series, frames) = (&plan.series[*at], crate::frames::Frames::from_any(numbers.clone()));
         let at = series.path.as_ref().map(|path| path.at);
-        sink.add("frames-stale", at, sink.job(series), wording::disk::frames_stale(series, &frames));
+        sink.add(Slug::FramesStale, at, sink.job(series), wording::disk::frames_stale(series, &frames));
     }
     for (job, exports) in listing.exports.iter().filter(|(_, exports)| exports.len() > 1) {
         let Some(fewest) = exports.values().min_by_key(|frames| frames.len()) else { continue };
@@ -232,7 +235,7 @@ fn left_over(sink: &mut Sink<'_, '_>, listing: &DiskListing<'_>) {
         let (series, frames) = (&plan.series[*first], crate::frames::Frames::from_any(own));
         let at = plan.jobs[*job].given.values.get(&Key::Export).and_then(|given| given.at);
         let words = wording::disk::exports_differ(&plan.jobs[*job].name, exports.len(), (series, &frames));
-        sink.add("exports-differ", at, sink.job(series), words);
+        sink.add(Slug::ExportsDiffer, at, sink.job(series), words);
     }
     for (at, numbers) in &listing.beyond {
         let series = &plan.series[*at];
@@ -241,7 +244,7 @@ fn left_over(sink: &mut Sink<'_, '_>, listing: &DiskListing<'_>) {
         if !job.narrowed {
             let frames = crate::frames::Frames::from_any(numbers.clone());
             let at = series.path.as_ref().map(|path| path.at);
-            sink.add("frames-left-over", at, job, wording::disk::frames_left_over(series, &frames));
+            sink.add(Slug::FramesLeftOver, at, job, wording::disk::frames_left_over(series, &frames));
         }
     }
     if !sink.input.whole {
@@ -251,7 +254,7 @@ fn left_over(sink: &mut Sink<'_, '_>, listing: &DiskListing<'_>) {
         let own =
             |series: &&Series| series.pattern.folder().and_then(|own| own.fixed()).is_some_and(|own| own == *folder);
         let at = plan.series.iter().find(own).and_then(|series| series.path.as_ref()).map(|path| path.at);
-        sink.findings.add("files-unknown", at, None, wording::disk::files_unknown(folder, names));
+        sink.findings.add(Slug::FilesUnknown, at, None, wording::disk::files_unknown(folder, names));
     }
 }
 
@@ -278,7 +281,7 @@ fn space(sink: &mut Sink<'_, '_>, machine: &Machine, listing: &DiskListing<'_>) 
         let root = &plan.roots[root];
         let free = root.path.as_ref().and_then(|path| machine.roots.get(path)).and_then(|ground| ground.free);
         if let Some(free) = free.filter(|free| needed > *free as f64) {
-            sink.findings.add("space-small", Some(root.at), None, wording::disk::space_small(needed, free));
+            sink.findings.add(Slug::SpaceSmall, Some(root.at), None, wording::disk::space_small(needed, free));
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::adapter::{Adapter, AdapterKind, Argument, BUILT_IN_ENCODERS, Word};
 use crate::catalogue::{self, Codec};
-use crate::diagnostic::nearest;
+use crate::diagnostic::{Slug, nearest};
 use crate::invoke::encode::{self, EncoderPixels, Encoding, has_alpha, lookup};
 use crate::invoke::film;
 use crate::invoke::spread::{Delivered, Filling};
@@ -27,12 +27,12 @@ pub fn check(sink: &mut Sink<'_, '_>, series: &Series, movie: &Movie) {
             None => {
                 let near = nearest(&named.value, sink.input.adapters.keys().map(String::as_str));
                 let words = wording::renderer::adapter_missing(&named.value, near, Some(named.at));
-                sink.add("adapter-missing", Some(named.at), job, words);
+                sink.add(Slug::AdapterMissing, Some(named.at), job, words);
                 return;
             }
             Some(adapter) if adapter.kind != AdapterKind::Encoder => {
                 let words = wording::renderer::wrong_kind(adapter, "a movie must name an encoder");
-                sink.add("adapter-missing", Some(named.at), job, words);
+                sink.add(Slug::AdapterMissing, Some(named.at), job, words);
                 return;
             }
             Some(_) => {}
@@ -49,11 +49,11 @@ pub fn check(sink: &mut Sink<'_, '_>, series: &Series, movie: &Movie) {
     let Some(wish) = film::wish(series, film, &format) else { return };
     let Some(adapter) = wish.choose(film.encoder.as_deref(), sink.input.adapters) else {
         let words = wording::movies::no_encoder(&wish, &BUILT_IN_ENCODERS);
-        sink.add("encoder-missing", Some(at), job, words);
+        sink.add(Slug::EncoderMissing, Some(at), job, words);
         return;
     };
     if !wish.can(adapter) {
-        sink.add("encoder-missing", Some(at), job, wording::movies::encoder_cannot(adapter, &wish));
+        sink.add(Slug::EncoderMissing, Some(at), job, wording::movies::encoder_cannot(adapter, &wish));
         return;
     }
     here(sink, (series, movie), adapter, codec);
@@ -74,14 +74,14 @@ fn here(sink: &mut Sink<'_, '_>, (series, movie): (&Series, &Movie), adapter: &A
     let Some(machine) = sink.input.machine else { return };
     if let Some(program) = machine.programs.get(&adapter.name) {
         let words = wording::movies::encoder_not_here(program, &movie.entry.name.value, codec);
-        sink.add("program-missing", Some(at), job, words);
+        sink.add(Slug::ProgramMissing, Some(at), job, words);
         return;
     }
     super::renderer::here(sink, job, &adapter.name);
     let (Some(known), Some(own)) = (machine.encoders.get(&adapter.name), own_word(adapter, codec)) else { return };
     if !known.contains(own) {
         let words = wording::movies::encoder_unknown_here(adapter, codec, own);
-        sink.add("program-missing", Some(at), job, words);
+        sink.add(Slug::ProgramMissing, Some(at), job, words);
     }
 }
 
@@ -136,6 +136,6 @@ fn options(sink: &mut Sink<'_, '_>, (series, film): (&Series, &Film), adapter: &
     for option in OF_MOVIES.into_iter().filter(matters) {
         let Some(given) = option.given(&format).filter(|_| !arrives(option)) else { continue };
         let words = wording::movies::option_not_carried(option.name(), adapter, codec);
-        sink.add("setting-not-carried", Some(given.at), job, words);
+        sink.add(Slug::SettingNotCarried, Some(given.at), job, words);
     }
 }

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use crate::diagnostic::Slug;
 use crate::frames::{Frames, What};
 use crate::plan::SeriesKind;
 use crate::resolve::Job;
@@ -24,12 +25,12 @@ pub fn check(sink: &mut Sink<'_, '_>) {
                 })
             });
             if scene && !said {
-                sink.add("frames-unknown", place, job, wording::frames::frames_unknown(job.facts.is_some()));
+                sink.add(Slug::FramesUnknown, place, job, wording::frames::frames_unknown(job.facts.is_some()));
             }
             continue;
         };
         if frames.is_empty() {
-            sink.add("frames-empty", place, job, wording::frames::frames_empty());
+            sink.add(Slug::FramesEmpty, place, job, wording::frames::frames_empty());
         }
         if let Some(span) = job.facts.as_ref().and_then(|facts| facts.frames(job.fps)) {
             within(sink, job, frames, &span);
@@ -47,17 +48,17 @@ fn within(sink: &mut Sink<'_, '_>, job: &Job, frames: &Frames, span: &Frames) {
     let by_handles = own.as_ref().is_some_and(|own| own.minus(span).is_empty());
     match job.given.place(&Key::Handles).filter(|_| by_handles) {
         Some(at) if !beyond.is_empty() => {
-            sink.add("handles-outside-scene", Some(at), job, wording::frames::handles_outside(&beyond, span));
+            sink.add(Slug::HandlesOutsideScene, Some(at), job, wording::frames::handles_outside(&beyond, span));
         }
         _ if !beyond.is_empty() => {
-            sink.add("frames-outside-scene", place, job, wording::frames::frames_outside(&beyond, span));
+            sink.add(Slug::FramesOutsideScene, place, job, wording::frames::frames_outside(&beyond, span));
         }
         _ => {}
     }
     // What modes and the command line leave out is left out on purpose.
     let left_out = if job.narrowed { Frames::none() } else { span.minus(frames) };
     if !left_out.is_empty() {
-        sink.add("scene-span-not-covered", place, job, wording::frames::span_not_covered(&left_out, span));
+        sink.add(Slug::SceneSpanNotCovered, place, job, wording::frames::span_not_covered(&left_out, span));
     }
 }
 
@@ -78,7 +79,7 @@ fn step(sink: &mut Sink<'_, '_>, job: &Job) {
         let reached = last - (last - first) % part.every;
         if reached != last {
             sink.add(
-                "step-misses-end",
+                Slug::StepMissesEnd,
                 given.at,
                 job,
                 wording::frames::step_misses_end((first, last), part.every, reached),
@@ -93,7 +94,7 @@ fn rate(sink: &mut Sink<'_, '_>, job: &Job) {
     if let (Some(at), Some(fps), Some(scene)) = (job.given.place(&Key::Fps), job.fps, scene)
         && fps != scene
     {
-        sink.add("fps-differs", Some(at), job, wording::frames::fps_differs(fps, scene));
+        sink.add(Slug::FpsDiffers, Some(at), job, wording::frames::fps_differs(fps, scene));
     }
 }
 
@@ -106,7 +107,7 @@ fn one(sink: &mut Sink<'_, '_>) {
         let job = sink.job(series);
         if !job.narrowed {
             let place = job.given.place(&Key::Frames).or(Some(job.at));
-            sink.add("sequence-of-one", place, job, wording::frames::sequence_of_one());
+            sink.add(Slug::SequenceOfOne, place, job, wording::frames::sequence_of_one());
         }
     }
 }
@@ -128,7 +129,7 @@ fn twice(sink: &mut Sink<'_, '_>) {
             let Some(other) = jobs[..at].iter().find(meets) else { continue };
             let both = job.frames.as_ref().zip(other.frames.as_ref()).map(|(a, b)| a.intersect(b)).unwrap_or_default();
             let place = job.given.place(&Key::Frames).or(Some(job.at));
-            sink.add("frames-twice", place, job, wording::frames::frames_twice(other, &both));
+            sink.add(Slug::FramesTwice, place, job, wording::frames::frames_twice(other, &both));
         }
     }
 }

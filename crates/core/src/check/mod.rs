@@ -21,7 +21,7 @@ mod wording;
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::adapter::Adapter;
-use crate::diagnostic::{Findings, Words, find};
+use crate::diagnostic::{Findings, Slug, Words, find};
 use crate::plan::{Adapters, Plan, Series, matches};
 use crate::resolve::Job;
 use crate::run::fingerprint::Fingerprint;
@@ -168,7 +168,7 @@ fn settle(input: Input<'_>, findings: &mut Findings) {
                     matches(&job.value, own) || matches(&job.value, own.split('/').next().unwrap_or(own))
                 })
             });
-            entry.check.value == finding.check && job
+            entry.check.value == finding.check.name() && job
         };
         let at = allowed.iter().position(fits)?;
         used[at] = true;
@@ -178,7 +178,7 @@ fn settle(input: Input<'_>, findings: &mut Findings) {
         // Offline nothing can be said about what only the machine knows; nor about jobs that were not asked for.
         let asked = input.machine.is_some() || !find(&entry.check.value).is_some_and(|check| check.asks_machine);
         if asked && input.whole && input.plan.mode.is_none() {
-            findings.add("allow-unneeded", Some(entry.check.at), None, wording::sheet::allow_unneeded(entry));
+            findings.add(Slug::AllowUnneeded, Some(entry.check.at), None, wording::sheet::allow_unneeded(entry));
         }
     }
     for rule in &input.sheet.checks {
@@ -197,7 +197,7 @@ impl<'i> Sink<'i, '_> {
         &self.input.plan.jobs[series.job]
     }
 
-    fn add(&mut self, check: &'static str, at: Option<Place>, job: &Job, words: Words) {
+    fn add(&mut self, check: Slug, at: Option<Place>, job: &Job, words: Words) {
         self.findings.add(check, at, Some(&job.name), words);
     }
 

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::catalogue;
-use crate::diagnostic::nearest;
+use crate::diagnostic::{Slug, nearest};
 use crate::frames::{Frames, Timecode};
 use crate::invoke::encode;
 use crate::plan::film::Clip;
@@ -25,7 +25,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         for movie in &job.movies {
             if movie.shows.is_none() {
                 let words = wording::movies::movie_without_pass(&movie.pass.name, job);
-                sink.add("movie-pass-missing", Some(movie.pass.name.at), job, words);
+                sink.add(Slug::MoviePassMissing, Some(movie.pass.name.at), job, words);
             }
             sound_file(sink, job, movie);
             line(sink, job, movie);
@@ -56,13 +56,13 @@ fn sources(sink: &mut Sink<'_, '_>) {
         let job = of.value.split('/').next().unwrap_or(&of.value);
         if !names().any(|name| name == job) {
             let words = wording::movies::movie_of_nothing(&of.value, nearest(&of.value, names()), of.at);
-            sink.findings.add("movie-of-unknown", Some(of.at), None, words);
+            sink.findings.add(Slug::MovieOfUnknown, Some(of.at), None, words);
         } else if job != of.value && plans().any(|planned| planned.job == job) {
             let names = plans().filter(|planned| planned.job == job).map(|planned| planned.name.as_str());
             let words = wording::movies::movie_of_nothing(&of.value, nearest(&of.value, names), of.at);
-            sink.findings.add("movie-of-unknown", Some(of.at), None, words);
+            sink.findings.add(Slug::MovieOfUnknown, Some(of.at), None, words);
         } else if sink.input.whole {
-            sink.findings.add("movie-of-disabled", Some(of.at), None, wording::movies::movie_of_disabled(&of.value));
+            sink.findings.add(Slug::MovieOfDisabled, Some(of.at), None, wording::movies::movie_of_disabled(&of.value));
         }
     }
 }
@@ -73,12 +73,12 @@ fn gaps(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
     let missing = refused.fold(Frames::none(), |sum, missing| sum.union(&missing));
     if !missing.is_empty() {
         let at = movie.entry.gaps.as_ref().map_or(movie.entry.name.at, |gaps| gaps.at);
-        sink.add("movie-gaps", Some(at), job, wording::movies::gaps(&missing));
+        sink.add(Slug::MovieGaps, Some(at), job, wording::movies::gaps(&missing));
     }
     if film.shown() == 0 && !film.clips.is_empty() {
         let at = movie.entry.frames.as_ref().map(|frames| frames.at);
         sink.add(
-            "frames-empty",
+            Slug::FramesEmpty,
             at.or(Some(movie.entry.name.at)),
             job,
             wording::movies::nothing_shown(&movie.entry.name.value),
@@ -87,7 +87,7 @@ fn gaps(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
     let unread = movie.entry.fps.is_none() && job.given.unread.contains(&Key::Fps);
     if film.fps.is_none() && !unread {
         sink.add(
-            "movie-fps-unknown",
+            Slug::MovieFpsUnknown,
             Some(movie.entry.name.at),
             job,
             wording::movies::fps_unknown(&movie.entry.name.value),
@@ -106,7 +106,7 @@ fn drops(sink: &mut Sink<'_, '_>, (series, movie): (&Series, &Movie), film: &Fil
     let dropped = encode::dropped((codec, &known), (film.over.is_some(), film.colour), shown);
     if let Some(dropped) = dropped {
         let words = wording::movies::drops(codec, dropped);
-        sink.add("movie-drops", Some(movie.entry.name.at), sink.job(series), words);
+        sink.add(Slug::MovieDrops, Some(movie.entry.name.at), sink.job(series), words);
     }
 }
 
@@ -118,12 +118,12 @@ fn parts(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
         jobs().find_map(|part| part.fps.filter(|own| film.fps.is_some_and(|fps| fps != *own)).map(|own| (part, own)));
     if let (Some((part, own)), Some(fps)) = (own, film.fps) {
         let at = movie.entry.fps.as_ref().map_or(movie.entry.name.at, |fps| fps.at);
-        sink.add("movie-fps-differs", Some(at), job, wording::movies::fps_differs(fps, own, &part.name));
+        sink.add(Slug::MovieFpsDiffers, Some(at), job, wording::movies::fps_differs(fps, own, &part.name));
     }
     let odd = jobs().find(|part| movie.entry.size.is_none() && part.size != job.size);
     if let Some(odd) = odd {
         let words = wording::movies::sizes_differ((job, job.size), (odd, odd.size));
-        sink.add("movie-sizes-differ", Some(movie.entry.name.at), job, words);
+        sink.add(Slug::MovieSizesDiffer, Some(movie.entry.name.at), job, words);
     }
 }
 
@@ -134,7 +134,7 @@ fn line(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
         let counted = fps.map(|fps| fps.frames.div_ceil(fps.seconds));
         if counted.is_some_and(|counted| Timecode::parse(&start.value, counted).is_none()) {
             let words = wording::movies::timecode(&start.value, fps);
-            sink.add("value-not-understood", Some(start.at), job, words);
+            sink.add(Slug::ValueNotUnderstood, Some(start.at), job, words);
         }
     }
     let Some(burn) = &movie.entry.burn else { return };
@@ -151,14 +151,14 @@ fn line(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
         let at = part_of(&text, token.range.clone());
         let names = token::PATH.iter().map(|(name, _)| *name).chain(["name", "frame", "timecode"]);
         let near = nearest(&token.name, names).filter(|_| (at.end - at.start) as usize == token.range.len());
-        sink.add("token-unknown", Some(at), job, wording::movies::burn_token(token, near, at));
+        sink.add(Slug::TokenUnknown, Some(at), job, wording::movies::burn_token(token, near, at));
     }
 }
 
 fn sound_file(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
     let (Some(audio), Some(machine)) = (&movie.audio, sink.input.machine) else { return };
     if let Some(SoundFile::Unread(why)) = machine.sounds.get(&audio.value) {
-        sink.add("audio-missing", Some(audio.at), job, wording::movies::audio_missing(&audio.value, why));
+        sink.add(Slug::AudioMissing, Some(audio.at), job, wording::movies::audio_missing(&audio.value, why));
     }
 }
 
@@ -168,13 +168,13 @@ fn audio(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
     if let (Some(picture), Some(fps)) = (film.seconds(), film.fps) {
         let lasts = seconds + film.audio_offset;
         if (lasts - picture).abs() > 1.0 / fps.value() {
-            sink.add("audio-length-differs", Some(audio.at), job, wording::movies::audio_length(lasts, picture));
+            sink.add(Slug::AudioLengthDiffers, Some(audio.at), job, wording::movies::audio_length(lasts, picture));
         }
     }
     let format = movie.pass.format.as_deref();
     let codec = format.and_then(|format| catalogue::audio_codec(&format.audio_codec.as_ref()?.value));
     if !codec.map_or(USUAL.contains(&rate), |codec| codec.rates.has(rate) && (codec.lossless || rate >= 32_000)) {
-        sink.add("audio-rate-unusual", Some(audio.at), job, wording::movies::audio_rate(rate, codec));
+        sink.add(Slug::AudioRateUnusual, Some(audio.at), job, wording::movies::audio_rate(rate, codec));
     }
 }
 
@@ -201,7 +201,7 @@ fn without(sink: &mut Sink<'_, '_>) {
             .flat_map(|movie| &movie.of)
             .any(|of| of.value == job.job || of.value == job.name);
         if job.movies.is_empty() && !in_reel && shown && several && said.insert(&job.job) {
-            sink.add("sequence-without-movie", Some(job.at), job, wording::movies::without_movie(&job.job));
+            sink.add(Slug::SequenceWithoutMovie, Some(job.at), job, wording::movies::without_movie(&job.job));
         }
     }
 }

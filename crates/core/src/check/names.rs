@@ -2,7 +2,7 @@
 
 use regex_lite::Regex;
 
-use crate::diagnostic::nearest;
+use crate::diagnostic::{Slug, nearest};
 use crate::plan::{Series, SeriesKind};
 use crate::resolve::paths;
 use crate::sheet::Key;
@@ -21,7 +21,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
             Ok(regex) => Some((regex, spelling)),
             Err(error) => {
                 sink.findings.add(
-                    "value-not-understood",
+                    Slug::ValueNotUnderstood,
                     Some(spelling.at),
                     None,
                     wording::names::bad_spelling(&error.to_string()),
@@ -65,7 +65,7 @@ fn tokens(sink: &mut Sink<'_, '_>, series: &Series) {
                 let known: Vec<&str> =
                     token::PATH.iter().map(|(name, _)| *name).chain(roots).chain(variables).collect();
                 let near = nearest(name, known.iter().copied());
-                sink.add("token-unknown", at, job, wording::names::token_unknown(name, near, at));
+                sink.add(Slug::TokenUnknown, at, job, wording::names::token_unknown(name, near, at));
             }
             TroubleKind::NoValue if series.format_lost && FORMAT.contains(&name) => {}
             TroubleKind::NoValue if Key::parse(name).is_some_and(|key| job.given.unread.contains(&key)) => {}
@@ -73,15 +73,20 @@ fn tokens(sink: &mut Sink<'_, '_>, series: &Series) {
             TroubleKind::NoValue if series.file_type.is_none() && ["ext", "type"].contains(&name) => {}
             TroubleKind::NoValue => {
                 if let Some(root) = sink.input.plan.roots.iter().find(|root| root.name == name) {
-                    sink.add("root-missing", at, job, wording::names::root_missing(root, sink.input.plan.home.system));
+                    sink.add(
+                        Slug::RootMissing,
+                        at,
+                        job,
+                        wording::names::root_missing(root, sink.input.plan.home.system),
+                    );
                 } else {
-                    sink.add("token-without-value", at, job, wording::names::token_without_value(name));
+                    sink.add(Slug::TokenWithoutValue, at, job, wording::names::token_without_value(name));
                 }
             }
             TroubleKind::Unfit(value, why) => {
-                sink.add("token-value-unfit", at, job, wording::names::value_unfit(name, value, why))
+                sink.add(Slug::TokenValueUnfit, at, job, wording::names::value_unfit(name, value, why))
             }
-            TroubleKind::Form => sink.add("template-not-understood", at, job, wording::names::no_such_form(name)),
+            TroubleKind::Form => sink.add(Slug::TemplateNotUnderstood, at, job, wording::names::no_such_form(name)),
         }
     }
 }
@@ -93,7 +98,7 @@ fn frame_token(sink: &mut Sink<'_, '_>, series: &Series) {
     if let Some(token) = path.value.tokens().find(|token| movie && token.name == "frame") {
         let job = sink.job(series);
         let at = in_path(series, token.range.clone());
-        sink.add("frame-token-in-movie", at, job, wording::names::frame_token_in_movie());
+        sink.add(Slug::FrameTokenInMovie, at, job, wording::names::frame_token_in_movie());
     }
     let names = || token::PATH.iter().map(|(name, _)| *name);
     let misspelt = |trouble: &TokenTrouble| nearest(&trouble.token, names()) == Some("frame");
@@ -105,12 +110,12 @@ fn frame_token(sink: &mut Sink<'_, '_>, series: &Series) {
         let job = sink.job(series);
         let at = in_path(series, range.clone());
         let words = wording::names::foreign_placeholder(&text[range.clone()], (frames, width), at);
-        sink.add("frame-token-missing", at, job, words);
+        sink.add(Slug::FrameTokenMissing, at, job, words);
     } else if series.kind == SeriesKind::Sequence && is_own && frames.count() > 1 {
         let after = text.rfind('.').filter(|dot| !text[*dot..].contains('/')).unwrap_or(text.len());
         let at = in_path(series, after..after).filter(|at| at.start == at.end);
         let job = sink.job(series);
-        sink.add("frame-token-missing", Some(path.at), job, wording::names::frame_token_missing(frames, at));
+        sink.add(Slug::FrameTokenMissing, Some(path.at), job, wording::names::frame_token_missing(frames, at));
     }
 }
 
@@ -137,7 +142,7 @@ fn frame_neighbours(sink: &mut Sink<'_, '_>, series: &Series) {
             let place = in_path(series, frame.range.clone());
             let start = in_path(series, frame.range.start..frame.range.start).filter(|_| before && !after);
             let job = sink.job(series);
-            sink.add("frame-not-separated", place, job, wording::names::frame_not_separated(start));
+            sink.add(Slug::FrameNotSeparated, place, job, wording::names::frame_not_separated(start));
         }
     }
 }
@@ -155,7 +160,7 @@ fn touching_tokens(sink: &mut Sink<'_, '_>, series: &Series) {
             let between = in_path(series, second.range.start..second.range.start).filter(|at| at.start == at.end);
             let at = in_path(series, first.range.start..second.range.end);
             let job = sink.job(series);
-            sink.add("tokens-touch", at, job, wording::names::tokens_touch(&first.name, &second.name, between));
+            sink.add(Slug::TokensTouch, at, job, wording::names::tokens_touch(&first.name, &second.name, between));
         }
     }
 }
@@ -206,7 +211,7 @@ fn touching_numbers(sink: &mut Sink<'_, '_>, series: &Series) {
         let Some((range, between)) = found else { continue };
         let fix = in_path(series, between..between).filter(|at| at.start == at.end);
         let job = sink.job(series);
-        sink.add("numbers-touch", in_path(series, range), job, wording::names::numbers_touch(fix));
+        sink.add(Slug::NumbersTouch, in_path(series, range), job, wording::names::numbers_touch(fix));
     }
 }
 
@@ -221,7 +226,7 @@ fn clock(sink: &mut Sink<'_, '_>, series: &Series) {
     if let Some(token) = path.value.tokens().find(fine) {
         let at = in_path(series, token.range.clone());
         let job = sink.job(series);
-        sink.add("clock-too-fine", at, job, wording::names::clock_too_fine());
+        sink.add(Slug::ClockTooFine, at, job, wording::names::clock_too_fine());
     }
 }
 
@@ -235,7 +240,7 @@ fn version(sink: &mut Sink<'_, '_>, series: &Series) {
         job.given.place(&Key::Version).filter(|_| !movie && series.is_known() && !path.value.has("version"))
     {
         let words = wording::names::version_not_in_path().also(path.at, "this path");
-        sink.add("version-not-in-path", Some(at), job, words);
+        sink.add(Slug::VersionNotInPath, Some(at), job, words);
     }
 }
 
@@ -252,7 +257,7 @@ fn padding(sink: &mut Sink<'_, '_>, series: &Series) {
     };
     let at = in_path(series, token.range.clone());
     let job = sink.job(series);
-    sink.add("padding-narrow", at, job, wording::names::padding_narrow(longest, (width, digits), token, at));
+    sink.add(Slug::PaddingNarrow, at, job, wording::names::padding_narrow(longest, (width, digits), token, at));
 }
 
 fn policy_tokens(sink: &mut Sink<'_, '_>, series: &Series) {
@@ -260,7 +265,7 @@ fn policy_tokens(sink: &mut Sink<'_, '_>, series: &Series) {
     let job = sink.job(series);
     for wanted in &sink.input.sheet.policy.tokens {
         if !path.value.has(&wanted.value) {
-            sink.add("policy-tokens", Some(path.at), job, wording::names::policy_token(wanted));
+            sink.add(Slug::PolicyTokens, Some(path.at), job, wording::names::policy_token(wanted));
         }
     }
 }
@@ -277,6 +282,6 @@ fn policy_spelling(sink: &mut Sink<'_, '_>, series: &Series, regex: &Regex, poli
     let job = sink.job(series);
     if let Some(part) = below.split('/').find(|part| !regex.is_match(part)) {
         let file = part == paths::file_name(below);
-        sink.add("policy-spelling", Some(path.at), job, wording::names::policy_spelling(part, file, policy));
+        sink.add(Slug::PolicySpelling, Some(path.at), job, wording::names::policy_spelling(part, file, policy));
     }
 }

@@ -1,7 +1,7 @@
 //! Native settings: those that an adapter declares, their values, and what is written into files for its program.
 
 use crate::adapter::Adapter;
-use crate::diagnostic::nearest;
+use crate::diagnostic::{Slug, nearest};
 use crate::frames::Frames;
 use crate::invoke::scope::{ArgumentScope, ExportPaths, NOWHERE};
 use crate::invoke::written_file::{Unwritable, unwritable};
@@ -29,16 +29,16 @@ pub fn check(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), (adapter, ex
         let taken = exporter.is_some_and(|exporter| exporter.hands_over(&Key::Native(name.clone())));
         if !adapter.natives.is_empty() && !adapter.natives.contains_key(name) && !taken {
             let words = wording::renderer::native_unknown(name, adapter, nearest(name, known()));
-            sink.add("native-unknown", at, job, words);
+            sink.add(Slug::NativeUnknown, at, job, words);
         }
         if let Some(why) = not_filled(sink, job, written) {
-            sink.add("native-value", at, job, wording::renderer::native_template(name, &why));
+            sink.add(Slug::NativeValue, at, job, wording::renderer::native_template(name, &why));
             continue;
         }
         // What has no value is said by what is not carried.
         let Some(value) = values.get(name) else { continue };
         for native in programs().filter_map(|own| own.natives.get(name)).filter(|native| !native.takes(value)) {
-            sink.add("native-value", at, job, wording::renderer::native_value(name, value, native));
+            sink.add(Slug::NativeValue, at, job, wording::renderer::native_value(name, value, native));
         }
     }
     let Some(frames) = job.frames.as_ref().filter(|frames| !frames.is_empty()) else { return };
@@ -49,7 +49,7 @@ pub fn check(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), (adapter, ex
             // What has no value is said of the arguments and the lines alike.
             if let Unwritable::Unfit(token) = why {
                 let words = wording::renderer::value_not_writable(&token, scope.adapter, job);
-                sink.add("value-not-writable", Some(at), job, words);
+                sink.add(Slug::ValueNotWritable, Some(at), job, words);
             }
         }
     }

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 
-use crate::diagnostic::nearest;
+use crate::diagnostic::{Slug, nearest};
 use crate::plan::{Plan, Series};
 use crate::resolve::paths;
 use crate::source::Spanned;
@@ -21,7 +21,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         if let Some(input) = inputs.hit(series) {
             let job = sink.job(series);
             sink.add(
-                "output-is-input",
+                Slug::OutputIsInput,
                 series.path.as_ref().map(|path| path.at),
                 job,
                 wording::places::output_is_input(&input),
@@ -84,7 +84,7 @@ fn within_known(sink: &mut Sink<'_, '_>) -> bool {
     let lost: Vec<&Spanned<String>> = sink.input.sheet.policy.within.iter().flatten().filter(unknown).collect();
     for name in &lost {
         let near = nearest(&name.value, roots.iter().map(|root| root.name.as_str()));
-        sink.findings.add("name-unknown", Some(name.at), None, wording::places::no_root(name, near));
+        sink.findings.add(Slug::NameUnknown, Some(name.at), None, wording::places::no_root(name, near));
     }
     lost.is_empty()
 }
@@ -106,7 +106,7 @@ fn within(sink: &mut Sink<'_, '_>, series: &Series) {
         let job = sink.job(series);
         let place = fixed_folder(series);
         sink.add(
-            "outside-policy",
+            Slug::OutsidePolicy,
             series.path.as_ref().map(|path| path.at),
             job,
             wording::places::outside_policy(place, root, &names),
@@ -129,7 +129,7 @@ fn never(sink: &mut Sink<'_, '_>, series: &Series) {
     let job = sink.job(series);
     if format!("{}/", series.pattern.with_frame(|_| "0".to_owned())).contains("/.truepath/") {
         sink.add(
-            "never-folder",
+            Slug::NeverFolder,
             at,
             job,
             wording::places::never_folder(folder, "a folder .truepath, which is True Path's own"),
@@ -140,7 +140,7 @@ fn never(sink: &mut Sink<'_, '_>, series: &Series) {
         let path = paths::absolute(&never.value, never.at, home);
         if paths::is_below(folder, &path) {
             sink.add(
-                "never-folder",
+                Slug::NeverFolder,
                 at,
                 job,
                 wording::places::never_folder(folder, &path).also(never.at, "excluded here"),
@@ -154,6 +154,6 @@ fn never(sink: &mut Sink<'_, '_>, series: &Series) {
     let bare_home = home.user.as_deref().filter(|user| *user == folder);
     let temporary = machine.temporary.iter().map(String::as_str).find(|temporary| paths::is_below(folder, temporary));
     if let Some(never) = bare_home.or(temporary) {
-        sink.add("never-folder", at, job, wording::places::never_folder(folder, never));
+        sink.add(Slug::NeverFolder, at, job, wording::places::never_folder(folder, never));
     }
 }

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use crate::adapter::{Adapter, AdapterKind, Arrangement, Per, is_accepted};
-use crate::diagnostic::nearest;
+use crate::diagnostic::{Slug, nearest};
 use crate::frames::Frames;
 use crate::invoke::scope::{ArgumentScope, NOWHERE};
 use crate::invoke::written::{self, Expected};
@@ -23,17 +23,22 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         let Some(name) = job.adapter.as_deref() else {
             // One place for all of them: what is missing most likely belongs into [defaults].
             let at = sink.input.plan.jobs.iter().find(|job| job.adapter.is_none()).map(|job| job.at);
-            sink.add("adapter-not-given", at, job, wording::renderer::adapter_not_given(job));
+            sink.add(Slug::AdapterNotGiven, at, job, wording::renderer::adapter_not_given(job));
             continue;
         };
         let at = job.given.place(&Key::Adapter);
         let Some(adapter) = sink.input.adapters.get(name) else {
             let near = nearest(name, sink.input.adapters.keys().map(String::as_str));
-            sink.add("adapter-missing", at, job, wording::renderer::adapter_missing(name, near, at));
+            sink.add(Slug::AdapterMissing, at, job, wording::renderer::adapter_missing(name, near, at));
             continue;
         };
         if adapter.kind != AdapterKind::Renderer {
-            sink.add("adapter-missing", at, job, wording::renderer::wrong_kind(adapter, "a job must name a renderer"));
+            sink.add(
+                Slug::AdapterMissing,
+                at,
+                job,
+                wording::renderer::wrong_kind(adapter, "a job must name a renderer"),
+            );
             continue;
         }
         exporter(sink, job);
@@ -46,11 +51,11 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         arrangement(sink, job, adapter);
         here(sink, job, name);
         if let Some(version) = sink.input.machine.and_then(|machine| machine.unfit.get(name)) {
-            sink.add("variant-not-found", at, job, wording::renderer::variant_not_found(adapter, version));
+            sink.add(Slug::VariantNotFound, at, job, wording::renderer::variant_not_found(adapter, version));
         }
         let frames = job.frames.as_ref().map_or(0, Frames::count);
         if adapter.per == Per::Frame && frames >= MANY {
-            sink.add("call-per-frame", at, job, wording::renderer::call_per_frame(adapter, frames));
+            sink.add(Slug::CallPerFrame, at, job, wording::renderer::call_per_frame(adapter, frames));
         }
         if let Some(scene) = &job.scene {
             let extension = paths::file_name(&scene.value)
@@ -63,7 +68,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
             let is_missing = sink.input.machine.is_some_and(|machine| machine.missing.contains(&scene.value));
             if !is_missing && !is_accepted(&reader.accepts.scenes, &extension) {
                 let words = wording::renderer::scene_not_accepted(&extension, reader);
-                sink.add("scene-not-accepted", Some(scene.at), job, words);
+                sink.add(Slug::SceneNotAccepted, Some(scene.at), job, words);
             }
         }
     }
@@ -77,11 +82,11 @@ fn exporter(sink: &mut Sink<'_, '_>, job: &Job) {
     match sink.input.adapters.get(name) {
         None => {
             let near = nearest(name, sink.input.adapters.keys().map(String::as_str));
-            sink.add("adapter-missing", at, job, wording::renderer::adapter_missing(name, near, at));
+            sink.add(Slug::AdapterMissing, at, job, wording::renderer::adapter_missing(name, near, at));
         }
         Some(adapter) if adapter.kind != AdapterKind::Exporter => {
             let words = wording::renderer::wrong_kind(adapter, "`export` must name an exporter");
-            sink.add("adapter-missing", at, job, words);
+            sink.add(Slug::AdapterMissing, at, job, words);
         }
         Some(_) => here(sink, job, name),
     }
@@ -97,7 +102,7 @@ fn passes(sink: &mut Sink<'_, '_>, job: &Job, adapter: &Adapter) {
     let known =
         |name: &String| adapter.known_passes.contains(name) || in_scene.is_some_and(|list| !list.contains(name));
     for pass in job.passes.iter().filter(|pass| !known(&pass.name.value)) {
-        sink.add("pass-unknown", Some(pass.name.at), job, wording::renderer::pass_unknown(&pass.name, adapter));
+        sink.add(Slug::PassUnknown, Some(pass.name.at), job, wording::renderer::pass_unknown(&pass.name, adapter));
     }
 }
 
@@ -108,7 +113,7 @@ fn writes(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Adapt
     let at = adapter.writes[0].at;
     for rule in &adapter.writes {
         if let Some(why) = written::unclear(&rule.value) {
-            sink.add("writes-unclear", Some(rule.at), job, wording::renderer::writes_unclear(adapter, why));
+            sink.add(Slug::WritesUnclear, Some(rule.at), job, wording::renderer::writes_unclear(adapter, why));
         }
     }
     let own: Vec<usize> = plan.series_of(number).collect();
@@ -118,7 +123,7 @@ fn writes(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Adapt
         let expected = written::expected(&ArgumentScope::of_call(plan, &call, adapter, NOWHERE));
         if expected.iter().any(|own| own.rules() < adapter.writes.len()) {
             let why = "a token in it has no value";
-            sink.add("writes-unclear", Some(at), job, wording::renderer::writes_unclear(adapter, why));
+            sink.add(Slug::WritesUnclear, Some(at), job, wording::renderer::writes_unclear(adapter, why));
         }
         if !next_to_each_other(plan, &call.series) {
             continue;
@@ -130,7 +135,7 @@ fn writes(sink: &mut Sink<'_, '_>, (number, job): (usize, &Job), adapter: &Adapt
         };
         if expected.iter().enumerate().any(fits_another) {
             let why = "the files of two passes fit it";
-            sink.add("writes-unclear", Some(at), job, wording::renderer::writes_unclear(adapter, why));
+            sink.add(Slug::WritesUnclear, Some(at), job, wording::renderer::writes_unclear(adapter, why));
         }
     }
 }
@@ -148,7 +153,7 @@ fn arrangement(sink: &mut Sink<'_, '_>, job: &Job, adapter: &Adapter) {
     };
     if !fits {
         let at = job.given.place(if together { &Key::Layers } else { &Key::Passes }).or(Some(job.at));
-        sink.add("passes-not-arranged", at, job, wording::renderer::passes_not_arranged(adapter, together));
+        sink.add(Slug::PassesNotArranged, at, job, wording::renderer::passes_not_arranged(adapter, together));
     }
 }
 
@@ -163,7 +168,7 @@ fn accepted(sink: &mut Sink<'_, '_>) {
             let fits = series.file_type.is_none_or(|known| option.fits(known, &value));
             if !adapter.accepts.takes(option, &value) && fits && said.insert((option, at, &adapter.name)) {
                 let words = wording::renderer::type_not_accepted((option, &value), adapter);
-                sink.add("type-not-accepted", Some(at), job, words);
+                sink.add(Slug::TypeNotAccepted, Some(at), job, words);
             }
         }
     }
@@ -185,7 +190,7 @@ fn threads(sink: &mut Sink<'_, '_>, job: &Job) {
     };
     if u64::try_from(threads).is_ok_and(|threads| threads > cores) {
         let words = wording::renderer::threads_beyond(threads, cores);
-        sink.add("threads-beyond-cores", job.given.place(&Key::Threads), job, words);
+        sink.add(Slug::ThreadsBeyondCores, job.given.place(&Key::Threads), job, words);
     }
 }
 
@@ -194,15 +199,15 @@ pub(super) fn here(sink: &mut Sink<'_, '_>, job: &Job, name: &str) {
     let Some(machine) = sink.input.machine else { return };
     let at = job.given.place(&Key::Adapter);
     if let Some(program) = machine.programs.get(name) {
-        sink.add("program-missing", at, job, wording::renderer::program_missing(program, name));
+        sink.add(Slug::ProgramMissing, at, job, wording::renderer::program_missing(program, name));
     }
     if let Some(program) = machine.not_executable.get(name) {
-        sink.add("program-not-executable", at, job, wording::renderer::program_not_executable(program, name));
+        sink.add(Slug::ProgramNotExecutable, at, job, wording::renderer::program_not_executable(program, name));
     }
     for need in machine.needs.get(name).into_iter().flatten() {
-        sink.add("need-missing", at, job, wording::renderer::need_missing(name, need));
+        sink.add(Slug::NeedMissing, at, job, wording::renderer::need_missing(name, need));
     }
     if let Some((length, most)) = machine.long_commands.get(&job.name) {
-        sink.add("command-too-long", at, job, wording::renderer::command_too_long(*length, *most));
+        sink.add(Slug::CommandTooLong, at, job, wording::renderer::command_too_long(*length, *most));
     }
 }

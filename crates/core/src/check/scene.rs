@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use crate::diagnostic::nearest;
+use crate::diagnostic::{Slug, nearest};
 use crate::resolve::{Job, paths};
 use crate::scene::Facts;
 use crate::sheet::Key;
@@ -30,17 +30,17 @@ fn whole(sink: &mut Sink<'_, '_>, job: &Job, scene: &Spanned<String>, machine: &
         let home = &sink.input.plan.home;
         let near = machine.almost.get(name).map(|near| paths::seen_from(near, home.folder_of(scene.at)));
         let words = wording::scene::scene_missing(&paths::seen_from(name, &home.folder), near.as_deref(), at);
-        sink.add("scene-missing", at, job, words);
+        sink.add(Slug::SceneMissing, at, job, words);
     }
     if let Some(why) = machine.damaged.get(name) {
-        sink.add("scene-damaged", at, job, wording::scene::scene_damaged(name, why));
+        sink.add(Slug::SceneDamaged, at, job, wording::scene::scene_damaged(name, why));
     }
     for resource in machine.resources.get(name).into_iter().flatten() {
-        sink.add("resource-missing", at, job, wording::scene::resource_missing(name, resource));
+        sink.add(Slug::ResourceMissing, at, job, wording::scene::resource_missing(name, resource));
     }
     let unsaved = job.facts.as_ref().and_then(|facts| facts.unsaved.as_ref());
     if let Some(newer) = unsaved.or(machine.newer.get(name)) {
-        sink.add("scene-unsaved", at, job, wording::scene::scene_unsaved(name, newer));
+        sink.add(Slug::SceneUnsaved, at, job, wording::scene::scene_unsaved(name, newer));
     }
     let private = |path: &str| {
         let homes = ["/home/", "/Users/", "/root/"];
@@ -51,7 +51,7 @@ fn whole(sink: &mut Sink<'_, '_>, job: &Job, scene: &Spanned<String>, machine: &
     let resources = job.facts.iter().flat_map(|facts| facts.files()).filter(|path| paths::is_absolute(path));
     let resources: Vec<(&String, bool)> = resources.map(|path| (path, private(path))).collect();
     for (resource, private) in resources {
-        let check = if private { "resource-not-shared" } else { "resource-absolute" };
+        let check = if private { Slug::ResourceNotShared } else { Slug::ResourceAbsolute };
         sink.add(check, at, job, wording::scene::resource_path(resource, private));
     }
 }
@@ -63,13 +63,13 @@ fn asked(sink: &mut Sink<'_, '_>, job: &Job, facts: &Facts) {
     {
         let near = nearest(camera, cameras.iter().map(String::as_str));
         let at = job.given.place(&Key::Camera);
-        sink.add("camera-not-in-scene", at, job, wording::scene::camera_not_in_scene(camera, cameras, near, at));
+        sink.add(Slug::CameraNotInScene, at, job, wording::scene::camera_not_in_scene(camera, cameras, near, at));
     }
     let given = job.given.place(&Key::Passes);
     for pass in job.passes.iter().filter(|_| given.is_some()) {
         if let Some(passes) = facts.passes.as_deref().filter(|known| !known.contains(&pass.name.value)) {
             let words = wording::scene::pass_not_in_scene(&pass.name, passes);
-            sink.add("pass-not-in-scene", Some(pass.name.at), job, words);
+            sink.add(Slug::PassNotInScene, Some(pass.name.at), job, words);
         }
     }
     let handed = sink.adapter(job).is_some_and(|adapter| !adapter.variable.is_empty());
@@ -79,7 +79,7 @@ fn asked(sink: &mut Sink<'_, '_>, job: &Job, facts: &Facts) {
         let in_path = job.passes.iter().filter_map(|pass| pass.path.as_ref()).any(|path| path.value.has(name));
         if !in_path && !known.contains(name) {
             let words = wording::scene::variable_not_in_scene(name, known);
-            sink.add("variable-not-in-scene", variable.at, job, words);
+            sink.add(Slug::VariableNotInScene, variable.at, job, words);
         }
     }
 }

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use crate::diagnostic::Slug;
 use crate::plan::Plan;
 use crate::resolve::Job;
 use crate::sheet::{Each, Given, Key, Layer, Setting};
@@ -12,13 +13,13 @@ use super::{Sink, wording};
 
 pub fn check(sink: &mut Sink<'_, '_>) {
     if sink.input.sheet.jobs.is_empty() {
-        sink.findings.add("key-missing", None, None, wording::sheet::no_job());
+        sink.findings.add(Slug::KeyMissing, None, None, wording::sheet::no_job());
     }
     for job in &sink.input.plan.jobs {
         for key in [Key::Scene, Key::Path] {
             let elsewhere = key == Key::Path && job.passes.iter().all(|pass| pass.path.is_some());
             if job.given.get(&key).is_none() && !job.given.unread.contains(&key) && !elsewhere {
-                sink.add("key-missing", Some(job.at), job, wording::sheet::job_without(&key));
+                sink.add(Slug::KeyMissing, Some(job.at), job, wording::sheet::job_without(&key));
             }
         }
         variables(sink, job);
@@ -37,7 +38,7 @@ fn after(sink: &mut Sink<'_, '_>) {
     for command in sink.input.sheet.run.after.iter().flatten() {
         let Some(program) = command.value.first().map(ToString::to_string) else { continue };
         if machine.no_after.contains(&program) {
-            sink.findings.add("after-missing", Some(command.at), None, wording::sheet::after_missing(&program));
+            sink.findings.add(Slug::AfterMissing, Some(command.at), None, wording::sheet::after_missing(&program));
         }
     }
 }
@@ -51,7 +52,7 @@ fn twice(sink: &mut Sink<'_, '_>, job: &Job) {
         match first.get(&(what, name)) {
             Some(other) => {
                 let words = wording::sheet::entry_twice(what, name).also(*other, "the first");
-                sink.add("entry-twice", Some(at), job, words);
+                sink.add(Slug::EntryTwice, Some(at), job, words);
             }
             None => drop(first.insert((what, name), at)),
         }
@@ -76,9 +77,9 @@ fn variables(sink: &mut Sink<'_, '_>, job: &Job) {
         }
         if given.layer == Layer::Each {
             let at = axis(sink, given).or(given.at);
-            sink.add("each-unused", at, job, wording::sheet::each_unused(name));
+            sink.add(Slug::EachUnused, at, job, wording::sheet::each_unused(name));
         } else {
-            sink.add("variable-unused", given.at, job, wording::sheet::variable_unused(name, adapter));
+            sink.add(Slug::VariableUnused, given.at, job, wording::sheet::variable_unused(name, adapter));
         }
     }
 }
@@ -88,7 +89,7 @@ fn hidden(sink: &mut Sink<'_, '_>, job: &Job, (name, given): (&str, &Given)) {
     let root = sink.input.plan.roots.iter().any(|root| root.name == *name);
     if root || token::PATH.iter().any(|(known, _)| *known == name) {
         let at = axis(sink, given).filter(|_| given.layer == Layer::Each).or(given.at);
-        sink.add("variable-hidden", at, job, wording::sheet::variable_hidden(name, root));
+        sink.add(Slug::VariableHidden, at, job, wording::sheet::variable_hidden(name, root));
     }
 }
 
@@ -152,9 +153,9 @@ fn entries(sink: &mut Sink<'_, '_>) {
     found.extend(unused(sheet.formats.iter().map(|format| ("format", &format.name)).collect(), &formats));
     found.extend(unused(sheet.passes.iter().map(|pass| ("pass", &pass.name)).collect(), &passes));
     // A name that is misspelt where it is used is said there.
-    let misspelt = sink.findings.iter().any(|finding| finding.check == "name-unknown");
+    let misspelt = sink.findings.iter().any(|finding| finding.check == Slug::NameUnknown);
     for (what, name) in found.into_iter().filter(|_| !misspelt) {
-        sink.findings.add("entry-unused", Some(name.at), None, wording::sheet::entry_unused(what, &name.value));
+        sink.findings.add(Slug::EntryUnused, Some(name.at), None, wording::sheet::entry_unused(what, &name.value));
     }
 }
 
@@ -174,7 +175,7 @@ fn modes(sink: &mut Sink<'_, '_>) {
         };
         if mode.settings.unread.is_empty() && !plan.jobs.iter().any(|job| changes(job)) {
             let words = wording::sheet::mode_changes_nothing(&mode.name.value);
-            sink.findings.add("mode-changes-nothing", Some(mode.name.at), None, words);
+            sink.findings.add(Slug::ModeChangesNothing, Some(mode.name.at), None, words);
         }
     }
 }

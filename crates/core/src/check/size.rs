@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use crate::catalogue::{self, Codec};
+use crate::diagnostic::Slug;
 use crate::plan::{Series, film};
 use crate::resolve::Job;
 use crate::sheet::{Key, Layer, Setting, Size};
@@ -50,7 +51,7 @@ fn held(sink: &mut Sink<'_, '_>, series: &Series) {
     });
     let place = given.or(job.given.place(&at)).or(job.given.place(&Key::Size)).or(Some(job.at));
     if size.width > known.largest || size.height > known.largest {
-        sink.add("size-not-held", place, job, wording::size::size_not_held(size, known));
+        sink.add(Slug::SizeNotHeld, place, job, wording::size::size_not_held(size, known));
         return;
     }
     let Some((codec, chroma)) = codec_of(series) else { return };
@@ -58,7 +59,7 @@ fn held(sink: &mut Sink<'_, '_>, series: &Series) {
     let small = size.width < codec.smallest.0 || size.height < codec.smallest.1;
     let large = size.width > codec.largest || size.height > codec.largest;
     if small || large || codec.most_pixels.is_some_and(|most| pixels > most) {
-        sink.add("size-not-held", place, job, wording::size::codec_size(size, codec, small));
+        sink.add(Slug::SizeNotHeld, place, job, wording::size::codec_size(size, codec, small));
         return;
     }
     let (across, down) = codec.multiples(chroma);
@@ -67,7 +68,7 @@ fn held(sink: &mut Sink<'_, '_>, series: &Series) {
     }
     let chroma = chroma.or(codec.chroma.first().copied()).unwrap_or("");
     if at == Key::Region {
-        sink.add("region-odd", place, job, wording::size::region_odd(size, codec, chroma));
+        sink.add(Slug::RegionOdd, place, job, wording::size::region_odd(size, codec, chroma));
         return;
     }
     // Only where the sheet's own size is the file's size is it certain what to write instead.
@@ -91,7 +92,7 @@ fn held(sink: &mut Sink<'_, '_>, series: &Series) {
         }
     };
     let place = if given.is_none() { own.map(|movie| movie.entry.name.at).or(place) } else { place };
-    sink.add("size-odd", place, job, words);
+    sink.add(Slug::SizeOdd, place, job, words);
 }
 
 fn region(sink: &mut Sink<'_, '_>, job: &Job) {
@@ -100,7 +101,7 @@ fn region(sink: &mut Sink<'_, '_>, job: &Job) {
     // Percents were looked at when they were read.
     let [x, y, width, height] = numbers[..] else { return };
     if x + width > u64::from(full.width) || y + height > u64::from(full.height) {
-        sink.add("region-outside", job.given.place(&Key::Region), job, wording::size::region_outside(full));
+        sink.add(Slug::RegionOutside, job.given.place(&Key::Region), job, wording::size::region_outside(full));
     }
 }
 
@@ -108,12 +109,12 @@ fn scale(sink: &mut Sink<'_, '_>, job: &Job) {
     let Some(given) = job.given.get(&Key::Scale) else { return };
     let Setting::Number(percent) = *given.value else { return };
     if percent < 100.0 && given.layer < Layer::Mode && given.layer > Layer::BuiltIn {
-        sink.add("scale-outside-mode", given.at, job, wording::size::scale_outside_mode(percent));
+        sink.add(Slug::ScaleOutsideMode, given.at, job, wording::size::scale_outside_mode(percent));
     }
     let Some(full) = job.full_size else { return };
     let whole = |side: u32| (f64::from(side) * percent / 100.0).fract().abs() < 1e-9;
     if !(whole(full.width) && whole(full.height)) {
-        sink.add("size-rounded", given.at, job, wording::size::size_rounded(full, percent));
+        sink.add(Slug::SizeRounded, given.at, job, wording::size::size_rounded(full, percent));
     }
 }
 
@@ -130,7 +131,7 @@ fn aspect(sink: &mut Sink<'_, '_>, job: &Job) {
     if let (Some(at), Some(size), Some(scene)) = (job.given.place(&Key::Size), job.full_size, scene)
         && differ(size, scene)
     {
-        sink.add("aspect-differs", Some(at), job, wording::size::aspect_differs(size, scene));
+        sink.add(Slug::AspectDiffers, Some(at), job, wording::size::aspect_differs(size, scene));
     }
 }
 
@@ -144,7 +145,7 @@ fn aspects(sink: &mut Sink<'_, '_>) {
         let (other, known, place) = first.entry(&scene.value).or_insert((job, size, at));
         if differ(size, *known) && *place != at {
             let words = wording::size::aspects_mixed((size, *known), other).also(*place, "the other");
-            sink.add("aspects-mixed", Some(at), job, words);
+            sink.add(Slug::AspectsMixed, Some(at), job, words);
         }
     }
 }

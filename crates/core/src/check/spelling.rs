@@ -4,6 +4,7 @@ use std::ops::Range;
 
 use regex_lite::Regex;
 
+use crate::diagnostic::Slug;
 use crate::plan::{Series, SeriesKind};
 use crate::resolve::paths;
 use crate::sheet::read::part_of;
@@ -25,7 +26,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
         if series.hollow {
             let job = sink.job(series);
             let at = series.path.as_ref().map(|path| path.at);
-            sink.add("part-empty", at, job, wording::spelling::part_empty(&name));
+            sink.add(Slug::PartEmpty, at, job, wording::spelling::part_empty(&name));
         }
         let below = series.root.and_then(|root| name.get(sink.input.plan.roots[root].path.as_deref()?.len()..));
         let below = below.unwrap_or(&name).trim_start_matches('/').to_owned();
@@ -48,11 +49,11 @@ fn roots(sink: &mut Sink<'_, '_>) {
             if let Some(range) = not_expanded(&text.value[head..]) {
                 let range = range.start + head..range.end + head;
                 let words = wording::spelling::not_expanded(&text.value[range.clone()], true);
-                sink.findings.add("path-not-expanded", Some(part_of(text, range)), None, words);
+                sink.findings.add(Slug::PathNotExpanded, Some(part_of(text, range)), None, words);
             }
             if let Some(part) = text.value.split(['/', '\\']).find(|part| part.trim() != *part) {
                 let words = wording::spelling::blank_at_edge(part);
-                sink.findings.add("blank-at-edge", Some(text.at), None, words);
+                sink.findings.add(Slug::BlankAtEdge, Some(text.at), None, words);
             }
         }
     }
@@ -76,10 +77,10 @@ fn written(sink: &mut Sink<'_, '_>, series: &Series) {
     let job = sink.job(series);
     if let Some(range) = not_expanded(&text) {
         let words = wording::spelling::not_expanded(&text[range.clone()], false);
-        sink.add("path-not-expanded", in_path(series, range), job, words);
+        sink.add(Slug::PathNotExpanded, in_path(series, range), job, words);
     }
     if let Some(part) = text.split('/').find(|part| part.starts_with(char::is_whitespace)) {
-        sink.add("blank-at-edge", Some(path.at), job, wording::spelling::blank_at_edge(part));
+        sink.add(Slug::BlankAtEdge, Some(path.at), job, wording::spelling::blank_at_edge(part));
     }
 }
 
@@ -94,7 +95,7 @@ fn dots(sink: &mut Sink<'_, '_>, series: &Series, below: &str) {
     });
     let place = range.and_then(|(at, _)| in_path(series, at..at + 1)).filter(|at| at.end - at.start == 1);
     let job = sink.job(series);
-    sink.add("dots-doubled", place.or(Some(path.at)), job, wording::spelling::dots_doubled(part, place));
+    sink.add(Slug::DotsDoubled, place.or(Some(path.at)), job, wording::spelling::dots_doubled(part, place));
 }
 
 /// The longest name of a series: that of its largest or its smallest number.
@@ -117,12 +118,12 @@ fn parts(sink: &mut Sink<'_, '_>, series: &Series, below: &str) {
     let at = series.path.as_ref().map(|path| path.at);
     let job = sink.job(series);
     if let Some(part) = below.split('/').find(|part| part.len() > PART) {
-        sink.add("part-too-long", at, job, wording::spelling::part_too_long(part.len(), PART));
+        sink.add(Slug::PartTooLong, at, job, wording::spelling::part_too_long(part.len(), PART));
     }
     let Some((part, why)) = below.split('/').find_map(|part| Some((part, reserved(part).filter(|_| windows)?))) else {
         return;
     };
-    sink.add("name-reserved", at, job, wording::spelling::name_reserved(part, why));
+    sink.add(Slug::NameReserved, at, job, wording::spelling::name_reserved(part, why));
 }
 
 /// Why Windows cannot write a part of a path (Naming Files, Paths, and Namespaces).
@@ -168,7 +169,7 @@ fn length(sink: &mut Sink<'_, '_>, series: &Series, (name, below): (&str, &str))
             let job = sink.job(series);
             let at = series.path.as_ref().map(|path| path.at);
             let system = SYSTEMS.iter().find(|(_, known)| *known == system).map_or("", |(name, _)| name);
-            sink.add("path-too-long", at, job, wording::spelling::path_too_long(system, length, most));
+            sink.add(Slug::PathTooLong, at, job, wording::spelling::path_too_long(system, length, most));
             return;
         }
     }
@@ -188,7 +189,7 @@ fn extension(sink: &mut Sink<'_, '_>, series: &Series) {
         let start = text.len() - last.len() - before.map_or(0, str::len) - 2;
         let twice = in_path(series, start..text.len() - last.len() - 1);
         let fix = twice.filter(|at| (at.end - at.start) as usize == before.map_or(0, str::len) + 1);
-        sink.add("extension-doubled", twice, job, wording::spelling::extension_doubled(fix));
+        sink.add(Slug::ExtensionDoubled, twice, job, wording::spelling::extension_doubled(fix));
         return;
     }
     let written = match path.value.parts().last() {
@@ -196,7 +197,7 @@ fn extension(sink: &mut Sink<'_, '_>, series: &Series) {
         _ => file.contains('.') && !is_foreign(last),
     };
     if !written {
-        sink.add("extension-missing", Some(path.at), job, wording::spelling::extension_missing(known, end));
+        sink.add(Slug::ExtensionMissing, Some(path.at), job, wording::spelling::extension_missing(known, end));
     }
 }
 

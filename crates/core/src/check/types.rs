@@ -1,6 +1,7 @@
 //! File types: what they cannot hold. Formats are looked at where they stand, used or not.
 
 use crate::catalogue::{self, FileType};
+use crate::diagnostic::Slug;
 use crate::plan::{Series, SeriesKind};
 use crate::resolve::written_extension;
 use crate::sheet::{Format, Key};
@@ -23,7 +24,7 @@ pub fn check(sink: &mut Sink<'_, '_>) {
 fn format_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
     if let Some(bits) = format.bits.as_ref().filter(|bits| !known.bits.contains(&bits.value)) {
         sink.findings.add(
-            "bits-not-held",
+            Slug::BitsNotHeld,
             Some(bits.at),
             None,
             wording::types::bits_not_held(bits.value, known, format),
@@ -31,7 +32,7 @@ fn format_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
     }
     if let Some(channels) = format.channels.as_ref().filter(|channels| !known.channels.contains(&channels.value)) {
         sink.findings.add(
-            "channels-not-held",
+            Slug::ChannelsNotHeld,
             Some(channels.at),
             None,
             wording::types::channels_not_held(channels.value, known, format),
@@ -41,7 +42,7 @@ fn format_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
         format.compression.as_ref().filter(|name| !known.compressions.contains(&name.value.as_str()))
     {
         sink.findings.add(
-            "compression-not-held",
+            Slug::CompressionNotHeld,
             Some(compression.at),
             None,
             wording::types::compression_not_held(compression, known),
@@ -55,37 +56,42 @@ fn format_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
 fn codec_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
     let Some(written) = &format.codec else {
         if let Some(quality) = format.quality.as_ref().filter(|_| !known.quality) {
-            sink.findings.add("quality-not-held", Some(quality.at), None, wording::types::quality_not_held(known.name));
+            sink.findings.add(
+                Slug::QualityNotHeld,
+                Some(quality.at),
+                None,
+                wording::types::quality_not_held(known.name),
+            );
         }
         let movie_only = [("chroma", &format.chroma), ("effort", &format.effort)];
         for (name, option) in movie_only.iter().filter_map(|(name, option)| Some((name, option.as_ref()?))) {
             if !known.is_container() {
                 let words = wording::types::movie_option(name, known);
-                sink.findings.add("codec-option-not-held", Some(option.at), None, words);
+                sink.findings.add(Slug::CodecOptionNotHeld, Some(option.at), None, words);
             }
         }
         return;
     };
     if !known.codecs.contains(&written.value.as_str()) {
-        sink.findings.add("codec-not-held", Some(written.at), None, wording::types::codec_not_held(written, known));
+        sink.findings.add(Slug::CodecNotHeld, Some(written.at), None, wording::types::codec_not_held(written, known));
     }
     let Some(codec) = catalogue::codec(&written.value) else { return };
     if let Some(quality) = format.quality.as_ref().filter(|_| !codec.quality) {
-        sink.findings.add("quality-not-held", Some(quality.at), None, wording::types::quality_not_held(codec.title));
+        sink.findings.add(Slug::QualityNotHeld, Some(quality.at), None, wording::types::quality_not_held(codec.title));
     }
     if let Some(bits) =
         format.bits.as_ref().filter(|bits| known.bits.contains(&bits.value) && !codec.bits.contains(&bits.value))
     {
         let words = wording::types::codec_bits(bits.value, codec).also(written.at, "the codec");
-        sink.findings.add("codec-option-not-held", Some(bits.at), None, words);
+        sink.findings.add(Slug::CodecOptionNotHeld, Some(bits.at), None, words);
     }
     if let Some(chroma) = format.chroma.as_ref().filter(|chroma| !codec.chroma.contains(&chroma.value.as_str())) {
         let words = wording::types::codec_chroma(&chroma.value, codec).also(written.at, "the codec");
-        sink.findings.add("codec-option-not-held", Some(chroma.at), None, words);
+        sink.findings.add(Slug::CodecOptionNotHeld, Some(chroma.at), None, words);
     }
     if let Some(channels) = format.channels.as_ref().filter(|channels| channels.value.alpha() && !codec.alpha) {
         let words = wording::types::alpha_lost(codec).also(written.at, "the codec");
-        sink.findings.add("alpha-lost", Some(channels.at), None, words);
+        sink.findings.add(Slug::AlphaLost, Some(channels.at), None, words);
     }
 }
 
@@ -94,23 +100,23 @@ fn audio(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
     if !known.is_container() {
         let asked = format.audio_codec.as_ref().map(|codec| codec.at).or(format.audio_quality.as_ref().map(|q| q.at));
         if let Some(at) = asked {
-            sink.findings.add("audio-in-picture", Some(at), None, wording::types::audio_in_picture(known));
+            sink.findings.add(Slug::AudioInPicture, Some(at), None, wording::types::audio_in_picture(known));
         }
         return;
     }
     let Some(written) = &format.audio_codec else { return };
     if !known.audio_codecs.contains(&written.value.as_str()) {
         let words = wording::types::audio_codec_not_held(written, known);
-        sink.findings.add("audio-codec-not-held", Some(written.at), None, words);
+        sink.findings.add(Slug::AudioCodecNotHeld, Some(written.at), None, words);
     }
     let master = format.codec.as_ref().and_then(|codec| catalogue::codec(&codec.value)).filter(|codec| codec.master);
     let sound = catalogue::audio_codec(&written.value).filter(|sound| !sound.lossless);
     if let (Some(codec), Some(sound)) = (master, sound) {
-        sink.findings.add("audio-squeezed", Some(written.at), None, wording::types::audio_squeezed(sound, codec));
+        sink.findings.add(Slug::AudioSqueezed, Some(written.at), None, wording::types::audio_squeezed(sound, codec));
     }
     let lossless = catalogue::audio_codec(&written.value).filter(|codec| codec.lossless);
     if let (Some(codec), Some(quality)) = (lossless, &format.audio_quality) {
-        sink.findings.add("quality-not-held", Some(quality.at), None, wording::types::quality_not_held(codec.title));
+        sink.findings.add(Slug::QualityNotHeld, Some(quality.at), None, wording::types::quality_not_held(codec.title));
     }
 }
 
@@ -123,14 +129,14 @@ fn extension(sink: &mut Sink<'_, '_>, series: &Series) {
     }
     let Some(known) = series.file_type else {
         let place = written.map_or(Some(path.at), |_| last_extension(series));
-        sink.add("type-unknown", place, job, wording::types::type_unknown(written));
+        sink.add(Slug::TypeUnknown, place, job, wording::types::type_unknown(written));
         return;
     };
     // What is no extension of anything is part of the name: then its extension is missing.
     if let Some(written) = written.filter(|written| !known.has_extension(written) && !is_foreign(written)) {
         let at = last_extension(series);
         let format = series.format.as_deref();
-        sink.add("extension-differs", at, job, wording::types::extension_differs(written, known, format, at));
+        sink.add(Slug::ExtensionDiffers, at, job, wording::types::extension_differs(written, known, format, at));
     }
 }
 
@@ -144,14 +150,14 @@ fn layers(sink: &mut Sink<'_, '_>, series: &Series) {
     let job = sink.job(series);
     let place = job.given.place(&Key::Layers).or(Some(job.at));
     if series.passes.len() > 1 && !known.layers {
-        sink.add("layers-not-held", place, job, wording::types::layers_not_held(known));
+        sink.add(Slug::LayersNotHeld, place, job, wording::types::layers_not_held(known));
     }
     // One file has one type, whatever the formats of its passes say.
     for pass in series.passes.iter().skip(1).map(|pass| &job.passes[*pass]) {
         let kind = pass.format.as_deref().and_then(|format| format.kind.as_ref());
         if let (Some(kind), Some(own)) = (kind, pass.file_type.filter(|own| own.name != known.name)) {
             let words = wording::types::layer_of_another_type(&pass.label, own, known);
-            sink.add("layers-not-held", Some(kind.at), job, words);
+            sink.add(Slug::LayersNotHeld, Some(kind.at), job, words);
         }
     }
     // Movies are made from sequences; a renderer that writes one itself cannot be resumed.
@@ -160,8 +166,8 @@ fn layers(sink: &mut Sink<'_, '_>, series: &Series) {
     }
     let at = series.path.as_ref().map(|path| path.at);
     if job.passes.len() > 1 {
-        sink.add("passes-into-movie", at, job, wording::types::passes_into_movie(job.passes.len()));
+        sink.add(Slug::PassesIntoMovie, at, job, wording::types::passes_into_movie(job.passes.len()));
     } else {
-        sink.add("movie-rendered", at, job, wording::types::movie_rendered());
+        sink.add(Slug::MovieRendered, at, job, wording::types::movie_rendered());
     }
 }

@@ -6,7 +6,7 @@ pub mod fix;
 use std::collections::{BTreeSet, HashSet};
 
 use crate::source::{Place, Spanned};
-pub use code::{CHECKS, Check, Level, find};
+pub use code::{CHECKS, Check, Level, Slug, find};
 
 /// A text that would fix the finding, put in place of what stands at `at`.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -20,8 +20,8 @@ pub struct Fix {
 /// One thing that a check has to say.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Finding {
-    /// The check's slug.
-    pub check: &'static str,
+    /// The check that found it.
+    pub check: Slug,
     /// How grave it is here.
     pub level: Level,
     /// One sentence.
@@ -117,16 +117,14 @@ impl Findings {
 
     /// Leaves out all that was found by asking the machine.
     pub fn forget_machine(&mut self) {
-        self.list.retain(|found| !find(found.check).is_some_and(|check| check.asks_machine));
+        self.list.retain(|found| !found.check.check().asks_machine);
     }
 
-    /// Takes a finding of `check` in, at its usual level. An unknown slug is a bug.
-    pub fn add(&mut self, check: &'static str, at: Option<Place>, job: Option<&str>, words: Words) {
-        let known = find(check);
-        debug_assert!(known.is_some(), "{check} is not in the registry");
+    /// Takes a finding of `check` in, at its usual level.
+    pub fn add(&mut self, check: Slug, at: Option<Place>, job: Option<&str>, words: Words) {
         self.list.push(Finding {
             check,
-            level: known.map_or(Level::Error, |known| known.level),
+            level: check.check().level,
             message: words.message,
             at: at.map(|at| Spanned::new(words.label, at)),
             also: words.also,
@@ -144,7 +142,7 @@ impl Findings {
     }
 
     /// Keeps only the findings of one check.
-    pub fn keep_only(&mut self, check: &str) {
+    pub fn keep_only(&mut self, check: Slug) {
         self.list.retain(|finding| finding.check == check);
     }
 
@@ -168,7 +166,7 @@ impl Findings {
         let place =
             |finding: &Finding| finding.at.as_ref().map_or((1, None), |at| (0, Some((at.at, at.value.clone()))));
         self.list.sort_by(|a, b| {
-            b.level.cmp(&a.level).then_with(|| place(a).cmp(&place(b))).then_with(|| a.check.cmp(b.check))
+            b.level.cmp(&a.level).then_with(|| place(a).cmp(&place(b))).then_with(|| a.check.name().cmp(b.check.name()))
         });
         let mut sorted: Vec<Finding> = Vec::new();
         let mut jobs: HashSet<Option<String>> = HashSet::new();

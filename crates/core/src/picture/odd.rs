@@ -1,7 +1,7 @@
 //! What is odd about a picture that is as planned: it decodes, and is most likely not what was meant.
 
 use super::content::{Cell, Content};
-use crate::diagnostic::{Level, find};
+use crate::diagnostic::{Level, Slug};
 
 /// What can be odd about a picture.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -29,36 +29,36 @@ pub enum OddKind {
 }
 
 /// Every kind with the check that sets its level, and what its limit is where nothing is said.
-const KINDS: [(OddKind, &str, Option<f64>); 10] = [
-    (OddKind::Black, "picture-black", None),
-    (OddKind::OneColour, "picture-one-colour", None),
-    (OddKind::NotFinite, "picture-not-finite", None),
-    (OddKind::AlphaFlat, "alpha-flat", None),
-    (OddKind::HalfBlack, "picture-half-black", Some(0.5)),
-    (OddKind::Repeated, "picture-repeated", None),
-    (OddKind::Jump, "picture-jump", Some(6.0)),
-    (OddKind::Block, "picture-block", Some(8.0)),
-    (OddKind::FileSize, "file-size-jump", Some(4.0)),
-    (OddKind::Unproven, "picture-unproven", None),
+const KINDS: [(OddKind, Slug, Option<f64>); 10] = [
+    (OddKind::Black, Slug::PictureBlack, None),
+    (OddKind::OneColour, Slug::PictureOneColour, None),
+    (OddKind::NotFinite, Slug::PictureNotFinite, None),
+    (OddKind::AlphaFlat, Slug::AlphaFlat, None),
+    (OddKind::HalfBlack, Slug::PictureHalfBlack, Some(0.5)),
+    (OddKind::Repeated, Slug::PictureRepeated, None),
+    (OddKind::Jump, Slug::PictureJump, Some(6.0)),
+    (OddKind::Block, Slug::PictureBlock, Some(8.0)),
+    (OddKind::FileSize, Slug::FileSizeJump, Some(4.0)),
+    (OddKind::Unproven, Slug::PictureUnproven, None),
 ];
 
 /// The limit of a check, where it has one and nothing is said.
 #[must_use]
 pub fn usual_limit(check: &str) -> Option<f64> {
-    KINDS.iter().find(|(_, slug, _)| *slug == check).and_then(|(.., limit)| *limit)
+    KINDS.iter().find(|(_, slug, _)| *slug == *check).and_then(|(.., limit)| *limit)
 }
 
 impl OddKind {
     /// The kind whose level a check sets.
     #[must_use]
     pub fn of(check: &str) -> Option<OddKind> {
-        KINDS.iter().find(|(_, slug, _)| *slug == check).map(|(kind, ..)| *kind)
+        KINDS.iter().find(|(_, slug, _)| *slug == *check).map(|(kind, ..)| *kind)
     }
 
     /// The check that sets its level.
     #[must_use]
     pub fn check(self) -> &'static str {
-        KINDS[self as usize].1
+        KINDS[self as usize].1.name()
     }
 }
 
@@ -79,9 +79,8 @@ pub struct OddPolicy {
 
 impl Default for OddPolicy {
     fn default() -> OddPolicy {
-        let rule = |(_, slug, limit): (OddKind, &str, Option<f64>)| {
-            (find(slug).map(|check| check.level), limit.unwrap_or_default())
-        };
+        let rule =
+            |(_, slug, limit): (OddKind, Slug, Option<f64>)| (Some(slug.check().level), limit.unwrap_or_default());
         OddPolicy { rules: KINDS.map(rule) }
     }
 }
@@ -89,7 +88,7 @@ impl Default for OddPolicy {
 impl OddPolicy {
     /// With what a sheet says of a check, if it is one of pictures.
     pub fn set(&mut self, check: &str, level: Option<Level>, limit: Option<f64>) {
-        if let Some(at) = KINDS.iter().position(|(_, slug, _)| *slug == check) {
+        if let Some(at) = KINDS.iter().position(|(_, slug, _)| *slug == *check) {
             let rule = &mut self.rules[at];
             *rule = (level, limit.unwrap_or(rule.1));
         }

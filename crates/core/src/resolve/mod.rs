@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use crate::catalogue::FileType;
-use crate::diagnostic::{Findings, Words};
+use crate::diagnostic::{Findings, Slug, Words};
 use crate::frames::{FrameExpr, Frames, Shift};
 use crate::scene::Facts;
 use crate::sheet::machine::MachineFile;
@@ -368,7 +368,7 @@ fn own_frames(job: &Job, span: Option<&Frames>, findings: &mut Findings) -> Opti
                 "`frames` of a job cannot use words that refer to its own frames",
                 "all, first, middle and last can be used on the command line and in modes",
             );
-            findings.add("frames-not-understood", job.given.place(&Key::Frames), Some(&job.name), words);
+            findings.add(Slug::FramesNotUnderstood, job.given.place(&Key::Frames), Some(&job.name), words);
             return None;
         }
         Some(Setting::Frames(expr)) => expr.frames(span, None)?,
@@ -400,7 +400,7 @@ fn narrowed(
                 format!("its frames are {frames}"),
             );
             findings.add(
-                "frames-cut",
+                Slug::FramesCut,
                 Some(expr.at),
                 Some(&job.name),
                 words.help("give frames that the job has, or change `frames` in the sheet"),
@@ -426,7 +426,7 @@ fn pass(sheet: &Sheet, job: &Job, entry: &PassEntry, formats: &[Arc<Format>], fi
             Some(near) => words.help(format!("write \"{near}\"")).fix(name.at, near),
             None => words.help(format!("define it under [formats.{}]", name.value)),
         };
-        findings.add("name-unknown", Some(name.at), Some(&job.name), words);
+        findings.add(Slug::NameUnknown, Some(name.at), Some(&job.name), words);
     }
     let path = entry.path.clone().or_else(|| match job.given.get(&Key::Path) {
         Some(given) => match (&*given.value, given.at) {

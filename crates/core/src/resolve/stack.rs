@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use crate::diagnostic::{Findings, Words, nearest};
+use crate::diagnostic::{Findings, Slug, Words, nearest};
 use crate::frames::FrameExpr;
 use crate::sheet::setting::{Above, KEYS};
 use crate::sheet::{Each, Given, JobEntry, Key, Layer, Layers, PassEntry, Setting, Settings, Sheet, Version};
@@ -99,7 +99,7 @@ fn leaves(all: &[Stacked], modes: &[String], findings: &mut Findings) {
     // A mode that is called gives back what some jobs have; others may be waiting for other modes.
     for (at, (_, key)) in useful.into_iter().filter(|(_, (useful, _))| !useful && modes.is_empty()) {
         let words = Words::new(format!("`leave` names `{key}`, which no lower layer sets"), "this key is not set");
-        findings.add("leave-unneeded", Some(at), None, words.help("remove it"));
+        findings.add(Slug::LeaveUnneeded, Some(at), None, words.help("remove it"));
     }
 }
 
@@ -118,7 +118,7 @@ fn above(sheet: &Sheet, modes: &[String], typed: &Settings, findings: &mut Findi
                     None if known.is_empty() => format!("define it under [modes.{name}]"),
                     None => format!("choose from {}", known.join(", ")),
                 };
-                findings.add("name-unknown", None, None, words.help(help));
+                findings.add(Slug::NameUnknown, None, None, words.help(help));
             }
         }
     }
@@ -151,7 +151,7 @@ fn each_is_known(entry: &JobEntry, own: &Settings, above: &[Arc<Settings>], find
                 Some(near) => words.help(format!("write `{near}`")).fix(at, near),
                 None => words.help(format!("define it as a variable: vars.{name} = \"...\"")),
             };
-            findings.add("unknown-key", Some(at), None, words);
+            findings.add(Slug::UnknownKey, Some(at), None, words);
         }
         for given in above.iter().filter_map(|layer| layer.get(&key)).filter(|given| given.layer == Layer::Mode) {
             let words = Words::new(
@@ -159,7 +159,7 @@ fn each_is_known(entry: &JobEntry, own: &Settings, above: &[Arc<Settings>], find
                 "all jobs of this `each` would have one value",
             );
             findings.add(
-                "mode-against-each",
+                Slug::ModeAgainstEach,
                 given.at,
                 None,
                 words.also(at, "listed here").help("remove it from the mode"),
@@ -212,13 +212,13 @@ fn bases(sheet: &Sheet, like: &Spanned<String>, findings: &mut Findings) -> Vec<
                 Some(near) => words.help(format!("write \"{near}\"")).fix(name.at, near),
                 None => words.help(format!("define it under [bases.{}]", name.value)),
             };
-            findings.add("name-unknown", Some(name.at), None, words);
+            findings.add(Slug::NameUnknown, Some(name.at), None, words);
             break;
         };
         if seen.contains(&base.name.value.as_str()) {
             let words =
                 Words::new(format!("the base `{}` is `like` itself", name.value), "this `like` leads back to it");
-            findings.add("name-unknown", Some(name.at), None, words.help("remove one `like` of this circle"));
+            findings.add(Slug::NameUnknown, Some(name.at), None, words.help("remove one `like` of this circle"));
             break;
         }
         seen.push(&base.name.value);
@@ -245,7 +245,7 @@ fn is_too_large(entry: &JobEntry, findings: &mut Findings) -> bool {
         "the lists under `each` multiply",
     );
     let at = axes.last().map_or(entry.at, |(key, _)| key.at);
-    findings.add("each-too-large", Some(at), None, words.help("use shorter lists, or give rows: each = [{ ... }]"));
+    findings.add(Slug::EachTooLarge, Some(at), None, words.help("use shorter lists, or give rows: each = [{ ... }]"));
     true
 }
 
@@ -297,7 +297,7 @@ fn twins(all: &[Stacked], findings: &mut Findings) {
         if let Some(first) = seen.insert(&stacked.name, stacked) {
             let words = Words::new(format!("two jobs have the name `{}`", stacked.name), "the second one");
             findings.add(
-                "job-twice",
+                Slug::JobTwice,
                 Some(stacked.at),
                 Some(&stacked.name),
                 words.also(first.at, "the first one").help("rename one of them"),

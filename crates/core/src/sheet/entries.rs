@@ -2,7 +2,7 @@
 
 use toml::de::DeTable;
 
-use crate::diagnostic::{CHECKS, Check, Level, Words, find, nearest};
+use crate::diagnostic::{CHECKS, Check, Level, Slug, Words, find, nearest};
 use crate::frames::Timecode;
 use crate::picture::usual_limit;
 use crate::source::{Place, Spanned};
@@ -171,8 +171,8 @@ impl Reader<'_> {
             self.needed(table, &Spanned::new("allow entry", at), key, given);
         }
         let check = check?;
-        if !CHECKS.iter().any(|known| known.slug == check.value) {
-            let near = self.no_check(&check)?.slug.to_owned();
+        if !CHECKS.iter().any(|known| known.name == check.value) {
+            let near = self.no_check(&check)?.name.to_owned();
             return Some(AllowEntry { check: Spanned::new(near, check.at), job, because: because?.value, at });
         }
         Some(AllowEntry { check, job, because: because?.value, at })
@@ -184,16 +184,16 @@ impl Reader<'_> {
         if !given && !table.iter().any(|(name, _)| name.get_ref() == key) {
             let words = Words::new(format!("`{key}` is missing in this {what}"), format!("this {what}"))
                 .help(format!("write {key} = \"...\""));
-            self.findings.add("key-missing", Some(at), None, words);
+            self.findings.add(Slug::KeyMissing, Some(at), None, words);
         }
     }
 
     /// `[checks]`: a level, or a table of a level and a limit.
     pub(super) fn checks(&mut self, raw: &Raw<'_>, sheet: &mut Sheet) {
         self.each_entry(raw, "checks", |reader, name, raw| {
-            let known = CHECKS.iter().find(|check| check.slug == name.value);
+            let known = CHECKS.iter().find(|check| check.name == name.value);
             let Some(check) = known.or_else(|| reader.no_check(&name)) else { return };
-            let name = Spanned::new(check.slug.to_owned(), name.at);
+            let name = Spanned::new(check.name.to_owned(), name.at);
             let Some(table) = raw.get_ref().as_table() else {
                 if let Some(level) = reader.choice(raw, &name.value, &LEVELS) {
                     sheet.checks.push(CheckRule { check: name, level: level.value, limit: None });
@@ -201,9 +201,9 @@ impl Reader<'_> {
                 return;
             };
             let mut rule = CheckRule { check: name, level: Some(check.level), limit: None };
-            let limit = usual_limit(check.slug).is_some();
+            let limit = usual_limit(check.name).is_some();
             let known: &[&str] = if limit { &["level", "limit"] } else { &["level"] };
-            for (key, raw) in reader.keyed(table, &format!("`{}`", check.slug), known) {
+            for (key, raw) in reader.keyed(table, &format!("`{}`", check.name), known) {
                 match key {
                     "level" => {
                         rule.level = reader.choice(raw, "level", &LEVELS).map_or(rule.level, |level| level.value)
@@ -224,11 +224,11 @@ impl Reader<'_> {
     /// A name that no check bears; the check that was most likely meant.
     pub(super) fn no_check(&mut self, name: &Spanned<String>) -> Option<&'static Check> {
         let mut words = Words::new(format!("there is no check `{}`", name.value), "not defined");
-        let near = nearest(&name.value, CHECKS.iter().map(|check| check.slug));
+        let near = nearest(&name.value, CHECKS.iter().map(|check| check.name));
         if let Some(near) = near {
             words = words.help(format!("write `{near}`")).fix(name.at, near);
         }
-        self.findings.add("unknown-key", Some(name.at), None, words);
+        self.findings.add(Slug::UnknownKey, Some(name.at), None, words);
         find(near?)
     }
 }

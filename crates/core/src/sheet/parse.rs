@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use toml::de::{DeTable, DeValue};
 
-use crate::diagnostic::{Findings, Words};
+use crate::diagnostic::{Findings, Slug, Words};
 use crate::frames::{FrameExpr, MOST};
 use crate::source::{FileId, Place, Spanned};
 
@@ -40,7 +40,7 @@ pub(crate) fn toml_table<'i>(file: FileId, text: &'i str, findings: &mut Finding
             (None, Some((key, value))) => words.help(format!("write {key} = \"{value}\", in quotes")),
             (None, None) => words,
         };
-        findings.add("not-toml", Some(at), None, words);
+        findings.add(Slug::NotToml, Some(at), None, words);
     }
     table.into_inner()
 }
@@ -241,11 +241,11 @@ impl Reader<'_> {
                 let at = part_of(&text, error.range);
                 let words = Words::new(error.message, "here");
                 let Some((meant, frames)) = ascending(&text.value) else {
-                    self.findings.add("frames-not-understood", Some(at), None, words);
+                    self.findings.add(Slug::FramesNotUnderstood, Some(at), None, words);
                     return None;
                 };
                 let words = words.help(format!("write {meant}")).fix(text.at, meant);
-                self.findings.add("frames-not-understood", Some(at), None, words);
+                self.findings.add(Slug::FramesNotUnderstood, Some(at), None, words);
                 Some(Setting::Frames(frames))
             }
         }
@@ -259,7 +259,7 @@ impl Reader<'_> {
         if let Some((decimal, whole)) = known.iter().find(|(decimal, _)| *decimal == written) {
             let exact = format!("{}/1001", whole * 1000);
             let words = Words::new(format!("{decimal} frames per second is read as {exact}"), "this rate is rounded");
-            self.findings.add("fps-rounded", Some(at), None, words.help(format!("write fps = \"{exact}\"")));
+            self.findings.add(Slug::FpsRounded, Some(at), None, words.help(format!("write fps = \"{exact}\"")));
             return Fps::new(whole * 1000, 1001).map(Setting::Fps);
         }
         let (frames, seconds) = written.split_once('/').unwrap_or((&written, "1"));
@@ -274,7 +274,7 @@ impl Reader<'_> {
         }
         if fps.is_none() {
             let words = Words::new("`fps` must be a whole number or a fraction", "this is not one");
-            self.findings.add("value-not-understood", Some(at), None, words.help("write 24 or \"24000/1001\""));
+            self.findings.add(Slug::ValueNotUnderstood, Some(at), None, words.help("write 24 or \"24000/1001\""));
         }
         fps.map(Setting::Fps)
     }
@@ -409,7 +409,7 @@ impl Reader<'_> {
                     Some(list) => words.help(format!("write {list}")).fix(Place::new(self.file, raw.span()), list),
                     None => words,
                 };
-                self.findings.add("value-not-understood", Some(at), None, words);
+                self.findings.add(Slug::ValueNotUnderstood, Some(at), None, words);
             }
             let Some(list) = list.or(single) else {
                 let what = if key == Key::Scene {

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use toml::Spanned as TomlSpanned;
 use toml::de::{DeTable, DeValue};
 
-use crate::diagnostic::{Findings, Words, nearest, usual};
+use crate::diagnostic::{Findings, Slug, Words, nearest, usual};
 use crate::source::{FileId, Place, Spanned};
 use crate::template::{Template, TemplateError};
 
@@ -56,7 +56,7 @@ impl Reader<'_> {
     /// A value that is not of the kind it has to be.
     pub fn bad(&mut self, at: Place, key: &str, wanted: &str, got: &str) {
         let words = Words::new(format!("`{key}` must be {wanted}"), got.to_owned());
-        self.findings.add("value-not-understood", Some(at), None, words);
+        self.findings.add(Slug::ValueNotUnderstood, Some(at), None, words);
     }
 
     /// A value that is clearly meant and spelt in another way than it has to be: `write` is what has to stand there.
@@ -64,7 +64,7 @@ impl Reader<'_> {
         let at = Place::new(self.file, raw.span());
         let words =
             Words::new(format!("`{key}` must be {wanted}"), "this is not one").help(format!("write {key} = {write}"));
-        self.findings.add("value-not-understood", Some(at), None, words.fix(at, write));
+        self.findings.add(Slug::ValueNotUnderstood, Some(at), None, words.fix(at, write));
     }
 
     /// A value of the wrong TOML kind.
@@ -123,7 +123,7 @@ impl Reader<'_> {
                 words = words.fix(at, near);
             }
         }
-        self.findings.add("value-not-understood", Some(at), None, words);
+        self.findings.add(Slug::ValueNotUnderstood, Some(at), None, words);
         // What is clearly meant is read on with, so that one slip is one finding.
         let meant = names.iter().position(|name| Some(*name) == near)?;
         Some(Spanned::new(meant, at))
@@ -192,7 +192,7 @@ impl Reader<'_> {
             Ok(template) => Some(Spanned::new(Arc::new(template), text.at)),
             Err(TemplateError { message, help, range }) => {
                 let at = part_of(&text, range);
-                self.findings.add("template-not-understood", Some(at), None, Words::new(message, "here").help(help));
+                self.findings.add(Slug::TemplateNotUnderstood, Some(at), None, Words::new(message, "here").help(help));
                 None
             }
         }
@@ -208,7 +208,7 @@ impl Reader<'_> {
         let write = if is_inner { right.clone() } else { format!("\"{right}\"") };
         let words =
             Words::new("a path is written with / on every system, not with a backslash", "this has backslashes");
-        self.findings.add("template-not-understood", Some(at), None, words.help("write / instead").fix(at, write));
+        self.findings.add(Slug::TemplateNotUnderstood, Some(at), None, words.help("write / instead").fix(at, write));
         // What is wrong besides is found once this is mended.
         Some(Spanned::new(Arc::new(Template::parse(&right).ok()?), at))
     }
@@ -282,7 +282,7 @@ impl Reader<'_> {
                 }
             }
         };
-        self.findings.add("unknown-key", Some(at), None, words);
+        self.findings.add(Slug::UnknownKey, Some(at), None, words);
         meant
     }
 }

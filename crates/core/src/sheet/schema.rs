@@ -71,10 +71,10 @@ pub fn sheet() -> Value {
     let levels = one_of(LEVELS.map(|(name, _)| name), "The level of its findings.");
     let limit = json!({ "type": "number", "exclusiveMinimum": 0, "description": "From where on it finds something." });
     let rule = |check: &Check| {
-        let more = usual_limit(check.slug).map(|_| ("limit", limit.clone()));
+        let more = usual_limit(check.name).map(|_| ("limit", limit.clone()));
         let table = [("level", levels.clone())].into_iter().chain(more).map(|(name, value)| (name.to_owned(), value));
         let table = object(table.collect(), "Its level and its limit.");
-        (check.slug.to_owned(), described(&json!({ "anyOf": [levels, table] }), check.summary))
+        (check.name.to_owned(), described(&json!({ "anyOf": [levels, table] }), check.summary))
     };
     add("checks", object(CHECKS.iter().map(rule).collect(), "Levels and limits of checks."));
     add(
@@ -224,7 +224,7 @@ fn movie() -> Value {
 
 fn allow() -> Value {
     let schema = |name: &str, what: &str| match name {
-        "check" => one_of(CHECKS.iter().map(|check| check.slug), what),
+        "check" => one_of(CHECKS.iter().map(|check| check.name), what),
         _ => text(what),
     };
     let keys = ALLOW_KEYS.iter().map(|(name, what)| ((*name).to_owned(), schema(name, what)));

@@ -9,7 +9,7 @@ use jiff::SignedDuration;
 use toml::de::DeTable;
 
 use crate::catalogue::{BITS, CHANNELS, CHROMA, EFFORTS, types};
-use crate::diagnostic::Words;
+use crate::diagnostic::{Slug, Words};
 use crate::source::{Place, Spanned};
 use crate::template::Template;
 
@@ -127,7 +127,7 @@ impl Reader<'_> {
                 "this True Path reads version 1",
             );
             self.findings.add(
-                "value-not-understood",
+                Slug::ValueNotUnderstood,
                 Some(version.at),
                 None,
                 words.help("write sheet = 1, or use a newer True Path"),
@@ -323,7 +323,7 @@ impl Reader<'_> {
                     let at = super::read::part_of(&text, token.range.clone());
                     let message = format!("there is no token `{}` in a command", token.name);
                     self.findings.add(
-                        "token-unknown",
+                        Slug::TokenUnknown,
                         Some(at),
                         None,
                         Words::new(message, "not defined").help("{outcome} is the only token here"),

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use truepath_core::adapter::{self, Adapter, AdapterLayer};
-use truepath_core::diagnostic::{Findings, Words, nearest};
+use truepath_core::diagnostic::{Findings, Slug, Words, nearest};
 use truepath_core::plan::Adapters;
 use truepath_core::resolve::paths;
 use truepath_core::sheet::FileOption;
@@ -97,14 +97,14 @@ impl<'s> Shelf<'s> {
                 };
                 // What is wrong with another text is said where that one is read.
                 if chain.len() == 1 {
-                    findings.add("adapter-missing", Some(like.at), None, words);
+                    findings.add(Slug::AdapterMissing, Some(like.at), None, words);
                 }
                 break;
             };
             if chain.iter().any(|known| known.file == next.file) {
                 let message = format!("the adapter `{}` is `like` itself", like.value);
                 let words = Words::new(message, "this `like` leads back to it");
-                findings.add("adapter-missing", Some(like.at), None, words.help("remove one `like` of this circle"));
+                findings.add(Slug::AdapterMissing, Some(like.at), None, words.help("remove one `like` of this circle"));
                 break;
             }
             chain.push(next);

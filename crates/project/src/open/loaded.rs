@@ -7,7 +7,7 @@ use std::sync::{Arc, OnceLock};
 
 use truepath_core::adapter::Adapter;
 use truepath_core::check::Machine;
-use truepath_core::diagnostic::{Finding, Findings, Level, find};
+use truepath_core::diagnostic::{Finding, Findings, Level, Slug};
 use truepath_core::invoke::export::Exports;
 use truepath_core::pins::{Pins, Wanted};
 use truepath_core::plan::{self, Adapters, Plan, PlanInput, Series};
@@ -27,12 +27,12 @@ use super::trust::Untrusted;
 use crate::listener::{Listener, News, Read};
 
 /// The check whose findings make all others guesswork.
-pub(super) const NOT_TOML: &str = "not-toml";
+pub(super) const NOT_TOML: Slug = Slug::NotToml;
 
 /// What is wrong with a value that was typed, whatever the sheet says.
-const MISTAKES: [&str; 4] = [NOT_TOML, "value-not-understood", "unknown-key", "frames-not-understood"];
+const MISTAKES: [Slug; 4] = [NOT_TOML, Slug::ValueNotUnderstood, Slug::UnknownKey, Slug::FramesNotUnderstood];
 /// What was typed and is not in the sheet.
-const UNKNOWN: &str = "name-unknown";
+const UNKNOWN: Slug = Slug::NameUnknown;
 
 /// What steps need to know of this machine.
 pub(super) struct Here {
@@ -164,7 +164,7 @@ impl Queue {
         let stopped = self.stopped()?;
         let errors = self.sheets.iter().flat_map(|sheet| sheet.findings.iter());
         let mut errors = errors.filter(|finding| finding.level == Level::Error && finding.allowed.is_none());
-        let here = errors.all(|finding| find(finding.check).is_some_and(|check| check.here_only));
+        let here = errors.all(|finding| finding.check.check().here_only);
         Some(if stopped == Stop::Errors && here { Stop::Machine } else { stopped })
     }
 

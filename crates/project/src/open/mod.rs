@@ -19,7 +19,7 @@ use std::sync::{Arc, OnceLock};
 
 use truepath_core::adapter::Adapter;
 use truepath_core::check::{self, Input, Machine};
-use truepath_core::diagnostic::{Findings, Words};
+use truepath_core::diagnostic::{Findings, Slug, Words};
 use truepath_core::invoke::export::exports;
 use truepath_core::pins::{Anew, Pins, Wanted};
 use truepath_core::plan::{self, Adapters, Plan, PlanInput, Selection, Series};
@@ -348,6 +348,6 @@ fn selected(request: &Request, sheets: &mut [Loaded]) {
         }
     }
     if let Some(first) = sheets.first_mut().filter(|sheet| sheet.is_readable()) {
-        said.into_iter().for_each(|words| first.findings.add("name-unknown", None, None, words));
+        said.into_iter().for_each(|words| first.findings.add(Slug::NameUnknown, None, None, words));
     }
 }

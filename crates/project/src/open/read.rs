@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use truepath_core::adapter::Adapter;
 use truepath_core::check::Machine;
-use truepath_core::diagnostic::{Findings, Words};
+use truepath_core::diagnostic::{Findings, Slug, Words};
 use truepath_core::plan::Adapters;
 use truepath_core::resolve::{Home, Stacked, paths};
 use truepath_core::scene::{self, Facts};
@@ -68,7 +68,7 @@ impl Reading<'_> {
                     if Path::new(&wanted).exists() { "this sheet includes itself" } else { "this file does not exist" };
                 let words = Words::new(format!("{wanted} cannot be included"), label);
                 self.findings.add(
-                    "from-missing",
+                    Slug::FromMissing,
                     Some(from.at),
                     None,
                     words.help("a relative path starts at this file's own folder"),
@@ -79,7 +79,7 @@ impl Reading<'_> {
             if !load::is_sheet(&found) {
                 let words = Words::new(format!("{wanted} cannot be included"), "this file is not a sheet");
                 let help = "a sheet is a text of TOML with tables such as [roots], [defaults] or [[job]]";
-                self.findings.add("from-missing", Some(from.at), None, words.help(help));
+                self.findings.add(Slug::FromMissing, Some(from.at), None, words.help(help));
                 continue;
             }
             below = self.sheet(&found, sources, home, above)?.over(below);
@@ -210,7 +210,7 @@ pub(super) fn fill_scenes(sheet: &mut Sheet, home: &Home, findings: &mut Finding
         for (pattern, at) in entry.fill_scenes(&find) {
             let words = Words::new(format!("no scene matches `{pattern}`"), "no file matches this");
             let help = "a relative pattern starts at the folder of this file; * matches any text within one name";
-            findings.add("scene-missing", Some(at), None, words.help(help));
+            findings.add(Slug::SceneMissing, Some(at), None, words.help(help));
         }
     }
 }

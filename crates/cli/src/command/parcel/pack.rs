@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
+use truepath_core::diagnostic::Slug;
 use truepath_core::frames::Frames;
 use truepath_core::invoke::script::{Script, cmd, sh};
 use truepath_core::parcel::{self, Contents, DESCRIPTION, Packed, Parcel, Slice, VERSION};
@@ -226,10 +227,10 @@ impl Packing<'_> {
 
     /// Checks that say nothing in a parcel: what was found here has been read, and a slice covers no scene.
     fn quiet(&self) -> BTreeSet<String> {
-        let found = self.loaded.findings.iter().map(|finding| finding.check.to_owned());
-        let slice = ["scene-span-not-covered", "resource-not-shared", "frames-cut", "step-misses-end"];
+        let found = self.loaded.findings.iter().map(|finding| finding.check.name().to_owned());
+        let slice = [Slug::SceneSpanNotCovered, Slug::ResourceNotShared, Slug::FramesCut, Slug::StepMissesEnd];
         let allowed = self.loaded.written.allow.iter().map(|entry| entry.check.value.clone());
-        found.chain(allowed).chain(slice.map(str::to_owned)).collect()
+        found.chain(allowed).chain(slice.map(|slug| slug.name().to_owned())).collect()
     }
 
     /// Copies a scene with all its files; where it lies in the parcel.

@@ -1,6 +1,6 @@
 //! What a report tells, as plain data.
 
-use truepath_core::diagnostic::Level;
+use truepath_core::diagnostic::{Level, Slug};
 use truepath_core::frames::Frames;
 use truepath_core::verify::{Outcome, State};
 
@@ -157,7 +157,7 @@ pub struct FindingPart {
     /// How grave it is.
     pub level: Level,
     /// The check.
-    pub check: &'static str,
+    pub check: Slug,
     /// What is wrong.
     pub message: String,
     /// File, line and column.

@@ -258,7 +258,7 @@ pub fn findings(night: &Night) -> Markup {
                 article {
                     p { span class={ "state " (class) } { (word) } " " (clean(&finding.message)) }
                     @if !finding.help.is_empty() { p { (clean(&finding.help)) } }
-                    p.quiet { (clean(&finding.place)) " " code { (finding.check) } }
+                    p.quiet { (clean(&finding.place)) " " code { (finding.check.name()) } }
                 }
             }
         }

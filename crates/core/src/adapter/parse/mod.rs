@@ -11,7 +11,7 @@ mod written;
 
 use toml::de::DeTable;
 
-use crate::diagnostic::{Findings, Words};
+use crate::diagnostic::{Findings, Slug, Words};
 use crate::sheet::parse::toml_table;
 use crate::sheet::read::{Raw, Reader};
 use crate::source::{FileId, Place, Spanned};
@@ -103,7 +103,7 @@ fn complete(adapter: &Adapter, layer: AdapterLayer<'_>, table: &DeTable<'_>, fin
         if !given && !table.is_empty() && !table.iter().any(|(name, _)| name.get_ref() == key) {
             let words = Words::new(format!("`{key}` is missing in this adapter"), "this adapter");
             let at = Place::new(layer.file, 0..layer.text.lines().next().map_or(0, str::len));
-            findings.add("key-missing", Some(at), None, words.help(format!("write {key} = \"...\"")));
+            findings.add(Slug::KeyMissing, Some(at), None, words.help(format!("write {key} = \"...\"")));
         }
     }
     // Encoders are handed pictures, and start beside them.
@@ -111,7 +111,7 @@ fn complete(adapter: &Adapter, layer: AdapterLayer<'_>, table: &DeTable<'_>, fin
         if ["write", "folder", "natives"].contains(&key.get_ref().as_ref()) {
             let words = Words::new(format!("an encoder has no `{}`", key.get_ref()), "this key is not read");
             let at = Place::new(layer.file, key.span());
-            findings.add("unknown-key", Some(at), None, words.help("remove it, or write kind = \"renderer\""));
+            findings.add(Slug::UnknownKey, Some(at), None, words.help("remove it, or write kind = \"renderer\""));
         }
     }
 }
@@ -222,7 +222,7 @@ fn language(reader: &mut Reader<'_>, raw: &Raw<'_>) {
     let message = format!("this adapter is written for version {} of the language", version.value);
     let words =
         Words::new(message, "this True Path reads version 1").help("write adapter = 1, or use a newer True Path");
-    reader.findings.add("value-not-understood", Some(version.at), None, words);
+    reader.findings.add(Slug::ValueNotUnderstood, Some(version.at), None, words);
 }
 
 fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Adapter) {

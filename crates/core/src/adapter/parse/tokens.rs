@@ -1,7 +1,7 @@
 //! Tokens of an adapter that nothing knows, or that nothing will ever fill.
 
 use crate::adapter::{Adapter, AdapterKind, Per, RepeatOver};
-use crate::diagnostic::{Words, nearest};
+use crate::diagnostic::{Slug, Words, nearest};
 use crate::sheet::read::{Reader, part_of};
 use crate::source::Spanned;
 use crate::template::{Template, Token, token};
@@ -27,10 +27,10 @@ pub(super) fn check(reader: &mut Reader<'_>, adapter: &Adapter, but: Option<&Ada
         for used in template.value.tokens().filter(|_| template.at.file == reader.file) {
             let at = part_of(&Spanned::new(template.value.to_string(), template.at), used.range.clone());
             if let Some(words) = unknown(adapter, used) {
-                reader.findings.add("token-unknown", Some(at), None, words);
+                reader.findings.add(Slug::TokenUnknown, Some(at), None, words);
             } else if let Some(why) = never_filled(adapter, &used.name, room) {
                 let words = Words::new(format!("{{{}}} never has a value here", used.name), why);
-                reader.findings.add("argument-never-filled", Some(at), None, words.help("remove it"));
+                reader.findings.add(Slug::ArgumentNeverFilled, Some(at), None, words.help("remove it"));
             }
         }
     }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use crate::adapter::{FileLine, LANGUAGES, Language, OVERS, WrittenFile};
-use crate::diagnostic::Words;
+use crate::diagnostic::{Slug, Words};
 use crate::sheet::read::{Raw, Reader};
 use crate::source::{Place, Spanned};
 use crate::template::{Template, TemplateError};
@@ -37,7 +37,7 @@ pub(super) fn files(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut BTreeMap<S
             if lacks && !table.iter().any(|(written, _)| written.get_ref() == key) {
                 let words = Words::new(format!("`{key}` is missing in the file `{}`", name.get_ref()), "this file");
                 let at = Place::new(reader.file, name.span());
-                reader.findings.add("key-missing", Some(at), None, words.help(format!("write {key} = \"...\"")));
+                reader.findings.add(Slug::KeyMissing, Some(at), None, words.help(format!("write {key} = \"...\"")));
             }
         }
     }
@@ -98,7 +98,7 @@ fn text(reader: &mut Reader<'_>, raw: &Raw<'_>) -> Vec<FileLine> {
                     let gone = rest.len() - body.len();
                     let at = place(gone + range.start..gone + range.end);
                     reader.findings.add(
-                        "template-not-understood",
+                        Slug::TemplateNotUnderstood,
                         Some(at),
                         None,
                         Words::new(message, "here").help(help),

@@ -5,7 +5,7 @@ mod decide;
 
 use std::collections::{HashMap, HashSet};
 
-use crate::diagnostic::Words;
+use crate::diagnostic::{Slug, Words};
 use crate::frames::{Frames, Number};
 use crate::plan::{Plan, Series};
 use crate::resolve::paths;
@@ -75,12 +75,12 @@ fn report(
             let at = b.path.as_ref().map(|path| path.at);
             if fold_only {
                 let other = seen(a.pattern.name(meeting.number));
-                sink.add("names-alike", at, job_b, wording::meeting::names_alike(&other, &example));
+                sink.add(Slug::NamesAlike, at, job_b, wording::meeting::names_alike(&other, &example));
             } else {
                 let words = wording::meeting::names_meet((a, of_a), (b, of_b), &example);
                 // What one word in one path would put right is one cause, however many pairs it brings together.
                 let words = causes.entry((at, words.help.clone())).or_insert(words);
-                sink.add("names-meet", at, job_b, words.clone());
+                sink.add(Slug::NamesMeet, at, job_b, words.clone());
             }
         }
         found.insert(meeting.second);
@@ -114,7 +114,7 @@ fn folders(sink: &mut Sink<'_, '_>, all: &[Owned<'_>], (own, folded): (usize, bo
         let ((file, of_file), (folder, of_folder)) = (all[file], all[folder]);
         let name = file.pattern.name(number);
         let words = wording::meeting::folder_wanted(file, (folder, of_folder), &name);
-        sink.add("folder-wanted", file.path.as_ref().map(|path| path.at), &of_file.jobs[file.job], words);
+        sink.add(Slug::FolderWanted, file.path.as_ref().map(|path| path.at), &of_file.jobs[file.job], words);
     }
 }
 

@@ -6,6 +6,7 @@ use std::path::Path;
 use serde_json::Value;
 use truepath_core::adapter::{Adapter, Arrangement, Per, Word, needs};
 use truepath_core::catalogue::{self, FileType};
+use truepath_core::diagnostic::Slug;
 use truepath_core::sheet::{FileOption, Key};
 
 use crate::args::AdapterProve;
@@ -266,17 +267,17 @@ pub fn sheet(args: &AdapterProve, adapter: &Adapter, scene: &Path, (format, job)
         settings.push_str(&if read { format!("{plain}\n") } else { format!("{key} = {}\n", quoted(value)) });
     }
     let quiet = [
-        "data-squeezed",
-        "frames-outside-scene",
-        "scene-span-not-covered",
-        "types-mixed",
-        "entry-unused",
-        "linear-in-display-type",
-        "display-in-linear-type",
-        "resource-missing",
-        "other-home",
-        "step-misses-end",
-        "colours-look-alike",
+        Slug::DataSqueezed,
+        Slug::FramesOutsideScene,
+        Slug::SceneSpanNotCovered,
+        Slug::TypesMixed,
+        Slug::EntryUnused,
+        Slug::LinearInDisplayType,
+        Slug::DisplayInLinearType,
+        Slug::ResourceMissing,
+        Slug::OtherHome,
+        Slug::StepMissesEnd,
+        Slug::ColoursLookAlike,
     ];
     let quiet: String = quiet.iter().map(|slug| format!("{slug} = \"off\"\n")).collect();
     format!(
