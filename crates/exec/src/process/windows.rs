@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 use truepath_core::adapter::exit::Ending;
 use win32job::Job;
 
-use super::{Alive, End, LineReader, Listener, Log};
+use super::{Alive, End, LineReader, ProcessListener, ProgramLog};
 
 /// CREATE_NEW_PROCESS_GROUP: an interrupt of the console does not reach the program.
 const NEW_GROUP: u32 = 0x200;
@@ -30,7 +30,7 @@ pub fn own_group(command: &mut Command) {
 /// The jobs that run now, by the number of their first process.
 #[derive(Clone, Default)]
 pub struct Groups {
-    known: Arc<Mutex<Known>>,
+    known: Arc<Mutex<KnownProcess>>,
 }
 
 #[derive(Default)]
@@ -52,7 +52,7 @@ impl Groups {
     pub fn start(
         &self,
         command: &mut Command,
-        (reader, log): (PipeReader, Option<Log>),
+        (reader, log): (PipeReader, Option<ProgramLog>),
         _mark: String,
     ) -> std::io::Result<Box<dyn Alive>> {
         let job = job().inspect_err(|error| tracing::warn!(%error, "no job object: what it starts may outlive it"));
@@ -84,7 +84,7 @@ impl Groups {
         self.known().alive.get(&process).is_some_and(Option::is_none)
     }
 
-    fn known(&self) -> MutexGuard<'_, Known> {
+    fn known(&self) -> MutexGuard<'_, KnownProcess> {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
@@ -101,7 +101,7 @@ struct Live {
     groups: Groups,
     child: Child,
     reader: PipeReader,
-    log: Option<Log>,
+    log: Option<ProgramLog>,
 }
 
 /// What Unix systems say of the programs they have seen end.
@@ -120,7 +120,7 @@ pub fn ending(status: ExitStatus) -> Ending {
 const ASK: Duration = Duration::from_millis(20);
 
 impl Alive for Live {
-    fn hear(mut self: Box<Self>, listener: &mut dyn Listener) -> std::io::Result<Ending> {
+    fn hear(mut self: Box<Self>, listener: &mut dyn ProcessListener) -> std::io::Result<Ending> {
         let process = self.child.id();
         listener.began(process);
         let (sender, said) = channel();
@@ -162,7 +162,7 @@ impl Alive for Live {
 }
 
 /// Reads output as it comes, for as long as somebody holds its other end.
-fn read(mut reader: PipeReader, mut log: Option<Log>, said: &Sender<Vec<u8>>) {
+fn read(mut reader: PipeReader, mut log: Option<ProgramLog>, said: &Sender<Vec<u8>>) {
     let mut bytes = [0; 8 * 1024];
     while let Ok(count) = reader.read(&mut bytes)
         && count > 0
@@ -174,11 +174,11 @@ fn read(mut reader: PipeReader, mut log: Option<Log>, said: &Sender<Vec<u8>>) {
             break;
         }
     }
-    log.into_iter().for_each(Log::end);
+    log.into_iter().for_each(ProgramLog::end);
 }
 
 /// Where the console's interrupts go at the moment.
-static STOPS: OnceLock<Mutex<Option<Sender<Stop>>>> = OnceLock::new();
+static STOPS: OnceLock<Mutex<Option<Sender<StopSignal>>>> = OnceLock::new();
 
 enum StopSignal {
     Interrupt,
@@ -187,19 +187,19 @@ enum StopSignal {
 
 /// Interrupts of this process.
 pub struct Stops {
-    sender: Sender<Stop>,
-    heard: Receiver<Stop>,
+    sender: Sender<StopSignal>,
+    heard: Receiver<StopSignal>,
 }
 
 /// What ends the listening.
 pub struct Handle {
-    sender: Sender<Stop>,
+    sender: Sender<StopSignal>,
 }
 
 impl Handle {
     /// No more interrupts are waited for.
     pub fn close(&self) {
-        let _ = self.sender.send(Stop::Over);
+        let _ = self.sender.send(StopSignal::Over);
     }
 }
 
@@ -217,7 +217,7 @@ impl Stops {
             // A process can set its handler only once: this one tells the listener of the moment.
             let told = || {
                 let slot = STOPS.get_or_init(Mutex::default).lock().unwrap_or_else(PoisonError::into_inner);
-                slot.iter().for_each(|sender| drop(sender.send(Stop::Interrupt)));
+                slot.iter().for_each(|sender| drop(sender.send(StopSignal::Interrupt)));
             };
             ctrlc::set_handler(told).map_err(std::io::Error::other)?;
         }
@@ -232,7 +232,7 @@ impl Stops {
 
     /// Calls `stop` for each interrupt until the handle is closed.
     pub fn each(self, mut stop: impl FnMut()) {
-        while let Ok(Stop::Interrupt) = self.heard.recv() {
+        while let Ok(StopSignal::Interrupt) = self.heard.recv() {
             stop();
         }
     }
