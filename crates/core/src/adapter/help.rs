@@ -148,25 +148,73 @@ pub fn from_help(name: &str, program: &str, help: &str) -> String {
     let rest: Vec<&&HelpOption> =
         said.iter().zip(&taken).filter(|(_, taken)| !**taken).map(|(option, _)| option).collect();
     let has = |own: &str| found.iter().any(|(known, ..)| *known == own);
-    let mut out = format!(
+    let mut out = head(name, program, version.as_deref());
+    out.push_str(&arguments(help, &found));
+    out.push_str("]\n\n[frames]\n");
+    let (per, why) = match () {
+        () if has("frames") => ("list", "any frames in one call: {frames}"),
+        () if has("first") && has("last") => ("range", "a run of frames in one call: {first} to {last}"),
+        () => ("frame", "a call for each frame: its help mentions no way to ask for several"),
+    };
+    let _ = writeln!(out, "per = \"{per}\"{:width$}# {why}", "", width = 34_usize.saturating_sub(per.len()));
+    let _ = writeln!(
+        out,
+        "\n[out]\n{}\n# writes = [\"{{out_stem}}{{frame:4}}.{{ext}}\"]    # what it really writes, where that is not {{out}}",
+        number_of_names(help, per)
+    );
+    if has("pass") {
+        out.push_str("\n[passes]\ncan = [\"pass\"]                             # a call for each; \"call\" where one call writes several\n");
+    }
+    out.push_str(TO_BE_LOOKED_AT);
+    if !rest.is_empty() {
+        out.push_str("\n# Options that were not recognised. Those that a job should set are native settings:\n# native = [\"--{key}\", \"{value}\"]\n");
+        for option in rest {
+            let _ = writeln!(out, "#   {}", option.line.trim());
+        }
+    }
+    out
+}
+
+/// What no help says.
+const TO_BE_LOOKED_AT: &str = "
+[accepts]                                  # what it reads and writes: shorten these
+types = [\"png\"]
+# scenes = [\"gltf\"]
+
+[log]                                      # run it once, and look at what it prints
+# A file is whole once this line names it. Without such a line, nothing lands of a call that ends badly in a script.
+# wrote = '^saved (?<path>.+)$'
+# Only after this line is the whole call believed to be done.
+# finished = '^done'
+# The call has failed, whatever its exit code is.
+# fatal = '^FATAL'
+problem = '^(warning|error|Warning|Error)[: ]+(?<text>.+)$'
+
+[exit]
+ok = [0]
+";
+
+/// The first lines: which program it is, and how it is asked for its version.
+fn head(name: &str, program: &str, version: Option<&str>) -> String {
+    let version = version.map_or_else(
+        || "# version = [\"--version\"]                # its help mentions no way to ask for its version".to_owned(),
+        |option| format!("version = [{}]", quoted(option)),
+    );
+    format!(
         "# A first adapter for {program}, from the help that it prints. Lines that begin with # are what it says of itself.\n\
          # Look at each, then: truepath adapter show {name}, truepath adapter prove {name} --scene FILE\n\
-         adapter = 1\nname = {0}\nkind = \"renderer\"\nprogram = {1}\n",
+         adapter = 1\nname = {}\nkind = \"renderer\"\nprogram = {}\n{version}\n",
         quoted(name),
         quoted(program)
-    );
-    match &version {
-        Some(option) => {
-            let _ = writeln!(out, "version = [{}]", quoted(option));
-        }
-        None => out
-            .push_str("# version = [\"--version\"]                # its help mentions no way to ask for its version\n"),
-    }
-    out.push_str("\narguments = [\n");
-    let scene_is_option = has("scene");
-    let mut order: Vec<&(&str, &str, &HelpOption)> = found.iter().collect();
+    )
+}
+
+/// The arguments that were recognised, each below the line that it was taken from.
+fn arguments(help: &str, found: &[Recognised<'_>]) -> String {
+    let mut out = "\narguments = [\n".to_owned();
+    let mut order: Vec<&Recognised<'_>> = found.iter().collect();
     order.sort_by_key(|(own, ..)| RULES.iter().position(|rule| rule.about == *own));
-    if !scene_is_option {
+    if !found.iter().any(|(own, ..)| *own == "scene") {
         let mut lines = help.lines().map(str::trim).skip_while(|line| !line.to_lowercase().starts_with("usage"));
         let usage = lines.next().unwrap_or_default();
         let usage = if usage.ends_with(':') { lines.find(|line| !line.is_empty()).unwrap_or_default() } else { usage };
@@ -184,15 +232,12 @@ pub fn from_help(name: &str, program: &str, help: &str) -> String {
     if !found.iter().any(|(_, value, _)| value.contains("{out")) {
         out.push_str("  # nothing in its help says where it writes to: put {out}, or {out_folder} and {out_stem}, where it belongs\n  # \"{out}\",\n");
     }
-    out.push_str("]\n\n[frames]\n");
-    let (per, why) = match () {
-        () if has("frames") => ("list", "any frames in one call: {frames}"),
-        () if has("first") && has("last") => ("range", "a run of frames in one call: {first} to {last}"),
-        () => ("frame", "a call for each frame: its help mentions no way to ask for several"),
-    };
-    let _ = writeln!(out, "per = \"{per}\"{:width$}# {why}", "", width = 34_usize.saturating_sub(per.len()));
-    out.push_str("\n[out]\n");
-    let number = if help.contains("%0") || help.contains("%d") {
+    out
+}
+
+/// How the program is told where the frame number stands in a name.
+fn number_of_names(help: &str, per: &str) -> &'static str {
+    if help.contains("%0") || help.contains("%d") {
         "number = \"%d\"                              # its help shows a number as %d"
     } else if help.contains("##") {
         "number = \"#\"                               # its help shows a number as ####"
@@ -200,23 +245,7 @@ pub fn from_help(name: &str, program: &str, help: &str) -> String {
         "# number = \"#\"                             # left out: each call is given the final name"
     } else {
         "number = \"none\"                            # its help shows no place for a number: it may add its own to the name"
-    };
-    let _ = writeln!(
-        out,
-        "{number}\n# writes = [\"{{out_stem}}{{frame:4}}.{{ext}}\"]    # what it really writes, where that is not {{out}}"
-    );
-    if has("pass") {
-        out.push_str("\n[passes]\ncan = [\"pass\"]                             # a call for each; \"call\" where one call writes several\n");
     }
-    out.push_str("\n[accepts]                                  # what it reads and writes: shorten these\ntypes = [\"png\"]\n# scenes = [\"gltf\"]\n");
-    out.push_str("\n[log]                                      # run it once, and look at what it prints\n# A file is whole once this line names it. Without such a line, nothing lands of a call that ends badly in a script.\n# wrote = '^saved (?<path>.+)$'\n# Only after this line is the whole call believed to be done.\n# finished = '^done'\n# The call has failed, whatever its exit code is.\n# fatal = '^FATAL'\nproblem = '^(warning|error|Warning|Error)[: ]+(?<text>.+)$'\n\n[exit]\nok = [0]\n");
-    if !rest.is_empty() {
-        out.push_str("\n# Options that were not recognised. Those that a job should set are native settings:\n# native = [\"--{key}\", \"{value}\"]\n");
-        for option in rest {
-            let _ = writeln!(out, "#   {}", option.line.trim());
-        }
-    }
-    out
 }
 
 /// An option that is recognised: what it is about, its value in an adapter, and the option.

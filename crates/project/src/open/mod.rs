@@ -23,7 +23,7 @@ use truepath_core::diagnostic::{Findings, Slug, Words};
 use truepath_core::invoke::export::exports;
 use truepath_core::pins::{Anew, Pins, Wanted};
 use truepath_core::plan::{self, Adapters, Plan, PlanInput, Selection, Series};
-use truepath_core::resolve::{self, Stacked};
+use truepath_core::resolve::{self, Home, Job, Stacked};
 use truepath_core::scene::Facts;
 use truepath_core::sheet::machine::MachineFile;
 use truepath_core::sheet::{Key, Settings, Sheet, System};
@@ -138,6 +138,26 @@ struct Reading<'c> {
     untrusted: Option<Untrusted>,
 }
 
+/// A sheet with all that was read for it.
+struct SheetTexts {
+    path: PathBuf,
+    state: StateFolder,
+    home: Home,
+    sheet: Sheet,
+    below: Range<u16>,
+    adapters: Adapters,
+    machine_file: MachineFile,
+}
+
+/// The same with what its jobs mean.
+struct ResolvedSheet {
+    texts: SheetTexts,
+    stacked: Vec<Stacked>,
+    facts: BTreeMap<String, Arc<Facts>>,
+    machine: Machine,
+    jobs: Vec<Arc<Job>>,
+}
+
 /// A planned sheet before it is checked.
 struct Draft {
     path: PathBuf,
@@ -178,7 +198,15 @@ impl Reading<'_> {
         adapters::fit(adapters, &used, places, state)
     }
 
+    /// Reads, resolves and plans a sheet: each step has what the one before it found.
     fn draft(mut self, path: PathBuf, sources: &mut Sources) -> Result<Draft, Failure> {
+        let read = self.texts(path, sources)?;
+        let resolved = self.resolved(read, sources);
+        self.planned(resolved)
+    }
+
+    /// Reads the sheet, all that is laid below it, its adapters, and the machine file.
+    fn texts(&mut self, path: PathBuf, sources: &mut Sources) -> Result<SheetTexts, Failure> {
         let brought = Brought::of(path.parent().unwrap_or(&path), Some(&path), self.around);
         if self.request.sheets.is_empty() {
             // A sheet that nobody named, found above this folder, may be a stranger's.
@@ -201,24 +229,40 @@ impl Reading<'_> {
             Some(_) => read::machine_file(self.around, sources, &mut self.findings)?,
             None => MachineFile::default(),
         };
-        let modes = &self.request.modes;
-        let stacked = resolve::stack(&sheet, modes, self.typed, &mut self.findings);
-        let unfit = self.fit(&mut adapters, &stacked, &read::places(&home, self.around, &machine_file), &state);
-        let adapters = Arc::new(adapters);
-        let known = read::KnownSheet { home: &home, state: &state, adapters: &adapters, machine: &machine_file };
+        Ok(SheetTexts { path, state, home, sheet, below, adapters, machine_file })
+    }
+
+    /// Finds out what each job means: its layers, its scene, the variant of its adapter.
+    fn resolved(&mut self, mut texts: SheetTexts, sources: &mut Sources) -> ResolvedSheet {
+        let stacked = resolve::stack(&texts.sheet, &self.request.modes, self.typed, &mut self.findings);
+        let places = read::places(&texts.home, self.around, &texts.machine_file);
+        let unfit = self.fit(&mut texts.adapters, &stacked, &places, &texts.state);
+        let SheetTexts { home, state, adapters, machine_file: machine, .. } = &texts;
+        let known = read::KnownSheet { home, state, adapters, machine };
         let (facts, mut machine) = self.read_scenes(&stacked, &known, sources);
         machine.unfit = unfit;
         let known = |scene: &str| facts.get(scene).cloned();
-        let jobs = resolve::resolve(&sheet, &stacked, &known, &home, &mut self.findings);
-        let selection = Selection {
-            jobs: self.request.jobs.clone(),
-            cameras: self.request.cameras.clone(),
-            passes: self.request.passes.clone(),
-        };
+        let jobs = resolve::resolve(&texts.sheet, &stacked, &known, home, &mut self.findings);
         // Settings of a request apply to the jobs that it names.
+        let selection = self.selection();
         let typed: BTreeSet<FileId> = self.typed.values.values().filter_map(|given| Some(given.at?.file)).collect();
         let is_asked = |name: &str| jobs.iter().any(|job| job.name == name && selection.takes(job));
         self.findings.forget_jobs(|at| typed.contains(&at.file), is_asked);
+        ResolvedSheet { texts, stacked, facts, machine, jobs }
+    }
+
+    /// What is asked for.
+    fn selection(&self) -> Selection {
+        let Request { jobs, cameras, passes, .. } = self.request;
+        Selection { jobs: jobs.clone(), cameras: cameras.clone(), passes: passes.clone() }
+    }
+
+    /// Lets the names follow from all that, with what may stand beside them, and asks disk and machine.
+    fn planned(self, resolved: ResolvedSheet) -> Result<Draft, Failure> {
+        let ResolvedSheet { texts, stacked, facts, mut machine, jobs } = resolved;
+        let SheetTexts { path, state, home, sheet, below, adapters, machine_file } = texts;
+        let (selection, modes) = (self.selection(), &self.request.modes);
+        let known = |scene: &str| facts.get(scene).cloned();
         let roots = resolve::roots(&sheet, &home, &machine_file, self.way.offline);
         let mode = plan::pin_mode(&sheet, modes);
         let mut stored = pins::read(&state)?;
@@ -238,21 +282,21 @@ impl Reading<'_> {
         }
         let ground = PlanInput { pins: &pins, ..ground };
         let plan = plan::plan(ground, &jobs, &selection);
-        let own_path = modes
-            .iter()
-            .filter_map(|name| sheet.modes.iter().find(|mode| mode.name.value == *name))
-            .any(|mode| mode.is_final || mode.settings.get(&Key::Path).is_some());
         // Where all jobs are asked for and there are no modes, the plan has no rival but itself.
         let alone = sheet.modes.is_empty() && selection.is_everything() && self.request.sheets.len() < 2;
         let rivals = if alone { Vec::new() } else { plan::rivals(ground, &known, (&jobs, modes), self.typed) };
-        let whole = selection.is_everything();
+        let adapters = Arc::new(adapters);
         if !self.way.offline && !self.way.names {
             let programs = &machine_file.programs;
             let survey = survey::Survey { plan: &plan, adapters: &adapters, programs, facts: &facts, told: self.told };
             survey.look(&state, self.around, &mut machine)?;
         }
         Ok(Draft {
-            whole,
+            whole: selection.is_everything(),
+            own_path: has_own_path(&sheet, modes),
+            findings: self.findings,
+            untrusted: self.untrusted,
+            pins: pins.clone(),
             path,
             state,
             stacked,
@@ -263,14 +307,16 @@ impl Reading<'_> {
             facts,
             machine_file,
             unpinned,
-            findings: self.findings,
-            untrusted: self.untrusted,
-            own_path,
-            pins: pins.clone(),
             sheet,
             below,
         })
     }
+}
+
+/// Whether one of these modes gives its files names of their own, or means the final ones.
+fn has_own_path(sheet: &Sheet, modes: &[String]) -> bool {
+    let on = modes.iter().filter_map(|name| sheet.modes.iter().find(|mode| mode.name.value == *name));
+    on.into_iter().any(|mode| mode.is_final || mode.settings.get(&Key::Path).is_some())
 }
 
 impl Draft {
