@@ -83,7 +83,9 @@ pub fn run(args: &CollectArgs, around: &Around) -> Result<Exit, Failure> {
     recover::remove_empty_bases(&loaded.plan);
     let (after, _) = again(loaded)?;
     if args.json {
-        let mut document = show::json::verify(std::iter::once((&loaded.plan, &after)), &[]);
+        let fixes = crate::command::fixes(&queue, [after.as_slice()], &common);
+        let plans = queue.sheets.iter().map(|loaded| &loaded.plan).zip([&after]);
+        let mut document = show::json::verify(plans, &fixes);
         document["parcels"] = json!(all);
         show::print_exact(&show::json::text(&document))?;
     } else {
