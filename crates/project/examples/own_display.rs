@@ -3,6 +3,7 @@
 //!
 //! `cargo run --package truepath-project --example own_display -- path/to/truepath.toml`
 
+use std::path::PathBuf;
 use std::process::ExitCode;
 
 use truepath_core::run::event::Event;
@@ -22,8 +23,11 @@ fn main() -> ExitCode {
 
 /// Whether everything is there at the end.
 fn shown() -> Result<bool, Failure> {
+    let search_path: Vec<PathBuf> = std::env::split_paths(&std::env::var_os("PATH").unwrap_or_default()).collect();
+    let program = search_path.iter().map(|folder| folder.join("truepath")).find(|path| path.is_file());
     let around = Surroundings {
-        search_path: std::env::split_paths(&std::env::var_os("PATH").unwrap_or_default()).collect(),
+        program: program.unwrap_or_else(|| "truepath".into()),
+        search_path,
         ..Surroundings::at(std::env::current_dir().unwrap_or_default())
     };
     let request = Request { sheets: std::env::args_os().skip(1).map(Into::into).collect(), ..Request::default() };

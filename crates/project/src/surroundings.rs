@@ -18,7 +18,7 @@ pub struct Surroundings {
     pub configuration: Option<PathBuf>,
     /// Folders for temporary files, in which no output should be.
     pub temporary: Vec<PathBuf>,
-    /// The program `truepath`, which adapters and scripts call.
+    /// The full path of the program `truepath`, which adapters and scripts call.
     pub program: PathBuf,
     /// Folders in which programs are looked for, in their order.
     pub search_path: Vec<PathBuf>,
