@@ -9,7 +9,7 @@ use crate::open::{Loaded, Queue};
 
 /// Calls of one plan at most: each is kept in memory.
 const MOST_CALLS: i64 = 20_000_000;
-/// Files of one plan at most for whoever keeps each of them in memory.
+/// Files of one plan at most, for a command that keeps each of them in memory.
 const MOST_FILES: i64 = 50_000_000;
 
 /// Keeps a slip in a frame range from filling the memory with calls. `files` is the number of files of each series.
@@ -58,8 +58,8 @@ impl Loaded {
         Ok(pinned.to_pin(&wanted, mode) == new)
     }
 
-    /// Refuses what can be neither run nor built: settings of the request that change the picture under final names, unless
-    /// that is meant, and jobs for which no renderer is known.
+    /// Refuses what can be neither run nor built: jobs without a renderer, and settings of the request that change the picture
+    /// under final names, unless `is_final` says that this is intended.
     ///
     /// # Errors
     /// Which of the two it is, with what to do.

@@ -1,4 +1,4 @@
-//! What is told while something is done: whoever calls shows it, or does not.
+//! What the library tells while it works. The caller decides what of it is shown.
 
 use std::fmt;
 use std::path::PathBuf;

@@ -205,7 +205,7 @@ impl Reading<'_> {
         self.planned(resolved)
     }
 
-    /// Reads the sheet, all that is laid below it, its adapters, and the machine file.
+    /// Reads the sheet with the sheets below it, its adapters, and the machine file.
     fn texts(&mut self, path: PathBuf, sources: &mut Sources) -> Result<SheetTexts, Failure> {
         let brought = Brought::of(path.parent().unwrap_or(&path), Some(&path), self.around);
         if self.request.sheets.is_empty() {
