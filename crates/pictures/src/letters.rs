@@ -48,7 +48,7 @@ pub fn line(text: &str, (width, height): (usize, usize)) -> Line {
 /// How many letters fit into so many pixels; all letters of the font are equally wide.
 ///
 /// # Panics
-/// As [`line`].
+/// As [`line()`].
 #[must_use]
 pub fn fitting((width, height): (usize, usize)) -> usize {
     let font = FontRef::try_from_slice(epaint_default_fonts::HACK_REGULAR).expect("a font that is built in");

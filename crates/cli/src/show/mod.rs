@@ -147,7 +147,7 @@ pub fn print(text: &str) -> Result<(), Failure> {
 /// Prints for programs to standard output: documents and scripts, to the byte.
 ///
 /// # Errors
-/// As [`print`].
+/// As [`print()`].
 pub fn print_exact(text: &str) -> Result<(), Failure> {
     print_through(|out| out.write_all(text.as_bytes()))
 }
@@ -155,7 +155,7 @@ pub fn print_exact(text: &str) -> Result<(), Failure> {
 /// The same for what is written piece by piece.
 ///
 /// # Errors
-/// As [`print`].
+/// As [`print()`].
 pub fn print_through(write: impl FnOnce(&mut dyn Write) -> std::io::Result<()>) -> Result<(), Failure> {
     let mut out = std::io::stdout().lock();
     match write(&mut out).and_then(|()| out.flush()) {

@@ -1,4 +1,4 @@
-//! Every check of a plan, by family. Decisions stand here, their words in [`wording`], their levels in the registry.
+//! Every check of a plan, by family. Decisions stand here, their words in `wording`, their levels in the registry.
 
 mod carried;
 mod colour;

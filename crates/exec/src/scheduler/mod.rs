@@ -1,5 +1,5 @@
 //! A plan on its way: calls for workers and licences, tried again where they fail, until nothing is left to be done. What is
-//! decided stands apart from the threads that carry it out: [`supply`] and [`tries`] know neither.
+//! decided stands apart from the threads that carry it out: `supply` and `tries` know neither.
 
 mod attempt;
 mod checkpoint;

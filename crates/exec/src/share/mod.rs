@@ -3,7 +3,7 @@
 //!
 //! `claims/<plan>/<round>/workers/<tag>` tells who works, with a counter that is raised while the worker lives, and
 //! `claims/<plan>/<round>/calls/<call>.<generation>` which of them has a call. A round is all that is done until every
-//! call of a plan is over; the next run begins another one. Members whose plans differ meet as [`rivals`].
+//! call of a plan is over; the next run begins another one. Members whose plans differ meet as `rivals`.
 
 mod members;
 mod rivals;

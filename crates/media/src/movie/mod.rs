@@ -1,6 +1,6 @@
 //! What movie files are: MP4 and MOV, Matroska and WebM, AVI. Heads, tables and the places of all frames are read, never the
 //! frames themselves, save the first, which tells what some codecs do not write anywhere else. Whatever the bytes say, no more
-//! is kept in memory than [`MOST_TABLE`], and no byte is read twice.
+//! is kept in memory than `MOST_TABLE`, and no byte is read twice.
 
 mod avi;
 mod codec;

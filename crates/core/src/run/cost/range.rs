@@ -19,7 +19,7 @@ const USUALLY: f64 = 1.96;
 const SKEWED: f64 = 3.2;
 /// How many times as dear as the usual one such a frame is.
 const FAR_DEARER: f64 = 5.0;
-/// From so many measured frames on, the upper bound is at most [`NARROW`] times the lower one.
+/// From so many measured frames on, the upper bound is at most `NARROW` times the lower one.
 pub const ENOUGH: i64 = 24;
 const NARROW: f64 = 4.0;
 const WIDE: f64 = 12.0;
