@@ -18,7 +18,7 @@ pub struct Exact {
     pub width: u32,
     /// Height in pixels of what is shown.
     pub height: u32,
-    /// Which pixels its file type is meant for.
+    /// The colour encoding that its file type usually has.
     pub light: Light,
     /// Its channels, by name.
     pub planes: Vec<Plane>,

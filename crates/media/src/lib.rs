@@ -102,8 +102,8 @@ impl Looked {
     }
 }
 
-/// What stands at `path`, with every byte read and every pixel unpacked if its head is `wanted`. A head that is not is told
-/// as it is: whoever wants another picture knows enough.
+/// What stands at `path`, with every byte read and every pixel unpacked if its head is `wanted`. Of other
+/// files only the head is read.
 ///
 /// # Errors
 /// As [`probe`].
@@ -182,7 +182,7 @@ fn unpacked(found: FoundHead) -> std::io::Result<Looked> {
     Ok(Looked { seen, content, bytes: bytes.len() as u64, digest })
 }
 
-/// Bytes of pixels that are unpacked at once: a decoder and whoever takes its pixels keep a copy each.
+/// Bytes of pixels that are unpacked at once: the decoder and its caller keep a copy each.
 const MOST_UNPACKED: u64 = 1 << 30;
 
 /// Why the pixels of a picture are not unpacked here: there are too many. `None` where they are.

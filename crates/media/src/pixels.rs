@@ -27,7 +27,7 @@ pub struct Pixels {
     pub samples: Samples,
     /// Whether colours are multiplied by alpha already, as OpenEXR has it.
     pub premultiplied: bool,
-    /// Which pixels its file type is meant for.
+    /// The colour encoding that its file type usually has.
     pub light: Light,
 }
 
@@ -295,7 +295,7 @@ fn exr_layer((bytes, most): (&[u8], usize), layer: Option<&str>, light: Light) -
     })
 }
 
-/// The depth of a picture's samples, for whoever has to choose how many bits are kept.
+/// The depth of a picture's samples; it decides how many bits are kept.
 #[must_use]
 pub fn depth(samples: &Samples) -> Bits {
     match samples {

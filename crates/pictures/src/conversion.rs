@@ -13,7 +13,7 @@ const GREYS: [f32; 2] = [0.4, 0.6];
 /// What is done with every frame.
 #[derive(Clone, Copy, Debug)]
 pub struct Conversion {
-    /// How the pixels of the movie are meant.
+    /// The colour encoding of the movie: scene-linear or display-encoded.
     pub colour: Colour,
     /// What lies behind transparent pixels.
     pub over: Backdrop,
@@ -23,7 +23,7 @@ pub struct Conversion {
     pub deep: bool,
     /// The size it is brought to.
     pub size: Option<Size>,
-    /// By how many stops light is made brighter: each doubles it. What is meant for display is left as it is.
+    /// Exposure in stops for scene-linear pixels; each stop doubles the light. Display-encoded pixels are not changed.
     pub stops: f32,
 }
 
@@ -53,7 +53,7 @@ pub enum Data {
 type Pixel = [f32; 4];
 
 impl Conversion {
-    /// A picture as it is shown. `colour` is how its pixels are meant, where that is known.
+    /// Converts a picture for display. `colour` is its colour encoding, where that is known.
     #[must_use]
     pub fn apply(&self, pixels: Pixels, colour: Option<Colour>) -> Converted {
         let meant = meant(pixels.light, colour);
@@ -119,7 +119,7 @@ impl Conversion {
     }
 }
 
-/// How pixels of a file type are meant: as it is said, else as the type usually has them.
+/// The colour encoding of a file: the one that is given, else the usual one of its type.
 #[must_use]
 pub fn meant(light: Light, said: Option<Colour>) -> Colour {
     said.unwrap_or(if light == Light::Linear { Colour::Linear } else { Colour::Display })

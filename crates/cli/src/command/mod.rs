@@ -35,7 +35,6 @@ pub mod types;
 pub mod verify;
 pub mod whose;
 
-use truepath_core::diagnostic::{Finding, Level, Slug};
 use truepath_core::sheet::Existing;
 use truepath_core::verify::Verdict;
 use truepath_core::verify::fix::{self, NeededRun};
@@ -61,20 +60,11 @@ fn sheet_names(queue: &Queue, around: &Around) -> String {
 fn not_to_be_judged(queue: &Queue, around: &Around) -> Option<Exit> {
     let unknown = |sheet: &Loaded| !sheet.is_readable() || sheet.plan.series.iter().any(|series| !series.is_known());
     let nothing = queue.sheets.iter().all(|sheet| sheet.plan.series.is_empty() && sheet.plan.movies.is_empty());
-    if !nothing && !queue.sheets.iter().any(unknown) && !queue.findings().iter().any(|own| is_of_typed(own, queue)) {
+    if !nothing && !queue.sheets.iter().any(unknown) && !queue.findings().iter().any(|own| queue.is_of_request(own)) {
         return None;
     }
     tell_findings(queue, around);
     Some(queue.stopped().map_or(Exit::No, Exit::from))
-}
-
-/// Whether a finding says that what was typed has no meaning: a mode that is not there, or a setting that cannot be read.
-fn is_of_typed(finding: &Finding, queue: &Queue) -> bool {
-    let typed = match &finding.at {
-        Some(at) => queue.sources.get(at.at.file).name.starts_with("--"),
-        None => finding.check == Slug::NameUnknown,
-    };
-    typed && finding.level == Level::Error && finding.allowed.is_none()
 }
 
 /// A command of ours with the sheet, the jobs and the settings of this call, ready to be pasted.

@@ -434,7 +434,7 @@ mod tests {
 
     /// What can happen to a supply, by a number that picks among what is possible.
     #[derive(Clone, Debug)]
-    enum CommandLine {
+    enum SupplyStep {
         Take { from: u64, at_once: bool },
         Granted(usize),
         PutBack(usize),
@@ -444,15 +444,15 @@ mod tests {
         Ended(usize),
     }
 
-    fn step() -> impl Strategy<Value = CommandLine> {
+    fn step() -> impl Strategy<Value = SupplyStep> {
         prop_oneof![
-            4 => (0u64..8, any::<bool>()).prop_map(|(from, at_once)| CommandLine::Take { from, at_once }),
-            3 => any::<usize>().prop_map(CommandLine::Granted),
-            1 => any::<usize>().prop_map(CommandLine::PutBack),
-            1 => any::<usize>().prop_map(CommandLine::Dropped),
-            3 => any::<usize>().prop_map(CommandLine::Stand),
-            1 => any::<usize>().prop_map(CommandLine::Overtake),
-            4 => any::<usize>().prop_map(CommandLine::Ended),
+            4 => (0u64..8, any::<bool>()).prop_map(|(from, at_once)| SupplyStep::Take { from, at_once }),
+            3 => any::<usize>().prop_map(SupplyStep::Granted),
+            1 => any::<usize>().prop_map(SupplyStep::PutBack),
+            1 => any::<usize>().prop_map(SupplyStep::Dropped),
+            3 => any::<usize>().prop_map(SupplyStep::Stand),
+            1 => any::<usize>().prop_map(SupplyStep::Overtake),
+            4 => any::<usize>().prop_map(SupplyStep::Ended),
         ]
     }
 
@@ -482,19 +482,19 @@ mod tests {
             let mut over = Vec::new();
             for step in steps {
                 match step {
-                    CommandLine::Take { from, at_once } => asked.extend(supply.take(from, at_once)),
-                    CommandLine::Granted(at) => {
+                    SupplyStep::Take { from, at_once } => asked.extend(supply.take(from, at_once)),
+                    SupplyStep::Granted(at) => {
                         if let Some(taken) = pick(&mut asked, at) {
                             supply.granted();
                             ready.push(taken);
                         }
                     }
-                    CommandLine::PutBack(at) => if let Some(taken) = pick(&mut asked, at) { supply.put_back(taken) },
-                    CommandLine::Dropped(at) => if let Some(taken) = pick(&mut asked, at) {
+                    SupplyStep::PutBack(at) => if let Some(taken) = pick(&mut asked, at) { supply.put_back(taken) },
+                    SupplyStep::Dropped(at) => if let Some(taken) = pick(&mut asked, at) {
                         over.push(taken.order.call);
                         supply.dropped(taken);
                     },
-                    CommandLine::Stand(at) => if let Some(mut taken) = pick(&mut ready, at) {
+                    SupplyStep::Stand(at) => if let Some(mut taken) = pick(&mut ready, at) {
                         if let Some(worker) = taken.worker.take() {
                             running.push((worker, taken));
                         } else {
@@ -504,8 +504,8 @@ mod tests {
                             line.push(taken);
                         }
                     },
-                    CommandLine::Overtake(at) => supply.overtake(at as u64 % 8),
-                    CommandLine::Ended(at) => if let Some((worker, taken)) = pick(&mut running, at) {
+                    SupplyStep::Overtake(at) => supply.overtake(at as u64 % 8),
+                    SupplyStep::Ended(at) => if let Some((worker, taken)) = pick(&mut running, at) {
                         over.push(taken.order.call);
                         supply.give(worker, &taken.order.licences);
                     },

@@ -128,7 +128,7 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
     if segment.id != id::SEGMENT {
         return Err("a part of it is damaged".to_owned());
     }
-    // Whoever finishes a file writes down how long it is.
+    // A finished file says how long it is.
     let size = segment.size.ok_or("it was not finished: it does not say where it ends")?;
     let end = segment.start + size;
     let mut scale = 1_000_000;

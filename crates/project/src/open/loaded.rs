@@ -187,15 +187,21 @@ impl Queue {
         self.sheets.iter().flat_map(|sheet| sheet.rivals.iter().chain([&sheet.plan]))
     }
 
-    /// What is wrong with the request itself, whatever the sheets say: values that cannot be read, and names that no sheet has.
-    pub fn mistyped(&self) -> Vec<Finding> {
-        let is_typed = |finding: &Finding| match &finding.at {
+    /// Whether a finding is an error in the request itself: in the text of an option, or a name that no sheet has.
+    pub fn is_of_request(&self, finding: &Finding) -> bool {
+        let is_typed = match &finding.at {
             // Settings of a request have the names of their options.
-            Some(at) => MISTAKES.contains(&finding.check) && self.sources.get(at.at.file).name.starts_with("--"),
+            Some(at) => self.sources.get(at.at.file).name.starts_with("--"),
             None => finding.check == UNKNOWN,
         };
+        is_typed && finding.level == Level::Error && finding.allowed.is_none()
+    }
+
+    /// What of the request has no meaning, whatever the sheets say: values that cannot be read, and names that no sheet has.
+    pub fn mistyped(&self) -> Vec<Finding> {
+        let is_meant = |finding: &Finding| finding.at.is_none() || MISTAKES.contains(&finding.check);
         let all = self.findings().into_iter();
-        all.filter(|finding| finding.level == Level::Error && is_typed(finding)).collect()
+        all.filter(|finding| self.is_of_request(finding) && is_meant(finding)).collect()
     }
 
     /// All findings in the order of the sheets.

@@ -28,7 +28,7 @@ pub fn run(args: &RunArgs, around: &Around) -> Result<Exit, Failure> {
     let mut run = match Run::take(&request(&args.common), &options(args), around, &told)? {
         TakenSheets::Held(run) => run,
         TakenSheets::Mistyped(queue) => {
-            return Err(pipeline::mistyped(&queue, &args.common, around).unwrap_or_else(|| Failure::unreadable("")));
+            return pipeline::mistyped(&queue, &args.common, around).map_or(Ok(Exit::Unreadable), Err);
         }
         TakenSheets::Stopped(stop, queue) => {
             if !args.movies {
