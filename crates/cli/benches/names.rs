@@ -3,7 +3,8 @@
 //! Every row is the median of several runs in this process's own run; all writers write to the same sink, `/dev/null`.
 #![allow(clippy::unwrap_used)]
 
-#[path = "../../core/tests/support/mod.rs"]
+#[path = "../../core/tests/suite/support/mod.rs"]
+#[expect(dead_code, reason = "the tests of the core use all of it")]
 mod support;
 
 use std::process::{Command, Stdio};

@@ -3,7 +3,7 @@
 
 use std::io::{Cursor, Read, Seek, SeekFrom};
 
-use truepath_core::catalogue::{Bits, Channels};
+use truepath_core::catalogue::{Bits, Channels, Compression};
 use truepath_core::picture::Content;
 use truepath_core::verify::Picture;
 
@@ -126,7 +126,7 @@ impl Type for Dpx {
                 _ => None,
             },
             channels: head.channels().0,
-            compression: Some(if head.runs { "rle" } else { "none" }),
+            compression: Some(if head.runs { Compression::Rle } else { Compression::None }.into()),
             besides: Vec::from_iter(head.signed.then(|| "its samples are signed".to_owned())),
             unproven: head.unread(),
             ..Picture::plain("dpx", head.width, head.height)

@@ -17,7 +17,7 @@ use exr::meta::header::Header;
 use exr::meta::{BlockDescription, MetaData};
 use exr::prelude::{SampleType, f16};
 use half::slice::{HalfBitsSliceExt, HalfFloatSliceExt};
-use truepath_core::catalogue::{Bits, Channels};
+use truepath_core::catalogue::{self, AsWritten, Bits, Channels};
 use truepath_core::picture::Content;
 use truepath_core::verify::{LayerSeen, Picture};
 
@@ -341,20 +341,20 @@ pub fn said(error: Error) -> Flaw {
 }
 
 /// A compression as the catalogue names it.
-fn compression_name(compression: Compression) -> Option<&'static str> {
-    Some(match compression {
-        Compression::Uncompressed => "none",
-        Compression::RLE => "rle",
-        Compression::ZIP1 => "zips",
-        Compression::ZIP16 => "zip",
-        Compression::PIZ => "piz",
-        Compression::PXR24 => "pxr24",
-        Compression::B44 => "b44",
-        Compression::B44A => "b44a",
-        Compression::DWAA(_) => "dwaa",
-        Compression::DWAB(_) => "dwab",
+fn compression_name(compression: Compression) -> Option<AsWritten<catalogue::Compression>> {
+    Some(AsWritten::Known(match compression {
+        Compression::Uncompressed => catalogue::Compression::None,
+        Compression::RLE => catalogue::Compression::Rle,
+        Compression::ZIP1 => catalogue::Compression::Zips,
+        Compression::ZIP16 => catalogue::Compression::Zip,
+        Compression::PIZ => catalogue::Compression::Piz,
+        Compression::PXR24 => catalogue::Compression::Pxr24,
+        Compression::B44 => catalogue::Compression::B44,
+        Compression::B44A => catalogue::Compression::B44a,
+        Compression::DWAA(_) => catalogue::Compression::Dwaa,
+        Compression::DWAB(_) => catalogue::Compression::Dwab,
         _ => return None,
-    })
+    }))
 }
 
 /// What is seen first, which is the colours without a layer or the widest layer, and all layers (what stands before the last

@@ -4,7 +4,7 @@
 use std::io::{BufRead, Cursor, Read, Seek, SeekFrom};
 
 use image::{DynamicImage, ImageError, ImageFormat, ImageReader, Limits};
-use truepath_core::catalogue::{Bits, Channels};
+use truepath_core::catalogue::{Bits, Channels, Compression};
 use truepath_core::picture::Content;
 use truepath_core::verify::Picture;
 
@@ -98,7 +98,7 @@ impl Type for Tga {
         if head[17] & 0x10 != 0 {
             besides.push("it is stored mirrored".to_owned());
         }
-        let compression = Some(if head[2] < 9 { "none" } else { "rle" });
+        let compression = Some(if head[2] < 9 { Compression::None } else { Compression::Rle }.into());
         Ok(Picture { bits, channels, compression, besides, ..Picture::plain("tga", width, height) })
     }
 
@@ -152,7 +152,8 @@ impl Type for Hdr {
             runs |= scan_line(bytes, width)?;
         }
         // Lines of other widths than these have no runs of the usual kind.
-        let compression = (8..=32_767).contains(&width).then_some(if runs { "rle" } else { "none" });
+        let compression =
+            (8..=32_767).contains(&width).then_some(if runs { Compression::Rle } else { Compression::None }.into());
         let (bits, channels) = (Some(Bits::Float), Some(Channels::Rgb));
         Ok(Picture { bits, channels, compression, ..Picture::plain("hdr", width, height) })
     }

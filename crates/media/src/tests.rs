@@ -2,7 +2,7 @@ use std::io::{BufWriter, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 use exr::prelude::{WritableImage, f16};
-use truepath_core::catalogue::{Bits, Channels};
+use truepath_core::catalogue::{AsWritten, Bits, Channels};
 use truepath_core::verify::{LayerSeen, Picture, Seen};
 
 use crate::{inspect, probe, told, unpacked};
@@ -251,13 +251,13 @@ fn openexr_is_told_as_it_is_written() {
     let picture = looked(Image::from_layer(layer(beside, Compression::ZIP16)));
     let z = LayerSeen { name: "Z".to_owned(), bits: Some(Bits::Float), channels: Some(Channels::Grey) };
     assert_eq!((picture.bits, picture.channels), (Some(Bits::Half), Some(Channels::Rgba)));
-    assert_eq!((picture.compression, picture.layers), (Some("zip"), vec![z]));
+    assert_eq!((picture.compression, picture.layers), (Some(AsWritten::of("zip")), vec![z]));
     // Layers by the names of channels.
     let named = vec![("depth.Z", float()), ("mask.Y", half(1.0)), ("R", half(1.0)), ("G", half(1.0)), ("B", half(1.0))];
     let picture = looked(Image::from_layer(layer(named, Compression::PIZ)));
     let layers: Vec<(&str, Option<Bits>)> = picture.layers.iter().map(|layer| (&*layer.name, layer.bits)).collect();
     assert_eq!(layers, [("depth", Some(Bits::Float)), ("mask", Some(Bits::Half))]);
-    assert_eq!((picture.channels, picture.compression), (Some(Channels::Rgb), Some("piz")));
+    assert_eq!((picture.channels, picture.compression), (Some(Channels::Rgb), Some(AsWritten::of("piz"))));
     // Every compression is told and unpacked.
     for (compression, name) in [
         (Compression::Uncompressed, "none"),
@@ -270,7 +270,7 @@ fn openexr_is_told_as_it_is_written() {
         (Compression::DWAB(None), "dwab"),
     ] {
         let picture = looked(Image::from_layer(layer(colours(), compression)));
-        assert_eq!((picture.compression, picture.bits), (Some(name), Some(Bits::Half)), "{name}");
+        assert_eq!((picture.compression, picture.bits), (Some(AsWritten::of(name)), Some(Bits::Half)), "{name}");
     }
     // What is shown counts, not which part of it is stored.
     let mut image = Image::from_layer(layer(colours(), Compression::ZIP16));

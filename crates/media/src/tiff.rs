@@ -6,7 +6,7 @@ use std::io::{Cursor, Read, Seek};
 use tiff::decoder::{ChunkType, Decoder, DecodingResult, Limits};
 use tiff::tags::{SampleFormat, Tag};
 use tiff::{ColorType, TiffError};
-use truepath_core::catalogue::{Bits, Channels};
+use truepath_core::catalogue::{AsWritten, Bits, Channels, Compression};
 use truepath_core::picture::Content;
 use truepath_core::verify::Picture;
 
@@ -137,16 +137,17 @@ fn page(decoder: &mut Pages<'_>) -> Result<Picture, Flaw> {
         besides.push(format!("it has {depth} {} a sample", if depth == 1 { "bit" } else { "bits" }));
     }
     // TIFF 6.0, Adobe's two numbers for deflate, and numbers that others registered.
+    let other = |name: &str| Some(AsWritten::Other(name.to_owned()));
     let compression = match compression {
-        None | Some(1) => Some("none"),
-        Some(2..=4) => Some("ccitt"),
-        Some(5) => Some("lzw"),
-        Some(6 | 7) => Some("jpeg"),
-        Some(8 | 32_946) => Some("deflate"),
-        Some(32_773) => Some("packbits"),
-        Some(34_925) => Some("lzma"),
-        Some(50_000 | 34_926) => Some("zstd"),
-        Some(50_001) => Some("webp"),
+        None | Some(1) => Some(Compression::None.into()),
+        Some(2..=4) => other("ccitt"),
+        Some(5) => Some(Compression::Lzw.into()),
+        Some(6 | 7) => other("jpeg"),
+        Some(8 | 32_946) => Some(Compression::Deflate.into()),
+        Some(32_773) => Some(Compression::PackBits.into()),
+        Some(34_925) => other("lzma"),
+        Some(50_000 | 34_926) => other("zstd"),
+        Some(50_001) => other("webp"),
         Some(_) => None,
     };
     Ok(Picture {

@@ -3,7 +3,7 @@
 use std::io::{Cursor, Read, Seek, SeekFrom};
 
 use image_webp::{DecodingError, WebPDecoder};
-use truepath_core::catalogue::{Bits, Channels};
+use truepath_core::catalogue::{Bits, Channels, Compression};
 use truepath_core::picture::Content;
 use truepath_core::verify::Picture;
 
@@ -71,7 +71,7 @@ impl Type for WebP {
 #[derive(Default)]
 struct Chunks {
     size: Option<(u32, u32)>,
-    compression: Option<&'static str>,
+    compression: Option<Compression>,
     alpha: bool,
     frames: usize,
     turned: Option<String>,
@@ -99,7 +99,7 @@ impl Chunks {
                 }
                 let side = |at: usize| u32::from(u16::from_le_bytes([head[at], head[at + 1]]) & 0x3fff);
                 self.size.get_or_insert((side(6), side(8)));
-                self.compression = Some("lossy");
+                self.compression = Some(Compression::Lossy);
             }
             // RFC 9649, 3.4: a mark, then 14 bits for each side, and one for alpha.
             b"VP8L" if size >= 5 => {
@@ -110,7 +110,7 @@ impl Chunks {
                 let bits = u32::from_le_bytes([head[1], head[2], head[3], head[4]]);
                 self.size.get_or_insert(((bits & 0x3fff) + 1, (bits >> 14 & 0x3fff) + 1));
                 self.alpha |= bits >> 28 & 1 == 1;
-                self.compression = Some("lossless");
+                self.compression = Some(Compression::Lossless);
             }
             b"ALPH" => self.alpha = true,
             b"ANMF" if size >= 24 => {
@@ -118,7 +118,7 @@ impl Chunks {
                 // The first chunk of a frame says how it is packed.
                 let head = start(24)?;
                 let lossless = &head[16..20] == b"VP8L";
-                self.compression.get_or_insert(if lossless { "lossless" } else { "lossy" });
+                self.compression.get_or_insert(if lossless { Compression::Lossless } else { Compression::Lossy });
             }
             b"EXIF" if size < 1 << 20 => {
                 let notes = start(size as usize)?;
@@ -140,9 +140,9 @@ impl Chunks {
         Ok(Picture {
             bits: Some(Bits::Eight),
             channels: Some(if self.alpha { Channels::Rgba } else { Channels::Rgb }),
-            compression: Some(compression),
+            compression: Some(compression.into()),
             // Encoders leave an alpha out that is opaque everywhere.
-            opaque: !self.alpha && compression == "lossless",
+            opaque: !self.alpha && compression == Compression::Lossless,
             besides,
             ..Picture::plain("webp", width, height)
         })

@@ -1,7 +1,10 @@
 //! Frames to the bytes of a codec.
 
+#[cfg(feature = "h264")]
+use truepath_core::catalogue::Effort;
 use truepath_core::sheet::Format;
 
+use crate::MovieError;
 use truepath_pictures::conversion::{Converted, Data};
 
 /// One encoded frame.
@@ -19,7 +22,7 @@ pub trait Encoder {
     ///
     /// # Errors
     /// When the encoder refuses it: why.
-    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, String>;
+    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, MovieError>;
 
     /// What players have to know before the first frame: the configuration record of the codec.
     fn record(&self) -> Vec<u8> {
@@ -42,14 +45,18 @@ impl MotionJpeg {
 }
 
 impl Encoder for MotionJpeg {
-    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, String> {
-        let Data::Eight(data) = &frame.data else { return Err("JPEG can hold 8 bits only".to_owned()) };
-        let size = |side: usize| u16::try_from(side).map_err(|_| "a frame is larger than JPEG allows".to_owned());
+    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, MovieError> {
+        let Data::Eight(data) = &frame.data else {
+            return Err(MovieError::Unfit("JPEG can hold 8 bits only".to_owned()));
+        };
+        let size = |side: usize| {
+            u16::try_from(side).map_err(|_| MovieError::Unfit("a frame is larger than JPEG allows".to_owned()))
+        };
         let mut bytes = Vec::new();
         let mut encoder = jpeg_encoder::Encoder::new(&mut bytes, self.quality);
         encoder.set_sampling_factor(jpeg_encoder::SamplingFactor::R_4_2_0);
         let encoded = encoder.encode(data, size(frame.width)?, size(frame.height)?, jpeg_encoder::ColorType::Rgb);
-        encoded.map_err(|error| error.to_string())?;
+        encoded.map_err(MovieError::encoder("the JPEG encoder failed"))?;
         Ok(CodedFrame { bytes, key: true })
     }
 }
@@ -70,14 +77,14 @@ impl H264 {
     ///
     /// # Errors
     /// When the encoder cannot be set up.
-    pub fn new(format: &Format, fps: f64, linear: bool) -> Result<H264, String> {
+    pub fn new(format: &Format, fps: f64, linear: bool) -> Result<H264, MovieError> {
         use openh264::encoder as api;
         let quality = format.quality.as_ref().map_or(70, |quality| quality.value.clamp(0, 100));
         let quantiser = u8::try_from((51 * (100 - quality) + 50) / 100).unwrap_or(20);
-        let complexity = match format.effort.as_ref().map(|effort| effort.value.as_str()) {
-            Some("low") => api::Complexity::Low,
-            Some("high") => api::Complexity::High,
-            _ => api::Complexity::Medium,
+        let complexity = match format.effort.as_ref().map(|effort| effort.value) {
+            Some(Effort::Low) => api::Complexity::Low,
+            Some(Effort::High) => api::Complexity::High,
+            Some(Effort::Normal) | None => api::Complexity::Medium,
         };
         let transfer = if linear { api::TransferCharacteristics::Linear } else { api::TransferCharacteristics::Srgb };
         let config = api::EncoderConfig::new()
@@ -95,7 +102,7 @@ impl H264 {
             .num_threads(1)
             .vui(api::VuiConfig::bt709().transfer_characteristics(transfer));
         let encoder = api::Encoder::with_api_config(openh264::OpenH264API::from_source(), config);
-        let encoder = encoder.map_err(|error| format!("the H.264 encoder cannot be set up: {error}"))?;
+        let encoder = encoder.map_err(MovieError::encoder("the H.264 encoder cannot be set up"))?;
         Ok(H264 { encoder, luma: Vec::new(), chroma: (Vec::new(), Vec::new()), sets: (Vec::new(), Vec::new()) })
     }
 
@@ -129,11 +136,13 @@ impl H264 {
 
 #[cfg(feature = "h264")]
 impl Encoder for H264 {
-    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, String> {
-        let Data::Eight(data) = &frame.data else { return Err("this encoder takes 8 bits only".to_owned()) };
+    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, MovieError> {
+        let Data::Eight(data) = &frame.data else {
+            return Err(MovieError::Unfit("this encoder takes 8 bits only".to_owned()));
+        };
         let (width, height) = (frame.width, frame.height);
         if width % 2 != 0 || height % 2 != 0 {
-            return Err(format!("H.264 with 4:2:0 needs an even size; this is {width}x{height}"));
+            return Err(MovieError::Unfit(format!("H.264 with 4:2:0 needs an even size; this is {width}x{height}")));
         }
         self.convert(data, width, height);
         let planes = openh264::formats::YUVSlices::new(
@@ -141,7 +150,7 @@ impl Encoder for H264 {
             (width, height),
             (width, width / 2, width / 2),
         );
-        let stream = self.encoder.encode(&planes).map_err(|error| format!("the H.264 encoder failed: {error}"))?;
+        let stream = self.encoder.encode(&planes).map_err(MovieError::encoder("the H.264 encoder failed"))?;
         let key = matches!(stream.frame_type(), openh264::encoder::FrameType::IDR | openh264::encoder::FrameType::I);
         let mut bytes = Vec::new();
         for layer in 0..stream.num_layers() {
@@ -161,7 +170,7 @@ impl Encoder for H264 {
             }
         }
         if bytes.is_empty() {
-            return Err("the H.264 encoder skipped a frame".to_owned());
+            return Err(MovieError::Unfit("the H.264 encoder skipped a frame".to_owned()));
         }
         Ok(CodedFrame { bytes, key })
     }

@@ -3,6 +3,7 @@
 
 pub mod burn;
 pub mod encode;
+mod error;
 pub mod mux;
 pub mod pipe;
 pub mod sound;
@@ -13,12 +14,14 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Condvar, Mutex, PoisonError};
 
+use truepath_core::catalogue::{Codec, codecs};
 use truepath_core::frames::{Frames, Timecode};
 use truepath_core::plan::film::burn_height;
 use truepath_core::sheet::{Colour, Format, Fps};
 use truepath_core::template::{Lookup, Pattern, Template, Value, expand_text};
 
 use encode::{CodedFrame, Encoder};
+pub use error::MovieError;
 use truepath_pictures::conversion::{Conversion, Converted};
 
 /// Frames of an H.264 movie that are encoded together; each such part can be played on its own.
@@ -95,7 +98,7 @@ impl WantedMovie {
         at: usize,
         shown: ShownFrame,
         last: &mut Option<(ShownFrame, Converted)>,
-    ) -> Result<Converted, String> {
+    ) -> Result<Converted, MovieError> {
         let source = &self.sources[shown.source];
         let path = source.pattern.name(truepath_core::frames::Number::new(shown.picture));
         let again =
@@ -104,7 +107,7 @@ impl WantedMovie {
             Some((_, converted)) => converted.clone(),
             None => {
                 let pixels = truepath_media::pixels::read(Path::new(&path), source.layer.as_deref());
-                let pixels = pixels.map_err(|why| format!("{path}: {why}"))?;
+                let pixels = pixels.map_err(|why| MovieError::Picture { path: path.clone(), why })?;
                 self.conversion.apply(pixels, source.colour)
             }
         };
@@ -133,9 +136,9 @@ impl WantedMovie {
     ///
     /// # Errors
     /// When that cannot be read.
-    pub fn first(&self) -> Result<Converted, String> {
+    pub fn first(&self) -> Result<Converted, MovieError> {
         let shown = self.shown();
-        let first = *shown.first().ok_or("there is no frame to show")?;
+        let first = *shown.first().ok_or(MovieError::NoFrame)?;
         self.frame(0, first, &mut None)
     }
 }
@@ -153,10 +156,10 @@ struct SharedWork<'s> {
 }
 
 /// What comes of a part: its number and its frames with the record of the codec, or why there is none.
-type MadePart = (usize, Result<(Vec<CodedFrame>, Vec<u8>), String>);
+type MadePart = (usize, Result<(Vec<CodedFrame>, Vec<u8>), MovieError>);
 
 /// Takes the next frames, and the record of the codec.
-pub type HandOn<'h> = &'h mut dyn FnMut(&[CodedFrame], &[u8]) -> Result<(), String>;
+pub type HandOn<'h> = &'h mut dyn FnMut(&[CodedFrame], &[u8]) -> Result<(), MovieError>;
 
 /// Makes all frames in parts of `part` frames and hands them on in their order. `encoder` makes an encoder for each part, and
 /// `told` hears of every frame that was handed on.
@@ -166,10 +169,10 @@ pub type HandOn<'h> = &'h mut dyn FnMut(&[CodedFrame], &[u8]) -> Result<(), Stri
 pub fn make(
     movie: &WantedMovie,
     part: usize,
-    encoder: &(dyn Fn() -> Result<Box<dyn Encoder>, String> + Sync),
+    encoder: &(dyn Fn() -> Result<Box<dyn Encoder>, MovieError> + Sync),
     hand_on: HandOn<'_>,
     told: &dyn Fn(usize),
-) -> Result<(), String> {
+) -> Result<(), MovieError> {
     let first = movie.first()?;
     let shown = movie.shown();
     let cores = std::thread::available_parallelism().map_or(2, std::num::NonZero::get);
@@ -207,11 +210,11 @@ fn collect(
     made: &Receiver<MadePart>,
     hand_on: HandOn<'_>,
     told: &dyn Fn(usize),
-) -> Result<(), String> {
+) -> Result<(), MovieError> {
     let mut waiting: BTreeMap<usize, (Vec<CodedFrame>, Vec<u8>)> = BTreeMap::new();
     let (mut next, mut frames) = (0, 0);
     while frames < shared.shown.len() {
-        let (at, part) = made.recv().map_err(|_| "a worker ended early".to_owned())?;
+        let (at, part) = made.recv().map_err(|_| MovieError::Lost)?;
         waiting.insert(at, part?);
         while let Some((coded, record)) = waiting.remove(&next) {
             hand_on(&coded, &record)?;
@@ -230,7 +233,7 @@ fn work(
     shared: &SharedWork<'_>,
     parts: &[std::ops::Range<usize>],
     ahead: usize,
-    encoder: &(dyn Fn() -> Result<Box<dyn Encoder>, String> + Sync),
+    encoder: &(dyn Fn() -> Result<Box<dyn Encoder>, MovieError> + Sync),
     tell: &SyncSender<MadePart>,
 ) {
     loop {
@@ -250,20 +253,19 @@ fn work(
 fn one(
     shared: &SharedWork<'_>,
     range: std::ops::Range<usize>,
-    encoder: &(dyn Fn() -> Result<Box<dyn Encoder>, String> + Sync),
-) -> Result<(Vec<CodedFrame>, Vec<u8>), String> {
+    encoder: &(dyn Fn() -> Result<Box<dyn Encoder>, MovieError> + Sync),
+) -> Result<(Vec<CodedFrame>, Vec<u8>), MovieError> {
     let mut encoder = encoder()?;
     let mut last = None;
     let mut coded = Vec::with_capacity(range.len());
     for at in range {
         if shared.stop.load(Ordering::SeqCst) {
-            return Err("it was ended".to_owned());
+            return Err(MovieError::Ended);
         }
         let frame = shared.movie.frame(at, shared.shown[at], &mut last)?;
         if (frame.width, frame.height) != shared.size {
-            let (was, is) = (shared.size, (frame.width, frame.height));
-            let number = shared.shown[at].picture;
-            return Err(format!("frame {number} is {}x{} pixels, the first one {}x{}", is.0, is.1, was.0, was.1));
+            let (first, is) = (shared.size, (frame.width, frame.height));
+            return Err(MovieError::Size { frame: shared.shown[at].picture, is, first });
         }
         coded.push(encoder.frame(&frame)?);
     }
@@ -275,8 +277,8 @@ fn one(
 pub struct MovieKind<'k> {
     /// The container's name in the catalogue.
     pub container: &'k str,
-    /// The codec's name in the catalogue.
-    pub codec: &'k str,
+    /// The codec.
+    pub codec: &'static Codec,
     /// Its file options.
     pub format: &'k Format,
     /// Its sound.
@@ -287,11 +289,11 @@ pub struct MovieKind<'k> {
 ///
 /// # Errors
 /// When a frame cannot be read or encoded, or the file not be written.
-pub fn write(movie: &WantedMovie, kind: MovieKind<'_>, told: &dyn Fn(usize)) -> Result<(), String> {
+pub fn write(movie: &WantedMovie, kind: MovieKind<'_>, told: &dyn Fn(usize)) -> Result<(), MovieError> {
     let MovieKind { container, codec, format, sound } = kind;
     let first = movie.first()?;
     let linear = movie.conversion.colour == Colour::Linear;
-    let part = if codec == "h264" { PART } else { 8 };
+    let part = if *codec == codecs::H264 { PART } else { 8 };
     let side = |side: usize| u32::try_from(side).unwrap_or(u32::MAX);
     let head = mux::Head {
         is_mov: container == "mov",
@@ -305,34 +307,34 @@ pub fn write(movie: &WantedMovie, kind: MovieKind<'_>, told: &dyn Fn(usize)) -> 
         start: movie.start,
     };
     drop(first);
-    let disk = |error: std::io::Error| format!("cannot write {}: {error}", movie.out.display());
+    let disk = MovieError::write(&movie.out);
     let mut file: Box<dyn mux::Container + '_> = match container {
-        "avi" => Box::new(mux::Avi::new(&movie.out, head).map_err(disk)?),
-        _ => Box::new(mux::Mov::new(&movie.out, head).map_err(disk)?),
+        "avi" => Box::new(mux::Avi::new(&movie.out, head).map_err(&disk)?),
+        _ => Box::new(mux::Mov::new(&movie.out, head).map_err(&disk)?),
     };
     let mut record = Vec::new();
-    let encoder = || -> Result<Box<dyn Encoder>, String> {
+    let encoder = || -> Result<Box<dyn Encoder>, MovieError> {
         match codec {
-            "mjpeg" => Ok(Box::new(encode::MotionJpeg::new(format))),
+            own if *own == codecs::MJPEG => Ok(Box::new(encode::MotionJpeg::new(format))),
             #[cfg(feature = "h264")]
-            "h264" => Ok(Box::new(encode::H264::new(format, movie.fps.value(), linear)?)),
-            other => Err(format!("{other} is not built in")),
+            own if *own == codecs::H264 => Ok(Box::new(encode::H264::new(format, movie.fps.value(), linear)?)),
+            other => Err(MovieError::NotBuiltIn(other)),
         }
     };
     let mut hand_on = |coded: &[CodedFrame], own: &[u8]| {
         if record.is_empty() {
             record = own.to_vec();
         } else if record != own {
-            return Err("the encoder gave two parts different settings".to_owned());
+            return Err(MovieError::Settings);
         }
-        file.part(coded).map_err(disk)
+        file.part(coded).map_err(&disk)
     };
     make(movie, part, &encoder, &mut hand_on, told)?;
-    file.finish(&record).map_err(disk)
+    file.finish(&record).map_err(&disk)
 }
 
 /// Codecs that the encoder in the box has been built with.
 #[must_use]
-pub fn codecs() -> &'static [&'static str] {
-    if cfg!(feature = "h264") { &["h264", "mjpeg"] } else { &["mjpeg"] }
+pub fn built_in() -> &'static [&'static Codec] {
+    if cfg!(feature = "h264") { &[&codecs::H264, &codecs::MJPEG] } else { &[&codecs::MJPEG] }
 }

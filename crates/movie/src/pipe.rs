@@ -3,6 +3,7 @@
 use std::io::Write;
 use std::path::Path;
 
+use crate::MovieError;
 use crate::encode::{CodedFrame, Encoder};
 use truepath_pictures::conversion::{Converted, Data};
 
@@ -10,7 +11,7 @@ use truepath_pictures::conversion::{Converted, Data};
 pub struct RawPixels;
 
 impl Encoder for RawPixels {
-    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, String> {
+    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, MovieError> {
         let bytes = match &frame.data {
             Data::Eight(data) => data.clone(),
             Data::Sixteen(data) => data.iter().flat_map(|value| value.to_le_bytes()).collect(),
@@ -23,7 +24,7 @@ impl Encoder for RawPixels {
 pub struct PngPicture;
 
 impl Encoder for PngPicture {
-    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, String> {
+    fn frame(&mut self, frame: &Converted) -> Result<CodedFrame, MovieError> {
         let mut bytes = Vec::new();
         let side = |side: usize| u32::try_from(side).unwrap_or(u32::MAX);
         let mut encoder = png::Encoder::new(&mut bytes, side(frame.width), side(frame.height));
@@ -37,26 +38,8 @@ impl Encoder for PngPicture {
         };
         encoder.set_depth(depth);
         let written = encoder.write_header().and_then(|mut writer| writer.write_image_data(&data));
-        written.map_err(|error| error.to_string())?;
+        written.map_err(MovieError::encoder("the PNG encoder failed"))?;
         Ok(CodedFrame { bytes, key: true })
-    }
-}
-
-/// Why a program was not given all frames.
-#[derive(Debug)]
-pub enum Unfed {
-    /// A frame cannot be read: why.
-    Frames(String),
-    /// It took no more.
-    Closed(std::io::Error),
-}
-
-impl std::fmt::Display for Unfed {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Unfed::Frames(why) => f.write_str(why),
-            Unfed::Closed(error) => write!(f, "the encoder took no more frames: {error}"),
-        }
     }
 }
 
@@ -64,21 +47,12 @@ impl std::fmt::Display for Unfed {
 ///
 /// # Errors
 /// When a frame cannot be read, or the program takes no more.
-pub fn feed(movie: &crate::WantedMovie, input: &mut dyn Write, told: &dyn Fn(usize)) -> Result<(), Unfed> {
-    let mut closed = None;
+pub fn feed(movie: &crate::WantedMovie, input: &mut dyn Write, told: &dyn Fn(usize)) -> Result<(), MovieError> {
     let mut hand_on = |coded: &[CodedFrame], _: &[u8]| {
-        let all = coded.iter().try_for_each(|frame| input.write_all(&frame.bytes));
-        all.map_err(|error| {
-            closed = Some(error);
-            String::new()
-        })
+        coded.iter().try_for_each(|frame| input.write_all(&frame.bytes)).map_err(MovieError::Closed)
     };
-    let fed = crate::make(movie, 1, &|| Ok(Box::new(RawPixels)), &mut hand_on, told);
-    match (fed, closed) {
-        (Ok(()), _) => input.flush().map_err(Unfed::Closed),
-        (Err(_), Some(error)) => Err(Unfed::Closed(error)),
-        (Err(why), None) => Err(Unfed::Frames(why)),
-    }
+    crate::make(movie, 1, &|| Ok(Box::new(RawPixels)), &mut hand_on, told)?;
+    input.flush().map_err(MovieError::Closed)
 }
 
 /// Writes every frame as a picture: `name` gives its path by its place, from 1.
@@ -89,13 +63,13 @@ pub fn pictures(
     movie: &crate::WantedMovie,
     name: &dyn Fn(usize) -> String,
     told: &dyn Fn(usize),
-) -> Result<(), String> {
+) -> Result<(), MovieError> {
     let mut count = 0;
     let mut hand_on = |coded: &[CodedFrame], _: &[u8]| {
         for frame in coded {
             count += 1;
             let path = name(count);
-            std::fs::write(Path::new(&path), &frame.bytes).map_err(|error| format!("cannot write {path}: {error}"))?;
+            std::fs::write(Path::new(&path), &frame.bytes).map_err(MovieError::write(&path))?;
         }
         Ok(())
     };

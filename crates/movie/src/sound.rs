@@ -2,6 +2,8 @@
 
 use std::path::Path;
 
+use crate::MovieError;
+
 /// Uncompressed sound.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Sound {
@@ -43,12 +45,12 @@ impl Sound {
 ///
 /// # Errors
 /// When it cannot be read or holds no samples.
-pub fn read(path: &Path, offset: f64, seconds: f64) -> Result<Sound, String> {
-    let said = |error: hound::Error| format!("the sound {} cannot be read: {error}", path.display());
+pub fn read(path: &Path, offset: f64, seconds: f64) -> Result<Sound, MovieError> {
+    let said = |source| MovieError::Sound { path: path.to_owned(), source };
     let mut reader = hound::WavReader::open(path).map_err(said)?;
     let spec = reader.spec();
     if spec.channels == 0 || spec.sample_rate == 0 {
-        return Err(format!("the sound {} has no channels", path.display()));
+        return Err(MovieError::Silent(path.to_owned()));
     }
     let (rate, channels) = (spec.sample_rate, usize::from(spec.channels));
     let wanted = (seconds * f64::from(rate)).round() as usize;
@@ -56,7 +58,7 @@ pub fn read(path: &Path, offset: f64, seconds: f64) -> Result<Sound, String> {
     let bits: u16 = if spec.sample_format == hound::SampleFormat::Float || spec.bits_per_sample > 16 { 24 } else { 16 };
     let mut samples = vec![0; usize::try_from(shift.max(0)).unwrap_or(0).min(wanted) * channels];
     let skip = u32::try_from((-shift).max(0)).unwrap_or(u32::MAX).min(reader.duration());
-    reader.seek(skip).map_err(|error| format!("the sound {} cannot be read: {error}", path.display()))?;
+    reader.seek(skip).map_err(|error| said(error.into()))?;
     let left = (wanted * channels).saturating_sub(samples.len());
     match spec.sample_format {
         hound::SampleFormat::Float => {
@@ -82,8 +84,8 @@ pub fn read(path: &Path, offset: f64, seconds: f64) -> Result<Sound, String> {
 ///
 /// # Errors
 /// When the file cannot be written.
-pub fn write(sound: &Sound, path: &Path) -> Result<(), String> {
-    let said = |error: hound::Error| format!("cannot write {}: {error}", path.display());
+pub fn write(sound: &Sound, path: &Path) -> Result<(), MovieError> {
+    let said = |source| MovieError::SoundUnwritten { path: path.to_owned(), source };
     let spec = hound::WavSpec {
         channels: sound.channels,
         sample_rate: sound.rate,

@@ -3,7 +3,7 @@
 
 use std::path::Path;
 
-use truepath_core::catalogue::Bits;
+use truepath_core::catalogue::{AsWritten, Bits, Chroma, Codec, codecs};
 use truepath_core::frames::{Frames, Timecode};
 use truepath_core::sheet::{Backdrop, Colour, Format, Fps};
 use truepath_core::source::{FileId, Place, Spanned};
@@ -44,7 +44,7 @@ fn movie(folder: &Path, name: &str, fps: Fps, count: i64) -> WantedMovie {
     }
 }
 
-fn made(folder: &Path, (name, codec): (&str, &str), fps: Fps, sound: Option<&Sound>, count: i64) -> Footage {
+fn made(folder: &Path, (name, codec): (&str, &'static Codec), fps: Fps, sound: Option<&Sound>, count: i64) -> Footage {
     let movie = movie(folder, name, fps, count);
     let format = Format::named(Spanned::new(String::new(), Place::new(FileId(0), 0..0)));
     let container = name.rsplit('.').next().unwrap();
@@ -55,9 +55,10 @@ fn made(folder: &Path, (name, codec): (&str, &str), fps: Fps, sound: Option<&Sou
     }
 }
 
-fn kinds() -> Vec<(&'static str, &'static str)> {
-    let all = [("a.mp4", "h264"), ("b.mov", "h264"), ("c.mov", "mjpeg"), ("d.avi", "mjpeg")];
-    all.into_iter().filter(|(_, codec)| truepath_movie::codecs().contains(codec)).collect()
+fn kinds() -> Vec<(&'static str, &'static Codec)> {
+    let all =
+        [("a.mp4", &codecs::H264), ("b.mov", &codecs::H264), ("c.mov", &codecs::MJPEG), ("d.avi", &codecs::MJPEG)];
+    all.into_iter().filter(|(_, codec)| truepath_movie::built_in().contains(codec)).collect()
 }
 
 #[test]
@@ -76,9 +77,9 @@ fn every_rate_length_and_sound_is_read_back() {
             let sound = Some(&sound).filter(|_| !name.ends_with("mp4"));
             let footage = made(folder.path(), (name, codec), fps, sound, count);
             let container = name.rsplit('.').next().unwrap();
-            assert_eq!((footage.container, footage.codec.as_str()), (container, codec), "{name}");
+            assert_eq!((footage.container, footage.codec), (container, AsWritten::Known(codec)), "{name}");
             assert_eq!((footage.frames, footage.fps), (count as u64, Some(fps)), "{name}");
-            assert_eq!((footage.width, footage.height, footage.chroma.as_deref()), (32, 18, Some("420")), "{name}");
+            assert_eq!((footage.width, footage.height, footage.chroma), (32, 18, Some(Chroma::C420)), "{name}");
             assert_eq!((footage.bits, footage.alpha), (Some(Bits::Eight), Some(false)), "{name}");
             if container != "avi" {
                 assert_eq!(footage.timecode.as_deref(), Some("01:00:00:00"), "{name}");
@@ -86,7 +87,7 @@ fn every_rate_length_and_sound_is_read_back() {
             let heard = footage
                 .sound
                 .map(|sound| (sound.codec, sound.rate, sound.channels, (sound.seconds * f64::from(hertz)).round()));
-            assert_eq!(heard, sound.map(|_| ("pcm".to_owned(), hertz, 2, moments as f64)), "{name}");
+            assert_eq!(heard, sound.map(|_| (AsWritten::Known(&codecs::PCM), hertz, 2, moments as f64)), "{name}");
         }
     }
 }

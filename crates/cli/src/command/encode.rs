@@ -21,8 +21,7 @@ use truepath_core::verify::{Picture, Seen};
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::{self, Delivery, Taken};
 use truepath_exec::{process, typed};
-use truepath_movie::pipe::{self, Unfed};
-use truepath_movie::{FrameSource, MovieKind, WantedMovie, sound};
+use truepath_movie::{FrameSource, MovieError, MovieKind, WantedMovie, pipe, sound};
 use truepath_pictures::conversion::{Conversion, Data};
 
 use super::deliver::{self, Beside};
@@ -95,13 +94,12 @@ fn delivery(args: &EncodeArgs, around: &Around) -> Result<Delivery, Failure> {
 
 /// Makes a movie with its encoder. `told` hears how many frames have been handed on.
 pub fn make(asked: &AskedMovie, told: &dyn Fn(usize)) -> Result<(), Failure> {
-    let failed = |message: String| Failure::new(Cause::Program, message);
     let movie = &asked.movie;
     let seconds = movie.count() as f64 / movie.fps.value();
     if asked.encoder.name == BUILT_IN_ENCODERS[0] {
         let sound = asked.audio.as_ref().map(|(path, offset)| sound::read(path, *offset, seconds)).transpose();
         let sound = sound.map_err(failed)?;
-        let (container, codec) = (asked.container.name, asked.codec.name);
+        let (container, codec) = (asked.container.name, asked.codec);
         let kind = MovieKind { container, codec, format: &asked.format, sound: sound.as_ref() };
         return truepath_movie::write(movie, kind, told).map_err(failed);
     }
@@ -110,7 +108,6 @@ pub fn make(asked: &AskedMovie, told: &dyn Fn(usize)) -> Result<(), Failure> {
 
 /// Makes a movie with a program of its own. What it needs beside the frames lies next to the movie and goes with the call.
 fn outside(asked: &AskedMovie, seconds: f64, told: &dyn Fn(usize)) -> Result<(), Failure> {
-    let failed = |message: String| Failure::new(Cause::Program, message);
     let movie = &asked.movie;
     let beside = tempfile::Builder::new().prefix(".frames-").tempdir_in(movie.out.parent().unwrap_or(Path::new(".")));
     let beside = beside.map_err(|error| Failure::machine("write beside", &movie.out, &error))?;
@@ -173,23 +170,29 @@ fn outside(asked: &AskedMovie, seconds: f64, told: &dyn Fn(usize)) -> Result<(),
     let mut child = command.spawn().map_err(|error| Failure::machine("start", &asked.program, &error))?;
     let said = child.stderr.take().map(|said| std::thread::spawn(move || passed_on(said)));
     let fed = child.stdin.take().map_or(Ok(()), |mut input| pipe::feed(movie, &mut input, told));
-    if let Err(Unfed::Frames(_)) = &fed {
+    let (fed, closed) = match fed {
+        Err(MovieError::Closed(error)) => (Ok(()), Some(error)),
+        fed => (fed, None),
+    };
+    if fed.is_err() {
         // It has not been given all frames, and would call that a movie.
         let _ = child.kill();
     }
     let status = child.wait().map_err(|error| Failure::machine("wait for", &asked.program, &error))?;
     let last = said.and_then(|said| said.join().ok()).unwrap_or_default();
     // What is wrong with a frame is why its encoder was ended; what the encoder says is why it took no more.
-    if let Err(Unfed::Frames(why)) = fed {
-        return Err(failed(why));
-    }
+    fed.map_err(failed)?;
     let ending = process::ending(status);
     if !asked.encoder.exit.is_good(ending) {
         let how = ending.words();
         let last = if last.is_empty() { last } else { format!(": {last}") };
-        return Err(failed(format!("{} {how}{last}", asked.encoder.name)));
+        return Err(Failure::new(Cause::Program, format!("{} {how}{last}", asked.encoder.name)));
     }
-    fed.map_err(|unfed| failed(unfed.to_string()))
+    closed.map_or(Ok(()), |error| Err(failed(MovieError::Closed(error))))
+}
+
+fn failed(error: MovieError) -> Failure {
+    Failure::new(Cause::Program, error.to_string())
 }
 
 /// Passes on what a program says as it comes, whatever bytes it is made of. Returns its last words.
@@ -219,10 +222,10 @@ pub fn asked(args: &EncodeArgs, around: &Around) -> Result<AskedMovie, Failure> 
         refused(format!("{} has no movie extension", args.out.display()))
             .help(format!("use one of {}", known.join(", ")))
     })?;
-    let codec = format.codec.as_ref().map(|codec| codec.value.as_str()).or(container.codecs.first().copied());
-    let codec = codec.and_then(catalogue::codec).filter(|codec| container.codecs.contains(&codec.name));
+    let given = format.codec.as_ref().map(|codec| codec.value.known());
+    let codec = given.unwrap_or(container.codecs.first().copied()).filter(|codec| container.codecs.contains(codec));
     let codec = codec.ok_or_else(|| {
-        let known = container.codecs.join(", ");
+        let known = container.codecs.iter().map(|codec| codec.name).collect::<Vec<_>>().join(", ");
         refused(format!("{} cannot hold that codec", container.title)).help(format!("it holds {known}"))
     })?;
     let fps = value(
@@ -281,16 +284,16 @@ pub fn asked(args: &EncodeArgs, around: &Around) -> Result<AskedMovie, Failure> 
     let (encoder, program) = encoder(options.encoder.as_deref(), &wish, around)?;
     let planned = Planned {
         container: Some(container.name.to_owned()),
-        codec: Some(codec.name.to_owned()),
+        codec: Some(codec),
         size: size.map(|size| size.to_string()),
         fps: Some(fps),
         frames: Some(movie.count() as u64),
-        chroma: format.chroma.as_ref().map(|chroma| chroma.value.clone()),
+        chroma: format.chroma.as_ref().map(|chroma| chroma.value),
         bits: format.bits.as_ref().map(|bits| bits.value.to_string()),
         alpha: Some(alpha),
         timecode: movie.start.map(|start| start.to_string()),
         sound: Some(audio.is_some()),
-        audio_codec: format.audio_codec.as_ref().map(|codec| codec.value.clone()),
+        audio_codec: format.audio_codec.as_ref().and_then(|codec| codec.value.known()),
     };
     Ok(AskedMovie { movie, container, codec, format, audio, encoder, program, planned })
 }

@@ -21,8 +21,8 @@ pub fn run(args: &TypesArgs, around: &Around) -> Result<Exit, Failure> {
     let is_type = |known: &&FileType| wanted(known.name) || by_ending == Some(known);
     let pictures: Vec<&FileType> = PICTURES.iter().filter(is_type).collect();
     let containers: Vec<&FileType> = CONTAINERS.iter().filter(is_type).collect();
-    let codecs: Vec<&Codec> = CODECS.iter().filter(|known| wanted(known.name)).collect();
-    let sounds: Vec<&AudioCodec> = AUDIO_CODECS.iter().filter(|known| wanted(known.name)).collect();
+    let codecs: Vec<&'static Codec> = CODECS.iter().copied().filter(|known| wanted(known.name)).collect();
+    let sounds: Vec<&'static AudioCodec> = AUDIO_CODECS.iter().copied().filter(|known| wanted(known.name)).collect();
     if pictures.is_empty() && containers.is_empty() && codecs.is_empty() && sounds.is_empty() {
         return Err(unknown(name.as_deref().unwrap_or("")));
     }
@@ -78,12 +78,12 @@ fn container(known: &FileType) -> Value {
     })
 }
 
-fn moving(known: &Codec) -> Value {
-    let holders = CONTAINERS.iter().filter(|container| container.codecs.contains(&known.name));
+fn moving(known: &'static Codec) -> Value {
+    let holders = CONTAINERS.iter().filter(|container| container.codecs.contains(&known));
     let multiples: Vec<String> = known
         .chroma
         .iter()
-        .map(|chroma| (chroma, known.multiples(Some(chroma))))
+        .map(|chroma| (chroma, known.multiples(Some(*chroma))))
         .map(|(chroma, (across, down))| format!("{chroma}: {across}x{down}"))
         .collect();
     json!({
@@ -95,8 +95,8 @@ fn moving(known: &Codec) -> Value {
     })
 }
 
-fn sound(known: &AudioCodec) -> Value {
-    let holders = CONTAINERS.iter().filter(|container| container.audio_codecs.contains(&known.name));
+fn sound(known: &'static AudioCodec) -> Value {
+    let holders = CONTAINERS.iter().filter(|container| container.audio_codecs.contains(&known));
     let rates = match known.rates {
         Rates::Only(rates) => json!(rates),
         Rates::UpTo(most) => json!(format!("up to {most}")),
@@ -148,7 +148,12 @@ fn overview(around: &Around) -> String {
     });
     table(&mut out, around, &["picture", "", "extension", "bits", "channels", ""], rows.collect());
     let rows = CONTAINERS.iter().map(|known| {
-        vec![known.name.to_owned(), known.title.to_owned(), families(known.codecs), known.audio_codecs.join(" ")]
+        vec![
+            known.name.to_owned(),
+            known.title.to_owned(),
+            families(known.codecs),
+            listed(known.audio_codecs).join(" "),
+        ]
     });
     table(&mut out, around, &["container", "", "codecs", "audio"], rows.collect());
     let rows = CODECS.iter().map(|known| {
@@ -162,7 +167,7 @@ fn overview(around: &Around) -> String {
             known.name.to_owned(),
             known.title.to_owned(),
             listed(known.bits).join(" "),
-            known.chroma.join(" "),
+            listed(known.chroma).join(" "),
             more.into_iter().filter(|word| !word.is_empty()).collect::<Vec<_>>().join(", "),
         ]
     });
@@ -176,11 +181,11 @@ fn overview(around: &Around) -> String {
 }
 
 /// Codecs with a family named once: all of its members are held.
-fn families(codecs: &[&str]) -> String {
+fn families(codecs: &[&Codec]) -> String {
     let mut names: Vec<String> = Vec::new();
-    for name in codecs {
+    for name in codecs.iter().map(|codec| codec.name) {
         let family = ["prores", "dnxhr"].iter().find(|family| name.starts_with(**family));
-        let name = family.map_or((*name).to_owned(), |family| format!("{family}*"));
+        let name = family.map_or(name.to_owned(), |family| format!("{family}*"));
         if names.last() != Some(&name) {
             names.push(name);
         }
@@ -208,10 +213,15 @@ fn table(out: &mut String, around: &Around, heads: &[&str], rows: Vec<Vec<String
 
 #[cfg(test)]
 mod tests {
+    use truepath_core::catalogue::codecs;
+
     use super::families;
 
     #[test]
     fn a_family_is_named_once() {
-        assert_eq!(families(&["h264", "prores", "prores-hq", "png"]), "h264 prores* png");
+        assert_eq!(
+            families(&[&codecs::H264, &codecs::PRORES, &codecs::PRORES_HQ, &codecs::PNG_FRAMES]),
+            "h264 prores* png"
+        );
     }
 }

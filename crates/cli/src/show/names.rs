@@ -178,7 +178,11 @@ fn shown(film: &Film, series: &Series) -> String {
     let fps = film.fps.map_or_else(|| "fps unknown".to_owned(), |fps| format!("{fps} fps"));
     let size = series.size.map_or_else(|| "size unknown".to_owned(), |size| size.to_string());
     let sound = if film.audio.is_some() { ", with sound" } else { "" };
-    format!("{}, {fps}, {size}, {}{sound}", counted(film.shown(), "frame"), film.codec.unwrap_or("no codec"))
+    format!(
+        "{}, {fps}, {size}, {}{sound}",
+        counted(film.shown(), "frame"),
+        film.codec.map_or("no codec", |codec| codec.name)
+    )
 }
 
 /// A pattern that fits: folders are left out from the middle, never anything of the file's own name, where names differ.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::catalogue;
+use crate::catalogue::{Choice, Codec};
 use crate::sheet::read::{Raw, Reader};
 use crate::sheet::{FileOption, Key, Layer, Setting, Size};
 
@@ -14,25 +14,10 @@ pub fn is_accepted(list: &[String], name: &str) -> bool {
     list.is_empty() || list.iter().any(|own| own == name)
 }
 
-/// All values that an option with a list under `[accepts]` can have.
-fn values(option: FileOption) -> Vec<&'static str> {
-    match option {
-        FileOption::Type => catalogue::types().map(|known| known.name).collect(),
-        FileOption::Bits => catalogue::BITS.map(|(name, _)| name).to_vec(),
-        FileOption::Channels => catalogue::CHANNELS.map(|(name, _)| name).to_vec(),
-        FileOption::Compression => catalogue::types().flat_map(|known| known.compressions).copied().collect(),
-        FileOption::Codec => catalogue::CODECS.iter().map(|known| known.name).collect(),
-        FileOption::Chroma => catalogue::CHROMA.to_vec(),
-        FileOption::AudioCodec => catalogue::AUDIO_CODECS.iter().map(|known| known.name).collect(),
-        FileOption::Effort => catalogue::EFFORTS.to_vec(),
-        FileOption::Quality | FileOption::AudioQuality => Vec::new(),
-    }
-}
-
 /// A list of names that the catalogue knows; scenes are any extension.
 pub fn accepts(reader: &mut Reader<'_>, key: &str, raw: &Raw<'_>, adapter: &mut Adapter) {
-    let option = FileOption::ALL.into_iter().find(|option| option.row().accepted == Some(key));
-    let known: Vec<&str> = option.map(values).unwrap_or_default();
+    let option = FileOption::accepted(key);
+    let known: Vec<&str> = option.map(FileOption::words).unwrap_or_default();
     let list: Vec<String> = if known.is_empty() {
         reader.texts(raw, key).unwrap_or_default().into_iter().map(|text| text.value.to_ascii_lowercase()).collect()
     } else {
@@ -59,9 +44,8 @@ fn by_codec<T>(
     let Some(table) = reader.table(raw, key) else { return BTreeMap::new() };
     let mut all = BTreeMap::new();
     for (name, raw) in table {
-        if catalogue::codec(name.get_ref()).is_none() {
-            let names: Vec<&str> = catalogue::CODECS.iter().map(|known| known.name).collect();
-            reader.unknown(name, key, &names);
+        if <&Codec>::spelt(name.get_ref()).is_none() {
+            reader.unknown(name, key, &FileOption::Codec.words());
         } else if let Some(value) = one(reader, name.get_ref(), raw) {
             all.insert(name.get_ref().to_string(), value);
         }
@@ -76,7 +60,7 @@ pub fn depths(reader: &mut Reader<'_>, raw: &Raw<'_>) -> BTreeMap<String, Vec<St
         if list.is_none() {
             reader.wrong_kind(raw, name, "a list of depths");
         }
-        let names = catalogue::BITS.map(|(name, _)| (name, name));
+        let names: Vec<_> = FileOption::Bits.words().into_iter().map(|name| (name, name)).collect();
         Some(list?.iter().filter_map(|raw| Some(reader.choice(raw, name, &names)?.value.to_owned())).collect())
     })
 }

@@ -5,9 +5,8 @@ use serde_json::{Map, Value, json};
 use super::exit::Crash;
 use super::parse::{CONDITION, KEYS, NATIVE, SECTIONS, VARIANT, WRITE};
 use super::{ARRANGEMENTS, KINDS, LANGUAGES, NATIVE_KINDS, PERS};
-use crate::catalogue::{AUDIO_CODECS, BITS, CHANNELS, CHROMA, CODECS, types};
-use crate::sheet::SYSTEMS;
-use crate::sheet::schema::{object, one_of, table_of, text, texts, titled};
+use crate::sheet::schema::{object, one_of, table_of, text, texts, titled, words};
+use crate::sheet::{FileOption, SYSTEMS};
 
 /// The schema.
 #[must_use]
@@ -116,20 +115,13 @@ fn entry(section: &str, key: &str, what: &str) -> Value {
         ("passes", "item") => text(what),
         ("passes", "can") => list(ARRANGEMENTS.iter().map(|(name, _)| *name).collect()),
         ("out", "number") => one_of(["#", "@", "%d", "none"], what),
-        ("accepts", "types") => list(types().map(|known| known.name).collect()),
-        ("accepts", "bits") => {
-            let mut names: Vec<Value> = BITS.iter().map(|(name, _)| json!(name)).collect();
-            names.extend(BITS.iter().filter_map(|(name, _)| name.parse::<i64>().ok()).map(|bits| json!(bits)));
-            json!({ "type": "array", "items": { "enum": names }, "description": what })
-        }
-        ("accepts", "channels") => list(CHANNELS.iter().map(|(name, _)| *name).collect()),
-        ("accepts", "codecs") => list(CODECS.iter().map(|known| known.name).collect()),
-        ("accepts", "audio_codecs") => list(AUDIO_CODECS.iter().map(|known| known.name).collect()),
         ("accepts", "smallest" | "largest") => {
             table_of(json!({ "type": "string", "pattern": "^\\s*[0-9]+\\s*x\\s*[0-9]+\\s*$" }), what)
         }
         ("accepts", "depths") => table_of(texts("Depths of a sample."), what),
-        ("accepts", "chroma") => list(CHROMA.to_vec()),
+        ("accepts", key) if let Some(option) = FileOption::accepted(key) => {
+            json!({ "type": "array", "items": words(option), "description": what })
+        }
         ("needs", "run") => listed(json!({ "type": "array", "items": texts("Words."), "description": what }), what),
         ("log", _) => text(what),
         ("exit", "whole") => json!({ "type": "boolean", "description": what }),

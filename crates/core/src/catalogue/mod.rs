@@ -1,12 +1,16 @@
 //! What file types can hold, as data. Checks, adapters and verification all ask here and keep no such knowledge of their own.
 
-mod codecs;
+pub mod codecs;
 mod pictures;
+mod words;
 
 use std::fmt;
 
+use serde::{Serialize, Serializer};
+
 pub use codecs::{AUDIO_CODECS, CODECS};
 pub use pictures::{CONTAINERS, PICTURES};
+pub use words::{AsWritten, Bits, Channels, Choice, Chroma, Compression, Effort};
 
 /// A picture type or a container of movies, and what it can hold.
 #[derive(Debug, PartialEq, Eq)]
@@ -23,22 +27,22 @@ pub struct FileType {
     pub channels: &'static [Channels],
     /// Whether one file may hold several passes.
     pub layers: bool,
-    /// Names of compressions; empty where there is nothing to choose.
-    pub compressions: &'static [&'static str],
+    /// Compressions; empty where there is nothing to choose.
+    pub compressions: &'static [Compression],
     /// Whether a quality can be asked for.
     pub quality: bool,
     /// Whether pixels come back other than they went in.
     pub lossy: bool,
     /// Compressions after which pixels come back other than they went in.
-    pub lossy_compressions: &'static [&'static str],
+    pub lossy_compressions: &'static [Compression],
     /// Which pixels it is meant for.
     pub light: Light,
     /// The largest width and height in pixels.
     pub largest: u32,
     /// Codecs of a container; empty for pictures.
-    pub codecs: &'static [&'static str],
+    pub codecs: &'static [&'static Codec],
     /// Codecs of a container's sound.
-    pub audio_codecs: &'static [&'static str],
+    pub audio_codecs: &'static [&'static AudioCodec],
     /// The specification these facts come from.
     pub source: &'static str,
 }
@@ -64,14 +68,14 @@ impl FileType {
     /// Whether samples of a depth come back other than they went in. OpenEXR's `pxr24` rounds 32-bit floats only, `b44` and
     /// `b44a` pack halves only (OpenEXR, Technical Introduction, Data Compression).
     #[must_use]
-    pub fn loses(&self, compression: Option<&str>, bits: Option<Bits>) -> bool {
-        let Some(name) = compression.filter(|name| self.compressions.contains(name)) else { return self.lossy };
-        let keeps = match name {
-            "pxr24" => bits == Some(Bits::Half),
-            "b44" | "b44a" => bits == Some(Bits::Float),
+    pub fn loses(&self, compression: Option<Compression>, bits: Option<Bits>) -> bool {
+        let Some(own) = compression.filter(|own| self.compressions.contains(own)) else { return self.lossy };
+        let keeps = match own {
+            Compression::Pxr24 => bits == Some(Bits::Half),
+            Compression::B44 | Compression::B44a => bits == Some(Bits::Float),
             _ => false,
         };
-        self.lossy_compressions.contains(&name) && !keeps
+        self.lossy_compressions.contains(&own) && !keeps
     }
 
     /// Whether it holds movies.
@@ -91,7 +95,7 @@ pub struct Codec {
     /// Depths of a sample.
     pub bits: &'static [Bits],
     /// Chroma layouts, the usual one first.
-    pub chroma: &'static [&'static str],
+    pub chroma: &'static [Chroma],
     /// Whether it holds alpha.
     pub alpha: bool,
     /// Whether pixels come back as they went in.
@@ -100,6 +104,8 @@ pub struct Codec {
     pub master: bool,
     /// Whether a quality can be asked for.
     pub quality: bool,
+    /// What it usually leaves of a pixel, in tenths of a byte.
+    pub tenths_of_a_byte: u32,
     /// The smallest width and height in pixels.
     pub smallest: (u32, u32),
     /// The largest width and height in pixels.
@@ -113,11 +119,11 @@ pub struct Codec {
 impl Codec {
     /// What width and height must be multiples of under a chroma layout: a sample of colour covers so many pixels.
     #[must_use]
-    pub fn multiples(&self, chroma: Option<&str>) -> (u32, u32) {
+    pub fn multiples(&self, chroma: Option<Chroma>) -> (u32, u32) {
         match chroma.or(self.chroma.first().copied()) {
-            Some("420") => (2, 2),
-            Some("422") => (2, 1),
-            _ => (1, 1),
+            Some(Chroma::C420) => (2, 2),
+            Some(Chroma::C422) => (2, 1),
+            Some(Chroma::C444) | None => (1, 1),
         }
     }
 }
@@ -157,15 +163,6 @@ impl Rates {
     }
 }
 
-/// How much work an encoder does for a smaller file: one scale for every codec, put into the encoder's own words by its adapter.
-pub const EFFORTS: [&str; 3] = ["low", "normal", "high"];
-
-/// The codec of sound that leaves the samples as they are.
-pub const UNCOMPRESSED: &str = "pcm";
-
-/// Chroma layouts (ITU-T H.264, 6.2): colour for every fourth, every second, every pixel.
-pub const CHROMA: [&str; 3] = ["420", "422", "444"];
-
 /// Every file type that can be named in a sheet: pictures, then containers.
 pub fn types() -> impl Iterator<Item = &'static FileType> {
     PICTURES.iter().chain(CONTAINERS)
@@ -183,94 +180,40 @@ pub fn by_extension(extension: &str) -> Option<&'static FileType> {
     types().find(|known| known.has_extension(extension))
 }
 
-/// The codec with a name.
-#[must_use]
-pub fn codec(name: &str) -> Option<&'static Codec> {
-    CODECS.iter().find(|known| known.name == name)
+macro_rules! named {
+    ($($kind:ident in $list:ident)+) => { $(
+        impl fmt::Display for $kind {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.pad(self.name)
+            }
+        }
+
+        impl Serialize for $kind {
+            fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+                to.serialize_str(self.name)
+            }
+        }
+
+        impl Choice for &'static $kind {
+            const ALL: &'static [Self] = $list;
+
+            fn word(self) -> &'static str {
+                self.name
+            }
+        }
+    )+ };
 }
 
-/// The codec of sound with a name.
-#[must_use]
-pub fn audio_codec(name: &str) -> Option<&'static AudioCodec> {
-    AUDIO_CODECS.iter().find(|known| known.name == name)
-}
-
-/// Depth of one sample.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Bits {
-    /// 8-bit integer.
-    Eight,
-    /// 10-bit integer.
-    Ten,
-    /// 12-bit integer.
-    Twelve,
-    /// 16-bit integer.
-    Sixteen,
-    /// 32-bit integer.
-    ThirtyTwo,
-    /// 16-bit float.
-    Half,
-    /// 32-bit float.
-    Float,
-}
-
-/// Which channels a picture has.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Channels {
-    /// One.
-    Grey,
-    /// One and alpha.
-    GreyAlpha,
-    /// Three.
-    Rgb,
-    /// Three and alpha.
-    Rgba,
-}
-
-/// All depths with their names.
-pub const BITS: [(&str, Bits); 7] = [
-    ("8", Bits::Eight),
-    ("10", Bits::Ten),
-    ("12", Bits::Twelve),
-    ("16", Bits::Sixteen),
-    ("32", Bits::ThirtyTwo),
-    ("half", Bits::Half),
-    ("float", Bits::Float),
-];
-
-/// All channel layouts with their names.
-pub const CHANNELS: [(&str, Channels); 4] =
-    [("grey", Channels::Grey), ("grey-alpha", Channels::GreyAlpha), ("rgb", Channels::Rgb), ("rgba", Channels::Rgba)];
-
-fn named<T: PartialEq>(list: &[(&'static str, T)], value: &T) -> &'static str {
-    list.iter().find(|(_, known)| known == value).map_or("", |(name, _)| name)
-}
-
-impl fmt::Display for Bits {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(named(&BITS, self))
-    }
-}
-
-impl fmt::Display for Channels {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(named(&CHANNELS, self))
-    }
-}
-
-impl Channels {
-    /// Whether there is an alpha among them.
-    #[must_use]
-    pub fn alpha(self) -> bool {
-        matches!(self, Channels::GreyAlpha | Channels::Rgba)
-    }
-}
+named! { Codec in CODECS AudioCodec in AUDIO_CODECS }
 
 #[cfg(test)]
 mod tests {
     use std::collections::BTreeSet;
 
-    use super::{AUDIO_CODECS, Bits, CODECS, CONTAINERS, PICTURES, audio_codec, by_extension, by_name, codec, types};
+    use super::{
+        AUDIO_CODECS, Bits, CODECS, CONTAINERS, Choice, Chroma, Codec, Compression, PICTURES, by_extension, by_name,
+        types,
+    };
 
     #[test]
     fn every_name_is_used_once_and_every_reference_leads_somewhere() {
@@ -281,15 +224,16 @@ mod tests {
             for extension in known.extensions {
                 assert_eq!(by_extension(&extension.to_uppercase()), Some(known));
             }
-            assert!(known.codecs.iter().all(|name| codec(name).is_some()), "{}", known.name);
-            assert!(known.audio_codecs.iter().all(|name| audio_codec(name).is_some()), "{}", known.name);
+            assert!(known.lossy_compressions.iter().all(|own| known.compressions.contains(own)), "{}", known.name);
+            assert!(known.codecs.iter().all(|own| CODECS.contains(own)), "{}", known.name);
+            assert!(known.audio_codecs.iter().all(|own| AUDIO_CODECS.contains(own)), "{}", known.name);
         }
         for held in CODECS {
-            assert!(CONTAINERS.iter().any(|container| container.codecs.contains(&held.name)), "{}", held.name);
+            assert!(CONTAINERS.iter().any(|container| container.codecs.contains(held)), "{}", held.name);
             assert!(!held.bits.is_empty() && !held.chroma.is_empty() && !held.source.is_empty());
         }
         for held in AUDIO_CODECS {
-            assert!(CONTAINERS.iter().any(|container| container.audio_codecs.contains(&held.name)), "{}", held.name);
+            assert!(CONTAINERS.iter().any(|container| container.audio_codecs.contains(held)), "{}", held.name);
         }
         assert!(
             PICTURES.iter().all(|known| !known.bits.is_empty() && !known.channels.is_empty() && !known.is_container())
@@ -298,9 +242,9 @@ mod tests {
 
     #[test]
     fn colour_that_covers_several_pixels_binds_the_size() {
-        let bound = |name: &str, chroma| codec(name).map(|codec| codec.multiples(chroma));
+        let bound = |name: &str, chroma| <&Codec>::spelt(name).map(|codec| codec.multiples(chroma));
         assert_eq!(bound("h264", None), Some((2, 2)));
-        assert_eq!(bound("h264", Some("422")), Some((2, 1)));
+        assert_eq!(bound("h264", Some(Chroma::C422)), Some((2, 1)));
         assert_eq!(bound("prores-4444", None), Some((1, 1)));
         assert_eq!(bound("png", None), Some((1, 1)));
     }
@@ -310,18 +254,18 @@ mod tests {
         let loses = |name: &str, compression, bits| by_name(name).map(|known| known.loses(compression, bits));
         for (name, compression, bits, lost) in [
             ("exr", None, None, false),
-            ("exr", Some("zip"), None, false),
-            ("exr", Some("dwab"), Some(Bits::Float), true),
-            ("exr", Some("pxr24"), Some(Bits::Float), true),
-            ("exr", Some("pxr24"), None, true),
-            ("exr", Some("pxr24"), Some(Bits::Half), false),
-            ("exr", Some("b44a"), Some(Bits::Half), true),
-            ("exr", Some("b44"), Some(Bits::Float), false),
-            ("webp", Some("lossless"), None, false),
-            ("webp", Some("lossy"), None, true),
+            ("exr", Some(Compression::Zip), None, false),
+            ("exr", Some(Compression::Dwab), Some(Bits::Float), true),
+            ("exr", Some(Compression::Pxr24), Some(Bits::Float), true),
+            ("exr", Some(Compression::Pxr24), None, true),
+            ("exr", Some(Compression::Pxr24), Some(Bits::Half), false),
+            ("exr", Some(Compression::B44a), Some(Bits::Half), true),
+            ("exr", Some(Compression::B44), Some(Bits::Float), false),
+            ("webp", Some(Compression::Lossless), None, false),
+            ("webp", Some(Compression::Lossy), None, true),
             ("webp", None, None, true),
             ("jpeg", None, None, true),
-            ("tiff", Some("lzw"), None, false),
+            ("tiff", Some(Compression::Lzw), None, false),
         ] {
             assert_eq!(loses(name, compression, bits), Some(lost), "{name} {compression:?} {bits:?}");
         }

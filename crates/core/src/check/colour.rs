@@ -43,7 +43,7 @@ fn data(sink: &mut Sink<'_, '_>, series: &Series, pass: &Pass) {
     let eight = series.bits == Some(Bits::Eight) || (series.bits.is_none() && known.bits == [Bits::Eight]);
     // Of several passes in one file each has its own format, and so its own depth.
     let format = pass.format.as_deref();
-    let compression = format.and_then(|format| format.compression.as_ref()).map(|own| own.value.as_str());
+    let compression = format.and_then(|format| format.compression.as_ref()).and_then(|own| own.value.known());
     let bits = format.and_then(|format| format.bits.as_ref()).map(|own| own.value);
     let lossy = known.loses(compression, bits);
     if !lossy && !eight {

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use crate::catalogue::Bits;
+use crate::catalogue::{Channels, Compression};
 use crate::diagnostic::Slug;
 use crate::plan::{Plan, Series};
 use crate::resolve::{Job, paths};
@@ -295,37 +295,23 @@ pub fn output_bytes(output: &Series) -> Option<f64> {
 /// What a movie will take in bytes, from its pixels: what each codec usually leaves of one.
 fn movie_bytes(movie: &Series) -> Option<f64> {
     let (film, size) = (movie.film.as_deref()?, movie.size?);
-    let each = match film.codec? {
-        "h264" | "hevc" | "av1" | "vp9" => 0.1,
-        "mjpeg" => 0.3,
-        codec if codec.starts_with("prores") || codec.starts_with("dnx") => 0.6,
-        _ => 2.0,
-    };
+    let each = f64::from(film.codec?.tenths_of_a_byte) / 10.0;
     Some(f64::from(size.width) * f64::from(size.height) * film.shown() as f64 * each)
 }
 
 /// What one frame will take in bytes, from size, channels, depth and compression.
 fn frame_bytes(series: &Series) -> Option<f64> {
     let (size, known) = (series.size?, series.file_type?);
-    let channels = match series.channels.map(|channels| channels.to_string()).as_deref() {
-        Some("grey") => 1.0,
-        Some("grey-alpha") => 2.0,
-        Some("rgba") => 4.0,
-        _ => 3.0,
-    };
-    let bytes = match series.bits.or(known.bits.first().copied())? {
-        Bits::Eight => 1.0,
-        Bits::Ten | Bits::Twelve | Bits::Sixteen | Bits::Half => 2.0,
-        Bits::ThirtyTwo | Bits::Float => 4.0,
-    };
+    let sample = f64::from(series.channels.unwrap_or(Channels::Rgb).count())
+        * f64::from(series.bits.or(known.bits.first().copied())?.bytes());
     let compression = series.format.as_deref().and_then(|format| format.compression.as_ref());
     // Rendered pictures lose about four tenths to lossless compression and nine tenths to lossy ones.
-    let kept = match compression.map(|name| name.value.as_str()) {
-        Some("none") => 1.0,
+    let kept = match compression.and_then(|own| own.value.known()) {
+        Some(Compression::None) => 1.0,
         _ if known.lossy => 0.1,
         None if known.name == "bmp" || known.name == "dpx" || known.name == "tga" => 1.0,
         _ => 0.6,
     };
     let passes = series.passes.len().max(1) as f64;
-    Some(f64::from(size.width) * f64::from(size.height) * channels * bytes * kept * passes)
+    Some(f64::from(size.width) * f64::from(size.height) * sample * kept * passes)
 }

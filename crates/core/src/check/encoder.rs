@@ -1,7 +1,7 @@
 //! Encoders: that each planned movie has one, and that all its options reach it.
 
 use crate::adapter::{Adapter, AdapterKind, Argument, BUILT_IN_ENCODERS, Word};
-use crate::catalogue::{self, Codec};
+use crate::catalogue::Codec;
 use crate::diagnostic::{Slug, nearest};
 use crate::invoke::encode::{self, EncoderPixels, Encoding, has_alpha, lookup};
 use crate::invoke::film;
@@ -18,8 +18,7 @@ use super::{Sink, wording};
 pub fn check(sink: &mut Sink<'_, '_>, series: &Series, movie: &Movie) {
     let job = sink.job(series);
     let (Some(film), Some(container)) = (series.film.as_deref(), series.file_type) else { return };
-    let Some(codec) = film.codec.and_then(catalogue::codec).filter(|codec| container.codecs.contains(&codec.name))
-    else {
+    let Some(codec) = film.codec.filter(|codec| container.codecs.contains(codec)) else {
         return;
     };
     if let Some(named) = &movie.entry.adapter {

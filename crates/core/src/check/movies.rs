@@ -2,7 +2,6 @@
 
 use std::collections::BTreeSet;
 
-use crate::catalogue;
 use crate::diagnostic::{Slug, nearest};
 use crate::frames::{Frames, Timecode};
 use crate::invoke::encode;
@@ -97,7 +96,7 @@ fn gaps(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
 
 /// What the frames have and the codec does not keep, unless the movie's own format or `over` says that it is known.
 fn drops(sink: &mut Sink<'_, '_>, (series, movie): (&Series, &Movie), film: &Film) {
-    let Some(codec) = film.codec.and_then(catalogue::codec) else { return };
+    let Some(codec) = film.codec else { return };
     let shown = film.clips.iter().map(|clip| {
         let part = &sink.input.plan.series[clip.series];
         encode::ShownFrames { channels: part.channels, bits: part.bits, colour: clip.colour }
@@ -172,7 +171,7 @@ fn audio(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie, film: &Film) {
         }
     }
     let format = movie.pass.format.as_deref();
-    let codec = format.and_then(|format| catalogue::audio_codec(&format.audio_codec.as_ref()?.value));
+    let codec = format.and_then(|format| format.audio_codec.as_ref()?.value.known());
     if !codec.map_or(USUAL.contains(&rate), |codec| codec.rates.has(rate) && (codec.lossless || rate >= 32_000)) {
         sink.add(Slug::AudioRateUnusual, Some(audio.at), job, wording::movies::audio_rate(rate, codec));
     }

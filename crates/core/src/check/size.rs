@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use crate::catalogue::{self, Codec};
+use crate::catalogue::{Chroma, Codec};
 use crate::diagnostic::Slug;
 use crate::plan::{Series, film};
 use crate::resolve::Job;
@@ -27,13 +27,13 @@ pub fn check(sink: &mut Sink<'_, '_>) {
     aspects(sink);
 }
 
-fn codec_of(series: &Series) -> Option<(&'static Codec, Option<&str>)> {
+fn codec_of(series: &Series) -> Option<(&'static Codec, Option<Chroma>)> {
     let format = series.format.as_deref();
     let codec = match series.film {
         Some(_) => film::codec(series)?,
-        None => catalogue::codec(&format?.codec.as_ref()?.value)?,
+        None => format?.codec.as_ref()?.value.known()?,
     };
-    Some((codec, format.and_then(|format| format.chroma.as_ref()).map(|chroma| chroma.value.as_str())))
+    Some((codec, format.and_then(|format| format.chroma.as_ref()).map(|chroma| chroma.value)))
 }
 
 /// What the type and the codec of a series hold.
@@ -66,7 +66,7 @@ fn held(sink: &mut Sink<'_, '_>, series: &Series) {
     if size.width % across == 0 && size.height % down == 0 {
         return;
     }
-    let chroma = chroma.or(codec.chroma.first().copied()).unwrap_or("");
+    let Some(chroma) = chroma.or(codec.chroma.first().copied()) else { return };
     if at == Key::Region {
         sink.add(Slug::RegionOdd, place, job, wording::size::region_odd(size, codec, chroma));
         return;

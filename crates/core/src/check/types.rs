@@ -4,7 +4,7 @@ use crate::catalogue::{self, FileType};
 use crate::diagnostic::Slug;
 use crate::plan::{Series, SeriesKind};
 use crate::resolve::written_extension;
-use crate::sheet::{Format, Key};
+use crate::sheet::{FileOption, Format, Key};
 
 use super::spelling::is_foreign;
 use super::{Sink, in_path, wording};
@@ -38,9 +38,7 @@ fn format_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
             wording::types::channels_not_held(channels.value, known, format),
         );
     }
-    if let Some(compression) =
-        format.compression.as_ref().filter(|name| !known.compressions.contains(&name.value.as_str()))
-    {
+    if let Some(compression) = format.compression.as_ref().filter(|own| !own.value.is_in(known.compressions)) {
         sink.findings.add(
             Slug::CompressionNotHeld,
             Some(compression.at),
@@ -63,19 +61,18 @@ fn codec_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
                 wording::types::quality_not_held(known.name),
             );
         }
-        let movie_only = [("chroma", &format.chroma), ("effort", &format.effort)];
-        for (name, option) in movie_only.iter().filter_map(|(name, option)| Some((name, option.as_ref()?))) {
-            if !known.is_container() {
-                let words = wording::types::movie_option(name, known);
-                sink.findings.add(Slug::CodecOptionNotHeld, Some(option.at), None, words);
+        for option in [FileOption::Chroma, FileOption::Effort].into_iter().filter(|_| !known.is_container()) {
+            if let Some(given) = option.given(format) {
+                let words = wording::types::movie_option(option.name(), known);
+                sink.findings.add(Slug::CodecOptionNotHeld, Some(given.at), None, words);
             }
         }
         return;
     };
-    if !known.codecs.contains(&written.value.as_str()) {
+    if !written.value.is_in(known.codecs) {
         sink.findings.add(Slug::CodecNotHeld, Some(written.at), None, wording::types::codec_not_held(written, known));
     }
-    let Some(codec) = catalogue::codec(&written.value) else { return };
+    let Some(codec) = written.value.known() else { return };
     if let Some(quality) = format.quality.as_ref().filter(|_| !codec.quality) {
         sink.findings.add(Slug::QualityNotHeld, Some(quality.at), None, wording::types::quality_not_held(codec.title));
     }
@@ -85,8 +82,8 @@ fn codec_holds(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
         let words = wording::types::codec_bits(bits.value, codec).also(written.at, "the codec");
         sink.findings.add(Slug::CodecOptionNotHeld, Some(bits.at), None, words);
     }
-    if let Some(chroma) = format.chroma.as_ref().filter(|chroma| !codec.chroma.contains(&chroma.value.as_str())) {
-        let words = wording::types::codec_chroma(&chroma.value, codec).also(written.at, "the codec");
+    if let Some(chroma) = format.chroma.as_ref().filter(|chroma| !codec.chroma.contains(&chroma.value)) {
+        let words = wording::types::codec_chroma(chroma.value, codec).also(written.at, "the codec");
         sink.findings.add(Slug::CodecOptionNotHeld, Some(chroma.at), None, words);
     }
     if let Some(channels) = format.channels.as_ref().filter(|channels| channels.value.alpha() && !codec.alpha) {
@@ -105,16 +102,16 @@ fn audio(sink: &mut Sink<'_, '_>, format: &Format, known: &FileType) {
         return;
     }
     let Some(written) = &format.audio_codec else { return };
-    if !known.audio_codecs.contains(&written.value.as_str()) {
+    if !written.value.is_in(known.audio_codecs) {
         let words = wording::types::audio_codec_not_held(written, known);
         sink.findings.add(Slug::AudioCodecNotHeld, Some(written.at), None, words);
     }
-    let master = format.codec.as_ref().and_then(|codec| catalogue::codec(&codec.value)).filter(|codec| codec.master);
-    let sound = catalogue::audio_codec(&written.value).filter(|sound| !sound.lossless);
+    let master = format.codec.as_ref().and_then(|codec| codec.value.known()).filter(|codec| codec.master);
+    let sound = written.value.known().filter(|sound| !sound.lossless);
     if let (Some(codec), Some(sound)) = (master, sound) {
         sink.findings.add(Slug::AudioSqueezed, Some(written.at), None, wording::types::audio_squeezed(sound, codec));
     }
-    let lossless = catalogue::audio_codec(&written.value).filter(|codec| codec.lossless);
+    let lossless = written.value.known().filter(|codec| codec.lossless);
     if let (Some(codec), Some(quality)) = (lossless, &format.audio_quality) {
         sink.findings.add(Slug::QualityNotHeld, Some(quality.at), None, wording::types::quality_not_held(codec.title));
     }

@@ -3,7 +3,7 @@
 use crate::adapter::{Adapter, AdapterKind, BUILT_IN_ENCODERS, MOVIE, Per};
 use std::fmt;
 
-use crate::catalogue::{self, AudioCodec, Bits, Channels, Codec, FileType};
+use crate::catalogue::{self, AudioCodec, Bits, Channels, Choice, Chroma, Codec, Effort, FileType};
 use crate::frames::Timecode;
 use crate::plan::Adapters;
 use crate::resolve::paths;
@@ -137,7 +137,7 @@ pub struct EncoderNeeds<'w> {
     /// The container.
     pub container: &'w FileType,
     /// The codec.
-    pub codec: &'w Codec,
+    pub codec: &'static Codec,
     /// The file options.
     pub format: &'w Format,
     /// The size, where it is known.
@@ -154,7 +154,7 @@ impl EncoderNeeds<'_> {
     pub fn can(&self, adapter: &Adapter) -> bool {
         let EncoderNeeds { container, codec, format, .. } = *self;
         let accepts = &adapter.accepts;
-        let chroma = format.chroma.as_ref().map(|chroma| chroma.value.as_str()).or(codec.chroma.first().copied());
+        let chroma = format.chroma.as_ref().map(|chroma| chroma.value).or(codec.chroma.first().copied());
         let bits = bits(format, codec).to_string();
         // What the encoder in the box is handed as sound it has to read itself.
         let sound = |path: &str| {
@@ -163,8 +163,8 @@ impl EncoderNeeds<'_> {
         };
         accepts.takes(FileOption::Type, container.name)
             && accepts.takes(FileOption::Codec, codec.name)
-            && container.codecs.contains(&codec.name)
-            && chroma.is_none_or(|chroma| codec.lossless || accepts.takes(FileOption::Chroma, chroma))
+            && container.codecs.contains(&codec)
+            && chroma.is_none_or(|chroma| codec.lossless || accepts.takes(FileOption::Chroma, chroma.word()))
             && accepts.takes(FileOption::Bits, &bits)
             && accepts.depths.get(codec.name).is_none_or(|depths| depths.contains(&bits))
             && (!self.alpha || accepts.takes(FileOption::Channels, "rgba"))
@@ -207,11 +207,11 @@ pub fn audio_codec(
     (container, codec): (&FileType, &Codec),
     format: &Format,
 ) -> Option<&'static AudioCodec> {
-    let has = |name: &&&str| adapter.accepts.takes(FileOption::AudioCodec, name);
-    let usual = || container.audio_codecs.iter().filter(has).filter_map(|name| catalogue::audio_codec(name));
+    let has = |own: &&'static AudioCodec| adapter.accepts.takes(FileOption::AudioCodec, own.name);
+    let usual = || container.audio_codecs.iter().copied().filter(has);
     match &format.audio_codec {
-        Some(given) => catalogue::audio_codec(&given.value).filter(|codec| has(&&codec.name)),
-        None => usual().find(|own| codec.master && own.name == catalogue::UNCOMPRESSED).or_else(|| usual().next()),
+        Some(given) => given.value.known().filter(has),
+        None => usual().find(|own| codec.master && **own == catalogue::codecs::PCM).or_else(|| usual().next()),
     }
 }
 
@@ -232,9 +232,9 @@ pub fn lookup(adapter: &Adapter, encoding: &Encoding<'_>, name: &str) -> Lookup 
     let bits = bits(format, codec);
     // A codec that loses nothing keeps red, green and blue as they are, unless chroma is asked for.
     let chroma = match &format.chroma {
-        Some(chroma) => chroma.value.as_str(),
+        Some(chroma) => chroma.value.word(),
         None if codec.lossless => "rgb",
-        None => codec.chroma.first().copied().unwrap_or("420"),
+        None => codec.chroma.first().copied().unwrap_or(Chroma::C420).word(),
     };
     let seconds = encoding.count as f64 / encoding.fps.value();
     match name {
@@ -262,8 +262,8 @@ pub fn lookup(adapter: &Adapter, encoding: &Encoding<'_>, name: &str) -> Lookup 
         "pixel_layout" | "full_pixel_layout" => {
             text(&format!("{chroma}{}-{bits}", if encoding.pixels.alpha { "a" } else { "" }))
         }
-        "effort" => some(format.effort.as_ref().map(|effort| effort.value.as_str())),
-        "effort_usual" => text(format.effort.as_ref().map_or("normal", |effort| effort.value.as_str())),
+        "effort" => some(format.effort.as_ref().map(|effort| effort.value.word())),
+        "effort_usual" => text(format.effort.as_ref().map_or(Effort::Normal, |effort| effort.value).word()),
         "quality" => number(format.quality.as_ref().map(|quality| quality.value)),
         "audio_quality" => {
             number(format.audio_quality.as_ref().filter(|_| encoding.audio.is_some()).map(|quality| quality.value))

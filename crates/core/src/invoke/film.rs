@@ -1,7 +1,7 @@
 //! A movie to the command line that makes it: True Path itself, which hands frames to an encoder.
 
 use crate::adapter::Adapter;
-use crate::catalogue::{self, FileType};
+use crate::catalogue::FileType;
 use crate::plan::{Adapters, Film, Plan, Series};
 use crate::sheet::{Format, Gaps};
 use crate::source::{FileId, Place, Spanned};
@@ -13,7 +13,7 @@ use super::encode::EncoderNeeds;
 pub fn wish<'w>(series: &'w Series, film: &'w Film, format: &'w Format) -> Option<EncoderNeeds<'w>> {
     Some(EncoderNeeds {
         container: series.file_type?,
-        codec: catalogue::codec(film.codec?)?,
+        codec: film.codec?,
         format,
         size: series.size,
         alpha: series.channels.is_some_and(|channels| channels.alpha()) && film.over.is_none(),
@@ -59,15 +59,15 @@ pub fn arguments(plan: &Plan, series: &Series, encoder: &str, out: &str) -> Vec<
     let format = format_of(series);
     add("fps", film.fps.map(|fps| fps.to_string()));
     add("type", series.file_type.map(|known: &FileType| known.name.to_owned()));
-    add("codec", film.codec.map(str::to_owned));
+    add("codec", film.codec.map(|codec| codec.name.to_owned()));
     add("quality", format.quality.map(|quality| quality.value.to_string()));
-    add("effort", format.effort.map(|effort| effort.value));
-    add("chroma", format.chroma.map(|chroma| chroma.value));
+    add("effort", format.effort.map(|effort| effort.value.to_string()));
+    add("chroma", format.chroma.map(|chroma| chroma.value.to_string()));
     add("bits", format.bits.map(|bits| bits.value.to_string()));
     add("channels", format.channels.map(|channels| channels.value.to_string()));
     add("audio", film.audio.clone());
     add("audio-offset", Some(film.audio_offset).filter(|offset| *offset != 0.0).map(|offset| offset.to_string()));
-    add("audio-codec", film.audio.as_ref().and(format.audio_codec).map(|codec| codec.value));
+    add("audio-codec", film.audio.as_ref().and(format.audio_codec).map(|codec| codec.value.to_string()));
     add("audio-quality", film.audio.as_ref().and(format.audio_quality).map(|quality| quality.value.to_string()));
     add("size", film.size.map(|size| size.to_string()));
     add("colour", Some(film.colour.to_string()));

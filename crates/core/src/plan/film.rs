@@ -1,6 +1,6 @@
 //! How movies are made: of which frames, in which order, and what is done with them.
 
-use crate::catalogue::{self, Codec};
+use crate::catalogue::Codec;
 use crate::frames::{Frames, Timecode};
 use crate::plan::Series;
 use crate::resolve::{Job, Movie};
@@ -14,7 +14,7 @@ pub struct Film {
     /// Frames per second.
     pub fps: Option<Fps>,
     /// The codec's name in the catalogue.
-    pub codec: Option<&'static str>,
+    pub codec: Option<&'static Codec>,
     /// Its sound, absolute.
     pub audio: Option<String>,
     /// Seconds by which the sound begins later.
@@ -97,7 +97,7 @@ pub fn burn_height(height: u32) -> u32 {
 pub fn codec(series: &Series) -> Option<&'static Codec> {
     let given = series.format.as_deref().and_then(|format| format.codec.as_ref());
     let usual = || series.file_type.and_then(|known| known.codecs.first().copied());
-    catalogue::codec(given.map(|codec| codec.value.as_str()).or_else(usual)?)
+    given.map_or_else(usual, |codec| codec.value.known())
 }
 
 /// What a movie shows of one job.

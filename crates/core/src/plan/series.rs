@@ -91,7 +91,7 @@ impl Maker<'_> {
         made.film = Some(Arc::new(Film {
             clips,
             fps,
-            codec: film::codec(&made).map(|codec| codec.name),
+            codec: film::codec(&made),
             audio: movie.audio.as_ref().map(|audio| audio.value.clone()),
             audio_offset: movie.entry.audio_offset.as_ref().map_or(0.0, |offset| offset.value),
             colour: movie.pass.colour.unwrap_or(Colour::Display),

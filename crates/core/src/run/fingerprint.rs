@@ -180,7 +180,7 @@ impl Fingerprint {
         add("shows", Some(shown.collect::<Vec<_>>().join(", ")));
         add("fps", film.fps.map(|fps| fps.to_string()));
         add("type", movie.file_type.map(|known| known.name.to_owned()));
-        add("codec", film.codec.map(str::to_owned));
+        add("codec", film.codec.map(|codec| codec.name.to_owned()));
         add("audio_offset", film.audio.as_ref().map(|_| film.audio_offset.to_string()));
         add("colour", Some(film.colour.to_string()));
         add("over", film.over.map(|over| over.to_string()));

@@ -1,6 +1,6 @@
 //! The options of a format: one table that all go through who read, compare, hand on or describe them.
 
-use crate::catalogue::FileType;
+use crate::catalogue::{self, AudioCodec, Bits, Channels, Choice, Chroma, Codec, Compression, Effort, FileType};
 use crate::source::Spanned;
 
 use super::Format;
@@ -133,6 +133,12 @@ impl FileOption {
         FileOption::ALL.into_iter().find(|option| option.name() == name)
     }
 
+    /// The option whose accepted values an adapter lists under a key of `[accepts]`.
+    #[must_use]
+    pub fn accepted(key: &str) -> Option<FileOption> {
+        FileOption::ALL.into_iter().find(|option| option.row().accepted == Some(key))
+    }
+
     /// Whether it is about a movie's sound.
     #[must_use]
     pub fn is_of_sound(self) -> bool {
@@ -159,15 +165,49 @@ impl FileOption {
         }
     }
 
+    /// All words that it can have, of any type; none where it is a number.
+    #[must_use]
+    pub fn words(self) -> Vec<&'static str> {
+        fn all<T: Choice>() -> Vec<&'static str> {
+            T::ALL.iter().map(|own| own.word()).collect()
+        }
+        match self {
+            FileOption::Type => catalogue::types().map(|known| known.name).collect(),
+            FileOption::Bits => all::<Bits>(),
+            FileOption::Channels => all::<Channels>(),
+            FileOption::Compression => all::<Compression>(),
+            FileOption::Codec => all::<&Codec>(),
+            FileOption::Chroma => all::<Chroma>(),
+            FileOption::Effort => all::<Effort>(),
+            FileOption::AudioCodec => all::<&AudioCodec>(),
+            FileOption::Quality | FileOption::AudioQuality => Vec::new(),
+        }
+    }
+
+    /// Its words that files of a type can have; `None` where no type decides.
+    #[must_use]
+    pub fn of_type(self, known: &FileType) -> Option<Vec<&'static str>> {
+        fn some<T: Choice>(list: &[T]) -> Option<Vec<&'static str>> {
+            Some(list.iter().map(|own| own.word()).collect())
+        }
+        match self {
+            FileOption::Bits => some(known.bits),
+            FileOption::Channels => some(known.channels),
+            FileOption::Compression => some(known.compressions),
+            FileOption::Codec => some(known.codecs),
+            FileOption::AudioCodec => some(known.audio_codecs),
+            FileOption::Type
+            | FileOption::Quality
+            | FileOption::Chroma
+            | FileOption::Effort
+            | FileOption::AudioQuality => None,
+        }
+    }
+
     /// Whether files of a type can have a value of it; of what no type decides, any.
     #[must_use]
     pub fn fits(self, known: &FileType, value: &str) -> bool {
-        match self {
-            FileOption::Bits => known.bits.iter().any(|bits| bits.to_string() == value),
-            FileOption::Channels => known.channels.iter().any(|channels| channels.to_string() == value),
-            FileOption::Compression => known.compressions.contains(&value),
-            _ => true,
-        }
+        self.of_type(known).is_none_or(|words| words.contains(&value))
     }
 }
 

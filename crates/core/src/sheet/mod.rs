@@ -17,7 +17,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use self::read::MOST_WORKERS;
-use crate::catalogue::{Bits, Channels};
+use crate::catalogue::{AsWritten, AudioCodec, Bits, Channels, Chroma, Codec, Compression, Effort};
 use crate::diagnostic::Level;
 use crate::frames::FrameExpr;
 use crate::source::{FileId, Place, Spanned};
@@ -120,17 +120,17 @@ pub struct Format {
     /// Channels.
     pub channels: Option<Spanned<Channels>>,
     /// Compression, in the catalogue's word.
-    pub compression: Option<Spanned<String>>,
+    pub compression: Option<Spanned<AsWritten<Compression>>>,
     /// 0 to 100.
     pub quality: Option<Spanned<i64>>,
     /// The codec of a movie.
-    pub codec: Option<Spanned<String>>,
+    pub codec: Option<Spanned<AsWritten<&'static Codec>>>,
     /// The chroma layout of a movie: `420`, `422` or `444`.
-    pub chroma: Option<Spanned<String>>,
+    pub chroma: Option<Spanned<Chroma>>,
     /// How hard a movie's encoder tries for a smaller file: low, normal or high.
-    pub effort: Option<Spanned<String>>,
+    pub effort: Option<Spanned<Effort>>,
     /// The codec of a movie's sound.
-    pub audio_codec: Option<Spanned<String>>,
+    pub audio_codec: Option<Spanned<AsWritten<&'static AudioCodec>>>,
     /// The quality of a movie's sound, 0 to 100.
     pub audio_quality: Option<Spanned<i64>>,
 }

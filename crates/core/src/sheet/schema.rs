@@ -1,14 +1,14 @@
 //! JSON Schemas (draft 2020-12) of sheet and machine file, made from the same tables that the reader uses, so that an editor completes
 //! exactly the keys that are read.
 
+use crate::sheet::FileOption;
 use serde_json::{Map, Value, json};
 
 use super::entries::{ALLOW_KEYS, LEVELS, MOVIE_KEYS};
 use super::parse::{COLOURS, LAYERS};
 use super::setting::{self, KEYS, SettingRow, ValueKind};
-use super::tables::{RUN_KEYS, format_keys};
+use super::tables::RUN_KEYS;
 use super::{EXISTING, GAPS, MOST_WORKERS, PASS_KINDS, SYSTEMS, cluster, machine};
-use crate::catalogue::{BITS, CHANNELS, CHROMA, EFFORTS, types};
 use crate::diagnostic::{CHECKS, Check};
 use crate::frames::MOST;
 use crate::picture::usual_limit;
@@ -172,32 +172,23 @@ fn pass() -> Value {
     pass
 }
 
+/// The words of a file option; those that are numbers may be written as such, those of 0 to 100 only so.
+pub(crate) fn words(option: FileOption) -> Value {
+    let words = option.words();
+    if words.is_empty() {
+        return json!({ "type": "integer", "minimum": 0, "maximum": 100 });
+    }
+    let numbers = words.iter().filter_map(|word| word.parse::<i64>().ok()).map(|number| json!(number));
+    json!({ "enum": words.iter().map(|word| json!(word)).chain(numbers).collect::<Vec<_>>() })
+}
+
 fn format() -> Value {
-    let schema = |name: &str, what: &str| match name {
-        "type" => one_of(types().map(|known| known.name), what),
-        "bits" => {
-            let names =
-                BITS.iter().map(|(name, _)| name.parse::<i64>().map_or_else(|_| json!(name), |number| json!(number)));
-            let both = names.chain(BITS.iter().map(|(name, _)| json!(name)));
-            let mut list: Vec<Value> = Vec::new();
-            both.for_each(|name| {
-                if !list.contains(&name) {
-                    list.push(name)
-                }
-            });
-            json!({ "enum": list, "description": what })
-        }
-        "channels" => one_of(CHANNELS.iter().map(|(name, _)| *name), what),
-        "quality" | "audio_quality" => json!({ "type": "integer", "minimum": 0, "maximum": 100, "description": what }),
-        "chroma" => {
-            let numbers = CHROMA.iter().filter_map(|name| name.parse::<i64>().ok()).map(|number| json!(number));
-            let names: Vec<Value> = CHROMA.iter().map(|name| json!(name)).chain(numbers).collect();
-            json!({ "enum": names, "description": what })
-        }
-        "effort" => one_of(EFFORTS, what),
-        _ => text(what),
+    let option = |option: FileOption| {
+        let mut schema = words(option);
+        schema["description"] = json!(option.row().what);
+        (option.name().to_owned(), schema)
     };
-    object(format_keys().map(|(name, what)| (name.to_owned(), schema(name, what))).into_iter().collect(), "A format.")
+    object(FileOption::ALL.map(option).into_iter().collect(), "A format.")
 }
 
 fn movie() -> Value {

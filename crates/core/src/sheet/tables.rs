@@ -8,7 +8,7 @@ use bytesize::ByteSize;
 use jiff::SignedDuration;
 use toml::de::DeTable;
 
-use crate::catalogue::{BITS, CHANNELS, CHROMA, EFFORTS, types};
+use crate::catalogue::{AsWritten, Choice, types};
 use crate::diagnostic::{Slug, Words};
 use crate::source::{Place, Spanned};
 use crate::template::Template;
@@ -168,14 +168,14 @@ impl Reader<'_> {
                     format.kind = self.one_of(raw, key, &types);
                     format.kind_unread = format.kind.is_none();
                 }
-                FileOption::Bits => format.bits = self.choice(raw, key, &BITS),
-                FileOption::Channels => format.channels = self.choice(raw, key, &CHANNELS),
-                FileOption::Compression => format.compression = self.text(raw, key),
+                FileOption::Bits => format.bits = self.choice(raw, key, &Choice::pairs()),
+                FileOption::Channels => format.channels = self.choice(raw, key, &Choice::pairs()),
+                FileOption::Compression => format.compression = self.as_written(raw, key),
                 FileOption::Quality => format.quality = self.percent(raw, key),
-                FileOption::Codec => format.codec = self.text(raw, key),
-                FileOption::Chroma => format.chroma = self.one_of(raw, key, &CHROMA),
-                FileOption::Effort => format.effort = self.one_of(raw, key, &EFFORTS),
-                FileOption::AudioCodec => format.audio_codec = self.text(raw, key),
+                FileOption::Codec => format.codec = self.as_written(raw, key),
+                FileOption::Chroma => format.chroma = self.choice(raw, key, &Choice::pairs()),
+                FileOption::Effort => format.effort = self.choice(raw, key, &Choice::pairs()),
+                FileOption::AudioCodec => format.audio_codec = self.as_written(raw, key),
                 FileOption::AudioQuality => format.audio_quality = self.percent(raw, key),
             }
         }
@@ -187,6 +187,12 @@ impl Reader<'_> {
         let pairs: Vec<(&str, &str)> = names.iter().map(|name| (*name, *name)).collect();
         let found = self.choice(raw, key, &pairs)?;
         Some(Spanned::new(found.value.to_owned(), found.at))
+    }
+
+    /// A word that the type at hand may have: checks say which it has.
+    fn as_written<T: Choice>(&mut self, raw: &Raw<'_>, key: &str) -> Option<Spanned<AsWritten<T>>> {
+        let text = self.text(raw, key)?;
+        Some(Spanned::new(AsWritten::of(&text.value), text.at))
     }
 
     fn percent(&mut self, raw: &Raw<'_>, key: &str) -> Option<Spanned<i64>> {

@@ -7,7 +7,7 @@ mod near;
 
 use std::collections::BTreeMap;
 
-use crate::catalogue::{Bits, Channels};
+use crate::catalogue::{AsWritten, AudioCodec, Bits, Channels, Chroma, Codec, Compression};
 use crate::diagnostic::Level;
 use crate::frames::Frames;
 use crate::picture::{OddKind, OddPolicy, Oddity};
@@ -32,7 +32,7 @@ pub struct Picture {
     /// Channels; of files with layers those of the widest one.
     pub channels: Option<Channels>,
     /// How it is compressed, as the catalogue names it, where the type has a choice and the head tells.
-    pub compression: Option<&'static str>,
+    pub compression: Option<AsWritten<Compression>>,
     /// Its layers; empty for a file without.
     pub layers: Vec<LayerSeen>,
     /// Whether it may have had an alpha that its type leaves out where everything is opaque.
@@ -82,7 +82,7 @@ pub struct Footage {
     /// The container's name in the catalogue.
     pub container: &'static str,
     /// The codec's name in the catalogue, else the mark that the container has for it.
-    pub codec: String,
+    pub codec: AsWritten<&'static Codec>,
     /// Width in pixels.
     pub width: u32,
     /// Height in pixels.
@@ -91,8 +91,8 @@ pub struct Footage {
     pub fps: Option<Fps>,
     /// Frames in it.
     pub frames: u64,
-    /// The chroma layout: `420`, `422` or `444`.
-    pub chroma: Option<String>,
+    /// The chroma layout.
+    pub chroma: Option<Chroma>,
     /// Depth of a sample.
     pub bits: Option<Bits>,
     /// Whether there is an alpha.
@@ -107,7 +107,7 @@ pub struct Footage {
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct SoundTrack {
     /// The codec's name in the catalogue, else the mark that the container has for it.
-    pub codec: String,
+    pub codec: AsWritten<&'static AudioCodec>,
     /// Samples a second.
     pub rate: u32,
     /// Channels.
@@ -232,9 +232,9 @@ fn differences(series: &Series, labels: &[&str], picture: &Picture) -> Vec<Strin
     let named = |channels: Option<Channels>| channels.map_or("unknown".to_owned(), |channels| channels.to_string());
     // What says already why there is no such depth and no such channels is said once.
     let is_said = |unknown: bool| unknown && !picture.besides.is_empty();
-    if let Some(is) = picture.compression {
+    if let Some(is) = &picture.compression {
         let planned = series.format.as_deref().and_then(|format| format.compression.as_ref());
-        compare("compression", planned.map(|name| name.value.clone()), is.to_owned());
+        compare("compression", planned.map(|own| own.value.to_string()), is.to_string());
     }
     if series.passes.len() < 2 {
         let bits = series.bits.filter(|_| !is_said(picture.bits.is_none()));

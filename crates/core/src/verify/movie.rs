@@ -1,5 +1,6 @@
 //! A movie file against what was planned of it.
 
+use crate::catalogue::{AsWritten, AudioCodec, Chroma, Codec};
 use crate::plan::Series;
 
 use super::{Footage, Fps};
@@ -9,8 +10,8 @@ use super::{Footage, Fps};
 pub struct Planned {
     /// The container's name in the catalogue.
     pub container: Option<String>,
-    /// The codec's name in the catalogue.
-    pub codec: Option<String>,
+    /// The codec.
+    pub codec: Option<&'static Codec>,
     /// Width and height in pixels, as `640x360`.
     pub size: Option<String>,
     /// The rate.
@@ -18,7 +19,7 @@ pub struct Planned {
     /// How many frames.
     pub frames: Option<u64>,
     /// The chroma layout.
-    pub chroma: Option<String>,
+    pub chroma: Option<Chroma>,
     /// Depth of a sample.
     pub bits: Option<String>,
     /// Whether there is an alpha.
@@ -28,7 +29,7 @@ pub struct Planned {
     /// Whether there is sound.
     pub sound: Option<bool>,
     /// The sound's codec.
-    pub audio_codec: Option<String>,
+    pub audio_codec: Option<&'static AudioCodec>,
 }
 
 impl Planned {
@@ -39,16 +40,16 @@ impl Planned {
         let audio_codec = format.and_then(|format| format.audio_codec.as_ref());
         Planned {
             container: series.file_type.map(|known| known.name.to_owned()),
-            codec: film.and_then(|film| film.codec).map(str::to_owned),
+            codec: film.and_then(|film| film.codec),
             size: series.size.map(|size| size.to_string()),
             fps: film.and_then(|film| film.fps),
             frames: film.and_then(|film| u64::try_from(film.shown()).ok()).filter(|shown| *shown > 0),
-            chroma: format.and_then(|format| format.chroma.as_ref()).map(|chroma| chroma.value.clone()),
+            chroma: format.and_then(|format| format.chroma.as_ref()).map(|chroma| chroma.value),
             bits: series.bits.map(|bits| bits.to_string()),
             alpha: series.channels.map(|channels| channels.alpha()),
             timecode: film.and_then(|film| film.start).map(|start| start.to_string()),
             sound: film.map(|film| film.audio.is_some()),
-            audio_codec: audio_codec.map(|codec| codec.value.clone()),
+            audio_codec: audio_codec.and_then(|codec| codec.value.known()),
         }
     }
 
@@ -71,12 +72,16 @@ impl Planned {
         let with = |alpha: bool| if alpha { "with alpha" } else { "without alpha" }.to_owned();
         let fps = footage.fps.map_or("unknown".to_owned(), |fps| fps.to_string());
         compare("type", self.container.clone(), Some(footage.container.to_owned()));
-        compare("codec", self.codec.clone(), Some(footage.codec.clone()));
+        compare("codec", self.codec.map(|codec| codec.name.to_owned()), Some(footage.codec.to_string()));
         compare("size", self.size.clone(), Some(format!("{}x{}", footage.width, footage.height)));
         compare("fps", self.fps.map(|fps| fps.to_string()), Some(fps));
         compare("number of frames", self.frames.map(|count| count.to_string()), Some(footage.frames.to_string()));
         // What a container does not tell of its codec is not known to differ.
-        compare("chroma", self.chroma.clone(), footage.chroma.clone());
+        compare(
+            "chroma",
+            self.chroma.map(|chroma| chroma.to_string()),
+            footage.chroma.map(|chroma| chroma.to_string()),
+        );
         compare("bits", self.bits.clone(), footage.bits.map(|bits| bits.to_string()));
         compare("it", self.alpha.map(with), footage.alpha.map(with));
         compare("timecode", self.timecode.clone(), footage.timecode.clone());
@@ -88,7 +93,7 @@ impl Planned {
                 if let Some(planned) = self.seconds().filter(|planned| (planned - sound.seconds).abs() > frame) {
                     found.push(format!("sound lasts {:.3} s, should last {planned:.3} s", sound.seconds));
                 }
-                if let Some(codec) = self.audio_codec.as_ref().filter(|codec| **codec != sound.codec) {
+                if let Some(codec) = self.audio_codec.filter(|codec| sound.codec != AsWritten::Known(*codec)) {
                     found.push(format!("audio codec is {}, should be {codec}", sound.codec));
                 }
             }

@@ -36,6 +36,11 @@ impl Guard {
         started.ok().map(|child| Guard { child: Mutex::new(child) })
     }
 
+    /// Its own process.
+    pub fn process(&self) -> u32 {
+        self.child.lock().unwrap_or_else(PoisonError::into_inner).id()
+    }
+
     /// A group is to be ended with us.
     pub fn add(&self, group: u32) {
         self.say(&format!("+{group}\n"));

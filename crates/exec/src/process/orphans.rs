@@ -21,11 +21,11 @@ mod linux {
         let _ = set_child_subreaper(Some(getpid()));
     }
 
-    /// Ends all orphans of a call, known by its mark. `leader` is its own process, which somebody else waits for.
-    pub fn end(mark: &str, leader: u32) {
+    /// Ends all orphans of a call, known by its mark. `is_own` says which children we started: somebody else waits for them.
+    pub fn end(mark: &str, is_own: impl Fn(u32) -> bool) {
         for _ in 0..ROUNDS {
             let own: Vec<Pid> =
-                children().filter(|child| *child != leader && is_marked(*child, mark)).filter_map(pid).collect();
+                children().filter(|child| !is_own(*child) && is_marked(*child, mark)).filter_map(pid).collect();
             if own.is_empty() {
                 return;
             }
@@ -41,14 +41,12 @@ mod linux {
         Pid::from_raw(i32::try_from(process).ok()?)
     }
 
-    /// Our own children, over all threads.
+    /// Our own children that the first thread has: orphans are given to it, as long as it lives (kernel/exit.c,
+    /// `find_new_reaper`), and it lives as long as this process.
     fn children() -> impl Iterator<Item = u32> {
-        let tasks = std::fs::read_dir("/proc/self/task").into_iter().flatten().filter_map(Result::ok);
-        let texts = tasks.filter_map(|task| std::fs::read_to_string(task.path().join("children")).ok());
-        let all: Vec<u32> = texts
-            .flat_map(|text| text.split_whitespace().filter_map(|word| word.parse().ok()).collect::<Vec<_>>())
-            .collect();
-        all.into_iter()
+        let own = getpid().as_raw_nonzero();
+        let text = std::fs::read_to_string(format!("/proc/self/task/{own}/children")).unwrap_or_default();
+        text.split_whitespace().filter_map(|word| word.parse().ok()).collect::<Vec<_>>().into_iter()
     }
 
     fn is_marked(process: u32, mark: &str) -> bool {
@@ -64,5 +62,5 @@ mod other {
     pub fn adopt() {}
 
     /// Nothing that this system can do.
-    pub fn end(_mark: &str, _leader: u32) {}
+    pub fn end(_mark: &str, _is_own: impl Fn(u32) -> bool) {}
 }

@@ -104,6 +104,12 @@ impl Shared {
         self.guard.iter().for_each(|guard| guard.remove(number(group)));
     }
 
+    /// Whether a child of ours was started here.
+    fn has(&self, child: u32) -> bool {
+        self.known().alive.iter().any(|group| number(*group) == child)
+            || self.guard.as_ref().is_some_and(|guard| guard.process() == child)
+    }
+
     fn known(&self) -> MutexGuard<'_, KnownProcess> {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -151,7 +157,7 @@ impl Alive for Live {
             signal(group, Signal::KILL);
         }
         if !self.mark.is_empty() {
-            super::orphans::end(&self.mark, self.child.id());
+            super::orphans::end(&self.mark, |child| self.groups.shared.has(child));
         }
         self.groups.shared.remove(group);
         let status = self.child.wait();

@@ -1,5 +1,6 @@
 //! AVI (AVI RIFF File Reference; OpenDML AVI File Format Extensions 1.02 for files beyond 1 GB).
 
+use truepath_core::catalogue::{AsWritten, codecs};
 use truepath_core::verify::{Footage, Fps, SoundTrack};
 
 use super::number::{le16, le32};
@@ -48,9 +49,9 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
         let per_second = le32(&stream.format, 8);
         SoundTrack {
             codec: match le16(&stream.format, 0) {
-                1 | 3 | 0xfffe => "pcm".to_owned(),
-                0xff | 0x1610 | 0x706d => "aac".to_owned(),
-                other => format!("wave format {other:#x}"),
+                1 | 3 | 0xfffe => AsWritten::Known(&codecs::PCM),
+                0xff | 0x1610 | 0x706d => AsWritten::Known(&codecs::AAC),
+                other => AsWritten::Other(format!("wave format {other:#x}")),
             },
             rate: le32(&stream.format, 4),
             channels: le16(&stream.format, 2),

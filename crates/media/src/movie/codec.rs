@@ -1,6 +1,6 @@
 //! Codecs: what their marks in containers, their configuration records and their first frames say.
 
-use truepath_core::catalogue::Bits;
+use truepath_core::catalogue::{AsWritten, AudioCodec, Bits, Chroma, Codec, codecs};
 use truepath_core::verify::Footage;
 
 use super::ffv1;
@@ -10,8 +10,8 @@ use super::number::{be16, be32};
 #[derive(Default)]
 pub struct Coded {
     /// The codec's name in the catalogue, else the container's mark.
-    pub codec: String,
-    pub chroma: Option<&'static str>,
+    pub codec: AsWritten<&'static Codec>,
+    pub chroma: Option<Chroma>,
     pub bits: Option<Bits>,
     pub alpha: Option<bool>,
 }
@@ -19,7 +19,7 @@ pub struct Coded {
 impl Coded {
     pub fn put_into(self, footage: &mut Footage) {
         footage.codec = self.codec;
-        footage.chroma = self.chroma.map(str::to_owned);
+        footage.chroma = self.chroma;
         footage.bits = self.bits;
         footage.alpha = self.alpha;
     }
@@ -36,23 +36,23 @@ fn depth(bits: u8) -> Option<Bits> {
 }
 
 /// Chroma layout by its number in ITU-T H.264 6.2 and H.265 6.2: 1 is 4:2:0.
-fn layout(number: u64) -> Option<&'static str> {
+fn layout(number: u64) -> Option<Chroma> {
     match number {
-        1 => Some("420"),
-        2 => Some("422"),
-        3 => Some("444"),
+        1 => Some(Chroma::C420),
+        2 => Some(Chroma::C422),
+        3 => Some(Chroma::C444),
         _ => None,
     }
 }
 
 /// From the four letters of MP4, MOV and AVI, a configuration record, and the first frame.
 pub fn of(mark: &[u8], record: &[u8], first: &[u8]) -> Coded {
-    let named = |codec: &str| Coded { codec: codec.to_owned(), ..Coded::default() };
-    let prores = |codec: &str| Coded {
-        chroma: Some(if codec.contains("4444") { "444" } else { "422" }),
+    let named = |codec: &'static Codec| Coded { codec: AsWritten::Known(codec), ..Coded::default() };
+    let prores = |codec: &'static Codec| Coded {
+        chroma: codec.chroma.first().copied(),
         // RDD 36, 6.1: the frame header's alpha_channel_type follows 17 bytes after the mark `icpf` and its size.
         alpha: (first.get(4..8) == Some(b"icpf")).then(|| first.get(25).is_some_and(|kind| kind & 15 != 0)),
-        bits: (!codec.contains("4444")).then_some(Bits::Ten),
+        bits: (!codec.alpha).then_some(Bits::Ten),
         ..named(codec)
     };
     match mark {
@@ -60,31 +60,31 @@ pub fn of(mark: &[u8], record: &[u8], first: &[u8]) -> Coded {
         b"hvc1" | b"hev1" => hevc(record),
         b"av01" => av1(record),
         b"vp09" => vp9(record),
-        b"apco" => prores("prores-proxy"),
-        b"apcs" => prores("prores-lt"),
-        b"apcn" => prores("prores"),
-        b"apch" => prores("prores-hq"),
-        b"ap4h" => prores("prores-4444"),
-        b"ap4x" => prores("prores-4444-xq"),
+        b"apco" => prores(&codecs::PRORES_PROXY),
+        b"apcs" => prores(&codecs::PRORES_LT),
+        b"apcn" => prores(&codecs::PRORES),
+        b"apch" => prores(&codecs::PRORES_HQ),
+        b"ap4h" => prores(&codecs::PRORES_4444),
+        b"ap4x" => prores(&codecs::PRORES_4444_XQ),
         b"AVdh" | b"AVdn" => dnx(first),
         b"FFV1" => ffv1::read(record).map_or_else(
-            || named("ffv1"),
-            |(chroma, bits, alpha)| Coded { chroma, bits: depth(bits), alpha: Some(alpha), ..named("ffv1") },
+            || named(&codecs::FFV1),
+            |(chroma, bits, alpha)| Coded { chroma, bits: depth(bits), alpha: Some(alpha), ..named(&codecs::FFV1) },
         ),
         b"jpeg" | b"MJPG" | b"mjpg" | b"mjpa" | b"mjpb" => jpeg(first),
         b"png " | b"MPNG" | b"mpng" => png(first),
-        other => named(String::from_utf8_lossy(other).trim()),
+        other => Coded { codec: AsWritten::Other(trimmed(other)), ..Coded::default() },
     }
 }
 
 /// AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1): the first parameter set stands in it.
 pub fn h264(record: &[u8]) -> Coded {
-    let coded = Coded { codec: "h264".to_owned(), alpha: Some(false), ..Coded::default() };
+    let coded = Coded { codec: AsWritten::Known(&codecs::H264), alpha: Some(false), ..Coded::default() };
     let size = usize::from(be16(record, 6));
     let Some(set) = record.get(8..8 + size).filter(|set| set.len() > 4) else { return coded };
     // 7.3.2.1.1: the high profiles say chroma and depth, the others are 4:2:0 and 8 bits.
     if ![100, 110, 122, 244, 44, 83, 86, 118, 128].contains(&set[1]) {
-        return Coded { chroma: Some("420"), bits: Some(Bits::Eight), ..coded };
+        return Coded { chroma: Some(Chroma::C420), bits: Some(Bits::Eight), ..coded };
     }
     let mut bits = BitReader { bytes: &set[4..], at: 0 };
     let _set = bits.golomb();
@@ -99,7 +99,7 @@ pub fn h264(record: &[u8]) -> Coded {
 /// HEVCDecoderConfigurationRecord (ISO/IEC 14496-15, 8.3.3.1).
 pub fn hevc(record: &[u8]) -> Coded {
     Coded {
-        codec: "hevc".to_owned(),
+        codec: AsWritten::Known(&codecs::HEVC),
         chroma: record.get(16).and_then(|byte| layout(u64::from(byte & 3))),
         bits: record.get(17).and_then(|byte| depth((byte & 7) + 8)),
         alpha: Some(false),
@@ -110,11 +110,11 @@ pub fn hevc(record: &[u8]) -> Coded {
 pub fn av1(record: &[u8]) -> Coded {
     let flags = record.get(2).copied();
     Coded {
-        codec: "av1".to_owned(),
+        codec: AsWritten::Known(&codecs::AV1),
         chroma: flags.map(|flags| match (flags >> 3 & 1, flags >> 2 & 1) {
-            (1, 1) => "420",
-            (1, 0) => "422",
-            _ => "444",
+            (1, 1) => Chroma::C420,
+            (1, 0) => Chroma::C422,
+            _ => Chroma::C444,
         }),
         bits: flags.and_then(|flags| {
             depth(if flags & 0x40 == 0 {
@@ -133,7 +133,7 @@ pub fn av1(record: &[u8]) -> Coded {
 fn vp9(record: &[u8]) -> Coded {
     let packed = record.get(6).copied();
     Coded {
-        codec: "vp9".to_owned(),
+        codec: AsWritten::Known(&codecs::VP9),
         chroma: packed.and_then(|packed| layout(u64::from((packed >> 1 & 7).max(1)))),
         bits: packed.and_then(|packed| depth(packed >> 4)),
         alpha: Some(false),
@@ -143,7 +143,7 @@ fn vp9(record: &[u8]) -> Coded {
 /// VP9 bitstream specification, 6.2: what the head of a key frame says, for containers without a record.
 pub fn vp9_frame(first: &[u8]) -> Coded {
     let mut bits = BitReader { bytes: first, at: 0 };
-    let coded = Coded { codec: "vp9".to_owned(), alpha: Some(false), ..Coded::default() };
+    let coded = Coded { codec: AsWritten::Known(&codecs::VP9), alpha: Some(false), ..Coded::default() };
     if bits.take(2) != 2 {
         return coded;
     }
@@ -164,16 +164,16 @@ pub fn vp9_frame(first: &[u8]) -> Coded {
     };
     let space = bits.take(3);
     let chroma = match (space, profile) {
-        (7, _) => Some("444"),
+        (7, _) => Some(Chroma::C444),
         (_, 1 | 3) => {
             bits.take(1);
             match (bits.take(1), bits.take(1)) {
-                (1, 0) => Some("422"),
-                (0, 0) => Some("444"),
+                (1, 0) => Some(Chroma::C422),
+                (0, 0) => Some(Chroma::C444),
                 _ => None,
             }
         }
-        _ => Some("420"),
+        _ => Some(Chroma::C420),
     };
     Coded { chroma, bits: depth(depth_of), ..coded }
 }
@@ -181,29 +181,29 @@ pub fn vp9_frame(first: &[u8]) -> Coded {
 /// SMPTE ST 2019-1, 8.1: the compression number stands 40 bytes into a frame's header.
 pub fn dnx(first: &[u8]) -> Coded {
     let (codec, chroma) = match be32(first, 0x28) {
-        1270 => ("dnxhr-444", "444"),
-        1271 => ("dnxhr-hqx", "422"),
-        1272 => ("dnxhr-hq", "422"),
-        1273 => ("dnxhr-sq", "422"),
-        1274 => ("dnxhr-lb", "422"),
-        _ => return Coded { codec: "dnxhd".to_owned(), ..Coded::default() },
+        1270 => (&codecs::DNXHR_444, Chroma::C444),
+        1271 => (&codecs::DNXHR_HQX, Chroma::C422),
+        1272 => (&codecs::DNXHR_HQ, Chroma::C422),
+        1273 => (&codecs::DNXHR_SQ, Chroma::C422),
+        1274 => (&codecs::DNXHR_LB, Chroma::C422),
+        _ => return Coded { codec: AsWritten::Other("dnxhd".to_owned()), ..Coded::default() },
     };
     // Bits of a sample: three bits at the top of the byte 0x21, 1 for 8, 2 for 10, 3 for 12.
     let bits = first.get(0x21).and_then(|byte| depth(6 + 2 * (byte >> 5)));
-    Coded { codec: codec.to_owned(), chroma: Some(chroma), bits, alpha: Some(false) }
+    Coded { codec: AsWritten::Known(codec), chroma: Some(chroma), bits, alpha: Some(false) }
 }
 
 /// ITU-T T.81, B.2.2: the frame header says how many samples of each component there are.
 pub fn jpeg(first: &[u8]) -> Coded {
-    let coded = Coded { codec: "mjpeg".to_owned(), alpha: Some(false), ..Coded::default() };
+    let coded = Coded { codec: AsWritten::Known(&codecs::MJPEG), alpha: Some(false), ..Coded::default() };
     let mut at = 2;
     while let (Some(0xff), Some(kind)) = (first.get(at), first.get(at + 1)) {
         if (0xc0..=0xc2).contains(kind) {
             let sampling = |component: usize| first.get(at + 11 + 3 * component).copied().unwrap_or(0);
             let chroma = match (first.get(at + 9), sampling(0), sampling(1)) {
-                (Some(3), 0x22, 0x11) => Some("420"),
-                (Some(3), 0x21, 0x11) | (Some(3), 0x22, 0x12) => Some("422"),
-                (Some(3), 0x11, 0x11) | (Some(3), 0x22, 0x22) => Some("444"),
+                (Some(3), 0x22, 0x11) => Some(Chroma::C420),
+                (Some(3), 0x21, 0x11) | (Some(3), 0x22, 0x12) => Some(Chroma::C422),
+                (Some(3), 0x11, 0x11) | (Some(3), 0x22, 0x22) => Some(Chroma::C444),
                 _ => None,
             };
             return Coded { chroma, bits: first.get(at + 4).and_then(|bits| depth(*bits)), ..coded };
@@ -215,30 +215,35 @@ pub fn jpeg(first: &[u8]) -> Coded {
 
 /// W3C PNG, 11.2.1.
 pub fn png(first: &[u8]) -> Coded {
-    let coded = Coded { codec: "png".to_owned(), ..Coded::default() };
+    let coded = Coded { codec: AsWritten::Known(&codecs::PNG_FRAMES), ..Coded::default() };
     if !first.starts_with(b"\x89PNG") {
         return coded;
     }
     let alpha = first.get(25).map(|kind| matches!(kind, 4 | 6));
-    Coded { chroma: Some("444"), bits: first.get(24).and_then(|bits| depth(*bits)), alpha, ..coded }
+    Coded { chroma: Some(Chroma::C444), bits: first.get(24).and_then(|bits| depth(*bits)), alpha, ..coded }
 }
 
 /// A codec of sound by the four letters of MP4 and MOV, and the kind that its description names.
-pub fn sound(mark: &[u8], object: Option<u8>) -> String {
-    let known = match mark {
+pub fn sound(mark: &[u8], object: Option<u8>) -> AsWritten<&'static AudioCodec> {
+    let known: &'static AudioCodec = match mark {
         b"mp4a" => match object {
-            Some(0x40) | Some(0x66..=0x68) | None => "aac",
-            Some(0x69 | 0x6b) => "mp3",
-            Some(_) => "mp4a",
+            Some(0x40) | Some(0x66..=0x68) | None => &codecs::AAC,
+            Some(0x69 | 0x6b) => return AsWritten::Other("mp3".to_owned()),
+            Some(_) => return AsWritten::Other("mp4a".to_owned()),
         },
-        b"Opus" => "opus",
-        b"fLaC" => "flac",
+        b"Opus" => &codecs::OPUS,
+        b"fLaC" => &codecs::FLAC,
         b"sowt" | b"twos" | b"in24" | b"in32" | b"fl32" | b"fl64" | b"lpcm" | b"raw " | b"ipcm" | b"fpcm" | b"NONE" => {
-            "pcm"
+            &codecs::PCM
         }
-        other => return String::from_utf8_lossy(other).trim().to_owned(),
+        other => return AsWritten::Other(trimmed(other)),
     };
-    known.to_owned()
+    AsWritten::Known(known)
+}
+
+/// A mark as text.
+fn trimmed(mark: &[u8]) -> String {
+    String::from_utf8_lossy(mark).trim().to_owned()
 }
 
 struct BitReader<'b> {

@@ -1,5 +1,7 @@
 //! FFV1 (RFC 9043): its configuration record is coded by its own range coder. Only what says how samples are stored is read.
 
+use truepath_core::catalogue::Chroma;
+
 /// The coder's state (3.8.1.1).
 struct Range<'r> {
     bytes: std::slice::Iter<'r, u8>,
@@ -81,7 +83,7 @@ impl<'r> Range<'r> {
 }
 
 /// Chroma layout, bits of a sample and whether there is alpha (4.2).
-pub fn read(record: &[u8]) -> Option<(Option<&'static str>, u8, bool)> {
+pub fn read(record: &[u8]) -> Option<(Option<Chroma>, u8, bool)> {
     let mut range = Range::new(record)?;
     let mut states = [128u8; 32];
     let version = range.symbol(&mut states, false)?;
@@ -101,9 +103,9 @@ pub fn read(record: &[u8]) -> Option<(Option<&'static str>, u8, bool)> {
     let down = range.symbol(&mut states, false)?;
     let alpha = range.bit(&mut states[0]);
     let layout = match (space, chroma, across, down) {
-        (1, ..) | (_, true, 0, 0) => Some("444"),
-        (_, true, 1, 0) => Some("422"),
-        (_, true, 1, 1) => Some("420"),
+        (1, ..) | (_, true, 0, 0) => Some(Chroma::C444),
+        (_, true, 1, 0) => Some(Chroma::C422),
+        (_, true, 1, 1) => Some(Chroma::C420),
         _ => None,
     };
     Some((layout, if bits == 0 { 8 } else { bits }, alpha))

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use truepath_core::catalogue::{AsWritten, AudioCodec, codecs};
 use truepath_core::verify::{Footage, SoundTrack};
 
 use super::{MovieBytes, codec, cut, usual_rate};
@@ -222,19 +223,19 @@ fn coded(track: &MatroskaTrack, first: &[u8]) -> codec::Coded {
         "V_MS/VFW/FOURCC" => {
             codec::of(track.private.get(16..20).unwrap_or_default(), track.private.get(40..).unwrap_or_default(), first)
         }
-        other => codec::Coded { codec: other.to_owned(), ..codec::Coded::default() },
+        other => codec::Coded { codec: AsWritten::Other(other.to_owned()), ..codec::Coded::default() },
     }
 }
 
-fn sound_codec(name: &str) -> String {
-    let known = match name {
-        name if name.starts_with("A_AAC") => "aac",
-        "A_OPUS" => "opus",
-        "A_FLAC" => "flac",
-        name if name.starts_with("A_PCM") => "pcm",
-        other => other,
+fn sound_codec(name: &str) -> AsWritten<&'static AudioCodec> {
+    let known: &'static AudioCodec = match name {
+        name if name.starts_with("A_AAC") => &codecs::AAC,
+        "A_OPUS" => &codecs::OPUS,
+        "A_FLAC" => &codecs::FLAC,
+        name if name.starts_with("A_PCM") => &codecs::PCM,
+        other => return AsWritten::Other(other.to_owned()),
     };
-    known.to_owned()
+    AsWritten::Known(known)
 }
 
 fn entry(bytes: &[u8]) -> MatroskaTrack {

@@ -273,6 +273,7 @@ impl Avi<'_> {
 
 #[cfg(test)]
 mod tests {
+    use truepath_core::catalogue::codecs;
     use truepath_core::sheet::Fps;
     use truepath_core::verify::Seen;
 
@@ -289,7 +290,7 @@ mod tests {
         let sound = Sound { rate: 8000, channels: 1, bits: 16, samples: vec![9; 8000 * 300 / 24] };
         let fps = Fps::new(24, 1).expect("a rate");
         let size = (32, 18);
-        let (codec, sound) = ("mjpeg", Some(&sound));
+        let (codec, sound) = (&codecs::MJPEG, Some(&sound));
         let head = Head { is_mov: false, codec, size, fps, frames: 300, part: 8, sound, linear: false, start: None };
         let mut avi = Avi::new(&path, head).expect("a file");
         avi.most = 60_000;

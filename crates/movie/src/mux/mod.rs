@@ -7,6 +7,7 @@ mod mov;
 use std::fs::File;
 use std::io::{BufWriter, Seek, SeekFrom, Write};
 
+use truepath_core::catalogue::Codec;
 use truepath_core::frames::Timecode;
 use truepath_core::sheet::Fps;
 
@@ -21,8 +22,8 @@ pub use mov::Mov;
 pub struct Head<'h> {
     /// Whether it is MOV, with its own marks, and no MP4.
     pub is_mov: bool,
-    /// The codec's name in the catalogue.
-    pub codec: &'h str,
+    /// The codec.
+    pub codec: &'static Codec,
     /// Width and height in pixels.
     pub size: (u32, u32),
     /// The rate.

@@ -5,6 +5,8 @@ use std::fs::File;
 use std::io::{BufWriter, Seek, Write};
 use std::path::Path;
 
+use truepath_core::catalogue::codecs;
+
 use super::{Container, Head, close, patch};
 use crate::encode::CodedFrame;
 
@@ -150,7 +152,7 @@ impl<'h> Mov<'h> {
         let count = u32::try_from(self.sizes.len()).unwrap_or(u32::MAX);
         let side = |side: u32| u16::try_from(side).unwrap_or(u16::MAX).to_be_bytes();
         // ISO/IEC 23091-2: primaries of BT.709, the curve of sRGB or none, and the matrix that the codec was given.
-        let jpeg = self.head.codec == "mjpeg";
+        let jpeg = *self.head.codec == codecs::MJPEG;
         let curve = if self.head.linear { 8u16 } else { 13 };
         let matrix = if jpeg { 6u16 } else { 1 };
         let numbers = all(&[&1u16.to_be_bytes(), &curve.to_be_bytes(), &matrix.to_be_bytes()]);

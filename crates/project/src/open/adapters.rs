@@ -70,7 +70,9 @@ pub(super) fn adapters(
     }
     // What this program was built without, its encoder cannot do.
     if let Some(built_in) = all.get_mut(adapter::BUILT_IN_ENCODERS[0]) {
-        built_in.accepts.keep(FileOption::Codec, truepath_movie::codecs());
+        built_in
+            .accepts
+            .keep(FileOption::Codec, &truepath_movie::built_in().iter().map(|codec| codec.name).collect::<Vec<_>>());
     }
     all
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde_json::{Value, json};
 use truepath_core::adapter::{ARRANGEMENTS, Adapter, AdapterKind, KINDS, Native, PERS, is_accepted};
-use truepath_core::catalogue;
+use truepath_core::catalogue::{self, Bits, Channels, Choice};
 use truepath_core::sheet::setting::{Carrier, KEYS, Key};
 use truepath_core::sheet::{FileOption, OF_MOVIES, OF_PICTURES};
 
@@ -111,16 +111,15 @@ fn rows(adapter: &Adapter) -> Vec<AdapterRow> {
         // Of what its types can hold at all, and only where the program can be told.
         let types: Vec<_> =
             catalogue::PICTURES.iter().filter(|known| list.takes(FileOption::Type, known.name)).collect();
-        let bits = catalogue::BITS.iter().filter(|(_, bits)| types.iter().any(|known| known.bits.contains(bits)));
-        let channels =
-            catalogue::CHANNELS.iter().filter(|(_, layout)| types.iter().any(|known| known.channels.contains(layout)));
+        let bits = Bits::ALL.iter().filter(|bits| types.iter().any(|known| known.bits.contains(bits)));
+        let channels = Channels::ALL.iter().filter(|layout| types.iter().any(|known| known.channels.contains(layout)));
         if adapter.uses("bits") {
-            rows.push(split("bits", accepts(list.of(FileOption::Bits), bits.map(|(name, _)| *name).collect())));
+            rows.push(split("bits", accepts(list.of(FileOption::Bits), bits.map(|own| own.word()).collect())));
         }
         if adapter.uses("channels") {
             rows.push(split(
                 "channels",
-                accepts(list.of(FileOption::Channels), channels.map(|(name, _)| *name).collect()),
+                accepts(list.of(FileOption::Channels), channels.map(|own| own.word()).collect()),
             ));
         }
     }
@@ -129,12 +128,8 @@ fn rows(adapter: &Adapter) -> Vec<AdapterRow> {
             "types",
             accepts(list.of(FileOption::Type), catalogue::CONTAINERS.iter().map(|known| known.name).collect()),
         ));
-        rows.push(split(
-            "codecs",
-            accepts(list.of(FileOption::Codec), catalogue::CODECS.iter().map(|known| known.name).collect()),
-        ));
-        let sounds = catalogue::AUDIO_CODECS.iter().map(|known| known.name).collect();
-        rows.push(split("audio codecs", accepts(list.of(FileOption::AudioCodec), sounds)));
+        rows.push(split("codecs", accepts(list.of(FileOption::Codec), FileOption::Codec.words())));
+        rows.push(split("audio codecs", accepts(list.of(FileOption::AudioCodec), FileOption::AudioCodec.words())));
     }
     rows.retain(|row| !row.yes.is_empty() || !row.no.is_empty());
     rows

@@ -1,6 +1,6 @@
 //! Words about sizes.
 
-use crate::catalogue::{Codec, FileType};
+use crate::catalogue::{Chroma, Codec, FileType};
 use crate::diagnostic::Words;
 use crate::resolve::Job;
 use crate::sheet::Size;
@@ -21,7 +21,7 @@ pub fn codec_size(size: Size, codec: &Codec, small: bool) -> Words {
         .help("choose another size or another codec")
 }
 
-pub fn size_odd(size: Size, (codec, chroma): (&Codec, &str), fix: Option<(Place, Size)>) -> Words {
+pub fn size_odd(size: Size, (codec, chroma): (&Codec, Chroma), fix: Option<(Place, Size)>) -> Words {
     let words = Words::new(
         format!("{} with chroma {chroma} cannot hold the size {size}", codec.title),
         "its colour samples cover several pixels",
@@ -32,7 +32,7 @@ pub fn size_odd(size: Size, (codec, chroma): (&Codec, &str), fix: Option<(Place,
     }
 }
 
-pub fn region_odd(size: Size, codec: &Codec, chroma: &str) -> Words {
+pub fn region_odd(size: Size, codec: &Codec, chroma: Chroma) -> Words {
     Words::new(
         format!("{} with chroma {chroma} cannot hold a region of {size}", codec.title),
         "its colour samples cover several pixels",

@@ -1,7 +1,7 @@
 //! Words about file types and codecs.
 
-use crate::catalogue::Bits;
 use crate::catalogue::Channels;
+use crate::catalogue::{AsWritten, Bits, Choice, Chroma, Compression};
 use crate::catalogue::{AudioCodec, Codec, FileType};
 use crate::diagnostic::Words;
 use crate::sheet::Format;
@@ -33,13 +33,13 @@ fn of_type(words: Words, format: &Format) -> Words {
     }
 }
 
-pub fn compression_not_held(compression: &Spanned<String>, known: &FileType) -> Words {
+pub fn compression_not_held(compression: &Spanned<AsWritten<Compression>>, known: &FileType) -> Words {
     let words =
         Words::new(format!("{} has no compression `{}`", known.name, compression.value), "this type does not have it");
     if known.compressions.is_empty() {
         return words.help("remove `compression`: this type has none");
     }
-    let near = crate::diagnostic::nearest(&compression.value, known.compressions.iter().copied());
+    let near = crate::diagnostic::nearest(compression.value.text(), known.compressions.iter().map(|own| own.word()));
     let words = words.help(format!("it has {}", listed(known.compressions)));
     match near {
         Some(near) => words.fix(compression.at, near),
@@ -47,13 +47,13 @@ pub fn compression_not_held(compression: &Spanned<String>, known: &FileType) -> 
     }
 }
 
-pub fn codec_not_held(codec: &Spanned<String>, known: &FileType) -> Words {
+pub fn codec_not_held(codec: &Spanned<AsWritten<&'static Codec>>, known: &FileType) -> Words {
     let words =
         Words::new(format!("{} cannot hold the codec `{}`", known.name, codec.value), "this type does not have it");
     if known.codecs.is_empty() {
         return words.help("remove `codec`: this is a picture type");
     }
-    let near = crate::diagnostic::nearest(&codec.value, known.codecs.iter().copied());
+    let near = crate::diagnostic::nearest(codec.value.text(), known.codecs.iter().map(|own| own.name));
     let words = words.help(format!("it holds {}", listed(known.codecs)));
     match near {
         Some(near) => words.fix(codec.at, near),
@@ -110,7 +110,7 @@ pub fn codec_bits(bits: Bits, codec: &Codec) -> Words {
         .help("choose one that it has, or another codec")
 }
 
-pub fn codec_chroma(chroma: &str, codec: &Codec) -> Words {
+pub fn codec_chroma(chroma: Chroma, codec: &Codec) -> Words {
     Words::new(format!("{} has no chroma {chroma}", codec.title), format!("it has {}", listed(codec.chroma)))
         .help("choose one that it has, or another codec")
 }
@@ -134,13 +134,13 @@ pub fn audio_in_picture(known: &FileType) -> Words {
         .help("remove it, or choose a movie type such as mov")
 }
 
-pub fn audio_codec_not_held(written: &Spanned<String>, known: &FileType) -> Words {
+pub fn audio_codec_not_held(written: &Spanned<AsWritten<&'static AudioCodec>>, known: &FileType) -> Words {
     let words = Words::new(
         format!("{} cannot hold the audio codec `{}`", known.name, written.value),
         "this type does not have it",
     )
     .help(format!("it holds {}", listed(known.audio_codecs)));
-    match crate::diagnostic::nearest(&written.value, known.audio_codecs.iter().copied()) {
+    match crate::diagnostic::nearest(written.value.text(), known.audio_codecs.iter().map(|own| own.name)) {
         Some(near) => words.fix(written.at, near),
         None => words,
     }

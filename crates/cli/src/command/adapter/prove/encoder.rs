@@ -4,7 +4,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 
 use truepath_core::adapter::Adapter;
-use truepath_core::catalogue::{self, Codec};
+use truepath_core::catalogue::{self, AudioCodec, Choice, Chroma, Codec};
 use truepath_core::sheet::FileOption;
 use truepath_core::verify::movie::Planned;
 use truepath_core::verify::{Fps, Seen};
@@ -25,7 +25,7 @@ struct MovieClaim {
     codec: &'static Codec,
     /// File options beside these: name and value, as they are typed.
     options: Vec<(&'static str, String)>,
-    audio: Option<&'static str>,
+    audio: Option<&'static AudioCodec>,
 }
 
 /// `folder` is where adapters are sought from. Every codec in every container that an encoder claims, with every depth, chroma layout and sound.
@@ -65,8 +65,8 @@ fn claims(adapter: &Adapter) -> Vec<MovieClaim> {
     let mut all = Vec::new();
     let mut seen: Vec<&str> = Vec::new();
     for container in catalogue::CONTAINERS.iter().filter(|known| accepts.takes(FileOption::Type, known.name)) {
-        let codecs = container.codecs.iter().filter(|name| accepts.takes(FileOption::Codec, name));
-        let codecs: Vec<&'static Codec> = codecs.filter_map(|name| catalogue::codec(name)).collect();
+        let codecs = container.codecs.iter().copied().filter(|codec| accepts.takes(FileOption::Codec, codec.name));
+        let codecs: Vec<&'static Codec> = codecs.collect();
         for codec in &codecs {
             let mut add = |options: Vec<(&'static str, String)>| {
                 all.push(MovieClaim { container: container.name, codec, options, audio: None });
@@ -84,10 +84,12 @@ fn claims(adapter: &Adapter) -> Vec<MovieClaim> {
                     add(vec![("bits", bits)]);
                 }
             }
-            for chroma in
-                codec.chroma.iter().filter(|chroma| codec.chroma.len() > 1 && accepts.takes(FileOption::Chroma, chroma))
+            for chroma in codec
+                .chroma
+                .iter()
+                .filter(|chroma| codec.chroma.len() > 1 && accepts.takes(FileOption::Chroma, chroma.word()))
             {
-                add(vec![("chroma", (*chroma).to_owned())]);
+                add(vec![("chroma", chroma.to_string())]);
             }
             if codec.alpha && accepts.takes(FileOption::Channels, "rgba") {
                 add(vec![("channels", "rgba".to_owned())]);
@@ -96,15 +98,16 @@ fn claims(adapter: &Adapter) -> Vec<MovieClaim> {
                 add(vec![("quality", "60".to_owned())]);
             }
         }
-        let sounds = container.audio_codecs.iter().filter(|name| accepts.takes(FileOption::AudioCodec, name));
+        let sounds =
+            container.audio_codecs.iter().copied().filter(|own| accepts.takes(FileOption::AudioCodec, own.name));
         all.extend(codecs.first().into_iter().flat_map(|codec| {
-            let claim = |sound: &'static str| MovieClaim {
+            let claim = |sound: &'static AudioCodec| MovieClaim {
                 container: container.name,
                 codec,
                 options: Vec::new(),
                 audio: Some(sound),
             };
-            sounds.clone().map(move |sound| claim(sound))
+            sounds.clone().map(claim)
         }));
     }
     all
@@ -125,16 +128,16 @@ impl MovieClaim {
         let option = |name: &str| self.options.iter().find(|(own, _)| *own == name).map(|(_, value)| value.clone());
         Planned {
             container: Some(self.container.to_owned()),
-            codec: Some(self.codec.name.to_owned()),
+            codec: Some(self.codec),
             size: Some(format!("{}x{}", SIZE.0, SIZE.1)),
             fps: Fps::new(24, 1),
             frames: Some(FRAMES),
-            chroma: option("chroma"),
+            chroma: option("chroma").and_then(|word| Chroma::spelt(&word)),
             bits: option("bits"),
             alpha: option("channels").map(|channels| channels == "rgba"),
             timecode: None,
             sound: Some(self.audio.is_some()),
-            audio_codec: self.audio.map(str::to_owned),
+            audio_codec: self.audio,
         }
     }
 }

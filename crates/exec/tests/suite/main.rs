@@ -1,0 +1,7 @@
+//! One program for all tests of this crate: it is linked once, and its tests share the machine.
+#![allow(clippy::unwrap_used)]
+
+mod landing;
+mod scheduler;
+mod sharing;
+mod support;
