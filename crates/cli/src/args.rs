@@ -7,6 +7,7 @@ mod pictures;
 mod running;
 
 use std::path::PathBuf;
+use truepath_core::flaw::Flaw;
 
 use clap::builder::PossibleValuesParser;
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
@@ -276,10 +277,10 @@ pub struct MovieArgs {
 }
 
 /// How many renderers run at a time, as it was typed.
-fn workers(text: &str) -> Result<usize, String> {
+fn workers(text: &str) -> Result<usize, Flaw> {
     let number = text.parse::<i64>().ok().filter(|number| (1..=MOST_WORKERS).contains(number));
     let number = number.and_then(|number| usize::try_from(number).ok());
-    number.ok_or_else(|| format!("write a whole number from 1 to {MOST_WORKERS}"))
+    number.ok_or_else(|| Flaw::new(format!("write a whole number from 1 to {MOST_WORKERS}")))
 }
 
 /// `demo`.

@@ -8,6 +8,7 @@ pub mod adapter;
 pub mod catalogue;
 pub mod check;
 pub mod diagnostic;
+pub mod flaw;
 pub mod frames;
 pub mod invoke;
 pub mod parcel;

@@ -1,6 +1,7 @@
 //! Parcels: a slice of a plan as a sheet of its own, for a machine that shares nothing with this one. All values are resolved
 //! and all paths are relative to the parcel.
 
+use crate::flaw::Flaw;
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
@@ -100,7 +101,7 @@ pub fn file(plan: &Plan, series: &Series, frame: i64) -> Option<String> {
 ///
 /// # Errors
 /// In words, where a job cannot be packed.
-pub fn sheet(plan: &Plan, slices: &[Slice], contents: &Contents) -> Result<String, String> {
+pub fn sheet(plan: &Plan, slices: &[Slice], contents: &Contents) -> Result<String, Flaw> {
     let mut root = Table::new();
     root.insert("sheet".to_owned(), Value::Integer(1));
     if let Some(project) = &plan.project {
@@ -133,12 +134,12 @@ pub fn sheet(plan: &Plan, slices: &[Slice], contents: &Contents) -> Result<Strin
     root.insert("formats".to_owned(), Value::Table(formats));
     root.insert("passes".to_owned(), Value::Table(kinds));
     root.insert("job".to_owned(), Value::Array(jobs));
-    let body = toml::to_string(&root).map_err(|error| error.to_string())?;
+    let body = toml::to_string(&root).map_err(Flaw::of)?;
     Ok(format!("# A parcel of the sheet {}: everything in it is resolved.\n{body}", plan.home.sheet))
 }
 
 /// One job.
-fn one(plan: &Plan, slice: &Slice, (job, name): (&Job, String), contents: &Contents) -> Result<Table, String> {
+fn one(plan: &Plan, slice: &Slice, (job, name): (&Job, String), contents: &Contents) -> Result<Table, Flaw> {
     let text = |text: &str| Value::String(text.to_owned());
     let mut own = Table::new();
     own.insert("name".to_owned(), Value::String(name));

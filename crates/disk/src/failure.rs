@@ -1,6 +1,8 @@
 //! Why something could not go on, in one sentence, with what to do about it.
 
+use std::error::Error;
 use std::path::Path;
+use std::sync::Arc;
 
 use truepath_core::invoke::command_line::CommandLine;
 
@@ -30,6 +32,8 @@ pub struct Failure {
     pub cause: Cause,
     /// All that is to be said, where that is more than one sentence.
     pub whole: Option<Whole>,
+    /// The error that it comes from.
+    pub source: Option<Arc<dyn Error + Send + Sync>>,
 }
 
 /// All that is to be said of a failure.
@@ -47,12 +51,22 @@ impl std::fmt::Display for Failure {
     }
 }
 
-impl std::error::Error for Failure {}
+impl Error for Failure {
+    fn source(&self) -> Option<&(dyn Error + 'static)> {
+        self.source.as_deref().map(|source| source as _)
+    }
+}
 
 impl Failure {
     /// A failure of one cause.
     pub fn new(cause: Cause, message: impl Into<String>) -> Failure {
-        Failure { message: message.into(), help: None, cause, whole: None }
+        Failure { message: message.into(), help: None, cause, whole: None, source: None }
+    }
+
+    /// Another's error, in its own words.
+    pub fn of(cause: Cause, source: impl Error + Send + Sync + 'static) -> Failure {
+        let message = source.to_string();
+        Failure { source: Some(Arc::new(source)), ..Failure::new(cause, message) }
     }
 
     /// The command line or a file of it cannot be understood.
@@ -62,7 +76,12 @@ impl Failure {
 
     /// The machine could not do something with a path: `cannot <what> <path>: <error>`.
     pub fn machine(what: &str, path: impl AsRef<Path>, error: &std::io::Error) -> Failure {
-        Failure::new(Cause::Machine, format!("cannot {what} {}: {error}", path.as_ref().display()))
+        // An error of the system is its number; others are their words.
+        let source = error
+            .raw_os_error()
+            .map_or_else(|| std::io::Error::new(error.kind(), error.to_string()), std::io::Error::from_raw_os_error);
+        let message = format!("cannot {what} {}: {error}", path.as_ref().display());
+        Failure { source: Some(Arc::new(source)), ..Failure::new(Cause::Machine, message) }
     }
 
     /// A program that could not be started, and what is not there.

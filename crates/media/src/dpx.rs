@@ -60,7 +60,7 @@ impl DpxHead {
             length: four(16),
         };
         if head.width == 0 || head.height == 0 || head.start < HEAD as u64 {
-            Err("its header is damaged".to_owned())
+            Err("its header is damaged".into())
         } else {
             Ok(head)
         }
@@ -151,7 +151,7 @@ impl Type for Dpx {
 pub fn read(mut bytes: impl Read + Seek, most: usize) -> Result<(Channels, Samples), Flaw> {
     let head = DpxHead::read(&mut bytes)?;
     if let Some(why) = head.unread() {
-        return Err(why);
+        return Err(why.into());
     }
     let (Some(channels), count) = head.channels() else { return Err(cut()) };
     let too_large = || "it asks for more memory than a picture of its size needs".to_owned();

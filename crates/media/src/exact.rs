@@ -104,16 +104,16 @@ impl Values {
 pub fn read(path: &Path) -> Result<Exact, Flaw> {
     let picture = match crate::probe(path).map_err(crate::unread)? {
         Seen::Whole(picture) => picture,
-        Seen::Missing => return Err("it does not exist".to_owned()),
-        Seen::Broken(why) | Seen::Unreadable(why) => return Err(why),
-        Seen::AsLanded | Seen::Movie(_) => return Err("it is not a picture".to_owned()),
+        Seen::Missing => return Err("it does not exist".into()),
+        Seen::Broken(why) | Seen::Unreadable(why) => return Err(why.into()),
+        Seen::AsLanded | Seen::Movie(_) => return Err("it is not a picture".into()),
     };
     if let Some(why) = &picture.unproven {
-        return Err(why.clone());
+        return Err(why.clone().into());
     }
     crate::credible(&picture, std::fs::metadata(path).map_err(crate::unread)?.len())?;
     if let Some(why) = crate::too_many(&picture) {
-        return Err(why);
+        return Err(why.into());
     }
     let most = crate::needed(&picture);
     let light = truepath_core::catalogue::by_name(picture.file_type).map_or(Light::Either, |known| known.light);
@@ -217,10 +217,10 @@ fn tiff_pages(bytes: &[u8], most: usize) -> Result<Vec<Plane>, Flaw> {
             }
             DecodingResult::F32(all) => spread(&all, count).into_iter().map(Values::Float).collect(),
             DecodingResult::F64(all) => spread(&all, count).into_iter().map(Values::Double).collect(),
-            _ => return Err("True Path cannot read samples of this depth".to_owned()),
+            _ => return Err("True Path cannot read samples of this depth".into()),
         };
         if values.iter().any(|values| values.len() != size.0 * size.1) {
-            return Err("a part of its pixels is missing".to_owned());
+            return Err("a part of its pixels is missing".into());
         }
         all.extend(of(values));
         if !decoder.more_images() {

@@ -43,7 +43,7 @@ impl Type for Exr {
         let header = meta.headers.first().ok_or("it has no header")?;
         // The data window may be cropped, or reach beyond the picture: what is shown is the display window.
         let shown = header.shared_attributes.display_window.size;
-        let side = |pixels: usize| u32::try_from(pixels).map_err(|_| "its header is damaged".to_owned());
+        let side = |pixels: usize| u32::try_from(pixels).map_err(|_| Flaw::from("its header is damaged"));
         let (main, layers) = told(&channels);
         let compression = header.compression;
         let alike = meta.headers.iter().all(|other| other.compression == compression);
@@ -91,7 +91,7 @@ impl Type for Exr {
                 let mut chunk = Cursor::new(bytes.get(place..).ok_or_else(cut)?);
                 let chunk = Chunk::read(&mut chunk, &meta).map_err(said)?;
                 if chunk.layer_index != part {
-                    return Err("an offset in its table belongs to another part".to_owned());
+                    return Err("an offset in its table belongs to another part".into());
                 }
                 let block = UncompressedBlock::decompress_chunk(chunk, &meta, true).map_err(said)?;
                 if !seen.insert((
@@ -100,7 +100,7 @@ impl Type for Exr {
                     block.index.pixel_position.0,
                     block.index.pixel_position.1,
                 )) {
-                    return Err("a part of the picture is stored twice, and another is missing".to_owned());
+                    return Err("a part of the picture is stored twice, and another is missing".into());
                 }
                 rows.take(&block, header, &mut sum);
             }
@@ -286,7 +286,7 @@ impl Lines<'_> {
                 continue;
             }
             if header.deep || unpack::is_thinned(header) {
-                return Err("its pixels are stored in a way that True Path cannot read".to_owned());
+                return Err("its pixels are stored in a way that True Path cannot read".into());
             }
             let table = self.bytes.get(self.tables[part]..).and_then(|rest| rest.get(..header.chunk_count * 8));
             for place in table.ok_or_else(cut)?.chunks_exact(8) {
@@ -294,7 +294,7 @@ impl Lines<'_> {
                 let chunk = place.ok().and_then(|place| self.bytes.get(place..)).ok_or_else(cut)?;
                 let chunk = Chunk::read(&mut Cursor::new(chunk), &self.meta).map_err(said)?;
                 if chunk.layer_index != part {
-                    return Err("an offset in its table belongs to another part".to_owned());
+                    return Err("an offset in its table belongs to another part".into());
                 }
                 let block = UncompressedBlock::decompress_chunk(chunk, &self.meta, true).map_err(said)?;
                 if (block.index.level.0, block.index.level.1) != (0, 0) {
@@ -335,8 +335,8 @@ fn samples(bytes: &[u8], kind: SampleType, row: &mut Vec<f32>) {
 pub fn said(error: Error) -> Flaw {
     match error {
         Error::Io(error) => disk(error),
-        Error::NotSupported(_) => "its pixels are stored in a way that True Path cannot read".to_owned(),
-        Error::Invalid(_) | Error::Aborted => "its head or its pixels are damaged".to_owned(),
+        Error::NotSupported(_) => "its pixels are stored in a way that True Path cannot read".into(),
+        Error::Invalid(_) | Error::Aborted => "its head or its pixels are damaged".into(),
     }
 }
 

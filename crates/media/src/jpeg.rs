@@ -61,14 +61,14 @@ impl Type for Jpeg {
         let mut turned = None;
         let marker = loop {
             let mut marker = [0; 4];
-            bytes.read_exact(&mut marker).map_err(|_| "the file is cut off before its frame header".to_owned())?;
-            let [0xff, kind, high, low] = marker else { return Err("a marker is damaged".to_owned()) };
+            bytes.read_exact(&mut marker).map_err(|_| Flaw::from("the file is cut off before its frame header"))?;
+            let [0xff, kind, high, low] = marker else { return Err("a marker is damaged".into()) };
             let size = i64::from(u16::from_be_bytes([high, low]));
             if is_frame(kind) {
                 break kind;
             }
             match kind {
-                0xda => return Err("picture data comes before the frame header".to_owned()),
+                0xda => return Err("picture data comes before the frame header".into()),
                 // EXIF, which may say that the picture is stored turned.
                 0xe1 if size > 8 => {
                     let mut body = vec![0; (size - 2) as usize];
@@ -83,7 +83,7 @@ impl Type for Jpeg {
         let mut picture = picture(marker, frame);
         picture.besides.extend(turned);
         if picture.width == 0 || picture.height == 0 {
-            return Err("its header gives a picture without pixels".to_owned());
+            return Err("its header gives a picture without pixels".into());
         }
         if tail::<2>(bytes, length)? != [0xff, 0xd9] {
             // A movie's frame or a camera's may be followed by something; a renderer's is not.
@@ -146,7 +146,7 @@ impl<'b> JpegReader<'b> {
     fn all(&mut self) -> Result<(), Flaw> {
         loop {
             if self.byte()? != 0xff {
-                return Err("bytes lie between two of its segments that belong to none".to_owned());
+                return Err("bytes lie between two of its segments that belong to none".into());
             }
             let mut marker = self.byte()?;
             // Any number of fill bytes may come before a marker, B.1.1.2.
@@ -156,9 +156,9 @@ impl<'b> JpegReader<'b> {
             match marker {
                 0xd9 => return self.ended(),
                 0x01 => {}
-                0xd0..=0xd7 => return Err("a restart marker lies outside of its picture data".to_owned()),
-                0xd8 => return Err("a second picture begins before the first has ended".to_owned()),
-                0x00 | 0x02..=0xbf => return Err("a marker is damaged".to_owned()),
+                0xd0..=0xd7 => return Err("a restart marker lies outside of its picture data".into()),
+                0xd8 => return Err("a second picture begins before the first has ended".into()),
+                0x00 | 0x02..=0xbf => return Err("a marker is damaged".into()),
                 _ => {
                     let body = self.segment()?;
                     self.take(marker, body)?;
@@ -187,14 +187,14 @@ impl<'b> JpegReader<'b> {
             0xc4 => self.define_huffman(body),
             0xdb => self.define_steps(body),
             0xdd => {
-                let [high, low] = *body else { return Err("the restart interval is damaged".to_owned()) };
+                let [high, low] = *body else { return Err("the restart interval is damaged".into()) };
                 self.interval = usize::from(u16::from_be_bytes([high, low]));
                 Ok(())
             }
             0xda => self.scan(body),
             _ if is_frame(marker) => {
                 if self.frame.is_some() {
-                    return Err("it has two frame headers".to_owned());
+                    return Err("it has two frame headers".into());
                 }
                 self.frame = Some(Frame::read(marker == 0xc2, body)?);
                 Ok(())
@@ -217,7 +217,7 @@ impl<'b> JpegReader<'b> {
 
     fn define_steps(&mut self, mut body: &[u8]) -> Result<(), Flaw> {
         self.sum.update(body);
-        let damaged = || "a quantisation table is damaged".to_owned();
+        let damaged = || Flaw::from("a quantisation table is damaged");
         while let Some((head, rest)) = body.split_first() {
             let (wide, id) = (head >> 4, usize::from(head & 15));
             let size = if wide == 0 { 64 } else { 128 };
@@ -250,8 +250,8 @@ impl<'b> JpegReader<'b> {
     /// The end of the image was read: whether all of it had come.
     fn ended(&self) -> Result<(), Flaw> {
         match &self.frame {
-            None => Err("the file is cut off before its frame header".to_owned()),
-            Some(frame) if !frame.is_whole() => Err("the file is cut off: a scan of the picture is missing".to_owned()),
+            None => Err("the file is cut off before its frame header".into()),
+            Some(frame) if !frame.is_whole() => Err("the file is cut off: a scan of the picture is missing".into()),
             Some(_) => Ok(()),
         }
     }

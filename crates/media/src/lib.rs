@@ -26,6 +26,7 @@ mod webp;
 use std::fs::File;
 use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::path::Path;
+use truepath_core::flaw::Flaw;
 
 use truepath_core::catalogue::Bits;
 use truepath_core::check::bytes as told_bytes;
@@ -36,9 +37,6 @@ pub use sound::sound;
 
 pub use source::Storage;
 use source::{Bytes, Failed, FileSource, again};
-
-/// Why a file is no whole picture.
-type Flaw = String;
 
 /// The reader of one file type.
 trait Type {
@@ -123,7 +121,7 @@ pub fn inspect_any(path: &Path) -> std::io::Result<Looked> {
     again(|| match found(path)? {
         Ok(found) => match credible(&found.picture, found.length) {
             Ok(()) => unpacked(found),
-            Err(flaw) => Ok(Looked::only(Seen::Broken(flaw), found.length)),
+            Err(flaw) => Ok(Looked::only(Seen::Broken(flaw.to_string()), found.length)),
         },
         Err(seen) => Ok(Looked::only(seen, 0)),
     })
@@ -177,7 +175,7 @@ fn unpacked(found: FoundHead) -> std::io::Result<Looked> {
     let digest = Some(*blake3::hash(&bytes).as_bytes());
     let (seen, content) = match decoded {
         Ok(content) => (Seen::Whole(picture), content),
-        Err(flaw) => (Seen::Broken(flaw), Content::default()),
+        Err(flaw) => (Seen::Broken(flaw.to_string()), Content::default()),
     };
     Ok(Looked { seen, content, bytes: bytes.len() as u64, digest })
 }
@@ -186,7 +184,7 @@ fn unpacked(found: FoundHead) -> std::io::Result<Looked> {
 const MOST_UNPACKED: u64 = 1 << 30;
 
 /// Why the pixels of a picture are not unpacked here: there are too many. `None` where they are.
-fn too_many(picture: &Picture) -> Option<Flaw> {
+fn too_many(picture: &Picture) -> Option<String> {
     let claimed = claimed(picture);
     (claimed > MOST_UNPACKED).then(|| {
         let (width, height) = (picture.width, picture.height);
@@ -230,7 +228,8 @@ fn credible(picture: &Picture, length: u64) -> Result<(), Flaw> {
         return Err(format!(
             "its header says {}x{} pixels, more than {length} bytes can hold",
             picture.width, picture.height
-        ));
+        )
+        .into());
     }
     Ok(())
 }
@@ -238,7 +237,7 @@ fn credible(picture: &Picture, length: u64) -> Result<(), Flaw> {
 /// What `look` comes to; a panic of it is a flaw of the file.
 fn caught<T>(look: impl FnOnce() -> Result<T, Flaw>) -> Result<T, Flaw> {
     std::panic::catch_unwind(std::panic::AssertUnwindSafe(look))
-        .unwrap_or_else(|_| Err("the reader of its type fails on it: the file is damaged".to_owned()))
+        .unwrap_or_else(|_| Err("the reader of its type fails on it: the file is damaged".into()))
 }
 
 /// The head of the file at `path`, or what is seen in its place.
@@ -268,7 +267,7 @@ fn told(file: impl Storage + 'static, length: u64, tga: bool) -> std::io::Result
     let probed = failed.unless(caught(|| kind.probe(&mut file, length)))?;
     Ok(match probed {
         Ok(picture) => Ok(FoundHead { file, failed, length, kind, picture }),
-        Err(flaw) => Err(Seen::Broken(flaw)),
+        Err(flaw) => Err(Seen::Broken(flaw.to_string())),
     })
 }
 
@@ -296,7 +295,7 @@ fn whole(path: &Path) -> Result<Vec<u8>, Flaw> {
     };
     let (bytes, length) = again(read).map_err(unread)?;
     if length > MOST_BYTES {
-        return Err(format!("it has {length} bytes, too many to decode at once"));
+        return Err(format!("it has {length} bytes, too many to decode at once").into());
     }
     Ok(bytes)
 }
@@ -324,7 +323,7 @@ pub fn open(path: &Path) -> std::io::Result<(File, u64)> {
 fn tail<const N: usize>(bytes: &mut Bytes, length: u64) -> Result<[u8; N], Flaw> {
     let mut end = [0; N];
     if length < N as u64 {
-        return Err("the file is cut off".to_owned());
+        return Err("the file is cut off".into());
     }
     bytes.seek(SeekFrom::Start(length - N as u64)).map_err(disk)?;
     bytes.read_exact(&mut end).map_err(disk)?;
@@ -332,12 +331,12 @@ fn tail<const N: usize>(bytes: &mut Bytes, length: u64) -> Result<[u8; N], Flaw>
 }
 
 fn cut() -> Flaw {
-    "the file is cut off: a part of the picture is missing".to_owned()
+    "the file is cut off: a part of the picture is missing".into()
 }
 
 /// What the system says of a file that it could not read.
 fn unread(error: std::io::Error) -> Flaw {
-    format!("it cannot be read: {error}")
+    Flaw::new(format!("it cannot be read: {error}"))
 }
 
 /// What the system says of a file that cannot be read on; a decoder that wants more bytes than there are has one that is cut.
@@ -346,9 +345,9 @@ fn disk(error: std::io::Error) -> Flaw {
         std::io::ErrorKind::UnexpectedEof => cut(),
         // Decoders speak of damage in this way.
         std::io::ErrorKind::InvalidData | std::io::ErrorKind::InvalidInput | std::io::ErrorKind::Other => {
-            "its pixels are damaged: they cannot be decompressed".to_owned()
+            "its pixels are damaged: they cannot be decompressed".into()
         }
-        _ => format!("it cannot be read: {error}"),
+        _ => Flaw::new(format!("it cannot be read: {error}")),
     }
 }
 

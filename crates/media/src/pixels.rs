@@ -67,14 +67,14 @@ impl Pixels {
 pub fn read(path: &Path, layer: Option<&str>) -> Result<Pixels, Flaw> {
     let picture = match crate::probe(path).map_err(crate::unread)? {
         Seen::Whole(picture) => picture,
-        Seen::Missing => return Err("it does not exist".to_owned()),
-        Seen::Broken(why) | Seen::Unreadable(why) => return Err(why),
-        Seen::AsLanded | Seen::Movie(_) => return Err("it is not a picture".to_owned()),
+        Seen::Missing => return Err("it does not exist".into()),
+        Seen::Broken(why) | Seen::Unreadable(why) => return Err(why.into()),
+        Seen::AsLanded | Seen::Movie(_) => return Err("it is not a picture".into()),
     };
     let length = std::fs::metadata(path).map_err(crate::unread)?.len();
     crate::credible(&picture, length)?;
     if let Some(why) = crate::too_many(&picture) {
-        return Err(why);
+        return Err(why.into());
     }
     let most = crate::needed(&picture);
     crate::caught(|| unpacked(path, layer, &picture, most))
@@ -105,13 +105,13 @@ fn unpacked(path: &Path, layer: Option<&str>, picture: &Picture, most: usize) ->
         "bmp" => image(bytes, (ImageFormat::Bmp, most), plain),
         "tga" => image(bytes, (ImageFormat::Tga, most), plain),
         "hdr" => image(bytes, (ImageFormat::Hdr, most), plain),
-        other => Err(format!("True Path cannot read pixels of {other} files")),
+        other => Err(format!("True Path cannot read pixels of {other} files").into()),
     }?;
-    if pixels.is_whole() { Ok(pixels) } else { Err("a part of its pixels is missing".to_owned()) }
+    if pixels.is_whole() { Ok(pixels) } else { Err("a part of its pixels is missing".into()) }
 }
 
 fn damaged() -> Flaw {
-    "its pixels are damaged: they cannot be decompressed".to_owned()
+    "its pixels are damaged: they cannot be decompressed".into()
 }
 
 fn png(bytes: Cursor<&[u8]>, most: usize, plain: impl Fn(Channels, Samples) -> Pixels) -> Result<Pixels, Flaw> {
@@ -167,7 +167,7 @@ fn tiff(mut bytes: Cursor<&[u8]>, most: usize, plain: impl Fn(Channels, Samples)
         DecodingResult::F16(samples) => Samples::Float(samples.into_iter().map(f32::from).collect()),
         DecodingResult::F32(samples) => Samples::Float(samples),
         DecodingResult::F64(samples) => Samples::Float(samples.into_iter().map(|value| value as f32).collect()),
-        _ => return Err("True Path cannot read samples of this depth".to_owned()),
+        _ => return Err("True Path cannot read samples of this depth".into()),
     };
     let premultiplied = extra.is_some_and(|kinds| kinds.first() == Some(&1));
     Ok(Pixels { premultiplied, ..plain(channels, samples) })
@@ -181,7 +181,7 @@ pub(crate) fn tiff_channels(kind: tiff::ColorType) -> Result<Channels, Flaw> {
         tiff::ColorType::GrayA(_) | tiff::ColorType::Multiband { num_samples: 2, .. } => Ok(Channels::GreyAlpha),
         tiff::ColorType::RGB(_) => Ok(Channels::Rgb),
         tiff::ColorType::RGBA(_) => Ok(Channels::Rgba),
-        other => Err(format!("True Path cannot read colours stored as {other:?}")),
+        other => Err(format!("True Path cannot read colours stored as {other:?}").into()),
     }
 }
 
@@ -235,7 +235,9 @@ fn exr_layer((bytes, most): (&[u8], usize), layer: Option<&str>, light: Light) -
     }
     let wanted = match layer.filter(|name| !name.is_empty()) {
         Some(name) if found.iter().any(|(own, ..)| own == name) => name.to_owned(),
-        Some(name) if found.iter().all(|(own, ..)| !own.is_empty()) => return Err(format!("it has no layer `{name}`")),
+        Some(name) if found.iter().all(|(own, ..)| !own.is_empty()) => {
+            return Err(format!("it has no layer `{name}`").into());
+        }
         Some(_) => String::new(),
         None if found.iter().any(|(own, ..)| own.is_empty()) => String::new(),
         None => found.first().map(|(own, ..)| own.clone()).unwrap_or_default(),
@@ -254,7 +256,7 @@ fn exr_layer((bytes, most): (&[u8], usize), layer: Option<&str>, light: Light) -
         ) {
             (Some(x), Some(y), Some(z), _) => vec![x, y, z],
             (.., Some(first)) => vec![*first],
-            (.., None) => return Err("it has no colours".to_owned()),
+            (.., None) => return Err("it has no colours".into()),
         },
     };
     let planes: Vec<&(String, usize, usize, String)> = colours.iter().copied().chain(alpha).collect();

@@ -25,7 +25,7 @@ const FIRST: usize = 8 + 4 + 4 + 13 + 4;
 fn header(head: &[u8; FIRST]) -> Result<Picture, Flaw> {
     let four = |at: usize| u32::from_be_bytes([head[at], head[at + 1], head[at + 2], head[at + 3]]);
     if &head[8..16] != b"\0\0\0\x0dIHDR" || crc32fast::hash(&head[12..29]) != four(29) {
-        return Err("its header is damaged".to_owned());
+        return Err("its header is damaged".into());
     }
     let (width, height, depth, kind) = (four(16), four(20), head[24], head[25]);
     let is_known = match kind {
@@ -41,7 +41,7 @@ fn header(head: &[u8; FIRST]) -> Result<Picture, Flaw> {
         || head[26..28] != [0, 0]
         || head[28] > 1
     {
-        return Err("its header is damaged".to_owned());
+        return Err("its header is damaged".into());
     }
     let mut besides = Vec::new();
     if kind == 3 {
@@ -91,7 +91,7 @@ impl Type for Png {
             let mut chunk = [0; 8];
             bytes.seek(SeekFrom::Start(at)).map_err(disk)?;
             let read = bytes.read_exact(&mut chunk);
-            read.map_err(|_| "the file is cut off: it does not end with IEND".to_owned())?;
+            read.map_err(|_| Flaw::from("the file is cut off: it does not end with IEND"))?;
             at += 12 + u64::from(u32::from_be_bytes([chunk[0], chunk[1], chunk[2], chunk[3]]));
             if &chunk[4..] == b"IEND" && at <= length {
                 picture.besides.push(besides_bytes(length - at));
@@ -157,19 +157,19 @@ fn chunks(bytes: &[u8]) -> Result<(usize, Vec<String>), Flaw> {
         let body = bytes.get(at + 8..end - 4).ok_or_else(cut)?;
         let sum = bytes.get(end - 4..end).ok_or_else(cut)?;
         if !kind.iter().all(u8::is_ascii_alphabetic) {
-            return Err("the name of a chunk is damaged".to_owned());
+            return Err("the name of a chunk is damaged".into());
         }
         if crc32fast::hash(&bytes[at + 4..end - 4]).to_be_bytes() != *sum {
-            return Err(format!("the checksum of its chunk {} is wrong", String::from_utf8_lossy(kind)));
+            return Err(format!("the checksum of its chunk {} is wrong", String::from_utf8_lossy(kind)).into());
         }
         match kind {
-            b"IHDR" if at > 8 => return Err("it has two headers".to_owned()),
+            b"IHDR" if at > 8 => return Err("it has two headers".into()),
             b"acTL" if body.len() == 8 => {
                 notes.extend(frames(u32::from_be_bytes([body[0], body[1], body[2], body[3]])))
             }
             b"eXIf" => notes.extend(exif::turned(body)),
             // All of them follow each other, 5.6.
-            b"IDAT" if data > 0 && data != at => return Err("its pixel data is split by other chunks".to_owned()),
+            b"IDAT" if data > 0 && data != at => return Err("its pixel data is split by other chunks".into()),
             b"IDAT" => data = end,
             b"IEND" => return Ok((end, notes)),
             _ => {}
@@ -182,7 +182,7 @@ fn chunks(bytes: &[u8]) -> Result<(usize, Vec<String>), Flaw> {
 pub fn said(error: png::DecodingError) -> Flaw {
     match error {
         png::DecodingError::IoError(error) => disk(error),
-        png::DecodingError::LimitsExceeded => "it asks for more memory than a picture of its size needs".to_owned(),
-        _ => "its pixels are damaged: they cannot be decompressed".to_owned(),
+        png::DecodingError::LimitsExceeded => "it asks for more memory than a picture of its size needs".into(),
+        _ => "its pixels are damaged: they cannot be decompressed".into(),
     }
 }

@@ -43,7 +43,7 @@ impl Type for Bmp {
             (four(&rest, 0), height, two(&rest, 10), four(&rest, 12), four(&rest, 16))
         };
         if width == 0 || height == 0 || ![1, 2, 4, 8, 16, 24, 32].contains(&depth) && ![4, 5].contains(&kind) {
-            return Err("its header is damaged".to_owned());
+            return Err("its header is damaged".into());
         }
         // Rows are padded to four bytes; only run-length kinds are smaller, and those say their own size.
         let row = (u64::from(width) * u64::from(depth)).div_ceil(32) * 4;
@@ -80,10 +80,10 @@ impl Type for Tga {
             (3 | 11, 16) => (Some(Channels::GreyAlpha), Some(Bits::Eight), None),
             (2 | 10, 15 | 16) => (None, None, Some("it has 16 bits a pixel")),
             (1 | 9, 8 | 15 | 16) => (None, None, Some("its colours are in a palette")),
-            _ => return Err("this is not a picture of a known type".to_owned()),
+            _ => return Err("this is not a picture of a known type".into()),
         };
         if head[1] > 1 || palette != (head[1] == 1) && palette || width == 0 || height == 0 {
-            return Err("its header is damaged".to_owned());
+            return Err("its header is damaged".into());
         }
         let start = 18 + u64::from(head[0]) + u64::from(two(5)) * u64::from(head[7]).div_ceil(8);
         let pixels = u64::from(width) * u64::from(height);
@@ -141,9 +141,9 @@ impl Type for Hdr {
         line.clear();
         bytes.by_ref().take(4096).read_line(&mut line).map_err(disk)?;
         let words: Vec<&str> = line.split_whitespace().collect();
-        let [_, height, _, width] = words[..] else { return Err("the size is missing in its header".to_owned()) };
+        let [_, height, _, width] = words[..] else { return Err("the size is missing in its header".into()) };
         let (Ok(width), Ok(height)) = (width.parse::<u32>(), height.parse::<u32>()) else {
-            return Err("the size in its header cannot be read".to_owned());
+            return Err("the size in its header cannot be read".into());
         };
         // Even the shortest runs take a byte for every 127 pixels.
         at_least(length, Some(u64::from(height)))?;
@@ -178,7 +178,7 @@ fn scan_line(bytes: &mut Bytes, width: u32) -> Result<bool, Flaw> {
                 (found, shift) = (found + 1, 0);
             }
             if found >= width {
-                return if found == width { Ok(any) } else { Err("a run in it is damaged".to_owned()) };
+                return if found == width { Ok(any) } else { Err("a run in it is damaged".into()) };
             }
             first = head::<4>(bytes)?;
         }
@@ -189,12 +189,12 @@ fn scan_line(bytes: &mut Bytes, width: u32) -> Result<bool, Flaw> {
             let [count] = head::<1>(bytes)?;
             let (count, data) = if count > 128 { (count - 128, 1) } else { (count, u64::from(count)) };
             if count == 0 {
-                return Err("a run in it is damaged".to_owned());
+                return Err("a run in it is damaged".into());
             }
             skip(bytes, data)?;
             found += u32::from(count);
             if found > width {
-                return Err("a run in it is damaged".to_owned());
+                return Err("a run in it is damaged".into());
             }
         }
     }
@@ -227,8 +227,8 @@ fn unpacked(bytes: &[u8], (format, most): (ImageFormat, usize), picture: &mut Pi
 pub fn said(error: ImageError) -> Flaw {
     match error {
         ImageError::IoError(error) => disk(error),
-        ImageError::Limits(_) => "it asks for more memory than a picture of its size needs".to_owned(),
-        ImageError::Unsupported(_) => "its pixels are stored in a way that True Path cannot read".to_owned(),
-        _ => "its pixels are damaged: they cannot be decompressed".to_owned(),
+        ImageError::Limits(_) => "it asks for more memory than a picture of its size needs".into(),
+        ImageError::Unsupported(_) => "its pixels are stored in a way that True Path cannot read".into(),
+        _ => "its pixels are damaged: they cannot be decompressed".into(),
     }
 }

@@ -184,10 +184,10 @@ fn parts(decoder: &mut Pages<'_>, length: u64) -> Result<(), Flaw> {
         if offsets.len() != counts.len()
             || offsets.iter().zip(&counts).any(|(at, size)| at.saturating_add(*size) > length || *at == 0)
         {
-            return Err("the file is cut off: a part of the picture is beyond its end".to_owned());
+            return Err("the file is cut off: a part of the picture is beyond its end".into());
         }
     }
-    if any { Ok(()) } else { Err("its header gives no place for its pixels".to_owned()) }
+    if any { Ok(()) } else { Err("its header gives no place for its pixels".into()) }
 }
 
 /// Unpacks every strip or tile of a page whose channels lie one after the other: as a whole only the first comes out.
@@ -233,9 +233,9 @@ pub fn said(error: TiffError) -> Flaw {
     match error {
         TiffError::IoError(error) => disk(error),
         TiffError::LimitsExceeded | TiffError::IntSizeError => {
-            "it asks for more memory than a picture of its size needs".to_owned()
+            "it asks for more memory than a picture of its size needs".into()
         }
-        TiffError::UnsupportedError(_) => "its pixels are stored in a way that True Path cannot read".to_owned(),
-        _ => "its tags or its pixels are damaged".to_owned(),
+        TiffError::UnsupportedError(_) => "its pixels are stored in a way that True Path cannot read".into(),
+        _ => "its tags or its pixels are damaged".into(),
     }
 }

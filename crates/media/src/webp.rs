@@ -17,11 +17,11 @@ impl Type for WebP {
         let mut head = [0; 12];
         bytes.read_exact(&mut head).map_err(|_| cut())?;
         if &head[8..] != b"WEBP" {
-            return Err("this is not a picture of a known type".to_owned());
+            return Err("this is not a picture of a known type".into());
         }
         let end = u64::from(u32::from_le_bytes([head[4], head[5], head[6], head[7]])) + 8;
         if end > length {
-            return Err("the file is cut off: it is shorter than it says".to_owned());
+            return Err("the file is cut off: it is shorter than it says".into());
         }
         let mut found = Chunks::default();
         let mut at = 12;
@@ -31,7 +31,7 @@ impl Type for WebP {
             bytes.read_exact(&mut chunk).map_err(|_| cut())?;
             let size = u64::from(u32::from_le_bytes([chunk[4], chunk[5], chunk[6], chunk[7]]));
             if at + 8 + size > end {
-                return Err("the file is cut off: a part of it is longer than the rest".to_owned());
+                return Err("the file is cut off: a part of it is longer than the rest".into());
             }
             found.take(&chunk[..4], size, bytes)?;
             at += 8 + size + size % 2;
@@ -95,7 +95,7 @@ impl Chunks {
             b"VP8 " if size >= 10 => {
                 let head = start(10)?;
                 if head[3..6] != [0x9d, 1, 0x2a] {
-                    return Err("its header is damaged".to_owned());
+                    return Err("its header is damaged".into());
                 }
                 let side = |at: usize| u32::from(u16::from_le_bytes([head[at], head[at + 1]]) & 0x3fff);
                 self.size.get_or_insert((side(6), side(8)));
@@ -105,7 +105,7 @@ impl Chunks {
             b"VP8L" if size >= 5 => {
                 let head = start(5)?;
                 if head[0] != 0x2f {
-                    return Err("its header is damaged".to_owned());
+                    return Err("its header is damaged".into());
                 }
                 let bits = u32::from_le_bytes([head[1], head[2], head[3], head[4]]);
                 self.size.get_or_insert(((bits & 0x3fff) + 1, (bits >> 14 & 0x3fff) + 1));
@@ -131,7 +131,7 @@ impl Chunks {
 
     fn picture(self) -> Result<Picture, Flaw> {
         let (Some((width, height)), Some(compression)) = (self.size, self.compression) else {
-            return Err("the file is cut off: its picture is missing".to_owned());
+            return Err("the file is cut off: its picture is missing".into());
         };
         let mut besides = Vec::from_iter(self.turned);
         if self.frames > 0 {
@@ -153,8 +153,8 @@ impl Chunks {
 pub fn said(error: DecodingError) -> Flaw {
     match error {
         DecodingError::IoError(error) => disk(error),
-        DecodingError::MemoryLimitExceeded => "it asks for more memory than a picture of its size needs".to_owned(),
-        DecodingError::ImageTooLarge => "the picture is too large to decode".to_owned(),
-        _ => "its pixels are damaged: they cannot be decompressed".to_owned(),
+        DecodingError::MemoryLimitExceeded => "it asks for more memory than a picture of its size needs".into(),
+        DecodingError::ImageTooLarge => "the picture is too large to decode".into(),
+        _ => "its pixels are damaged: they cannot be decompressed".into(),
     }
 }

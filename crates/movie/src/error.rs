@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use truepath_core::catalogue::Codec;
+use truepath_core::flaw::Flaw;
 
 /// Why a movie, its frames or its sound could not be made.
 #[derive(Debug, thiserror::Error)]
@@ -11,12 +12,12 @@ pub enum MovieError {
     #[error("there is no frame to show")]
     NoFrame,
     /// A picture cannot be read.
-    #[error("{path}: {why}")]
+    #[error("{path}: {source}")]
     Picture {
         /// Its file.
         path: String,
         /// What its reader says.
-        why: String,
+        source: Flaw,
     },
     /// A frame has another size than the first.
     #[error("frame {frame} is {}x{} pixels, the first one {}x{}", is.0, is.1, first.0, first.1)]

@@ -107,7 +107,7 @@ impl WantedMovie {
             Some((_, converted)) => converted.clone(),
             None => {
                 let pixels = truepath_media::pixels::read(Path::new(&path), source.layer.as_deref());
-                let pixels = pixels.map_err(|why| MovieError::Picture { path: path.clone(), why })?;
+                let pixels = pixels.map_err(|source| MovieError::Picture { path: path.clone(), source })?;
                 self.conversion.apply(pixels, source.colour)
             }
         };

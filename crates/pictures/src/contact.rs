@@ -4,6 +4,7 @@
 use crate::canvas::{Area, Canvas, Rgb};
 use crate::letters;
 use crate::thumbnail::{Thumbnail, ends, fit};
+use truepath_core::flaw::Flaw;
 
 /// The ground, and what is written on it.
 const GROUND: Rgb = [28, 30, 34];
@@ -83,7 +84,7 @@ impl Contact {
     ///
     /// # Errors
     /// When cells would be too small to be read, or the sheet too tall to be shown: why.
-    pub fn layout(&self, width: usize, columns: Option<usize>, shape: (u32, u32)) -> Result<Layout, String> {
+    pub fn layout(&self, width: usize, columns: Option<usize>, shape: (u32, u32)) -> Result<Layout, Flaw> {
         let longest = self.rows.iter().map(|row| row.cells.len()).max().unwrap_or(0).max(1);
         let room = width.saturating_sub(2 * MARGIN);
         let most = ((room + GAP) / (NARROWEST + GAP)).max(1);
@@ -96,14 +97,16 @@ impl Contact {
         let across = (room + GAP) / columns.max(1);
         let across = across.saturating_sub(GAP);
         if columns == 0 || across < NARROWEST {
-            return Err(format!("{columns} columns in {width} pixels leave only {across} pixels for each picture"));
+            return Err(
+                format!("{columns} columns in {width} pixels leave only {across} pixels for each picture").into()
+            );
         }
         let cell = fit((shape.0 as usize, shape.1 as usize), (across, across * 3));
         let lines: usize = self.rows.iter().map(|row| row.cells.len().div_ceil(columns)).sum();
         let labels = if self.rows.len() > 1 { self.rows.len() * LABEL } else { 0 };
         let height = 2 * MARGIN + TITLE + labels + lines * (cell.1 + CAPTION + GAP);
         if height > TALLEST {
-            return Err(format!("the picture would be {height} pixels tall; the limit is {TALLEST}"));
+            return Err(format!("the picture would be {height} pixels tall; the limit is {TALLEST}").into());
         }
         Ok(Layout { columns, cell: (across, cell.1), size: (width, height) })
     }

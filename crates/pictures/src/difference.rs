@@ -1,5 +1,6 @@
 //! What differs between two pictures, as a picture.
 
+use truepath_core::flaw::Flaw;
 use truepath_media::exact::{Exact, Plane};
 
 use crate::thumbnail::{Shade, Thumbnail, fit, span};
@@ -14,9 +15,9 @@ const BELOW_WHITE: f64 = 0.95;
 ///
 /// # Errors
 /// When they have other sizes.
-pub fn picture(a: &Exact, b: &Exact, within: (usize, usize), apart: Apart<'_>) -> Result<(Thumbnail, f64), String> {
+pub fn picture(a: &Exact, b: &Exact, within: (usize, usize), apart: Apart<'_>) -> Result<(Thumbnail, f64), Flaw> {
     if (a.width, a.height) != (b.width, b.height) {
-        return Err("they have different sizes".to_owned());
+        return Err("they have different sizes".into());
     }
     let from = (a.width as usize, a.height as usize);
     let (width, height) = fit(from, within);

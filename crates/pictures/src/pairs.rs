@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::Path;
+use truepath_core::flaw::Flaw;
 
 use truepath_core::catalogue::Light;
 use truepath_core::sheet::{Backdrop, Colour, Size};
@@ -35,7 +36,7 @@ pub enum Likeness {
     /// They hold other channels: those that only one of them has, before and after.
     OtherChannels(Vec<String>, Vec<String>),
     /// Their bytes differ, and one of them cannot be decoded: which, and why.
-    Unread(Side, String),
+    Unread(Side, Flaw),
 }
 
 /// One of two.
@@ -119,7 +120,7 @@ fn aligned(mut a: Exact, mut b: Exact) -> (Exact, Exact) {
 }
 
 /// A picture as displayed, in a size.
-fn shown(path: &Path, size: Size) -> Result<Exact, String> {
+fn shown(path: &Path, size: Size) -> Result<Exact, Flaw> {
     let conversion = Conversion {
         colour: Colour::Display,
         over: Backdrop::Colour([0; 3]),
@@ -129,7 +130,7 @@ fn shown(path: &Path, size: Size) -> Result<Exact, String> {
         stops: 0.0,
     };
     let converted = conversion.apply(pixels::read(path, None)?, None);
-    let Data::Sixteen(data) = converted.data else { return Err("it cannot be scaled".to_owned()) };
+    let Data::Sixteen(data) = converted.data else { return Err("it cannot be scaled".into()) };
     let plane = |(at, name): (usize, &str)| Plane {
         name: name.to_owned(),
         origin: (0, 0),
@@ -328,7 +329,7 @@ pub fn picture(
     after: &Path,
     how: Comparing,
     within: (usize, usize),
-) -> Result<(crate::thumbnail::Thumbnail, f64), String> {
-    let (a, b) = both(before, after, how.scaled).map_err(|_| "one of them cannot be decoded".to_owned())?;
+) -> Result<(crate::thumbnail::Thumbnail, f64), Flaw> {
+    let (a, b) = both(before, after, how.scaled).map_err(|_| "one of them cannot be decoded")?;
     crate::difference::picture(&a, &b, within, &|a, b, x, y| far(sample(a, x, y), sample(b, x, y)))
 }

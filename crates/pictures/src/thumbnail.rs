@@ -2,6 +2,7 @@
 
 use std::path::Path;
 use std::sync::OnceLock;
+use truepath_core::flaw::Flaw;
 
 use truepath_core::catalogue::{Channels, Light};
 use truepath_core::picture::Content;
@@ -55,7 +56,7 @@ pub fn fit((width, height): (usize, usize), within: (usize, usize)) -> (usize, u
 ///
 /// # Errors
 /// When it is no whole picture, or cannot be read: why.
-pub fn read(path: &Path, wish: Wish<'_>) -> Result<Thumbnail, String> {
+pub fn read(path: &Path, wish: Wish<'_>) -> Result<Thumbnail, Flaw> {
     Ok(small(pixels::read(path, wish.layer)?, wish))
 }
 
@@ -63,7 +64,7 @@ pub fn read(path: &Path, wish: Wish<'_>) -> Result<Thumbnail, String> {
 ///
 /// # Errors
 /// As [`read`].
-pub fn read_with_content(path: &Path, wish: Wish<'_>) -> Result<(Thumbnail, Content), String> {
+pub fn read_with_content(path: &Path, wish: Wish<'_>) -> Result<(Thumbnail, Content), Flaw> {
     let pixels = pixels::read(path, wish.layer)?;
     let content = pixels.content();
     Ok((small(pixels, wish), content))
@@ -260,12 +261,12 @@ impl Thumbnail {
     ///
     /// # Errors
     /// When it has more than 65,535 pixels along a side.
-    pub fn jpeg(&self, ends: Option<(f32, f32)>, quality: u8) -> Result<Vec<u8>, String> {
-        let side = |side: usize| u16::try_from(side).map_err(|_| "a picture of this size is no JPEG".to_owned());
+    pub fn jpeg(&self, ends: Option<(f32, f32)>, quality: u8) -> Result<Vec<u8>, Flaw> {
+        let side = |side: usize| u16::try_from(side).map_err(|_| Flaw::from("a picture of this size is no JPEG"));
         let mut out = Vec::new();
         let encoder = jpeg_encoder::Encoder::new(&mut out, quality);
         let image = RgbBytes { bytes: &self.rgb(ends), width: side(self.width)?, height: side(self.height)? };
-        encoder.encode_image(image).map(|()| out).map_err(|error| error.to_string())
+        encoder.encode_image(image).map(|()| out).map_err(Flaw::of)
     }
 }
 

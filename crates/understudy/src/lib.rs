@@ -28,6 +28,12 @@ impl EarlyEnd {
     }
 }
 
+impl From<String> for EarlyEnd {
+    fn from(why: String) -> EarlyEnd {
+        EarlyEnd(why)
+    }
+}
+
 /// Runs one call. The log goes to standard output line by line, a failure as one `error:` line to standard error.
 /// Returns the exit code: 0 when everything asked for was written, 1 when not.
 pub fn run(command: UnderstudyCommand) -> u8 {

@@ -71,13 +71,13 @@ fn read(path: &Path) -> Result<Vec<u8>, EarlyEnd> {
 }
 
 /// glTF 2.0, 3.6.2.4: every element of an accessor lies within its buffer view, and the view within its buffer.
-fn check_accessors(document: &Document, buffers: &[Vec<u8>]) -> Result<(), String> {
+fn check_accessors(document: &Document, buffers: &[Vec<u8>]) -> Result<(), EarlyEnd> {
     for accessor in document.accessors() {
         let at = format!("accessor {}", accessor.index());
         if accessor.sparse().is_some() {
-            return Err(format!("{at} is sparse, which is not supported"));
+            return Err(format!("{at} is sparse, which is not supported").into());
         }
-        let view = accessor.view().ok_or_else(|| format!("{at} has no buffer view"))?;
+        let view = accessor.view().ok_or_else(|| EarlyEnd(format!("{at} has no buffer view")))?;
         let held = buffers.get(view.buffer().index()).map_or(0, Vec::len) as u64;
         let (size, count) = (accessor.size() as u64, accessor.count() as u64);
         let stride = view.stride().map_or(size, |stride| stride as u64);
@@ -88,18 +88,22 @@ fn check_accessors(document: &Document, buffers: &[Vec<u8>]) -> Result<(), Strin
             .saturating_add(accessor.offset() as u64);
         let end = (view.offset() as u64).saturating_add(view.length() as u64);
         if needs > view.length() as u64 || end > held || stride < size {
-            return Err(format!("{at} reaches beyond its buffer"));
+            return Err(format!("{at} reaches beyond its buffer").into());
         }
     }
     Ok(())
 }
 
 /// glTF 2.0, 3.7.2.1 and 3.11: the element types that attributes, indices and animation keys may have.
-fn check_shapes(document: &Document) -> Result<(), String> {
+fn check_shapes(document: &Document) -> Result<(), EarlyEnd> {
     use gltf::accessor::{DataType, Dimensions};
     let needs = |accessor: gltf::Accessor<'_>, shapes: &[Dimensions], types: &[DataType]| {
         let fits = shapes.contains(&accessor.dimensions()) && types.contains(&accessor.data_type());
-        if fits { Ok(()) } else { Err(format!("accessor {} has the wrong element type for its use", accessor.index())) }
+        if fits {
+            Ok(())
+        } else {
+            Err(EarlyEnd(format!("accessor {} has the wrong element type for its use", accessor.index())))
+        }
     };
     let (float, vec3) = (&[DataType::F32], &[Dimensions::Vec3]);
     let parts = [DataType::F32, DataType::U8, DataType::U16, DataType::I8, DataType::I16];
@@ -144,7 +148,7 @@ fn scene_order(document: &Document) -> Vec<usize> {
     order
 }
 
-fn nodes(document: &Document) -> Result<Scene, String> {
+fn nodes(document: &Document) -> Result<Scene, EarlyEnd> {
     let order = scene_order(document);
     let mut place = vec![None; document.nodes().len()];
     for (at, index) in order.iter().enumerate() {
@@ -185,7 +189,7 @@ fn light(found: gltf::khr_lights_punctual::Light<'_>) -> Option<SceneLight> {
     }
 }
 
-fn camera(found: &gltf::Camera<'_>, name: String, node: usize) -> Result<Camera, String> {
+fn camera(found: &gltf::Camera<'_>, name: String, node: usize) -> Result<Camera, EarlyEnd> {
     let (lens, near, far) = match found.projection() {
         gltf::camera::Projection::Perspective(p) => (Lens::Perspective { opening: p.yfov() }, p.znear(), p.zfar()),
         gltf::camera::Projection::Orthographic(o) => {
@@ -200,7 +204,7 @@ fn camera(found: &gltf::Camera<'_>, name: String, node: usize) -> Result<Camera,
         || !near.is_finite()
         || far.is_some_and(|far| far.partial_cmp(&near) != Some(std::cmp::Ordering::Greater))
     {
-        return Err(format!("camera '{name}' has an impossible opening, near or far plane"));
+        return Err(format!("camera '{name}' has an impossible opening, near or far plane").into());
     }
     Ok(Camera { name, node, lens, near: near.max(1e-4), far })
 }

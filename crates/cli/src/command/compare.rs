@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
+use truepath_core::flaw::Flaw;
 
 use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
 use truepath_core::frames::{Frames, Number};
@@ -126,7 +127,7 @@ fn outcome(files: &[String; 2], how: Comparing) -> FrameOutcome {
             // What is no file, or may not be read, is told of its frame.
             Err(error) => {
                 let side = if truepath_media::open(Path::new(&files[0])).is_err() { Side::Before } else { Side::After };
-                FrameOutcome::Both(Likeness::Unread(side, error.to_string()))
+                FrameOutcome::Both(Likeness::Unread(side, Flaw::of(error)))
             }
         },
     }

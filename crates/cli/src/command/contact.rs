@@ -180,7 +180,7 @@ fn drawn(args: &ContactArgs, wall: Wall, deliveries: &Deliveries, around: &Aroun
     let shape = strips.iter().find_map(|strip| strip.size.or_else(|| shape(strip))).unwrap_or((16, 9));
     let layout = contact.layout(usize::from(args.width), args.columns.map(usize::from), shape);
     let layout = layout.map_err(|why| {
-        Failure::new(Cause::Refused, why)
+        Failure::of(Cause::Refused, why)
             .help("name fewer jobs, show fewer frames with --every N, or change --rows, --columns or --width")
     })?;
     let total = strips.iter().map(|strip| strip.shots.len() as u64).sum();
@@ -252,7 +252,7 @@ fn look(strip: &Strip, shot: &Shot, (within, stops): ((usize, usize), f32)) -> R
         Err(why) => {
             // A state that says more already stays.
             if matches!(shot.state, State::Good | State::Foreign | State::Odd) {
-                (shot.state, shot.why) = (State::Broken, Some(why));
+                (shot.state, shot.why) = (State::Broken, Some(why.to_string()));
             }
             (None, shot, None)
         }

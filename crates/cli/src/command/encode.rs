@@ -192,7 +192,7 @@ fn outside(asked: &AskedMovie, seconds: f64, told: &dyn Fn(usize)) -> Result<(),
 }
 
 fn failed(error: MovieError) -> Failure {
-    Failure::new(Cause::Program, error.to_string())
+    Failure::of(Cause::Program, error)
 }
 
 /// Passes on what a program says as it comes, whatever bytes it is made of. Returns its last words.

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use truepath_core::flaw::Flaw;
 
 use rayon::iter::{IntoParallelIterator, ParallelIterator};
 use serde_json::{Value, json};
@@ -227,9 +228,9 @@ fn stacked(pile: &Pile<'_>, replace: bool, deliveries: &Deliveries, around: &Aro
             Ok(StackFate::Made) => done.made.push(frame),
             Ok(StackFate::Kept) => done.kept.push(frame),
             Ok(StackFate::Other) => done.other.push(frame),
-            Err(Fault { why, is_disk }) => {
-                done.not_here |= is_disk;
-                done.failed.push((frame, why));
+            Err(fault) => {
+                done.not_here |= matches!(fault, Fault::Disk(_));
+                done.failed.push((frame, fault.to_string()));
             }
         }
     }
@@ -255,10 +256,13 @@ fn land(
     if is_file && !replace {
         return Ok(StackFate::Other);
     }
-    let fault = |failure: Failure| Fault { is_disk: failure.cause == Cause::Machine, why: failure.message };
+    let fault = |failure: Failure| match failure.cause {
+        Cause::Machine => Fault::Disk(failure.message.into()),
+        _ => failure.message.into(),
+    };
     // Names may have folders of their own.
     let made = std::fs::create_dir_all(deliver::folder(target));
-    made.map_err(|error| Fault { why: error.to_string(), is_disk: true })?;
+    made.map_err(|error| Fault::Disk(Flaw::of(error)))?;
     // Another process may be faster; both make the same.
     let unless_there = |failure: Failure| match stack::prove(form, layers, target) {
         Ok(_) => Ok(StackFate::Kept),

@@ -8,6 +8,7 @@ use truepath_core::run::history::{Depth, Session};
 use truepath_core::run::tally::{SeriesStatus, tally};
 use truepath_core::run::tasks::ClusterTask;
 use truepath_core::verify::{Outcome, State, Verdict};
+use truepath_exec::record::answer::NoAnswer;
 
 use crate::args::{Common, StatusArgs};
 use truepath_exec::failure::Failure;
@@ -99,8 +100,8 @@ fn tasks(queue: &Queue, at: usize) -> (Vec<ClusterTask>, Option<String>) {
                 all.extend(cluster.tasks(&answer.text, &loaded.state.submitted(cluster)));
             }
             Ok(answer) => unanswered = Some(answer.last),
-            Err(why) if why.starts_with(answer::UNSTARTED) => {}
-            Err(why) => unanswered = Some(why),
+            Err(NoAnswer::Unstarted { .. }) => {}
+            Err(why) => unanswered = Some(why.to_string()),
         }
     }
     (all, unanswered)

@@ -266,7 +266,7 @@ pub fn json(comparison: &Comparison) -> Value {
             }
             FrameOutcome::Both(Likeness::OtherChannels(before, after)) => one["only"] = json!([before, after]),
             FrameOutcome::Both(Likeness::Unread(side, why)) => {
-                (one["side"], one["why"]) = (json!(side_name(*side)), json!(why));
+                (one["side"], one["why"]) = (json!(side_name(*side)), json!(why.to_string()));
             }
             FrameOutcome::Only(side) => one["side"] = json!(side_name(*side)),
             _ => {}

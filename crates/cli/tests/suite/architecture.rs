@@ -9,6 +9,7 @@ const ORDER: [(&str, &[&str]); 9] = [
         "core",
         &[
             "threads",
+            "flaw",
             "source",
             "diagnostic",
             "picture",

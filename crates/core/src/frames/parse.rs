@@ -160,24 +160,36 @@ fn parse_list(text: &str, base: usize) -> Result<Vec<RangePart>, FrameError> {
             let trimmed = piece.trim();
             let start = at + (piece.len() - piece.trim_start().len());
             at += piece.len() + 1;
-            parse_part(trimmed).map_err(|message| FrameError { message, range: start..start + trimmed.len() })
+            parse_part(trimmed)
+                .map_err(|error| FrameError { message: error.to_string(), range: start..start + trimmed.len() })
         })
         .collect()
 }
 
-fn parse_part(text: &str) -> Result<RangePart, String> {
+/// What is wrong with one frame or range.
+#[derive(Debug, thiserror::Error)]
+enum RangeError {
+    #[error("a frame, a range or a word is missing here")]
+    Missing,
+    #[error("the step after '/' is a whole number from 1 up")]
+    Step,
+    #[error("'{text}' goes backwards; frames are always in ascending order: write {last}-{first}")]
+    Backwards { text: String, first: i64, last: i64 },
+    #[error("'{0}' is not a frame; write frames like 7, 1-96, 1-96/4, -12--4 or 1-96 except 40-44")]
+    NoFrame(String),
+    #[error("frame {0} is outside -{MOST} to {MOST}")]
+    Outside(String),
+}
+
+fn parse_part(text: &str) -> Result<RangePart, RangeError> {
     if text.is_empty() {
-        return Err("a frame, a range or a word is missing here".to_owned());
+        return Err(RangeError::Missing);
     }
     let (body, every) = match text.split_once('/') {
         Some((body, every)) => (body.trim(), every.trim()),
         None => (text, "1"),
     };
-    let every = every
-        .parse::<i64>()
-        .ok()
-        .filter(|n| (1..=MOST).contains(n))
-        .ok_or("the step after '/' is a whole number from 1 up")?;
+    let every = every.parse::<i64>().ok().filter(|n| (1..=MOST).contains(n)).ok_or(RangeError::Step)?;
     if let Some((_, what)) = WORDS.iter().find(|(name, _)| *name == body) {
         return Ok(RangePart { what: *what, every });
     }
@@ -185,16 +197,16 @@ fn parse_part(text: &str) -> Result<RangePart, String> {
     let (first, last) = dash.map_or((body, body), |at| (body[..at].trim(), body[at + 1..].trim()));
     let (first, last) = (parse_frame(first)?, parse_frame(last)?);
     if first > last {
-        return Err(format!("'{body}' goes backwards; frames are always in ascending order: write {last}-{first}"));
+        return Err(RangeError::Backwards { text: body.to_owned(), first, last });
     }
     Ok(RangePart { what: What::Range(first, last), every })
 }
 
-fn parse_frame(text: &str) -> Result<i64, String> {
+fn parse_frame(text: &str) -> Result<i64, RangeError> {
     let digits = text.strip_prefix('-').unwrap_or(text);
     if digits.is_empty() || !digits.bytes().all(|b| b.is_ascii_digit()) {
-        return Err(format!("'{text}' is not a frame; write frames like 7, 1-96, 1-96/4, -12--4 or 1-96 except 40-44"));
+        return Err(RangeError::NoFrame(text.to_owned()));
     }
     let frame = text.parse::<i64>().ok().filter(|frame| (-MOST..=MOST).contains(frame));
-    frame.ok_or_else(|| format!("frame {text} is outside -{MOST} to {MOST}"))
+    frame.ok_or_else(|| RangeError::Outside(text.to_owned()))
 }

@@ -3,17 +3,17 @@
 //! Only the JSON is looked at. The bounds of an animation's times stand in its input accessor (glTF 2.0, 3.11: `min` and
 //! `max` are required there), so that no buffer has to be read.
 
+use crate::flaw::Flaw;
 use std::collections::BTreeMap;
 
 use serde_json::Value;
 
 use super::Facts;
 
-pub fn read(bytes: &[u8]) -> Result<Facts, String> {
+pub fn read(bytes: &[u8]) -> Result<Facts, Flaw> {
     // Some damaged lengths make the parser panic: that is damage, too.
     let parsed = std::panic::catch_unwind(|| gltf::Gltf::from_slice_without_validation(bytes));
-    let file =
-        parsed.map_err(|_| "the lengths in it contradict each other".to_owned())?.map_err(|error| error.to_string())?;
+    let file = parsed.map_err(|_| "the lengths in it contradict each other")?.map_err(Flaw::of)?;
     let root = file.document.as_json();
     let mut cameras = Vec::new();
     for node in &root.nodes {

@@ -8,6 +8,7 @@ mod usda;
 mod usdc;
 mod usdz;
 
+use crate::flaw::Flaw;
 use std::collections::BTreeMap;
 use std::ops::Range;
 
@@ -70,7 +71,7 @@ pub enum Unread {
     /// A format that is not read here.
     OtherFormat,
     /// The format is known and the bytes are damaged: the reason.
-    Damaged(String),
+    Damaged(Flaw),
 }
 
 /// The extensions of the formats that are read here.
@@ -120,7 +121,7 @@ pub fn read(name: &str, bytes: &[u8]) -> Result<Facts, Unread> {
         Some("usd" | "usda" | "usdc") if bytes.starts_with(b"PXR-USDC") => usdc::read(bytes).map_err(Unread::Damaged),
         Some("usd") if bytes.starts_with(b"#usda") => usda::read(bytes).map_err(Unread::Damaged),
         Some("usd") if bytes.starts_with(b"PK") => usdz::read(bytes).map_err(Unread::Damaged),
-        Some("usd") => Err(Unread::Damaged("it is neither USD text nor USD binary".to_owned())),
+        Some("usd") => Err(Unread::Damaged("it is neither USD text nor USD binary".into())),
         Some("usdc") => usdc::read(bytes).map_err(Unread::Damaged),
         Some("usdz") => usdz::read(bytes).map_err(Unread::Damaged),
         _ => Err(Unread::OtherFormat),

@@ -2,6 +2,7 @@
 //! the times of the first and the last key), `passes`, `variables`, `resources` and `unsaved` (a path, or true), each null or left
 //! out where it is unknown.
 
+use crate::flaw::Flaw;
 use serde_json::Value;
 
 use super::Facts;
@@ -12,14 +13,14 @@ use crate::sheet::{Fps, Size};
 ///
 /// # Errors
 /// In words, where there is no object, or a value in it is none of its kind.
-pub fn read(printed: &str) -> Result<Facts, String> {
+pub fn read(printed: &str) -> Result<Facts, Flaw> {
     let object = printed
         .lines()
         .find(|line| line.trim_start().starts_with('{'))
         .map_or(printed, |line| &printed[offset(printed, line)..]);
     let mut stream = serde_json::Deserializer::from_str(object).into_iter::<Value>();
-    let value = stream.next().ok_or("it printed nothing")?.map_err(|error| error.to_string())?;
-    let Value::Object(told) = &value else { return Err("it printed no JSON object".to_owned()) };
+    let value = stream.next().ok_or("it printed nothing")?.map_err(Flaw::of)?;
+    let Value::Object(told) = &value else { return Err("it printed no JSON object".into()) };
     let names = |key: &str| {
         let list = told.get(key)?.as_array()?;
         Some(

@@ -3,15 +3,16 @@
 //! Only what is needed is read: the header's metadata, `def Camera "name"` and asset paths between `@`. Comments and
 //! strings are skipped so that nothing in them is taken for a prim.
 
+use crate::flaw::Flaw;
 use std::collections::BTreeMap;
 
 use super::Facts;
 use super::usd::{Prim, UsdLayer, UsdSetting};
 
-pub fn read(bytes: &[u8]) -> Result<Facts, String> {
-    let text = std::str::from_utf8(bytes).map_err(|error| format!("it is not text: {error}"))?;
+pub fn read(bytes: &[u8]) -> Result<Facts, Flaw> {
+    let text = std::str::from_utf8(bytes).map_err(|error| Flaw::at("it is not text", error))?;
     if !text.starts_with("#usda") {
-        return Err("it does not begin with #usda".to_owned());
+        return Err("it does not begin with #usda".into());
     }
     let words = words(text);
     let mut layer = UsdLayer::default();
@@ -59,7 +60,7 @@ const DEEPEST: usize = 512;
 
 /// Prims with their paths, the assets that are layers of this one (`subLayers`, `references` and `payload`), and the settings
 /// of what is to be rendered.
-fn prims(words: &[UsdWord<'_>], layer: &mut UsdLayer) -> Result<(), String> {
+fn prims(words: &[UsdWord<'_>], layer: &mut UsdLayer) -> Result<(), Flaw> {
     // Names of the prims that are open; a brace that no prim opened has none.
     let (mut open, mut next): (Vec<Option<&str>>, Option<&str>) = (Vec::new(), None);
     let (mut arc, mut target) = (false, false);
@@ -89,7 +90,7 @@ fn prims(words: &[UsdWord<'_>], layer: &mut UsdLayer) -> Result<(), String> {
             UsdWord::Sign('<') => target = true,
             UsdWord::Sign('>') => target = false,
             UsdWord::Sign('{') if open.len() >= DEEPEST => {
-                return Err(format!("it nests prims more than {DEEPEST} deep"));
+                return Err(format!("it nests prims more than {DEEPEST} deep").into());
             }
             UsdWord::Sign('{') => open.push(next.take()),
             UsdWord::Sign('}') => drop(open.pop()),

@@ -1,6 +1,7 @@
 //! USD in a package, `.usdz` (OpenUSD, "Usdz File Format Specification"): a zip archive in which every file is stored as it
 //! is. The first file is the scene; files that lie in the package are no outside files.
 
+use crate::flaw::Flaw;
 use std::collections::BTreeSet;
 use std::io::{Cursor, Read};
 
@@ -11,8 +12,8 @@ use super::{Facts, Unread, read as read_scene};
 /// Layers of a package that are read.
 const MOST_LAYERS: usize = 1000;
 
-pub fn read(bytes: &[u8]) -> Result<Facts, String> {
-    let mut archive = ZipArchive::new(Cursor::new(bytes)).map_err(|error| format!("it is not a package: {error}"))?;
+pub fn read(bytes: &[u8]) -> Result<Facts, Flaw> {
+    let mut archive = ZipArchive::new(Cursor::new(bytes)).map_err(|error| Flaw::at("it is not a package", error))?;
     let names: Vec<String> = archive.file_names().map(str::to_owned).collect();
     let first = archive.by_index_raw(0).ok().map(|file| file.name().to_owned());
     let first = first.ok_or("there is no file in it")?;
@@ -48,19 +49,21 @@ pub fn read(bytes: &[u8]) -> Result<Facts, String> {
     Ok(facts)
 }
 
-fn layer(archive: &mut ZipArchive<Cursor<&[u8]>>, name: &str, most: usize) -> Result<Facts, String> {
-    let mut file = archive.by_name(name).map_err(|error| format!("{name}: {error}"))?;
+fn layer(archive: &mut ZipArchive<Cursor<&[u8]>>, name: &str, most: usize) -> Result<Facts, Flaw> {
+    let mut file = archive.by_name(name).map_err(|error| Flaw::at(name, error))?;
     if file.compression() != CompressionMethod::Stored {
-        return Err(format!("{name} is compressed, and a package stores its files as they are"));
+        return Err(format!("{name} is compressed, and a package stores its files as they are").into());
     }
     let mut bytes = Vec::new();
-    file.by_ref().take(most as u64).read_to_end(&mut bytes).map_err(|error| format!("{name}: {error}"))?;
+    file.by_ref().take(most as u64).read_to_end(&mut bytes).map_err(|error| Flaw::at(name, error))?;
     match read_scene(name, &bytes) {
         // A package in a package is not looked into.
-        _ if name.to_ascii_lowercase().ends_with(".usdz") => Err(format!("{name} is a package inside a package")),
+        _ if name.to_ascii_lowercase().ends_with(".usdz") => {
+            Err(format!("{name} is a package inside a package").into())
+        }
         Ok(facts) => Ok(facts),
-        Err(Unread::Damaged(why)) => Err(format!("{name}: {why}")),
-        Err(Unread::OtherFormat) => Err(format!("{name} is not USD")),
+        Err(Unread::Damaged(why)) => Err(format!("{name}: {why}").into()),
+        Err(Unread::OtherFormat) => Err(format!("{name} is not USD").into()),
     }
 }
 

@@ -3,6 +3,7 @@
 use std::ffi::OsString;
 use std::io::{Error, ErrorKind};
 use std::path::{Component, Path, PathBuf};
+use truepath_core::flaw::Flaw;
 
 use super::OWN;
 use crate::disk;
@@ -82,11 +83,11 @@ fn real(folder: &Path) -> std::io::Result<PathBuf> {
 ///
 /// # Errors
 /// When it leads out of them, or cannot be looked at.
-pub fn confined<'f>(path: &Path, folders: impl IntoIterator<Item = &'f Path>) -> Result<PathBuf, String> {
+pub fn confined<'f>(path: &Path, folders: impl IntoIterator<Item = &'f Path>) -> Result<PathBuf, Flaw> {
     if path.components().any(|part| part == Component::ParentDir) {
-        return Err("leads out of its folder with `..`".to_owned());
+        return Err("leads out of its folder with `..`".into());
     }
-    let place = NamedPlace::of(path).map_err(|error| format!("cannot be looked at: {error}"))?;
+    let place = NamedPlace::of(path).map_err(|error| Flaw::at("cannot be looked at", error))?;
     let is_below = |folder: &Path| {
         // A folder at the end of a link is where the link leads.
         let folder = dunce::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
@@ -94,7 +95,9 @@ pub fn confined<'f>(path: &Path, folders: impl IntoIterator<Item = &'f Path>) ->
     };
     match folders.into_iter().any(is_below) {
         true => Ok(place.path()),
-        false => Err(format!("leads to {}, which is outside the folder that it belongs to", place.folder.display())),
+        false => {
+            Err(format!("leads to {}, which is outside the folder that it belongs to", place.folder.display()).into())
+        }
     }
 }
 
@@ -103,10 +106,10 @@ pub fn confined<'f>(path: &Path, folders: impl IntoIterator<Item = &'f Path>) ->
 /// # Errors
 /// As [`disk::read`], and `PermissionDenied` where it leads out of the folder or is a link.
 pub fn read_confined(path: &Path, folder: &Path, most: u64) -> std::io::Result<Vec<u8>> {
-    let refused = |why: String| Error::new(ErrorKind::PermissionDenied, why);
+    let refused = |why: Flaw| Error::new(ErrorKind::PermissionDenied, why);
     let path = confined(path, [folder]).map_err(refused)?;
     match disk::no_file(&path) {
-        Some(what) => Err(refused(format!("this is {what}, not a file"))),
+        Some(what) => Err(refused(format!("this is {what}, not a file").into())),
         None => disk::read(&path, most),
     }
 }

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 use std::time::Instant;
+use truepath_core::flaw::Flaw;
 
 use truepath_core::adapter::exit::Ending;
 use truepath_core::invoke;
@@ -44,7 +45,7 @@ pub fn made(making: &Making<'_>, step: &CommandLine, product: &Product) -> Resul
         files: i64::from(landed.is_ok()),
         seconds: millis(began.elapsed().as_secs_f64()),
         log: step.log.clone(),
-        why: landed.as_ref().err().cloned(),
+        why: landed.as_ref().err().map(Flaw::to_string),
         t: making.journal.t(),
         ..Ended::default()
     }))?;
@@ -60,18 +61,18 @@ pub fn made(making: &Making<'_>, step: &CommandLine, product: &Product) -> Resul
 }
 
 /// The digest of the product, once it bears its name; or why there is none, in words.
-fn landed(making: &Making<'_>, (step, product): (&CommandLine, &Product), ending: Ending) -> Result<String, String> {
+fn landed(making: &Making<'_>, (step, product): (&CommandLine, &Product), ending: Ending) -> Result<String, Flaw> {
     let lines = making.project.command_lines;
     let job = lines.plan.jobs.iter().find(|job| job.name == step.job);
     let adapter = job.and_then(|job| invoke::export::exporter(job, lines.adapters));
     // After another exit code nobody can tell whether what it wrote is whole.
     if !adapter.is_some_and(|adapter| adapter.exit.is_good(ending)) || !Path::new(&product.staged).is_file() {
-        return Err(format!("it {}", ending.words()));
+        return Err(format!("it {}", ending.words()).into());
     }
     let at = lines.exports.all.iter().position(|export| export.id == step.id);
     let name = paths::file_name(paths::parent(&product.path));
     if at.is_some_and(|at| (making.named)(at) != name) {
-        return Err("its scene, or what belongs to it, changed while it was exported; start the run again".to_owned());
+        return Err("its scene, or what belongs to it, changed while it was exported; start the run again".into());
     }
     product::land(product)
 }

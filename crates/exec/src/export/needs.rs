@@ -44,7 +44,7 @@ fn unmet(adapter: &Adapter, folder: &str, own: &Path) -> Option<Failure> {
         let why = match said {
             Ok(said) if said.code == Some(0) => return None,
             Ok(said) => said.code.map_or("a signal ended it".to_owned(), |code| format!("it ended with {code}")),
-            Err(why) => why,
+            Err(why) => why.to_string(),
         };
         let message =
             format!("{} needs the command `{}` to succeed, and it failed: {why}", adapter.name, words.join(" "));

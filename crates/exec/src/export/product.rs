@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::Read as _;
 use std::path::Path;
 use std::time::Duration;
+use truepath_core::flaw::Flaw;
 
 use serde::{Deserialize, Serialize};
 use truepath_core::invoke::command_line::Product;
@@ -63,12 +64,11 @@ fn standing(product: &Product) -> Standing {
 ///
 /// # Errors
 /// In words: what is wrong with it.
-pub fn land(product: &Product) -> Result<String, String> {
-    let words = |error: std::io::Error| error.to_string();
+pub fn land(product: &Product) -> Result<String, Flaw> {
     let part = Path::new(paths::parent(&product.staged));
     let found = looked_at(Path::new(&product.staged))?;
-    let text = serde_json::to_string(&found).map_err(|error| error.to_string())?;
-    disk::keep(&part.join(ABOUT), &text).map_err(words)?;
+    let text = serde_json::to_string(&found).map_err(Flaw::of)?;
+    disk::keep(&part.join(ABOUT), &text).map_err(Flaw::of)?;
     let folder = Path::new(paths::parent(&product.path));
     let Err(error) = std::fs::rename(part, folder) else { return Ok(found.digest) };
     for _ in 0..LOOKS {
@@ -78,35 +78,34 @@ pub fn land(product: &Product) -> Result<String, String> {
             // It makes way, and goes with the part.
             Standing::Damaged => {
                 let away = part.with_extension("damaged");
-                std::fs::rename(folder, away).and_then(|()| std::fs::rename(part, folder)).map_err(words)?;
+                std::fs::rename(folder, away).and_then(|()| std::fs::rename(part, folder)).map_err(Flaw::of)?;
                 return Ok(found.digest);
             }
             Standing::Absent => std::thread::sleep(PAUSE),
         }
     }
-    Err(format!("{} stands in its place: {error}; remove it", folder.display()))
+    Err(format!("{} stands in its place: {error}; remove it", folder.display()).into())
 }
 
 /// Reads a product to its end, twice where its format is known.
-fn looked_at(staged: &Path) -> Result<About, String> {
-    let words = |error: std::io::Error| error.to_string();
-    let (mut file, before) = truepath_media::open(staged).map_err(words)?;
+fn looked_at(staged: &Path) -> Result<About, Flaw> {
+    let (mut file, before) = truepath_media::open(staged).map_err(Flaw::of)?;
     let name = staged.file_name().unwrap_or_default().to_string_lossy();
-    if let Some(why) = scene::cut(&name, &disk::head(staged, scene::HEAD).map_err(words)?, before) {
-        return Err(why);
+    if let Some(why) = scene::cut(&name, &disk::head(staged, scene::HEAD).map_err(Flaw::of)?, before) {
+        return Err(why.into());
     }
-    if let Err(Unread::Damaged(why)) = scene::read(&name, &disk::scene_part(staged, &name).map_err(words)?) {
+    if let Err(Unread::Damaged(why)) = scene::read(&name, &disk::scene_part(staged, &name).map_err(Flaw::of)?) {
         return Err(why);
     }
     let mut hash = blake3::Hasher::new();
-    let bytes = read(&mut file, &mut hash).map_err(words)?;
+    let bytes = read(&mut file, &mut hash).map_err(Flaw::of)?;
     if bytes == 0 {
-        return Err("it is empty".to_owned());
+        return Err("it is empty".into());
     }
     // Whole on disk before it has its name.
-    file.sync_all().map_err(words)?;
-    if bytes != before || staged.metadata().map_err(words)?.len() != bytes {
-        return Err("something still writes to it".to_owned());
+    file.sync_all().map_err(Flaw::of)?;
+    if bytes != before || staged.metadata().map_err(Flaw::of)?.len() != bytes {
+        return Err("something still writes to it".into());
     }
     // What lies beside it belongs to it: buffers, textures, layers.
     let part = staged.parent().unwrap_or(Path::new("."));
@@ -114,10 +113,10 @@ fn looked_at(staged: &Path) -> Result<About, String> {
     beside.retain(|path| path != staged);
     beside.sort();
     for path in beside {
-        let (mut file, _) = truepath_media::open(&path).map_err(words)?;
+        let (mut file, _) = truepath_media::open(&path).map_err(Flaw::of)?;
         hash.update(path.strip_prefix(part).unwrap_or(&path).as_os_str().as_encoded_bytes());
-        read(&mut file, &mut hash).map_err(words)?;
-        file.sync_all().map_err(words)?;
+        read(&mut file, &mut hash).map_err(Flaw::of)?;
+        file.sync_all().map_err(Flaw::of)?;
     }
     Ok(About { bytes, digest: hash.finalize().to_hex()[..32].to_owned() })
 }

@@ -4,6 +4,7 @@
 
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
+use truepath_core::flaw::Flaw;
 
 use truepath_core::plan::Plan;
 use truepath_core::run::event::Event;
@@ -34,8 +35,9 @@ impl<'m> Mover<'m> {
     }
 
     /// Where a path really leads; why it may not be touched, where that is outside.
-    fn real(&self, path: &Path) -> Result<PathBuf, String> {
-        confined(path, self.bounds.iter().map(PathBuf::as_path)).map_err(|why| format!("{} {why}", path.display()))
+    fn real(&self, path: &Path) -> Result<PathBuf, Flaw> {
+        confined(path, self.bounds.iter().map(PathBuf::as_path))
+            .map_err(|why| format!("{} {why}", path.display()).into())
     }
 }
 
@@ -60,7 +62,7 @@ pub fn recorded(mover: &Mover<'_>, moving: &Move<'_>) -> Result<Option<String>, 
     let ends = mover.real(moving.from).and_then(|from| Ok((from, mover.real(moving.to)?)));
     let (from, to) = match ends {
         Ok(ends) => ends,
-        Err(why) => return Ok(Some(why)),
+        Err(why) => return Ok(Some(why.to_string())),
     };
     // Of True Path's own files only those that were put away are anybody's to move.
     let is_own =

@@ -2,9 +2,10 @@
 
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
+use truepath_core::flaw::Flaw;
 use truepath_core::invoke::script::cluster::Question;
 
 use crate::process::{self, End, ProcessListener, Programs, Start, SystemPrograms};
@@ -13,9 +14,6 @@ use crate::process::{self, End, ProcessListener, Programs, Start, SystemPrograms
 const MOST: usize = 16 << 20;
 /// The end of what a program says of its failure, in bytes.
 const LAST: u64 = 4096;
-
-/// How the words begin of a program that cannot be started.
-pub const UNSTARTED: &str = "cannot start";
 
 /// What a program printed, and how it ended.
 pub struct Answer {
@@ -34,21 +32,21 @@ const SCHEDULER: Duration = Duration::from_secs(5);
 ///
 /// # Errors
 /// As [`ask`].
-pub fn scheduler((program, words): &Question, folder: &Path) -> Result<Answer, String> {
+pub fn scheduler((program, words): &Question, folder: &Path) -> Result<Answer, NoAnswer> {
     ask(Path::new(program), words, folder, (SCHEDULER, false))
 }
 
 /// Asks a program that has `patience` to answer. Where `together`, standard error counts as a part of the answer.
 ///
 /// # Errors
-/// In words, when it cannot be started, takes too long or says too much.
+/// When it cannot be started, takes too long or says too much.
 pub fn ask(
     program: &Path,
     arguments: &[String],
     folder: &Path,
     (patience, together): (Duration, bool),
-) -> Result<Answer, String> {
-    let failed = |error: std::io::Error| format!("{UNSTARTED} {}: {error}", program.display());
+) -> Result<Answer, NoAnswer> {
+    let failed = |source: std::io::Error| NoAnswer::Unstarted { program: program.to_owned(), source };
     let mut errors: Option<File> = if together { None } else { Some(tempfile::tempfile().map_err(failed)?) };
     let programs = SystemPrograms::plain();
     let mut hearing = Hearing { programs: &programs, text: String::new(), process: 0, until: None, ended: None };
@@ -68,8 +66,8 @@ pub fn ask(
     let code = process::run(&programs, &start, &mut hearing).map_err(failed)?.code();
     if let Some(why) = hearing.ended {
         return Err(match why {
-            Why::Late => format!("{} did not answer within {} s", program.display(), patience.as_secs()),
-            Why::Long => format!("{} answered with more than {} MB", program.display(), MOST >> 20),
+            Why::Late => NoAnswer::Late { program: program.to_owned(), seconds: patience.as_secs() },
+            Why::Long => NoAnswer::Long { program: program.to_owned() },
         });
     }
     let mut last = Vec::new();
@@ -81,6 +79,65 @@ pub fn ask(
     let last = String::from_utf8_lossy(&last).lines().last().unwrap_or_default().to_owned();
     Ok(Answer { text: hearing.text, last, code })
 }
+
+/// Why a program gave no answer that is of use.
+#[derive(Debug, thiserror::Error)]
+pub enum NoAnswer {
+    /// It, or what it needs, cannot be started.
+    #[error("cannot start {}: {source}", program.display())]
+    Unstarted {
+        /// Which.
+        program: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// It took too long.
+    #[error("{} did not answer within {seconds} s", program.display())]
+    Late {
+        /// Which.
+        program: PathBuf,
+        /// How long it was waited for.
+        seconds: u64,
+    },
+    /// It said more than an answer can be.
+    #[error("{} answered with more than {} MB", program.display(), MOST >> 20)]
+    Long {
+        /// Which.
+        program: PathBuf,
+    },
+    /// It ended badly.
+    #[error("{} {how}: {last}", program.display())]
+    Ended {
+        /// Which.
+        program: PathBuf,
+        /// How.
+        how: String,
+        /// Its last line on standard error.
+        last: String,
+    },
+    /// Its answer cannot be read.
+    #[error("{} printed an answer that cannot be read: {source}", program.display())]
+    Unread {
+        /// Which.
+        program: PathBuf,
+        /// Why.
+        source: Flaw,
+    },
+    /// What it would be asked about cannot be read.
+    #[error(transparent)]
+    Scene(std::io::Error),
+    /// It is not here.
+    #[error(transparent)]
+    NotHere(#[from] NoProgram),
+}
+
+/// A program that is not on this machine.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{0} is not on this machine")]
+pub struct NoProgram(
+    /// Its name or its path.
+    pub String,
+);
 
 /// Why a program was ended.
 enum Why {

@@ -8,7 +8,7 @@ use truepath_core::adapter::Adapter;
 use truepath_core::scene::{self, Facts};
 use truepath_core::template::{Lookup, Value, expand_text, slug};
 
-use super::answer;
+use super::answer::{self, NoAnswer};
 use crate::disk;
 
 /// How long a program may take to tell about a scene.
@@ -18,14 +18,14 @@ const PATIENCE: Duration = Duration::from_secs(60);
 /// sheet's own; `program` is the program's full path.
 ///
 /// # Errors
-/// In words, when the program cannot be started or answers something else.
+/// When the program cannot be started or answers something else.
 pub fn ask(
     adapter: &Adapter,
     program: &Path,
     scene: &Path,
     (kept_in, folder): (&Path, &Path),
-) -> Result<Facts, String> {
-    let digest = content(scene, kept_in, &|_| {}).map_err(|error| error.to_string())?;
+) -> Result<Facts, NoAnswer> {
+    let digest = content(scene, kept_in, &|_| {}).map_err(NoAnswer::Scene)?;
     let kept = kept_in.join(format!("{digest}.{}.json", slug(&adapter.name)));
     // One that was cut off is asked for again.
     if let Some(facts) = disk::text(&kept).ok().and_then(|text| scene::told::read(&text).ok()) {
@@ -40,10 +40,9 @@ pub fn ask(
     let text = said.text;
     if said.code != Some(0) {
         let how = said.code.map_or("was ended by a signal".to_owned(), |code| format!("ended with {code}"));
-        return Err(format!("{} {how}: {}", program.display(), said.last));
+        return Err(NoAnswer::Ended { program: program.to_owned(), how, last: said.last });
     }
-    let facts = scene::told::read(&text)
-        .map_err(|why| format!("{} printed an answer that cannot be read: {why}", program.display()))?;
+    let facts = scene::told::read(&text).map_err(|source| NoAnswer::Unread { program: program.to_owned(), source })?;
     // An answer that cannot be kept is asked for again next time.
     let _ = disk::keep(&kept, &text);
     Ok(facts)

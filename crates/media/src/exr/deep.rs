@@ -21,7 +21,7 @@ pub fn read(
         let rest = chunk(bytes, place, meta)?;
         let (at, rest) = rest.split_at_checked(if tiled { 16 } else { 4 }).ok_or_else(cut)?;
         if !seen.insert(at) {
-            return Err("a part of the picture is stored twice, and another is missing".to_owned());
+            return Err("a part of the picture is stored twice, and another is missing".into());
         }
         let (sizes, rest) = rest.split_at_checked(24).ok_or_else(cut)?;
         let eight = |at: usize| usize::try_from(u64::from_le_bytes(sizes[at..at + 8].try_into().unwrap_or_default()));
@@ -54,7 +54,7 @@ pub fn read(
 }
 
 fn damaged() -> Flaw {
-    "its deep pixels are damaged: they cannot be decompressed".to_owned()
+    "its deep pixels are damaged: they cannot be decompressed".into()
 }
 
 /// The pixels of the block whose place a chunk begins with.
@@ -73,7 +73,7 @@ fn block(header: &Header, at: &[u8]) -> Result<(usize, usize), Flaw> {
         }
         BlockDescription::Tiles(tiles) => {
             if (four(2), four(3)) != (0, 0) {
-                return Err("its deep pixels have several resolutions, which True Path cannot read".to_owned());
+                return Err("its deep pixels have several resolutions, which True Path cannot read".into());
             }
             let start =
                 |index: usize, side: usize| usize::try_from(four(index)).ok().and_then(|tile| tile.checked_mul(side));

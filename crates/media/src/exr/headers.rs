@@ -44,7 +44,9 @@ pub fn room(meta: &MetaData, most: usize, length: u64) -> Result<(), Flaw> {
     let held = usize::try_from(length.saturating_mul(crate::UNPACKED)).unwrap_or(usize::MAX);
     let usual = most.saturating_mul(channels.div_ceil(4));
     if needed > usual.max(held.min(usual.saturating_mul(OVERSCAN))) {
-        return Err(format!("the windows of its parts claim {needed} bytes of pixels, more than its picture has"));
+        return Err(
+            format!("the windows of its parts claim {needed} bytes of pixels, more than its picture has").into()
+        );
     }
     Ok(())
 }

@@ -11,7 +11,7 @@ use exr::prelude::SampleType;
 use crate::{Flaw, cut};
 
 fn damaged() -> Flaw {
-    "its pixels are damaged: they cannot be decompressed".to_owned()
+    "its pixels are damaged: they cannot be decompressed".into()
 }
 
 /// A chunk from a place on, behind the number of its part, which only files of several parts have.
@@ -41,7 +41,7 @@ pub fn thinned(
         let size = usize::try_from(four(4)).map_err(|_| damaged())?;
         let packed = rest.get(..size).ok_or_else(cut)?;
         if !seen.insert(four(0)) {
-            return Err("a part of the picture is stored twice, and another is missing".to_owned());
+            return Err("a part of the picture is stored twice, and another is missing".into());
         }
         sum.update(&unpack(packed, header.compression, length(header, four(0))?)?);
     }

@@ -5,7 +5,7 @@ use crate::{Flaw, cut};
 
 /// Words for a code that is in no table.
 pub fn no_code() -> Flaw {
-    "its picture data are damaged: a code is in no Huffman table".to_owned()
+    "its picture data are damaged: a code is in no Huffman table".into()
 }
 
 /// Bits of an entropy-coded segment, without the noughts that are stuffed behind every 0xff.
@@ -50,7 +50,7 @@ impl<'b> EntropyBits<'b> {
 
     fn drop(&mut self, count: u32) -> Result<(), Flaw> {
         if count > self.count {
-            return Err("the file is cut off: a segment of picture data ends too early".to_owned());
+            return Err("the file is cut off: a segment of picture data ends too early".into());
         }
         self.held <<= count;
         self.count -= count;
@@ -82,7 +82,7 @@ impl<'b> EntropyBits<'b> {
         }
         let (length, symbol) = table.symbol((self.held >> 48) as u32).ok_or_else(|| {
             if self.count < 16 {
-                "the file is cut off: a segment of picture data ends too early".to_owned()
+                "the file is cut off: a segment of picture data ends too early".into()
             } else {
                 no_code()
             }
@@ -94,12 +94,12 @@ impl<'b> EntropyBits<'b> {
     /// A segment is over: less than a byte may be left of it. Where it ends.
     pub fn end(&mut self) -> Result<usize, Flaw> {
         if self.count >= 8 || self.bytes.get(self.at).is_some_and(|byte| *byte != 0xff) {
-            return Err("its picture data are damaged: bytes are left over after its last block".to_owned());
+            return Err("its picture data are damaged: bytes are left over after its last block".into());
         }
         (self.held, self.count) = (0, 0);
         match self.bytes.get(self.at + 1) {
             None => Err(cut()),
-            Some(0) => Err("its picture data are damaged: bytes are left over after its last block".to_owned()),
+            Some(0) => Err("its picture data are damaged: bytes are left over after its last block".into()),
             Some(_) => Ok(self.at),
         }
     }
@@ -115,8 +115,8 @@ impl<'b> EntropyBits<'b> {
                 self.at += 2;
                 Ok(())
             }
-            Some(0xd0..=0xd7) => Err("its restart markers are out of order".to_owned()),
-            Some(_) => Err("the file is cut off: a segment of picture data ends too early".to_owned()),
+            Some(0xd0..=0xd7) => Err("its restart markers are out of order".into()),
+            Some(_) => Err("the file is cut off: a segment of picture data ends too early".into()),
             None => Err(cut()),
         }
     }

@@ -55,7 +55,7 @@ pub struct Scan {
 impl Frame {
     /// Reads a frame header, B.2.2.
     pub fn read(progressive: bool, body: &[u8]) -> Result<Frame, Flaw> {
-        let damaged = || "its frame header is damaged".to_owned();
+        let damaged = || Flaw::from("its frame header is damaged");
         let (head, rest) = body.split_at_checked(6).ok_or_else(damaged)?;
         let (height, width) =
             (usize::from(u16::from_be_bytes([head[1], head[2]])), usize::from(u16::from_be_bytes([head[3], head[4]])));
@@ -101,7 +101,7 @@ impl Frame {
 
     /// Reads a scan header, B.2.3, and notes what the scan sends.
     pub fn scan(&mut self, body: &[u8], steps: &[Option<u16>; 4]) -> Result<Scan, Flaw> {
-        let damaged = || "the header of a scan is damaged".to_owned();
+        let damaged = || Flaw::from("the header of a scan is damaged");
         let count = usize::from(*body.first().ok_or_else(damaged)?);
         if !(1..=4).contains(&count) || body.len() != 4 + 2 * count {
             return Err(damaged());
@@ -136,12 +136,12 @@ impl Frame {
         for (at, ..) in &parts {
             let component = &mut self.components[*at];
             if steps[component.steps].is_none() {
-                return Err("a quantisation table is missing".to_owned());
+                return Err("a quantisation table is missing".into());
             }
             for sent in &mut component.sent[band.0..=band.1] {
                 let before = sent.replace(low);
                 if before != (high > 0).then_some(high) {
-                    return Err("a scan does not follow those before it".to_owned());
+                    return Err("a scan does not follow those before it".into());
                 }
             }
         }
@@ -194,7 +194,7 @@ impl Coder<'_> {
         let parts: Vec<ScanPart<'_>> = scan.parts.iter().map(part).collect();
         let needs_first = scan.band.0 == 0 && scan.high == 0;
         if parts.iter().any(|part| needs_first && part.first.is_none() || scan.band.1 > 0 && part.others.is_none()) {
-            return Err("a Huffman table is missing".to_owned());
+            return Err("a Huffman table is missing".into());
         }
         let mut bits = EntropyBits::new(self.bytes, self.at);
         let mut going = Going::default();
@@ -241,7 +241,7 @@ fn block_of(
     block: BlockCoefficients<'_>,
 ) -> Result<(), Flaw> {
     let BlockCoefficients { first, others } = block;
-    let damaged = || "its picture data are damaged: a block has more than 64 coefficients".to_owned();
+    let damaged = || Flaw::from("its picture data are damaged: a block has more than 64 coefficients");
     if scan.band.0 == 0 {
         if scan.high > 0 {
             *first |= (bits.take(1)? as i32) << scan.low;
@@ -325,7 +325,7 @@ fn refine(
             }
             if size == 1 {
                 if at > last {
-                    return Err("its picture data are damaged: a block has more than 64 coefficients".to_owned());
+                    return Err("its picture data are damaged: a block has more than 64 coefficients".into());
                 }
                 *others |= 1 << at;
             }

@@ -37,7 +37,7 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
     }
     let pictures = streams.iter().find(|stream| &stream.kind == b"vids").ok_or("it has no pictures")?;
     if pictures.frames == 0 {
-        return Err("it has no pictures".to_owned());
+        return Err("it has no pictures".into());
     }
     if claimed > 0 && pictures.frames < u64::from(pictures.length) {
         return Err(cut());

@@ -127,7 +127,7 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
     let doc = children(&about).find(|(id, _)| *id == id::DOC).map(|(_, text)| text.to_vec());
     let segment = element(source, head.start + about.len() as u64, length)?;
     if segment.id != id::SEGMENT {
-        return Err("a part of it is damaged".to_owned());
+        return Err("a part of it is damaged".into());
     }
     // A finished file says how long it is.
     let size = segment.size.ok_or("it was not finished: it does not say where it ends")?;

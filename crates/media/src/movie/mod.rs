@@ -41,7 +41,7 @@ pub fn probe_from(file: impl Storage + 'static, length: u64) -> std::io::Result<
     let footage = failed.unless(crate::caught(|| read(&mut source)))?;
     Ok(match footage {
         Ok(footage) => Seen::Movie(Box::new(footage)),
-        Err(flaw) => Seen::Broken(flaw),
+        Err(flaw) => Seen::Broken(flaw.to_string()),
     })
 }
 
@@ -57,7 +57,7 @@ fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
     {
         mp4::read(source)
     } else {
-        Err("this is not a movie of a known type".to_owned())
+        Err("this is not a movie of a known type".into())
     }
 }
 
@@ -74,7 +74,7 @@ impl MovieBytes {
             return Err(cut());
         }
         if count > MOST_TABLE {
-            return Err(format!("a table in it asks for {count} bytes"));
+            return Err(format!("a table in it asks for {count} bytes").into());
         }
         self.go(place)?;
         let mut bytes = vec![0; usize::try_from(count).map_err(|_| cut())?];
@@ -100,7 +100,7 @@ impl MovieBytes {
 }
 
 fn cut() -> Flaw {
-    "the file is cut off: a part of the movie is missing".to_owned()
+    "the file is cut off: a part of the movie is missing".into()
 }
 
 /// Numbers in bytes; what lies beyond the end is 0, which no reader here takes for more than it is.

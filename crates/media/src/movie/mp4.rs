@@ -71,7 +71,7 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
             size => (u64::from(size), 8),
         };
         if size < skip {
-            return Err("a box in it has no size".to_owned());
+            return Err("a box in it has no size".into());
         }
         if size > left {
             return Err(cut());
@@ -82,7 +82,7 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
             b"moof" => fragments.push((at, source.at(at + skip, size - skip)?)),
             b"mdat" => data = true,
             mark if !mark.iter().all(|byte| byte.is_ascii_graphic() || *byte == b' ') => {
-                return Err("a part of it is damaged: a box has no name".to_owned());
+                return Err("a part of it is damaged: a box has no name".into());
             }
             _ => {}
         }
@@ -90,7 +90,7 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
     }
     let moov = moov.ok_or("its tables are missing: it was not finished, or is cut off")?;
     if !data {
-        return Err("it has no pictures".to_owned());
+        return Err("it has no pictures".into());
     }
     let mut tracks: Vec<Track> =
         boxes(&moov).filter(|(mark, _)| *mark == b"trak").map(|(_, inside)| track(inside)).collect();
@@ -113,7 +113,7 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
     }
     let pictures = tracks.iter().find(|track| &track.handler == b"vide").ok_or("it has no pictures")?;
     if pictures.samples == 0 {
-        return Err("it has no pictures".to_owned());
+        return Err("it has no pictures".into());
     }
     let first = pictures.first.map(|(place, size)| source.first(place, size)).unwrap_or_default();
     let coded = match (pictures.mark.as_slice(), pictures.object) {

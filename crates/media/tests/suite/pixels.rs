@@ -56,7 +56,7 @@ fn every_layout_of_png_comes_back_sample_by_sample() {
         std::fs::write(&path, &whole[..cut]).unwrap();
         assert!(read(&path, None).is_err(), "cut at {cut}");
     }
-    assert!(read(&folder.path().join("nothing.png"), None).unwrap_err().contains("does not exist"));
+    assert!(read(&folder.path().join("nothing.png"), None).unwrap_err().to_string().contains("does not exist"));
 }
 
 fn plane(name: &str, values: impl Fn(usize) -> f32, count: usize) -> AnyChannel<FlatSamples> {

@@ -44,5 +44,5 @@ pub fn write(layers: &[StackLayer], out: &Path) -> Result<(), Fault> {
     }
     let attributes = attributes.ok_or("there is no pass")?;
     let image = Image { attributes, layer_data: parts };
-    image.write().non_parallel().to_file(out).map_err(|error| Fault::disk(out, &error))
+    image.write().non_parallel().to_file(out).map_err(|error| Fault::disk(out, error))
 }

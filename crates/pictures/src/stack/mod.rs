@@ -5,6 +5,7 @@ mod ora;
 mod tiff;
 
 use std::path::{Path, PathBuf};
+use truepath_core::flaw::Flaw;
 
 use truepath_media::exact::{self, Plane};
 
@@ -55,29 +56,31 @@ pub struct StackLayer {
 }
 
 /// Why a file cannot be made.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Fault {
-    /// In words.
-    pub why: String,
-    /// Whether it cannot be written; else something is wrong with its passes.
-    pub is_disk: bool,
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Fault {
+    /// Something is wrong with its passes.
+    #[error(transparent)]
+    Passes(#[from] Flaw),
+    /// It cannot be written.
+    #[error(transparent)]
+    Disk(Flaw),
 }
 
 impl From<String> for Fault {
     fn from(why: String) -> Fault {
-        Fault { why, is_disk: false }
+        Fault::Passes(why.into())
     }
 }
 
 impl From<&str> for Fault {
     fn from(why: &str) -> Fault {
-        why.to_owned().into()
+        Fault::Passes(why.into())
     }
 }
 
 impl Fault {
-    fn disk(out: &Path, error: &dyn std::fmt::Display) -> Fault {
-        Fault { why: format!("{}: {error}", out.display()), is_disk: true }
+    fn disk(out: &Path, error: impl std::error::Error + Send + Sync + 'static) -> Fault {
+        Fault::Disk(Flaw::at(out.display(), error))
     }
 }
 
@@ -98,7 +101,7 @@ pub fn write(form: StackForm, layers: &[StackLayer], out: &Path) -> Result<(), F
 ///
 /// # Errors
 /// When anything is not the same: what.
-pub fn prove(form: StackForm, layers: &[StackLayer], out: &Path) -> Result<(), String> {
+pub fn prove(form: StackForm, layers: &[StackLayer], out: &Path) -> Result<(), Flaw> {
     if form == StackForm::Ora {
         return ora::prove(layers, out);
     }
@@ -107,7 +110,7 @@ pub fn prove(form: StackForm, layers: &[StackLayer], out: &Path) -> Result<(), S
     for (at, layer) in layers.iter().enumerate() {
         let own = exact::read(&layer.file)?;
         if (own.width, own.height) != (all.width, all.height) {
-            return Err(format!("{} has a different size in it", layer.name));
+            return Err(format!("{} has a different size in it", layer.name).into());
         }
         // Pages have numbers, parts have names.
         let prefix = match (form, at) {
@@ -130,9 +133,9 @@ pub fn prove(form: StackForm, layers: &[StackLayer], out: &Path) -> Result<(), S
             let is_same =
                 (found.origin, found.size) == (plane.origin, plane.size) && found.values.is_same(&plane.values);
             if !is_same {
-                return Err(format!("{} of {} is not the same in it", plane.name, layer.name));
+                return Err(format!("{} of {} is not the same in it", plane.name, layer.name).into());
             }
         }
     }
-    if rest.is_empty() { Ok(()) } else { Err("it has more channels than its passes".to_owned()) }
+    if rest.is_empty() { Ok(()) } else { Err("it has more channels than its passes".into()) }
 }

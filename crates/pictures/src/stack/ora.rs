@@ -4,6 +4,7 @@
 use std::fs::File;
 use std::io::{Cursor, Read, Write};
 use std::path::Path;
+use truepath_core::flaw::Flaw;
 
 use quick_xml::Writer;
 use quick_xml::events::{BytesDecl, BytesEnd, BytesStart, Event};
@@ -19,18 +20,17 @@ use crate::thumbnail::{self, Wish};
 const THUMBNAIL: usize = 256;
 
 pub fn write(layers: &[StackLayer], out: &Path) -> Result<(), Fault> {
-    let failed = |error: &dyn std::fmt::Display| Fault::disk(out, error);
     let mut size = None;
     let mut files = Vec::new();
     for layer in layers {
-        let own = match truepath_media::probe(&layer.file).map_err(|error| error.to_string())? {
+        let own = match truepath_media::probe(&layer.file).map_err(Flaw::of)? {
             Seen::Whole(picture) if picture.file_type == "png" => (picture.width, picture.height),
             _ => return Err(format!("{} is not a whole PNG file", layer.file.display()).into()),
         };
         if *size.get_or_insert(own) != own {
             return Err(format!("{} has a different size than {}", layer.name, layers[0].name).into());
         }
-        files.push(std::fs::read(&layer.file).map_err(|error| format!("{}: {error}", layer.file.display()))?);
+        files.push(std::fs::read(&layer.file).map_err(|error| Flaw::at(layer.file.display(), error))?);
     }
     let (Some(size), Some(first)) = (size, files.first()) else { return Err("there is no pass".into()) };
     // In memory first: the archive must not speak for itself when a disk is full.
@@ -40,18 +40,18 @@ pub fn write(layers: &[StackLayer], out: &Path) -> Result<(), Fault> {
         let stored = SimpleFileOptions::default()
             .compression_method(CompressionMethod::Stored)
             .last_modified_time(zip::DateTime::default());
-        archive.start_file(name, stored).map_err(|error| failed(&error))?;
-        archive.write_all(bytes).map_err(|error| failed(&error))
+        archive.start_file(name, stored).map_err(|error| Fault::disk(out, error))?;
+        archive.write_all(bytes).map_err(|error| Fault::disk(out, error))
     };
     add("mimetype", b"image/openraster")?;
-    add("stack.xml", &stack(layers, size).map_err(|error| failed(&error))?)?;
+    add("stack.xml", &stack(layers, size).map_err(|error| Fault::disk(out, error))?)?;
     for (at, bytes) in files.iter().enumerate() {
         add(&place(at), bytes)?;
     }
     add("mergedimage.png", first)?;
     add("Thumbnails/thumbnail.png", &small(&layers[0].file)?)?;
-    let bytes = archive.finish().map_err(|error| failed(&error))?.into_inner();
-    std::fs::write(out, bytes).map_err(|error| failed(&error))
+    let bytes = archive.finish().map_err(|error| Fault::disk(out, error))?.into_inner();
+    std::fs::write(out, bytes).map_err(|error| Fault::disk(out, error))
 }
 
 fn place(at: usize) -> String {
@@ -83,27 +83,26 @@ fn stack(layers: &[StackLayer], (width, height): (u32, u32)) -> std::io::Result<
 }
 
 /// A small picture, as a PNG file.
-fn small(file: &Path) -> Result<Vec<u8>, String> {
+fn small(file: &Path) -> Result<Vec<u8>, Flaw> {
     let wish = Wish { within: (THUMBNAIL, THUMBNAIL), stops: 0.0, layer: None, colour: None };
     let small = thumbnail::read(file, wish)?;
     let canvas = Canvas { width: small.width, height: small.height, data: small.rgb(None) };
-    canvas.png().map_err(|error| error.to_string())
+    canvas.png().map_err(Flaw::of)
 }
 
 /// Reads the archive back: each layer has to be the file of its pass.
-pub fn prove(layers: &[StackLayer], out: &Path) -> Result<(), String> {
-    let failed = |error: &dyn std::fmt::Display| format!("{}: {error}", out.display());
-    let mut archive =
-        ZipArchive::new(File::open(out).map_err(|error| failed(&error))?).map_err(|error| failed(&error))?;
+pub fn prove(layers: &[StackLayer], out: &Path) -> Result<(), Flaw> {
+    let mut archive = ZipArchive::new(File::open(out).map_err(|error| Flaw::at(out.display(), error))?)
+        .map_err(|error| Flaw::at(out.display(), error))?;
     for (at, layer) in layers.iter().enumerate() {
         let mut bytes = Vec::new();
         archive
             .by_name(&place(at))
-            .map_err(|error| failed(&error))?
+            .map_err(|error| Flaw::at(out.display(), error))?
             .read_to_end(&mut bytes)
-            .map_err(|error| failed(&error))?;
-        if std::fs::read(&layer.file).map_err(|error| failed(&error))? != bytes {
-            return Err(format!("{} is not in it as it is", layer.name));
+            .map_err(|error| Flaw::at(out.display(), error))?;
+        if std::fs::read(&layer.file).map_err(|error| Flaw::at(out.display(), error))? != bytes {
+            return Err(format!("{} is not in it as it is", layer.name).into());
         }
     }
     Ok(())

@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::BufWriter;
 use std::path::Path;
+use truepath_core::flaw::Flaw;
 
 use tiff::encoder::colortype::{
     ColorType, Gray8, Gray16, Gray32, Gray32Float, Gray64Float, RGB8, RGB16, RGB32, RGB32Float, RGB64Float,
@@ -18,10 +19,10 @@ use super::{Fault, StackLayer};
 ///
 /// # Errors
 /// When it holds what a page cannot: why.
-pub fn arranged(own: &Exact) -> Result<Vec<&Plane>, String> {
+pub fn arranged(own: &Exact) -> Result<Vec<&Plane>, Flaw> {
     let size = (own.width as usize, own.height as usize);
     if own.planes.iter().any(|plane| (plane.origin, plane.size) != ((0, 0), size)) {
-        return Err("has different data and display windows, which a TIFF page cannot store".to_owned());
+        return Err("has different data and display windows, which a TIFF page cannot store".into());
     }
     let named = |name: &str| own.planes.iter().find(|plane| plane.name == name);
     let alpha = named("A");
@@ -29,21 +30,20 @@ pub fn arranged(own: &Exact) -> Result<Vec<&Plane>, String> {
     let colours = match (named("R"), named("G"), named("B"), rest.as_slice()) {
         (Some(red), Some(green), Some(blue), [_, _, _]) => vec![red, green, blue],
         (.., [one]) => vec![*one],
-        _ => return Err("has several layers, or channels that are not colours".to_owned()),
+        _ => return Err("has several layers, or channels that are not colours".into()),
     };
     let all: Vec<&Plane> = colours.into_iter().chain(alpha).collect();
     let kind = |plane: &Plane| std::mem::discriminant(&plane.values);
     if all.iter().any(|plane| kind(plane) != kind(all[0])) {
-        return Err("has channels of several depths".to_owned());
+        return Err("has channels of several depths".into());
     }
     Ok(all)
 }
 
 pub fn write(layers: &[StackLayer], out: &Path) -> Result<(), Fault> {
-    let failed = |error: &dyn std::fmt::Display| Fault::disk(out, error);
-    let file = BufWriter::new(File::create(out).map_err(|error| failed(&error))?);
+    let file = BufWriter::new(File::create(out).map_err(|error| Fault::disk(out, error))?);
     let mut encoder = TiffEncoder::new(file)
-        .map_err(|error| failed(&error))?
+        .map_err(|error| Fault::disk(out, error))?
         .with_compression(Compression::Deflate(DeflateLevel::Balanced));
     let mut size = None;
     for layer in layers {
@@ -52,7 +52,7 @@ pub fn write(layers: &[StackLayer], out: &Path) -> Result<(), Fault> {
             return Err(format!("{} has a different size than {}", layer.name, layers[0].name).into());
         }
         let planes = arranged(&own).map_err(|why| format!("{} {why}", layer.name))?;
-        page(&mut encoder, (&layer.name, &own), &planes).map_err(|error| failed(&error))?;
+        page(&mut encoder, (&layer.name, &own), &planes).map_err(|error| Fault::disk(out, error))?;
     }
     if layers.is_empty() { Err("there is no pass".into()) } else { Ok(()) }
 }

@@ -122,7 +122,7 @@ pub fn facts(scene: &Path) -> std::io::Result<ReadScene> {
             follow(scene, &mut facts);
             (facts, "read from the scene", None)
         }
-        Err(Unread::Damaged(why)) => (Facts::default(), "", Some(why)),
+        Err(Unread::Damaged(why)) => (Facts::default(), "", Some(why.to_string())),
         Err(Unread::OtherFormat) => {
             (Facts::default(), "this scene type cannot be read, and there is no facts file", None)
         }

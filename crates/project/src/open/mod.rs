@@ -28,6 +28,7 @@ use truepath_core::scene::Facts;
 use truepath_core::sheet::machine::MachineFile;
 use truepath_core::sheet::{Key, Settings, Sheet, System};
 use truepath_core::source::{FileId, Sources};
+use truepath_exec::record::answer::NoProgram;
 
 use truepath_exec::failure::Failure;
 use truepath_exec::state::{StateFolder, pins};
@@ -52,7 +53,7 @@ pub fn adapters(sheet: &Path, around: &Surroundings, sources: &mut Sources, find
 ///
 /// # Errors
 /// Its name, or its path, where no such file exists.
-pub fn program_of(adapter: &Adapter, around: &Surroundings) -> Result<PathBuf, String> {
+pub fn program_of(adapter: &Adapter, around: &Surroundings) -> Result<PathBuf, NoProgram> {
     let (mut sources, mut findings) = (Sources::default(), Findings::default());
     let machine = read::machine_file(around, &mut sources, &mut findings).unwrap_or_default();
     programs::program(adapter, &around.places(&around.folder, &machine.programs))

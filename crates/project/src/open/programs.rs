@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use truepath_core::adapter::Adapter;
 use truepath_core::resolve::paths::is_absolute;
 use truepath_core::sheet::System;
+use truepath_exec::record::answer::NoProgram;
 
 use crate::surroundings::{Surroundings, system};
 
@@ -37,8 +38,8 @@ impl Surroundings {
 ///
 /// # Errors
 /// Its name, or its path, where no such file exists.
-pub fn program(adapter: &Adapter, places: &Places<'_>) -> Result<PathBuf, String> {
-    let name = adapter.program_on(places.system).ok_or("a program for this system")?;
+pub fn program(adapter: &Adapter, places: &Places<'_>) -> Result<PathBuf, NoProgram> {
+    let name = adapter.program_on(places.system).ok_or_else(|| NoProgram("a program for this system".to_owned()))?;
     if places.system != system() {
         // What is on another machine cannot be looked for here.
         return Ok(if name.contains('/') && !is_absolute(name) {
@@ -54,10 +55,10 @@ pub fn program(adapter: &Adapter, places: &Places<'_>) -> Result<PathBuf, String
     } else if let Some(known) = places.known.get(name) {
         PathBuf::from(known)
     } else {
-        on_path(name, places.search_path).ok_or(name)?
+        on_path(name, places.search_path).ok_or_else(|| NoProgram(name.to_owned()))?
     };
     tracing::debug!(adapter = %adapter.name, program = %found.display(), "looked for");
-    if found.is_file() { Ok(found) } else { Err(found.display().to_string()) }
+    if found.is_file() { Ok(found) } else { Err(NoProgram(found.display().to_string())) }
 }
 
 /// Whether a command of the sheet itself can be started here: by its path from the sheet's folder, or from the search path.

@@ -14,6 +14,7 @@ use truepath_core::sheet::machine::MachineFile;
 use truepath_core::sheet::setting::Changes;
 use truepath_core::sheet::{self, Key, Settings, Sheet, System};
 use truepath_core::source::{Place, Sources};
+use truepath_exec::record::answer::NoAnswer;
 
 use truepath_core::resolve::paths::from_system as text;
 use truepath_exec::failure::Failure;
@@ -164,14 +165,13 @@ impl Reading<'_> {
     }
 
     /// What the renderer of a scene's job tells about it; `None` where it cannot be asked.
-    fn told(&self, adapter: &Adapter, scene: &Path, known: &KnownSheet<'_>) -> Option<Result<Facts, String>> {
+    fn told(&self, adapter: &Adapter, scene: &Path, known: &KnownSheet<'_>) -> Option<Result<Facts, NoAnswer>> {
         let KnownSheet { home, state, machine, .. } = *known;
         if adapter.facts.is_empty() || adapter.unasked {
             return None;
         }
         let folder = Path::new(&home.folder);
-        let program = program(adapter, &places(home, self.around, machine))
-            .map_err(|name| format!("{name} is not on this machine"));
+        let program = program(adapter, &places(home, self.around, machine)).map_err(NoAnswer::from);
         Some(program.and_then(|program| ask::ask(adapter, &program, scene, (&state.facts(), folder))))
     }
 }

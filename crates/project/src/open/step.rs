@@ -127,7 +127,8 @@ impl Loaded {
         let home = &self.plan.home;
         let known = &self.machine.programs;
         let places = Places { system: home.system, ..around.places(Path::new(home.folder.as_str()), known) };
-        let look = |adapter: &Adapter| program(adapter, &places).map_or_else(|name| name, |path| from_system(&path));
+        let look =
+            |adapter: &Adapter| program(adapter, &places).map_or_else(|missing| missing.0, |path| from_system(&path));
         let names = self.plan.jobs.iter().flat_map(|job| [Key::Adapter, Key::Export].map(|key| job.given.text(&key)));
         let names: BTreeSet<&str> = names.flatten().collect();
         // What makes movies is sought too, where there are any.

@@ -171,7 +171,7 @@ impl Survey<'_> {
         for name in names {
             let Some(adapter) = self.adapters.get(name) else { continue };
             match program(adapter, &self.places(around)) {
-                Err(program) => drop(machine.programs.insert(name.to_owned(), program)),
+                Err(program) => drop(machine.programs.insert(name.to_owned(), program.0)),
                 Ok(program) if !is_foreign(&program) && !disk::is_executable(&program) => {
                     machine.not_executable.insert(name.to_owned(), from_system(&program));
                 }

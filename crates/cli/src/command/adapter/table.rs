@@ -7,6 +7,7 @@ use truepath_core::adapter::{ARRANGEMENTS, Adapter, AdapterKind, KINDS, Native, 
 use truepath_core::catalogue::{self, Bits, Channels, Choice};
 use truepath_core::sheet::setting::{Carrier, KEYS, Key};
 use truepath_core::sheet::{FileOption, OF_MOVIES, OF_PICTURES};
+use truepath_exec::record::answer::NoProgram;
 
 use super::KnownAdapters;
 use crate::lower::Around;
@@ -18,7 +19,7 @@ fn kind(adapter: &Adapter) -> &'static str {
 }
 
 /// Where the program is, or its name where it is nowhere.
-fn program(adapter: &Adapter, shelf: &KnownAdapters, around: &Around) -> Result<String, String> {
+fn program(adapter: &Adapter, shelf: &KnownAdapters, around: &Around) -> Result<String, NoProgram> {
     let known = BTreeMap::new();
     let places = around.places(&shelf.folder, &known);
     find(adapter, &places).map(|path| path.display().to_string())
@@ -30,7 +31,7 @@ pub fn list(shelf: &KnownAdapters, around: &Around) -> String {
     let line = |(name, adapter): (&String, &Adapter)| {
         let program = match program(adapter, shelf, around) {
             Ok(path) => path,
-            Err(name) => state(around.out, BAD, format!("{name} is not on this machine")),
+            Err(missing) => state(around.out, BAD, missing),
         };
         let origin = &shelf.sources.get(adapter.file).name;
         let origin = if origin.starts_with("the adapter ") { "built in" } else { origin };
@@ -140,7 +141,7 @@ pub fn show(adapter: &Adapter, shelf: &KnownAdapters, around: &Around) -> String
     let screen = around.out;
     let program = match program(adapter, shelf, around) {
         Ok(path) => path,
-        Err(name) => state(screen, BAD, format!("{name} is not on this machine")),
+        Err(missing) => state(screen, BAD, missing),
     };
     let mut out = format!("{} ({}): {program}\n\n", paint(screen, HEAD, &adapter.name), kind(adapter));
     let column = ((screen.width.max(60) - 16) / 2).min(70);

@@ -11,7 +11,7 @@ use truepath_core::plan::Plan;
 use truepath_core::resolve::paths;
 use truepath_core::run::cost::Costs;
 use truepath_exec::disk;
-use truepath_exec::failure::Failure;
+use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::guard::Deliveries;
 use truepath_exec::threads::Cores;
 
@@ -104,8 +104,9 @@ pub fn build(
         broken,
     };
     let text = cluster::script(plan, steps, &batch, (&wish, &Cores));
-    let text =
-        text.map_err(|why| Failure::unreadable(why).help("or leave threads out, and let each task have one core"))?;
+    let text = text.map_err(|why| {
+        Failure::of(Cause::Unreadable, why).help("or leave threads out, and let each task have one core")
+    })?;
     fits(limits, &text)?;
     // The scheduler makes no folder for what the tasks say.
     let made = loaded.state.make().and_then(|()| std::fs::create_dir_all(&logs));

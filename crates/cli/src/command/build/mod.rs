@@ -238,7 +238,8 @@ fn body(args: &BuildArgs, built: &[Built<'_>]) -> Result<String, Failure> {
     };
     match args.to {
         ScriptKind::Cmd => cmd::script(&loaded.plan, steps, &wish, &Cores).map_err(|why| {
-            Failure::unreadable(why).help("change the value, make calls shorter with --chunk, or use --to json")
+            Failure::of(Cause::Unreadable, why)
+                .help("change the value, make calls shorter with --chunk, or use --to json")
         }),
         ScriptKind::Powershell => Ok(script::powershell::script(&loaded.plan, steps, &wish, &Cores)),
         _ => Ok(script::sh::script(&loaded.plan, steps, &wish, &Cores)),

@@ -8,20 +8,23 @@ mod packed;
 
 use super::Facts;
 use super::usd::{Prim, UsdLayer, UsdSetting};
+use crate::flaw::Flaw;
 use packed::Cursor;
 
-pub fn read(bytes: &[u8]) -> Result<Facts, String> {
+pub fn read(bytes: &[u8]) -> Result<Facts, Flaw> {
     Ok(layer(bytes)?.facts())
 }
 
-fn layer(bytes: &[u8]) -> Result<UsdLayer, String> {
-    let damaged = |what: &str| format!("its {what} cannot be read");
+fn layer(bytes: &[u8]) -> Result<UsdLayer, Flaw> {
+    let damaged = |what: &str| Flaw::new(format!("its {what} cannot be read"));
     if !bytes.starts_with(b"PXR-USDC") {
-        return Err("it does not begin with PXR-USDC".to_owned());
+        return Err("it does not begin with PXR-USDC".into());
     }
     let version = bytes.get(8..11).ok_or_else(|| damaged("head"))?;
     if version[0] != 0 || version[1] < 4 {
-        return Err(format!("it is written in version {}.{}.{} of its format", version[0], version[1], version[2]));
+        return Err(
+            format!("it is written in version {}.{}.{} of its format", version[0], version[1], version[2]).into()
+        );
     }
     let file = CrateFile::open(bytes, version[1]).ok_or_else(|| damaged("tables"))?;
     file.layer().ok_or_else(|| damaged("prims"))

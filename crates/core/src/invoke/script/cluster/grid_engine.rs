@@ -1,5 +1,6 @@
 //! Grid Engine. What its options mean is told in qsub(1), its states in qstat(1), its limits in sge_conf(5).
 
+use crate::flaw::Flaw;
 use crate::run::tasks::{ClusterTask, Stage, newest};
 use crate::sheet::ClusterEntry;
 
@@ -25,7 +26,7 @@ impl Cluster for GridEngine {
         (String::new(), "Start it with sh on a machine that may submit jobs: it submits".to_owned())
     }
 
-    fn options(&self, wish: &ClusterEntry) -> Result<Vec<String>, String> {
+    fn options(&self, wish: &ClusterEntry) -> Result<Vec<String>, Flaw> {
         let mut all: Vec<String> = Vec::new();
         let mut add = |option: &str, value: Option<String>| {
             all.extend(value.into_iter().flat_map(|value| [option.to_owned(), value]));
@@ -44,7 +45,7 @@ impl Cluster for GridEngine {
             (Some(threads), None) if *threads > 1 => {
                 return Err(format!(
                     "Grid Engine gives {threads} cores only in a parallel environment: name it, parallel_environment = \"...\" in [run.cluster]; `qconf -spl` lists those of the cluster"
-                ));
+                ).into());
             }
             _ => {}
         }

@@ -4,6 +4,7 @@
 mod grid_engine;
 mod slurm;
 
+use crate::flaw::Flaw;
 use std::fmt::Write as _;
 use std::ops::Range;
 use std::time::Duration;
@@ -49,7 +50,7 @@ pub trait Cluster: Sync + std::fmt::Debug {
     ///
     /// # Errors
     /// In words, what it cannot be asked.
-    fn options(&self, wish: &ClusterEntry) -> Result<Vec<String>, String>;
+    fn options(&self, wish: &ClusterEntry) -> Result<Vec<String>, Flaw>;
     /// How a script submits, looks and cancels.
     fn functions(&self) -> &'static str;
     /// What shows the tasks of a name.
@@ -122,7 +123,7 @@ pub fn script(
     steps: &[CommandLine],
     batch: &Batch<'_>,
     (wish, threads): (&Script<'_>, &dyn Threads),
-) -> Result<String, String> {
+) -> Result<String, Flaw> {
     let mut out = head(plan, steps, batch)?;
     if let Some(words) = batch.guard {
         let words: Vec<String> = words.iter().map(|text| word(text)).collect();
@@ -171,7 +172,7 @@ pub fn calls(steps: &[CommandLine], parts: &[Range<usize>]) -> String {
 }
 
 /// What stands before the work: options, and how the script submits itself.
-fn head(plan: &Plan, steps: &[CommandLine], batch: &Batch<'_>) -> Result<String, String> {
+fn head(plan: &Plan, steps: &[CommandLine], batch: &Batch<'_>) -> Result<String, Flaw> {
     let cluster = batch.cluster;
     let (lines, by_hand) = cluster.head(batch);
     let mut out = format!("#!/bin/sh\n{lines}");

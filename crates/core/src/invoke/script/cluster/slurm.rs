@@ -1,5 +1,6 @@
 //! Slurm. What its options mean is told in sbatch(1), its states in squeue(1), its limits in slurm.conf(5).
 
+use crate::flaw::Flaw;
 use crate::run::tasks::{ClusterTask, Stage, newest};
 use crate::sheet::ClusterEntry;
 
@@ -26,7 +27,7 @@ impl Cluster for Slurm {
         (lines, "Submit it with sbatch, or start it with sh: both submit".to_owned())
     }
 
-    fn options(&self, wish: &ClusterEntry) -> Result<Vec<String>, String> {
+    fn options(&self, wish: &ClusterEntry) -> Result<Vec<String>, Flaw> {
         let texts = [("partition", &wish.partition), ("account", &wish.account), ("constraint", &wish.constraint)];
         let mut all: Vec<String> =
             texts.into_iter().filter_map(|(name, value)| Some(format!("--{name}={}", value.as_ref()?))).collect();

@@ -1,5 +1,6 @@
 //! How a batch file lands what a call wrote.
 
+use crate::flaw::Flaw;
 use std::fmt::Write as _;
 
 use crate::adapter::Adapter;
@@ -26,7 +27,7 @@ impl CmdWriter<'_> {
     }
 
     /// Takes away what a program writes beside its pictures, and the files that were written for it.
-    pub(super) fn aside(&self, out: &mut String, step: &CommandLine) -> Result<(), String> {
+    pub(super) fn aside(&self, out: &mut String, step: &CommandLine) -> Result<(), Flaw> {
         for glob in step.globs(false) {
             let _ = writeln!(out, "del /q {} >nul 2>nul", self.path(&glob)?);
         }
@@ -75,7 +76,7 @@ impl CmdWriter<'_> {
         out: &mut String,
         step: &CommandLine,
         (id, adapter): (&str, Option<&Adapter>),
-    ) -> Result<(), String> {
+    ) -> Result<(), Flaw> {
         out.push_str("set \"missing=0\"\nset \"landed=0\"\nset \"lost=\"\n");
         let log = self.path(&step.log)?;
         let stages: Vec<String> = stages(step).into_iter().map(|stage| self.path(stage)).collect::<Result<_, _>>()?;
@@ -89,10 +90,10 @@ impl CmdWriter<'_> {
                 let staged = staged
                     .iter()
                     .map(|spelling| Ok(format!("{open}\\{}\"", inner(&glob(spelling).replace('/', "\\"))?)));
-                let staged = staged.collect::<Result<Vec<_>, String>>()?.join(" ");
+                let staged = staged.collect::<Result<Vec<_>, Flaw>>()?.join(" ");
                 Ok(PlannedFile { frame, path: self.path(&series.name(frame))?, staged })
             };
-            let planned = step.frames.iter().map(planned).collect::<Result<Vec<PlannedFile>, String>>()?;
+            let planned = step.frames.iter().map(planned).collect::<Result<Vec<PlannedFile>, Flaw>>()?;
             let told = (percent(&json(&series.id)), id);
             planned.iter().for_each(|planned| file(out, planned, (&told.0, told.1), wrote.as_deref()));
         }

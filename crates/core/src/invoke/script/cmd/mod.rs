@@ -4,6 +4,7 @@
 
 mod landing;
 
+use crate::flaw::Flaw;
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
@@ -29,7 +30,7 @@ const SERIES: &str = "::";
 ///
 /// # Errors
 /// In words, what cannot be said to cmd: a control character in a value, or a line that is too long.
-pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> Result<String, String> {
+pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> Result<String, Flaw> {
     let bases = bases(plan, steps);
     let writer = CmdWriter { plan, bases: &bases, wish };
     let mut out = "@echo off\n".to_owned();
@@ -52,23 +53,23 @@ pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &d
         let mut part = String::new();
         writer.step(&mut part, *number, step).map(|()| part)
     });
-    let parts: Vec<String> = parts.into_iter().collect::<Result<_, String>>()?;
+    let parts: Vec<String> = parts.into_iter().collect::<Result<_, Flaw>>()?;
     parts.iter().for_each(|part| out.push_str(part));
     writer.end(&mut out, steps)?;
     if let Some(line) = out.lines().find(|line| line.len() > LONGEST && !line.starts_with(SERIES)) {
         let start: String = line.chars().take(60).collect();
-        return Err(format!("a line is longer than the {LONGEST} characters that cmd reads: {start}..."));
+        return Err(format!("a line is longer than the {LONGEST} characters that cmd reads: {start}...").into());
     }
     Ok(out.replace('\n', "\r\n"))
 }
 
 /// Text between the quotes of `set "NAME=..."`.
-fn inner(text: &str) -> Result<String, String> {
+fn inner(text: &str) -> Result<String, Flaw> {
     if text.contains(['\n', '\r', '\0', '"']) { Err(unsaid(text)) } else { Ok(text.replace('%', "%%")) }
 }
 
-fn unsaid(text: &str) -> String {
-    format!("cmd has no way to say \"{}\"", text.escape_debug())
+fn unsaid(text: &str) -> Flaw {
+    Flaw::new(format!("cmd has no way to say \"{}\"", text.escape_debug()))
 }
 
 struct CmdWriter<'w> {
@@ -83,7 +84,7 @@ impl CmdWriter<'_> {
     }
 
     /// Counters, a stage folder of this start's own, and a journal.
-    fn begin(&self, out: &mut String, steps: &[CommandLine]) -> Result<(), String> {
+    fn begin(&self, out: &mut String, steps: &[CommandLine]) -> Result<(), Flaw> {
         let home = self.path(&self.plan.home.folder)?;
         let _ = write!(
             out,
@@ -119,7 +120,7 @@ impl CmdWriter<'_> {
         Ok(())
     }
 
-    fn end(&self, out: &mut String, steps: &[CommandLine]) -> Result<(), String> {
+    fn end(&self, out: &mut String, steps: &[CommandLine]) -> Result<(), Flaw> {
         out.push_str("\n:finish\nset \"outcome=complete\"\nif not \"%failed%\"==\"0\" set \"outcome=incomplete\"\n");
         for stage in self.stages() {
             // A folder that is not empty stays.
@@ -158,7 +159,7 @@ impl CmdWriter<'_> {
 
     /// One word in which base folders are named by their variables. Between quotes their values mean nothing to cmd; a word
     /// with quotes of its own is written out.
-    fn word(&self, text: &str) -> Result<String, String> {
+    fn word(&self, text: &str) -> Result<String, Flaw> {
         let pieces = in_pieces(text, self.bases);
         let is_based = pieces.iter().any(|piece| matches!(piece, Body::BasePath(_)));
         if self.wish.portable && is_based && text.contains('"') {
@@ -181,13 +182,13 @@ impl CmdWriter<'_> {
     }
 
     /// Makes a folder.
-    fn folder(&self, folder: &str) -> Result<String, String> {
+    fn folder(&self, folder: &str) -> Result<String, Flaw> {
         let folder = self.path(folder)?;
         Ok(format!("if not exist {folder} mkdir {folder}\nif not exist {folder} exit /b 4\n"))
     }
 
     /// A file name for cmd's own commands, between quotes.
-    fn path(&self, text: &str) -> Result<String, String> {
+    fn path(&self, text: &str) -> Result<String, Flaw> {
         let mut out = "\"".to_owned();
         for piece in in_pieces(text, self.bases) {
             match piece {
@@ -201,7 +202,7 @@ impl CmdWriter<'_> {
         Ok(format!("{out}\""))
     }
 
-    fn step(&self, out: &mut String, at: usize, step: &CommandLine) -> Result<(), String> {
+    fn step(&self, out: &mut String, at: usize, step: &CommandLine) -> Result<(), Flaw> {
         let title = format!("{} {} frames {}", step.job, step.passes.join(" "), step.frames);
         let _ = writeln!(out, "\nrem {}", title.replace('%', "%%"));
         match &step.product {
@@ -212,7 +213,7 @@ impl CmdWriter<'_> {
     }
 
     /// The program of a step, its environment and its arguments, with its output in its log; then its exit code.
-    fn command(&self, out: &mut String, step: &CommandLine) -> Result<(), String> {
+    fn command(&self, out: &mut String, step: &CommandLine) -> Result<(), Flaw> {
         let log = self.path(&step.log)?;
         out.push_str("setlocal\n");
         for (name, value) in &step.env {
@@ -238,7 +239,7 @@ impl CmdWriter<'_> {
     }
 
     /// Writes a file for a program, line by line; its lines end as Windows wants them.
-    fn put(&self, out: &mut String, file: &FileText) -> Result<(), String> {
+    fn put(&self, out: &mut String, file: &FileText) -> Result<(), Flaw> {
         let (path, folder) = (self.path(&file.path)?, self.path(paths::parent(&file.path))?);
         let put = path.trim_matches('"');
         let _ = writeln!(out, "if not exist {folder} mkdir {folder}\ntype nul >{path}\nset \"put={put}\"");
@@ -292,7 +293,7 @@ impl CmdWriter<'_> {
     }
 
     /// An exporter, in a folder of its own that gets its name once all of it is there.
-    fn export(&self, out: &mut String, at: usize, step: &CommandLine, product: &Product) -> Result<(), String> {
+    fn export(&self, out: &mut String, at: usize, step: &CommandLine, product: &Product) -> Result<(), Flaw> {
         let part = self.path(paths::parent(&product.staged))?;
         let (staged, path) = (self.path(&product.staged)?, self.path(&product.path)?);
         let folder = paths::parent(&product.path);
@@ -309,14 +310,14 @@ impl CmdWriter<'_> {
     }
 
     /// A call that `truepath run` makes: it looks after its files by itself.
-    fn guarded(&self, out: &mut String, at: usize, step: &CommandLine) -> Result<(), String> {
+    fn guarded(&self, out: &mut String, at: usize, step: &CommandLine) -> Result<(), Flaw> {
         let _ = writeln!(out, "echo [{at} of %total%] {}", inner(&step.id)?);
         self.command(out, step)?;
         self.fail(out, "if not \"%code%\"==\"0\"");
         Ok(())
     }
 
-    fn rendered(&self, out: &mut String, at: usize, step: &CommandLine) -> Result<(), String> {
+    fn rendered(&self, out: &mut String, at: usize, step: &CommandLine) -> Result<(), Flaw> {
         let (id, log) = (inner(&step.id)?, self.path(&step.log)?);
         let count = step.writes.len() as i64 * step.frames.count();
         let finals = || step.writes.iter().flat_map(|write| step.frames.iter().map(move |frame| (write.series, frame)));
@@ -397,7 +398,7 @@ fn percent(text: &str) -> String {
 }
 
 /// A word of a command that runs at the end; `{outcome}` is known only then.
-fn after_word(template: &Template) -> Result<String, String> {
+fn after_word(template: &Template) -> Result<String, Flaw> {
     let of_part = |part: &Part| match part {
         Part::Text(text) => word(text).ok_or_else(|| unsaid(text)),
         Part::Token(_) => Ok("%outcome%".to_owned()),
