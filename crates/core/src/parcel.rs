@@ -153,6 +153,13 @@ fn one(plan: &Plan, slice: &Slice, (job, name): (&Job, String), contents: &Conte
     if job.shift.0 != 0 {
         own.insert("shift".to_owned(), Value::Integer(job.shift.0));
     }
+    settings(&mut own, job);
+    passes(&mut own, plan, slice)?;
+    Ok(own)
+}
+
+/// The settings that are handed on as they are.
+fn settings(own: &mut Table, job: &Job) {
     for (key, given) in &job.given.values {
         match key {
             Key::Camera
@@ -193,6 +200,12 @@ fn one(plan: &Plan, slice: &Slice, (job, name): (&Job, String), contents: &Conte
             | Key::Enabled => {}
         }
     }
+}
+
+/// The passes with the names of their files, or the name of the file that has them all.
+fn passes(own: &mut Table, plan: &Plan, slice: &Slice) -> Result<(), Flaw> {
+    let text = |text: &str| Value::String(text.to_owned());
+    let job = &plan.jobs[slice.job];
     let series: Vec<&Series> = plan.series_of(slice.job).map(|at| &plan.series[at]).collect();
     let together = job.layers == Layers::Together;
     own.insert("layers".to_owned(), text(if together { "together" } else { "apart" }));
@@ -217,7 +230,7 @@ fn one(plan: &Plan, slice: &Slice, (job, name): (&Job, String), contents: &Conte
         }
     }
     own.insert("passes".to_owned(), Value::Array(passes));
-    Ok(own)
+    Ok(())
 }
 
 /// Where a series lies, as a path of the parcel's sheet: its root is a token, all else stands as it is.

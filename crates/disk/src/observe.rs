@@ -206,7 +206,6 @@ impl Observation<'_> {
         let landed = self.machine.history.of(series);
         let now = self.machine.made_of.get(at).and_then(Option::as_ref);
         let stale = now.map(|now| self.machine.history.stale(now));
-        let history = &self.machine.history;
         let look = |own: (i64, FileFacts)| self.looked_at(series, stale.as_deref(), own);
         there.par_sort_unstable();
         let barred = |frame: &i64| -> Observed {
@@ -231,6 +230,20 @@ impl Observation<'_> {
         } else {
             Verdict::gather((at, series), words, found)
         };
+        self.beside_the_plan(series, &mut verdict, stray, listed)?;
+        Ok(verdict)
+    }
+
+    /// What lies among the files of a series and is none of them, what is gone, and what bears almost the name of a missing one.
+    fn beside_the_plan(
+        &self,
+        series: &Series,
+        verdict: &mut Verdict,
+        mut stray: Vec<(Number, String)>,
+        listed: &mut HashMap<String, Files>,
+    ) -> Result<(), Failure> {
+        let (plan, history) = (self.plan, &self.machine.history);
+        let landed = history.of(series);
         if let Some(own) = &plan.jobs[series.job].own_frames {
             let is_own = |number: &Number| series.shift.frame(*number).is_some_and(|frame| own.contains(frame));
             stray.retain(|(number, _)| !is_own(number));
@@ -250,7 +263,7 @@ impl Observation<'_> {
             verdict.near = near_misses(series, self.folder(folder, listed)?, &missing, &known);
             verdict.stray.retain(|path| !verdict.near.iter().any(|near| near.from == paths::file_name(path)));
         }
-        Ok(verdict)
+        Ok(())
     }
 
     /// What a look at one file has found, which is kept where it is new.

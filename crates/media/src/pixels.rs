@@ -219,50 +219,12 @@ fn exr_layer((bytes, most): (&[u8], usize), layer: Option<&str>, light: Light) -
     let file = own_exr::Lines::of(bytes, most)?;
     let window = file.meta.headers.first().ok_or("it has no header")?.shared_attributes.display_window;
     let (width, height) = (window.size.x(), window.size.y());
-    // A channel's name is that of its part and, before the last dot, of its layer.
-    let mut found: Vec<(String, usize, usize, String)> = Vec::new();
-    for (part, header) in file.meta.headers.iter().enumerate() {
-        let of_part = header.own_attributes.layer_name.as_ref().map(ToString::to_string);
-        for (at, channel) in header.channels.list.iter().enumerate() {
-            let name = channel.name.to_string();
-            let (own, short) = name
-                .rsplit_once('.')
-                .map_or((String::new(), name.clone()), |(own, short)| (own.to_owned(), short.to_owned()));
-            let several = file.meta.headers.len() > 1;
-            let own = if own.is_empty() && several { of_part.clone().unwrap_or_default() } else { own };
-            found.push((own, part, at, short));
-        }
-    }
-    let wanted = match layer.filter(|name| !name.is_empty()) {
-        Some(name) if found.iter().any(|(own, ..)| own == name) => name.to_owned(),
-        Some(name) if found.iter().all(|(own, ..)| !own.is_empty()) => {
-            return Err(format!("it has no layer `{name}`").into());
-        }
-        Some(_) => String::new(),
-        None if found.iter().any(|(own, ..)| own.is_empty()) => String::new(),
-        None => found.first().map(|(own, ..)| own.clone()).unwrap_or_default(),
-    };
-    let of_layer: Vec<&(String, usize, usize, String)> = found.iter().filter(|(own, ..)| *own == wanted).collect();
-    let named = |name: &str| of_layer.iter().find(|(.., short)| short.eq_ignore_ascii_case(name)).copied();
-    let alpha = named("A");
-    let colours = match (named("R"), named("G"), named("B")) {
-        (Some(red), Some(green), Some(blue)) => vec![red, green, blue],
-        // Normals and positions, and a single channel of any name.
-        _ => match (
-            named("X"),
-            named("Y"),
-            named("Z"),
-            of_layer.iter().find(|(.., short)| !short.eq_ignore_ascii_case("A")),
-        ) {
-            (Some(x), Some(y), Some(z), _) => vec![x, y, z],
-            (.., Some(first)) => vec![*first],
-            (.., None) => return Err("it has no colours".into()),
-        },
-    };
-    let planes: Vec<&(String, usize, usize, String)> = colours.iter().copied().chain(alpha).collect();
+    let found = channels_of(&file.meta);
+    let (colours, alpha) = channels_of_layer(&found, layer)?;
+    let planes: Vec<&ExrChannel> = colours.iter().copied().chain(alpha).collect();
     let count = planes.len();
     let mut samples = vec![0f32; width * height * count];
-    let places: Vec<(usize, usize)> = planes.iter().map(|(_, part, channel, _)| (*part, *channel)).collect();
+    let places: Vec<(usize, usize)> = planes.iter().map(|own| (own.part, own.channel)).collect();
     let mut row = Vec::new();
     file.read(&places, &mut |at, (x, y), line| {
         line.numbers(&mut row);
@@ -295,6 +257,67 @@ fn exr_layer((bytes, most): (&[u8], usize), layer: Option<&str>, light: Light) -
         premultiplied: true,
         light,
     })
+}
+
+/// A channel of a layer.
+struct ExrChannel {
+    layer: String,
+    /// Index of its part of the file.
+    part: usize,
+    /// Index into the channels of that.
+    channel: usize,
+    /// Its name in the layer.
+    name: String,
+}
+
+fn channels_of(meta: &exr::meta::MetaData) -> Vec<ExrChannel> {
+    // A channel's name is that of its part and, before the last dot, of its layer.
+    let mut found: Vec<ExrChannel> = Vec::new();
+    for (part, header) in meta.headers.iter().enumerate() {
+        let of_part = header.own_attributes.layer_name.as_ref().map(ToString::to_string);
+        for (at, channel) in header.channels.list.iter().enumerate() {
+            let name = channel.name.to_string();
+            let (own, short) = name
+                .rsplit_once('.')
+                .map_or((String::new(), name.clone()), |(own, short)| (own.to_owned(), short.to_owned()));
+            let several = meta.headers.len() > 1;
+            let own = if own.is_empty() && several { of_part.clone().unwrap_or_default() } else { own };
+            found.push(ExrChannel { layer: own, part, channel: at, name: short });
+        }
+    }
+    found
+}
+
+/// The channels that are shown of a layer, its colours and its alpha; without a name those without a layer, or of the first.
+fn channels_of_layer<'f>(
+    found: &'f [ExrChannel],
+    layer: Option<&str>,
+) -> Result<(Vec<&'f ExrChannel>, Option<&'f ExrChannel>), Flaw> {
+    let wanted = match layer.filter(|name| !name.is_empty()) {
+        Some(name) if found.iter().any(|own| own.layer == name) => name.to_owned(),
+        Some(name) if found.iter().all(|own| !own.layer.is_empty()) => {
+            return Err(format!("it has no layer `{name}`").into());
+        }
+        Some(_) => String::new(),
+        None if found.iter().any(|own| own.layer.is_empty()) => String::new(),
+        None => found.first().map(|own| own.layer.clone()).unwrap_or_default(),
+    };
+    let of_layer: Vec<&ExrChannel> = found.iter().filter(|own| own.layer == wanted).collect();
+    let named = |name: &str| of_layer.iter().find(|own| own.name.eq_ignore_ascii_case(name)).copied();
+    let alpha = named("A");
+    let colours = match (named("R"), named("G"), named("B")) {
+        (Some(red), Some(green), Some(blue)) => vec![red, green, blue],
+        // Normals and positions, and a single channel of any name.
+        _ => {
+            match (named("X"), named("Y"), named("Z"), of_layer.iter().find(|own| !own.name.eq_ignore_ascii_case("A")))
+            {
+                (Some(x), Some(y), Some(z), _) => vec![x, y, z],
+                (.., Some(first)) => vec![*first],
+                (.., None) => return Err("it has no colours".into()),
+            }
+        }
+    };
+    Ok((colours, alpha))
 }
 
 /// The depth of a picture's samples; it decides how many bits are kept.

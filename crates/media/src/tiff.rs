@@ -136,20 +136,6 @@ fn page(decoder: &mut Pages<'_>) -> Result<Picture, Flaw> {
     if depth < 8 {
         besides.push(format!("it has {depth} {} a sample", if depth == 1 { "bit" } else { "bits" }));
     }
-    // TIFF 6.0, Adobe's two numbers for deflate, and numbers that others registered.
-    let other = |name: &str| Some(AsWritten::Other(name.to_owned()));
-    let compression = match compression {
-        None | Some(1) => Some(Compression::None.into()),
-        Some(2..=4) => other("ccitt"),
-        Some(5) => Some(Compression::Lzw.into()),
-        Some(6 | 7) => other("jpeg"),
-        Some(8 | 32_946) => Some(Compression::Deflate.into()),
-        Some(32_773) => Some(Compression::PackBits.into()),
-        Some(34_925) => other("lzma"),
-        Some(50_000 | 34_926) => other("zstd"),
-        Some(50_001) => other("webp"),
-        Some(_) => None,
-    };
     Ok(Picture {
         bits: match (depth, float) {
             (8, false) => Some(Bits::Eight),
@@ -167,11 +153,29 @@ fn page(decoder: &mut Pages<'_>) -> Result<Picture, Flaw> {
             (_, 4) => Some(Channels::Rgba),
             _ => None,
         },
-        compression,
+        compression: packed(compression),
         besides,
         unproven: kind.is_none().then(|| "its colours are stored in a way that True Path cannot read".to_owned()),
         ..Picture::plain("tiff", width, height)
     })
+}
+
+/// The compression with a number.
+fn packed(number: Option<u16>) -> Option<AsWritten<Compression>> {
+    // TIFF 6.0, Adobe's two numbers for deflate, and numbers that others registered.
+    let other = |name: &str| Some(AsWritten::Other(name.to_owned()));
+    match number {
+        None | Some(1) => Some(Compression::None.into()),
+        Some(2..=4) => other("ccitt"),
+        Some(5) => Some(Compression::Lzw.into()),
+        Some(6 | 7) => other("jpeg"),
+        Some(8 | 32_946) => Some(Compression::Deflate.into()),
+        Some(32_773) => Some(Compression::PackBits.into()),
+        Some(34_925) => other("lzma"),
+        Some(50_000 | 34_926) => other("zstd"),
+        Some(50_001) => other("webp"),
+        Some(_) => None,
+    }
 }
 
 /// Looks whether every strip or tile of a page lies within the file.

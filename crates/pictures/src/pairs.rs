@@ -1,12 +1,11 @@
 //! Two picture files of the same frame: how alike they are.
-
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::Path;
-use truepath_core::flaw::Flaw;
 
 use truepath_core::catalogue::Light;
+use truepath_core::flaw::Flaw;
 use truepath_core::sheet::{Backdrop, Colour, Size};
 use truepath_media::exact::{self, Exact, Plane, Values};
 use truepath_media::pixels;

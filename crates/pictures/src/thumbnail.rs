@@ -1,10 +1,9 @@
 //! A picture made small, as a screen shows it.
-
 use std::path::Path;
 use std::sync::OnceLock;
-use truepath_core::flaw::Flaw;
 
 use truepath_core::catalogue::{Channels, Light};
+use truepath_core::flaw::Flaw;
 use truepath_core::picture::Content;
 use truepath_core::sheet::{Backdrop, Colour, Size};
 use truepath_media::pixels::{self, Pixels, Samples};

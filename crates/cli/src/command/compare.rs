@@ -1,10 +1,9 @@
 //! `compare`: two versions, modes, passes, jobs, folders or patterns of the same pictures, frame by frame.
-
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
-use truepath_core::flaw::Flaw;
 
 use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
+use truepath_core::flaw::Flaw;
 use truepath_core::frames::{Frames, Number};
 use truepath_core::plan::{Plan, Series};
 use truepath_core::resolve::paths::{self, from_system};

@@ -1,11 +1,10 @@
 //! `stack`: the passes of a job that were rendered apart as one file per frame, and a list of them for compositing.
-
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
-use truepath_core::flaw::Flaw;
 
 use rayon::iter::{IntoParallelIterator, ParallelIterator};
 use serde_json::{Value, json};
+use truepath_core::flaw::Flaw;
 use truepath_core::frames::{Frames, Number};
 use truepath_core::plan::Series;
 use truepath_core::resolve::Job;

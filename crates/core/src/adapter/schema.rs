@@ -35,55 +35,23 @@ fn named(keys: &[(&str, &str)], of_key: &dyn Fn(&str, &str) -> Value, what: &str
 }
 
 fn key(name: &str, what: &str) -> Value {
-    let scalar = json!({ "type": ["string", "number", "boolean"] });
     match name {
         "adapter" => json!({ "const": 1, "description": what }),
-        "name" => text(what),
+        "name" | "like" | "folder" => text(what),
         "kind" => one_of(KINDS.iter().map(|(name, _)| *name), what),
         "program" => {
             let systems: Map<String, Value> =
                 SYSTEMS.iter().map(|(name, _)| ((*name).to_owned(), text("The program on this system."))).collect();
             json!({ "anyOf": [text("The same everywhere."), object(systems, "One for each system.")], "description": what })
         }
-        "arguments" => {
-            let mut group = json!({ "type": "array", "items": { "type": "string" } });
-            // Lists lie two deep at most in any adapter that people write.
-            for _ in 0..2 {
-                group = json!({ "type": "array", "items": { "anyOf": [{ "type": "string" }, group] } });
-            }
-            listed(group, what)
-        }
+        "arguments" => arguments(what),
         "words" => {
-            let word = json!({ "anyOf": [scalar, key("arguments", "Several arguments in place of the token.")] });
+            let word = json!({ "anyOf": [scalar(), arguments("Several arguments in place of the token.")] });
             table_of(table_of(word, "The program's words for the values of one token."), what)
         }
         "env" => table_of(text("A value."), what),
-        "like" | "folder" => text(what),
-        "natives" => {
-            let one = |key: &str, what: &str| match key {
-                "kind" => one_of(NATIVE_KINDS.iter().map(|(name, _)| *name), what),
-                "values" => json!({ "type": "array", "items": scalar, "description": what }),
-                "default" => json!({ "type": ["string", "number", "boolean"], "description": what }),
-                "help" => text(what),
-                _ => listed(texts(what), what),
-            };
-            named(&NATIVE, &one, what)
-        }
-        "when" => {
-            let list = json!({ "anyOf": [scalar, { "type": "array", "items": scalar }] });
-            let mut own: Map<String, Value> =
-                CONDITION.iter().map(|(name, what)| ((*name).to_owned(), texts(what))).collect();
-            let systems: Vec<&str> = SYSTEMS.iter().map(|(name, _)| *name).collect();
-            let system = json!({ "enum": systems });
-            own.insert(
-                "system".to_owned(),
-                json!({ "anyOf": [system, { "type": "array", "items": system }], "description": CONDITION[0].1 }),
-            );
-            table_of(
-                json!({ "type": "object", "properties": own, "additionalProperties": list, "description": what }),
-                what,
-            )
-        }
+        "natives" => natives(what),
+        "when" => condition(what),
         "write" => {
             let one = |key: &str, what: &str| match key {
                 "quote" => one_of(LANGUAGES.iter().map(|(name, _)| *name), what),
@@ -99,6 +67,42 @@ fn key(name: &str, what: &str) -> Value {
         name if SECTIONS.iter().any(|(section, _)| *section == name) => section(name, what),
         _ => listed(texts(what), what),
     }
+}
+
+fn scalar() -> Value {
+    json!({ "type": ["string", "number", "boolean"] })
+}
+
+fn arguments(what: &str) -> Value {
+    let mut group = json!({ "type": "array", "items": { "type": "string" } });
+    // Lists lie two deep at most in any adapter that people write.
+    for _ in 0..2 {
+        group = json!({ "type": "array", "items": { "anyOf": [{ "type": "string" }, group] } });
+    }
+    listed(group, what)
+}
+
+fn natives(what: &str) -> Value {
+    let one = |key: &str, what: &str| match key {
+        "kind" => one_of(NATIVE_KINDS.iter().map(|(name, _)| *name), what),
+        "values" => json!({ "type": "array", "items": scalar(), "description": what }),
+        "default" => json!({ "type": ["string", "number", "boolean"], "description": what }),
+        "help" => text(what),
+        _ => listed(texts(what), what),
+    };
+    named(&NATIVE, &one, what)
+}
+
+fn condition(what: &str) -> Value {
+    let list = json!({ "anyOf": [scalar(), { "type": "array", "items": scalar() }] });
+    let mut own: Map<String, Value> = CONDITION.iter().map(|(name, what)| ((*name).to_owned(), texts(what))).collect();
+    let systems: Vec<&str> = SYSTEMS.iter().map(|(name, _)| *name).collect();
+    let system = json!({ "enum": systems });
+    own.insert(
+        "system".to_owned(),
+        json!({ "anyOf": [system, { "type": "array", "items": system }], "description": CONDITION[0].1 }),
+    );
+    table_of(json!({ "type": "object", "properties": own, "additionalProperties": list, "description": what }), what)
 }
 
 fn section(name: &str, what: &str) -> Value {

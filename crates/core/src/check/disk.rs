@@ -10,7 +10,7 @@ use crate::run::fingerprint::product;
 use crate::run::history::{past, standing};
 use crate::sheet::{Key, System};
 use crate::source::Place;
-use crate::verify::Provenance;
+use crate::verify::{Files, Provenance};
 
 use super::{Machine, RootState, Sink, wording};
 
@@ -129,6 +129,18 @@ fn other_person<'p>(path: &'p str, plan: &Plan) -> Option<&'p str> {
     rest.split('/').next().filter(|person| !person.is_empty() && *person != "Shared" && *person != "Public")
 }
 
+/// Files that belong to no series, by folder. `known` tells for each file of a folder whether it belongs to one.
+fn unknown<'i>(machine: &'i Machine, known: &HashMap<&str, Vec<bool>>) -> BTreeMap<&'i str, Vec<&'i str>> {
+    let of = |(folder, files): (&'i String, &'i Files)| {
+        let known = known.get(folder.as_str());
+        let is_unknown =
+            |(row, (name, _)): &(usize, (&str, _))| !name.starts_with('.') && !known.is_some_and(|known| known[*row]);
+        let names: Vec<&str> = files.iter().enumerate().filter(is_unknown).map(|(_, (name, _))| name).collect();
+        (!names.is_empty()).then_some((folder.as_str(), names))
+    };
+    machine.folders.iter().filter_map(of).collect()
+}
+
 /// Frames, each with its series in the plan, by the digest of the export that they were rendered from.
 type ByExport<'i> = BTreeMap<&'i str, Vec<(usize, i64)>>;
 
@@ -206,17 +218,7 @@ impl<'i> DiskListing<'i> {
                 }
             }
         }
-        for (folder, files) in &machine.folders {
-            let known = known.get(folder.as_str());
-            let unknown = files
-                .iter()
-                .enumerate()
-                .filter(|(row, (name, _))| !name.starts_with('.') && !known.is_some_and(|known| known[*row]));
-            let unknown: Vec<&str> = unknown.map(|(_, (name, _))| name).collect();
-            if !unknown.is_empty() {
-                listing.unknown.insert(folder, unknown);
-            }
-        }
+        listing.unknown = unknown(machine, &known);
         listing
     }
 }

@@ -1,8 +1,7 @@
 //! A movie to the arguments of its encoder.
-
-use crate::adapter::{Adapter, AdapterKind, BUILT_IN_ENCODERS, MOVIE, Per};
 use std::fmt;
 
+use crate::adapter::{Adapter, AdapterKind, BUILT_IN_ENCODERS, MOVIE, Per};
 use crate::catalogue::{self, AudioCodec, Bits, Channels, Choice, Chroma, Codec, Effort, FileType};
 use crate::frames::Timecode;
 use crate::plan::Adapters;

@@ -226,7 +226,24 @@ impl Known<'_> {
 }
 
 fn job(known: &Known<'_>, stacked: &Stacked, findings: &mut Findings) -> Job {
-    let Known { sheet, formats, facts, home, .. } = *known;
+    let mut job = settled(known, stacked);
+    let span = job.facts.as_ref().and_then(|facts| facts.frames(job.fps));
+    job.own_frames = own_frames(&job, span.as_ref(), findings);
+    let (by_modes, typed) = stacked.refine.split_at(stacked.refine.len() - stacked.typed);
+    job.mode_frames = job.own_frames.as_ref().and_then(|own| narrowed(&job, own, span.as_ref(), by_modes, findings));
+    job.frames = job.mode_frames.as_ref().and_then(|own| narrowed(&job, own, span.as_ref(), typed, findings));
+    let entries = match job.given.value(&Key::Passes) {
+        Some(Setting::Passes(entries)) => entries.clone(),
+        _ => Vec::new(),
+    };
+    job.passes = entries.iter().map(|entry| pass(known.sheet, &job, entry, known.formats, findings)).collect();
+    job.movies = movies(known, stacked, &job, findings);
+    job
+}
+
+/// A job as its settings have it, still without frames, passes and movies.
+fn settled(known: &Known<'_>, stacked: &Stacked) -> Job {
+    let Known { facts, home, .. } = *known;
     let given = stacked.settings.clone();
     let scene = match (given.text(&Key::Scene), given.place(&Key::Scene)) {
         (Some(scene), Some(at)) => Some(Spanned::new(paths::absolute(scene, at, home), at)),
@@ -251,15 +268,8 @@ fn job(known: &Known<'_>, stacked: &Stacked, findings: &mut Findings) -> Job {
         Some(Setting::Layers(layers)) => *layers,
         _ => Layers::Apart,
     };
-    let table = |pick: fn(&Key) -> Option<&String>| -> BTreeMap<String, String> {
-        let own = given.values.iter().filter_map(|(key, given)| match (&*given.value, pick(key)) {
-            (Setting::Text(value), Some(name)) => Some((name.clone(), value.clone())),
-            _ => None,
-        });
-        own.collect()
-    };
-    let span = facts.as_ref().and_then(|facts| facts.frames(fps));
-    let mut job = Job {
+    let table = |pick: fn(&Key) -> Option<&String>| texts_of(&given, pick);
+    Job {
         frames: None,
         own_frames: None,
         mode_frames: None,
@@ -300,30 +310,27 @@ fn job(known: &Known<'_>, stacked: &Stacked, findings: &mut Findings) -> Job {
         full_size,
         layers,
         given,
-    };
-    job.own_frames = own_frames(&job, span.as_ref(), findings);
-    let (by_modes, typed) = stacked.refine.split_at(stacked.refine.len() - stacked.typed);
-    job.mode_frames = job.own_frames.as_ref().and_then(|own| narrowed(&job, own, span.as_ref(), by_modes, findings));
-    job.frames = job.mode_frames.as_ref().and_then(|own| narrowed(&job, own, span.as_ref(), typed, findings));
-    let entries = match job.given.value(&Key::Passes) {
-        Some(Setting::Passes(entries)) => entries.clone(),
-        _ => Vec::new(),
-    };
-    job.passes = entries.iter().map(|entry| pass(sheet, &job, entry, formats, findings)).collect();
-    let is_of = |of: &Spanned<String>| of.value == job.job || of.value == job.name;
-    for entry in &sheet.movies {
-        // A reel belongs to the first of what it shows.
-        let own = if entry.is_reel {
-            entry.of.first().is_some_and(is_of) && known.is_first(stacked, &entry.of[0].value)
-        } else {
-            entry.of.iter().any(is_of)
-        };
-        if own {
-            let movie = movie(known, &job, entry, findings);
-            job.movies.extend(movie);
-        }
     }
-    job
+}
+
+/// Texts under keys that have names of their own: variables and the like.
+fn texts_of(given: &Settings, pick: fn(&Key) -> Option<&String>) -> BTreeMap<String, String> {
+    let own = given.values.iter().filter_map(|(key, given)| match (&*given.value, pick(key)) {
+        (Setting::Text(value), Some(name)) => Some((name.clone(), value.clone())),
+        _ => None,
+    });
+    own.collect()
+}
+
+/// The movies that show a job.
+fn movies(known: &Known<'_>, stacked: &Stacked, job: &Job, findings: &mut Findings) -> Vec<Movie> {
+    let is_of = |of: &Spanned<String>| of.value == job.job || of.value == job.name;
+    let is_own = |entry: &&MovieEntry| match entry.is_reel {
+        // A reel belongs to the first of what it shows.
+        true => entry.of.first().is_some_and(is_of) && known.is_first(stacked, &entry.of[0].value),
+        false => entry.of.iter().any(is_of),
+    };
+    known.sheet.movies.iter().filter(is_own).filter_map(|entry| movie(known, job, entry, findings)).collect()
 }
 
 /// A movie of a job: the pass it shows under a format and a path of its own.

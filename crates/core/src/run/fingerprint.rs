@@ -96,26 +96,10 @@ impl Fingerprint {
         outside: &Outside,
     ) -> Fingerprint {
         let job = &plan.jobs[series.job];
-        let mut parts: Vec<(String, String)> = Vec::new();
+        let mut parts = settings(job, adapter, exporter);
         let mut add = |name: &str, value: Option<String>| {
             parts.extend(value.map(|value| (name.to_owned(), value)));
         };
-        // Some enter as they were resolved, below: the scene by its bytes, sizes after scale, file options one by one.
-        let resolved = |key: &Key| match key {
-            Key::Scene | Key::Size | Key::Scale | Key::Format | Key::Layers | Key::Colour | Key::Passes => true,
-            Key::Adapter | Key::Export => true,
-            Key::Camera | Key::Fps | Key::PixelAspect | Key::Region | Key::View | Key::Samples => false,
-            Key::Frames | Key::Handles | Key::Shift | Key::Path | Key::Version | Key::Threads => false,
-            Key::Device | Key::Checkpoint | Key::Audio | Key::Enabled => false,
-            Key::Var(_) | Key::Env(_) | Key::Native(_) => false,
-        };
-        let counts = |key: &Key| match key.row().carrier {
-            Carrier::Variables => adapter.into_iter().chain(exporter).any(|own| is_handed_over(job, own, key)),
-            _ => key.row().changes == Changes::Picture && !resolved(key),
-        };
-        for (key, given) in job.given.values.iter().filter(|(key, _)| counts(key)) {
-            add(&key.to_string(), Some(given.value.to_string()));
-        }
         let or_unknown = |value: &Option<String>| Some(value.clone().unwrap_or_else(|| UNKNOWN.to_owned()));
         add("scene bytes", or_unknown(&outside.scene));
         for (name, digest) in &outside.resources {
@@ -136,14 +120,6 @@ impl Fingerprint {
         if let Some(format) = series.format.as_deref() {
             for option in [FileOption::Compression, FileOption::Quality] {
                 add(option.name(), spelt(Some(format), option));
-            }
-        }
-        for (own, of) in [(adapter, ""), (exporter, "exporter ")] {
-            let Some(own) = own else { continue };
-            let open = |name: &&String| !job.native.contains_key(*name);
-            for name in own.natives.keys().filter(open) {
-                let left = job.given.leave.contains_key(&Key::Native(name.clone()));
-                add(&format!("{of}native.{name}"), own.natives[name].default.clone().filter(|_| !left));
             }
         }
         if let Some(adapter) = adapter {
@@ -232,6 +208,39 @@ impl Fingerprint {
     pub fn unknown(&self) -> impl Iterator<Item = &str> {
         self.parts.iter().filter(|(_, value)| value == UNKNOWN).map(|(name, _)| name.as_str())
     }
+}
+
+/// What was set, and what programs set by themselves where nothing was.
+fn settings(job: &Job, adapter: Option<&Adapter>, exporter: Option<&Adapter>) -> Vec<(String, String)> {
+    let mut parts: Vec<(String, String)> = Vec::new();
+    let mut add = |name: &str, value: Option<String>| {
+        parts.extend(value.map(|value| (name.to_owned(), value)));
+    };
+    // Some enter as they were resolved, below: the scene by its bytes, sizes after scale, file options one by one.
+    let resolved = |key: &Key| match key {
+        Key::Scene | Key::Size | Key::Scale | Key::Format | Key::Layers | Key::Colour | Key::Passes => true,
+        Key::Adapter | Key::Export => true,
+        Key::Camera | Key::Fps | Key::PixelAspect | Key::Region | Key::View | Key::Samples => false,
+        Key::Frames | Key::Handles | Key::Shift | Key::Path | Key::Version | Key::Threads => false,
+        Key::Device | Key::Checkpoint | Key::Audio | Key::Enabled => false,
+        Key::Var(_) | Key::Env(_) | Key::Native(_) => false,
+    };
+    let counts = |key: &Key| match key.row().carrier {
+        Carrier::Variables => adapter.into_iter().chain(exporter).any(|own| is_handed_over(job, own, key)),
+        _ => key.row().changes == Changes::Picture && !resolved(key),
+    };
+    for (key, given) in job.given.values.iter().filter(|(key, _)| counts(key)) {
+        add(&key.to_string(), Some(given.value.to_string()));
+    }
+    for (own, of) in [(adapter, ""), (exporter, "exporter ")] {
+        let Some(own) = own else { continue };
+        let open = |name: &&String| !job.native.contains_key(*name);
+        for name in own.natives.keys().filter(open) {
+            let left = job.given.leave.contains_key(&Key::Native(name.clone()));
+            add(&format!("{of}native.{name}"), own.natives[name].default.clone().filter(|_| !left));
+        }
+    }
+    parts
 }
 
 /// The digest of the exported file among the parts of what a frame was made of.

@@ -61,18 +61,90 @@ pub fn tally(
     is_alive: &dyn Fn(&Session) -> bool,
 ) -> Vec<SeriesStatus> {
     let alive: Vec<usize> = (0..history.sessions.len()).filter(|at| is_alive(&history.sessions[*at])).collect();
+    let pixels = plan.series.iter().filter_map(|series| {
+        let size = series.size?;
+        Some((series.id.as_str(), f64::from(size.width) * f64::from(size.height)))
+    });
+    let pixels: HashMap<&str, f64> = pixels.collect();
+    let (pace, spent) = spent(plan, history, &pixels);
+    let tally = Tally {
+        history,
+        open: open_calls(history, &alive),
+        failed: failed(history),
+        workers: workers(plan, history, &alive),
+        pixels,
+        pace,
+        spent,
+    };
+    verdicts.into_iter().map(|verdict| tally.row(&plan.output(verdict.series).id, verdict)).collect()
+}
+
+/// What the journals say, by the names of series.
+struct Tally<'t> {
+    history: &'t History,
+    /// Calls that run now, each with the index of its session.
+    open: HashMap<&'t str, Vec<(usize, &'t PastCall)>>,
+    /// Frames that were given up.
+    failed: HashMap<&'t str, Frames>,
+    workers: f64,
+    pixels: HashMap<&'t str, f64>,
+    pace: Pace,
+    spent: BTreeMap<&'t str, f64>,
+}
+
+impl Tally<'_> {
+    fn row(&self, id: &str, verdict: Verdict) -> SeriesStatus {
+        let missing = verdict.in_any(&[State::Missing, State::Broken]);
+        let running = self.open.get(id).into_iter().flatten().map(|(session, call)| Running {
+            host: self.history.sessions[*session].began.host.clone(),
+            task: self.history.sessions[*session].began.task.clone(),
+            worker: call.started.worker,
+            frames: call.started.frames.intersect(&missing),
+            since: call.started.t,
+            session: *session,
+        });
+        let running: Vec<Running> = running.collect();
+        let busy = running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames));
+        let failed = self.failed.get(id).map(|own| own.intersect(&missing).minus(&busy));
+        let load = Load {
+            kind: id.to_owned(),
+            pixels: self.pixels.get(id).copied().unwrap_or(0.0),
+            frames: advised(&verdict).count() as f64,
+        };
+        SeriesStatus {
+            failed: failed.unwrap_or_default(),
+            running,
+            spent: self.spent.get(id).copied().unwrap_or(0.0),
+            left: self.pace.left([&load]).map(|seconds| seconds / self.workers),
+            verdict,
+        }
+    }
+}
+
+fn open_calls<'h>(history: &'h History, alive: &[usize]) -> HashMap<&'h str, Vec<(usize, &'h PastCall)>> {
     let mut open: HashMap<&str, Vec<(usize, &PastCall)>> = HashMap::new();
-    for at in &alive {
+    for at in alive {
         for call in history.sessions[*at].calls.iter().filter(|call| call.ended.is_none()) {
             call.started.series.iter().for_each(|name| open.entry(name).or_default().push((*at, call)));
         }
     }
+    open
+}
+
+fn failed(history: &History) -> HashMap<&str, Frames> {
+    let mut failed: HashMap<&str, Frames> = HashMap::new();
+    for failure in history.sessions.iter().flat_map(|session| &session.failures) {
+        for series in &failure.series {
+            let own = failed.entry(series).or_default();
+            *own = own.union(&failure.frames);
+        }
+    }
+    failed
+}
+
+/// How fast renderers were, and what they took for the files of each series.
+fn spent<'h>(plan: &Plan, history: &'h History, pixels: &HashMap<&str, f64>) -> (Pace, BTreeMap<&'h str, f64>) {
     let (mut pace, mut spent) = (Pace::default(), BTreeMap::<&str, f64>::new());
-    let pixels: HashMap<&str, f64> = plan
-        .series
-        .iter()
-        .filter_map(|series| Some((series.id.as_str(), f64::from(series.size?.width) * f64::from(series.size?.height))))
-        .collect();
     let places: HashMap<&str, &str> =
         plan.outputs().map(|(_, series)| (series.id.as_str(), series.place.as_str())).collect();
     for session in &history.sessions {
@@ -97,43 +169,7 @@ pub fn tally(
             }
         }
     }
-    let workers = workers(plan, history, &alive);
-    let mut failed: HashMap<&str, Frames> = HashMap::new();
-    for failure in history.sessions.iter().flat_map(|session| &session.failures) {
-        for series in &failure.series {
-            let own = failed.entry(series).or_default();
-            *own = own.union(&failure.frames);
-        }
-    }
-    let row = |verdict: Verdict| {
-        let series = plan.output(verdict.series);
-        let missing = verdict.in_any(&[State::Missing, State::Broken]);
-        let running = open.get(series.id.as_str()).into_iter().flatten().map(|(session, call)| Running {
-            host: history.sessions[*session].began.host.clone(),
-            task: history.sessions[*session].began.task.clone(),
-            worker: call.started.worker,
-            frames: call.started.frames.intersect(&missing),
-            since: call.started.t,
-            session: *session,
-        });
-        let running: Vec<Running> = running.collect();
-        let busy = running.iter().fold(Frames::none(), |sum, call| sum.union(&call.frames));
-        let failed = failed.get(series.id.as_str()).map(|own| own.intersect(&missing).minus(&busy));
-        let failed = failed.unwrap_or_default();
-        let load = Load {
-            kind: series.id.clone(),
-            pixels: pixels.get(series.id.as_str()).copied().unwrap_or(0.0),
-            frames: advised(&verdict).count() as f64,
-        };
-        SeriesStatus {
-            failed,
-            running,
-            spent: spent.get(series.id.as_str()).copied().unwrap_or(0.0),
-            left: pace.left([&load]).map(|seconds| seconds / workers),
-            verdict,
-        }
-    };
-    verdicts.into_iter().map(row).collect()
+    (pace, spent)
 }
 
 /// Renderers that work at a time: those that run, or as many as the sheet asks for.

@@ -50,27 +50,7 @@ impl Reader<'_> {
     /// A `[[movie]]`.
     pub(super) fn movie(&mut self, raw: &Raw<'_>) -> Option<MovieEntry> {
         let table = self.table(raw, "movie")?;
-        let name = Spanned::new(String::new(), Place::new(self.file, raw.span()));
-        let mut movie = MovieEntry {
-            name,
-            of: Vec::new(),
-            is_reel: false,
-            pass: None,
-            frames: None,
-            format: None,
-            colour: None,
-            path: None,
-            fps: None,
-            audio: None,
-            audio_offset: None,
-            gaps: None,
-            size: None,
-            scale: None,
-            over: None,
-            burn: None,
-            start_timecode: None,
-            adapter: None,
-        };
+        let mut movie = MovieEntry::named(Spanned::new(String::new(), Place::new(self.file, raw.span())));
         for (key, raw) in self.keyed(table, "[[movie]]", &MOVIE_KEYS.map(|(name, _)| name)) {
             match key {
                 "name" => movie.name = self.text(raw, "name")?,
@@ -79,66 +59,10 @@ impl Reader<'_> {
                     movie.is_reel = true;
                 }
                 "of" => movie.of = self.text(raw, "of").into_iter().collect(),
-                "frames" => {
-                    movie.frames = self.setting(&Key::Frames, raw, |value| match value {
-                        Setting::Frames(frames) => Some(frames.clone()),
-                        _ => None,
-                    });
-                }
                 "pass" => movie.pass = self.text(raw, "pass"),
-                "format" => movie.format = self.text(raw, "format"),
-                "colour" => movie.colour = self.choice(raw, "colour", COLOURS),
                 "path" => movie.path = self.path(raw, "path"),
-                "fps" => {
-                    movie.fps = self.setting(&Key::Fps, raw, |value| match value {
-                        Setting::Fps(fps) => Some(*fps),
-                        _ => None,
-                    });
-                }
-                "audio" => movie.audio = self.text(raw, "audio"),
-                "audio_offset" => {
-                    let offset = number(raw).filter(|seconds| seconds.is_finite() && seconds.abs() < 1e6);
-                    if offset.is_none() {
-                        self.wrong_kind(raw, "audio_offset", "a number of seconds");
-                    }
-                    movie.audio_offset = offset.map(|seconds| Spanned::new(seconds, self.at(raw)));
-                }
-                "gaps" => movie.gaps = self.choice(raw, "gaps", &GAPS),
-                "size" => {
-                    movie.size = self.setting(&Key::Size, raw, |value| match value {
-                        Setting::Size(size) => Some(*size),
-                        _ => None,
-                    });
-                }
-                "scale" => {
-                    movie.scale = self.setting(&Key::Scale, raw, |value| match value {
-                        Setting::Number(scale) => Some(*scale),
-                        _ => None,
-                    });
-                }
-                "over" => {
-                    let text = self.text(raw, "over");
-                    movie.over =
-                        text.as_ref().and_then(|text| Some(Spanned::new(Backdrop::parse(&text.value)?, text.at)));
-                    if let Some(text) = text.filter(|_| movie.over.is_none()) {
-                        self.bad(
-                            text.at,
-                            "over",
-                            "black, checker or a colour such as \"#102030\"",
-                            "this is not one of these",
-                        );
-                    }
-                }
-                "burn" => movie.burn = self.template(raw, "burn"),
-                "start_timecode" => {
-                    let text = self.text(raw, "start_timecode");
-                    if let Some(text) = text.as_ref().filter(|text| !Timecode::is_spelt(&text.value)) {
-                        self.bad(text.at, "start_timecode", "a timecode such as \"01:00:00:00\"", "this is not one");
-                    }
-                    movie.start_timecode = text.filter(|text| Timecode::is_spelt(&text.value));
-                }
                 "adapter" => movie.adapter = self.text(raw, "adapter"),
-                _ => {}
+                _ => self.look_of_movie(&mut movie, key, raw),
             }
         }
         for (key, given) in
@@ -147,6 +71,73 @@ impl Reader<'_> {
             self.needed(table, &Spanned::new("movie", movie.name.at), key, given);
         }
         Some(movie)
+    }
+
+    /// What a movie shows of its frames, and how.
+    fn look_of_movie(&mut self, movie: &mut MovieEntry, key: &str, raw: &Raw<'_>) {
+        match key {
+            "frames" => {
+                movie.frames = self.setting(&Key::Frames, raw, |value| match value {
+                    Setting::Frames(frames) => Some(frames.clone()),
+                    _ => None,
+                });
+            }
+            "format" => movie.format = self.text(raw, "format"),
+            "colour" => movie.colour = self.choice(raw, "colour", COLOURS),
+            "fps" => {
+                movie.fps = self.setting(&Key::Fps, raw, |value| match value {
+                    Setting::Fps(fps) => Some(*fps),
+                    _ => None,
+                });
+            }
+            "audio" => movie.audio = self.text(raw, "audio"),
+            "audio_offset" => movie.audio_offset = self.offset(raw),
+            "gaps" => movie.gaps = self.choice(raw, "gaps", &GAPS),
+            "size" => {
+                movie.size = self.setting(&Key::Size, raw, |value| match value {
+                    Setting::Size(size) => Some(*size),
+                    _ => None,
+                });
+            }
+            "scale" => {
+                movie.scale = self.setting(&Key::Scale, raw, |value| match value {
+                    Setting::Number(scale) => Some(*scale),
+                    _ => None,
+                });
+            }
+            "over" => movie.over = self.backdrop(raw),
+            "burn" => movie.burn = self.template(raw, "burn"),
+            "start_timecode" => movie.start_timecode = self.timecode(raw),
+            _ => {}
+        }
+    }
+
+    /// Seconds by which a sound begins later.
+    fn offset(&mut self, raw: &Raw<'_>) -> Option<Spanned<f64>> {
+        let offset = number(raw).filter(|seconds| seconds.is_finite() && seconds.abs() < 1e6);
+        if offset.is_none() {
+            self.wrong_kind(raw, "audio_offset", "a number of seconds");
+        }
+        offset.map(|seconds| Spanned::new(seconds, self.at(raw)))
+    }
+
+    /// What lies behind frames with an alpha.
+    fn backdrop(&mut self, raw: &Raw<'_>) -> Option<Spanned<Backdrop>> {
+        let text = self.text(raw, "over")?;
+        let over = Backdrop::parse(&text.value);
+        if over.is_none() {
+            self.bad(text.at, "over", "black, checker or a colour such as \"#102030\"", "this is not one of these");
+        }
+        over.map(|over| Spanned::new(over, text.at))
+    }
+
+    fn timecode(&mut self, raw: &Raw<'_>) -> Option<Spanned<String>> {
+        let text = self.text(raw, "start_timecode")?;
+        let is_spelt = Timecode::is_spelt(&text.value);
+        if !is_spelt {
+            self.bad(text.at, "start_timecode", "a timecode such as \"01:00:00:00\"", "this is not one");
+        }
+        Some(text).filter(|_| is_spelt)
     }
 
     /// A value that is read as the job's setting of the same name is.

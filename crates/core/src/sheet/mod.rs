@@ -243,6 +243,33 @@ pub struct MovieEntry {
     pub adapter: Option<Spanned<String>>,
 }
 
+impl MovieEntry {
+    /// A movie with a name and nothing else.
+    #[must_use]
+    pub fn named(name: Spanned<String>) -> MovieEntry {
+        MovieEntry {
+            name,
+            of: Vec::new(),
+            is_reel: false,
+            pass: None,
+            frames: None,
+            format: None,
+            colour: None,
+            path: None,
+            fps: None,
+            audio: None,
+            audio_offset: None,
+            gaps: None,
+            size: None,
+            scale: None,
+            over: None,
+            burn: None,
+            start_timecode: None,
+            adapter: None,
+        }
+    }
+}
+
 /// What becomes of frames that are not there to be shown.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Gaps {

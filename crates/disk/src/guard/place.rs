@@ -1,8 +1,8 @@
 //! Where a path really leads.
-
 use std::ffi::OsString;
 use std::io::{Error, ErrorKind};
 use std::path::{Component, Path, PathBuf};
+
 use truepath_core::flaw::Flaw;
 
 use super::OWN;

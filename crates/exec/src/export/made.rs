@@ -1,10 +1,9 @@
 //! One export: its program, from start to end.
-
 use std::path::Path;
 use std::time::Instant;
-use truepath_core::flaw::Flaw;
 
 use truepath_core::adapter::exit::Ending;
+use truepath_core::flaw::Flaw;
 use truepath_core::invoke;
 use truepath_core::invoke::command_line::{CommandLine, Product};
 use truepath_core::plan::marked;

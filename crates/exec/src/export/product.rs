@@ -1,12 +1,11 @@
 //! A product on disk: whether it is whole, its digest, and how it gets its name.
-
 use std::fs::File;
 use std::io::Read as _;
 use std::path::Path;
 use std::time::Duration;
-use truepath_core::flaw::Flaw;
 
 use serde::{Deserialize, Serialize};
+use truepath_core::flaw::Flaw;
 use truepath_core::invoke::command_line::Product;
 use truepath_core::resolve::paths;
 use truepath_core::scene::{self, Unread};

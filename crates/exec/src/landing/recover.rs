@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use truepath_core::frames::FrameExpr;
+use truepath_core::invoke::command_line::CommandLine;
 use truepath_core::invoke::stage::stage_base;
 use truepath_core::plan::{Call, Plan, calls_of};
 use truepath_core::run::event::{Began, Ended};
@@ -194,25 +195,7 @@ fn land_left(
         std::fs::rename(&left.path, own)
             .map_err(|error| Trouble::Call(Failure::machine("move", &left.path, &error)))?;
     }
-    let home = Path::new(&step.folder);
-    // A path that was named starts where the program was started, or with the folder that it wrote to.
-    let named: BTreeSet<PathBuf> = known
-        .named
-        .iter()
-        .filter_map(|name| {
-            let path = home.join(name);
-            let below = path.strip_prefix(&left.path).map(Path::to_owned);
-            below
-                .or_else(|_| {
-                    stage::of(&step)
-                        .into_iter()
-                        .find_map(|own| path.strip_prefix(own).ok())
-                        .map(Path::to_owned)
-                        .ok_or(())
-                })
-                .ok()
-        })
-        .collect();
+    let named = named_below(&step, left, known);
     let is_named = |path: &Path| {
         stage::of(&step).into_iter().filter_map(|own| path.strip_prefix(own).ok()).any(|below| named.contains(below))
     };
@@ -251,6 +234,18 @@ fn land_left(
         stage::clear(own).map_err(Trouble::Call)?;
     }
     Ok(landed)
+}
+
+/// The files that a call named as written, as they lie below its stage folder. A path that was named starts where the program was
+/// started, or with the folder that it wrote to.
+fn named_below(step: &CommandLine, left: &LeftFolder, known: &KnownFiles) -> BTreeSet<PathBuf> {
+    let home = Path::new(&step.folder);
+    let below = |name: &String| {
+        let path = home.join(name);
+        let own = stage::of(step).into_iter().find_map(|own| path.strip_prefix(own).ok());
+        path.strip_prefix(&left.path).ok().or(own).map(Path::to_owned)
+    };
+    known.named.iter().filter_map(below).collect()
 }
 
 /// Whether looking at a file ends the process that does: one is started for it, since the recovery may as well have been

@@ -21,4 +21,3 @@ mod written;
 pub use crew::run;
 pub use orders::{Orders, RunOutcome};
 pub use supply::{Order, Supply, TakenOrder};
-pub use tries::{Next, Tries};

@@ -12,7 +12,7 @@ use super::checkpoint;
 use super::context::OwedFile;
 use super::room::Room;
 use super::supply::{HOPELESS, TakenOrder};
-use super::tries::{Halve, Next, Tries, complaint};
+use super::tries::{After, EndedTry, Halve, Tries, after, complaint};
 use super::waiting::Crew;
 use crate::failure::{Cause, Failure, Trouble};
 use crate::landing::recover::recover;
@@ -43,115 +43,190 @@ struct Hold<'a, 'c> {
     kept: Vec<String>,
 }
 
+/// A call of the plan on its way.
+struct OnItsWay<'a, 'c> {
+    whole: Call,
+    /// Files that it still owes.
+    awaited: BTreeSet<OwedFile>,
+    tries: Tries<Call>,
+    /// Frames that were given up.
+    failed: Frames,
+    /// How often it had been tried when it was taken.
+    tried: u64,
+    /// How often it has been tried.
+    number: u64,
+    /// How often no licence was free.
+    pauses: u32,
+    /// Why the rest of its job is left alone.
+    stuck: Option<String>,
+    hold: Hold<'a, 'c>,
+}
+
+/// What becomes of a call after a try.
+enum Turn {
+    /// Its next part is tried.
+    On,
+    /// Nothing is left to be tried.
+    Over,
+    /// The run is being ended, and the call was never started.
+    Stopping,
+    /// It is left as it is, after so many files.
+    Left(i64),
+    /// Others go first.
+    Later,
+}
+
 impl<'c> Crew<'c> {
     /// One call of the plan: tried, tried again for what it lacks as often as the sheet allows, then halved until the frames
     /// that fail are known.
     pub(super) fn persist(&self, (taken, again): (TakenOrder<Call>, bool)) -> Result<(), Trouble> {
-        let context = &self.context;
+        let mut own = self.begin(taken, again)?;
+        if self.put_off(&own.whole, &own.awaited, &mut own.hold)? {
+            return Ok(());
+        }
+        while let Some((part, left)) = own.tries.pop() {
+            match self.turn(&mut own, part, left)? {
+                Turn::On => {}
+                Turn::Over => break,
+                Turn::Stopping => return Ok(()),
+                Turn::Left(files) => {
+                    self.leave(own.hold.taken, files);
+                    return Ok(());
+                }
+                Turn::Later => {
+                    self.supply().postpone(own.hold.taken, own.number, own.awaited);
+                    self.bell.notify_all();
+                    return Ok(());
+                }
+            }
+        }
+        self.over(&own.whole, &own.failed, own.stuck, own.hold)
+    }
+
+    fn begin<'a>(&'a self, taken: TakenOrder<Call>, again: bool) -> Result<OnItsWay<'a, 'c>, Trouble> {
         let whole = taken.order.call.clone();
-        let (job, tried) = (taken.order.job, taken.order.tried);
-        let mut awaited = match tried {
+        let tried = taken.order.tried;
+        let awaited = match tried {
             0 => self.still_awaited(&whole, again)?,
             _ => taken.order.lacked.clone(),
         };
         let parts = self.context.narrowed(&whole, &awaited);
-        let mut tries = match tried {
-            0 => Tries::new(parts, context.plan().run.retries),
+        let tries = match tried {
+            0 => Tries::new(parts, self.context.plan().run.retries),
             // It was retried before others went first.
             _ => Tries::new(parts.iter().flat_map(|part| self.context.halved(part)), 0),
         };
-        let (mut failed, mut number, mut pauses) = (Frames::none(), tried, 0u32);
-        let mut hold = Hold { taken, under_way: None, left_over: Vec::new(), kept: Vec::new() };
-        if self.put_off(&whole, &awaited, &mut hold)? {
-            return Ok(());
+        let hold = Hold { taken, under_way: None, left_over: Vec::new(), kept: Vec::new() };
+        Ok(OnItsWay {
+            whole,
+            awaited,
+            tries,
+            failed: Frames::none(),
+            tried,
+            number: tried,
+            pauses: 0,
+            stuck: None,
+            hold,
+        })
+    }
+
+    /// One try of a part, and what follows from it.
+    fn turn<'a>(&'a self, own: &mut OnItsWay<'a, 'c>, part: Call, left: i64) -> Result<Turn, Trouble> {
+        let context = &self.context;
+        own.hold.under_way = None;
+        self.wait_with_others(&part, &mut own.hold.taken);
+        own.number += 1;
+        let wanted: BTreeSet<OwedFile> = context.awaited(&part).intersection(&own.awaited).copied().collect();
+        let Some(mut done) = self.once(&part, own.number, wanted, &mut own.hold)? else {
+            if context.is_stopping() {
+                return Ok(Turn::Stopping);
+            }
+            self.leave_to_others(&own.whole, (&own.awaited, &own.failed))?;
+            return Ok(Turn::Over);
+        };
+        context.count_problems(own.whole.job, done.problems);
+        let asked = context.awaited(&part);
+        own.awaited.retain(|place| !asked.contains(place) || done.missing.contains(place));
+        if done.lost || context.is_stopping() {
+            return Ok(Turn::Left(done.files));
         }
-        let mut stuck = None;
-        while let Some((part, left)) = tries.pop() {
-            hold.under_way = None;
-            self.wait_with_others(&part, &mut hold.taken);
-            number += 1;
-            let wanted: BTreeSet<OwedFile> = context.awaited(&part).intersection(&awaited).copied().collect();
-            let Some(mut done) = self.once(&part, number, wanted, &mut hold)? else {
-                if context.is_stopping() {
-                    return Ok(());
-                }
-                self.leave_to_others(&whole, (&awaited, &failed))?;
-                break;
-            };
-            context.count_problems(whole.job, done.problems);
-            let asked = context.awaited(&part);
-            awaited.retain(|place| !asked.contains(place) || done.missing.contains(place));
-            if done.lost || context.is_stopping() {
-                self.leave(hold.taken, done.files);
-                return Ok(());
-            }
-            if done.waited {
-                self.await_licence(&mut hold.taken, pauses);
-                pauses += 1;
-                tries.waited(part, left);
-                continue;
-            }
-            if let Some(full) = context.wants_room(&part, &mut done) {
-                self.give_back(&mut hold.taken);
-                let room = self.wait_for_room((&part, number), &full)?;
-                // A try that landed something, or that others had kept from it, costs none of its retries.
-                if room == Room::Found || (room == Room::ItsOwn && done.files > 0) {
-                    self.supply().landed += done.files;
-                    let rest = context.narrowed(&part, &done.missing);
-                    rest.into_iter().rev().for_each(|part| tries.waited(part, left));
-                    continue;
-                }
-                done.why = full.words;
-                done.stuck |= room == Room::None;
-            }
-            // What could not be made at all is told of its own; where others had made all, nothing was in vain.
-            let hopeless = if done.stuck || done.missing.is_empty() && done.files == 0 {
+        if done.waited {
+            self.await_licence(&mut own.hold.taken, own.pauses);
+            own.pauses += 1;
+            own.tries.waited(part, left);
+            return Ok(Turn::On);
+        }
+        if let Some(full) = context.wants_room(&part, &mut done) {
+            self.give_back(&mut own.hold.taken);
+            let room = self.wait_for_room((&part, own.number), &full)?;
+            // A try that landed something, or that others had kept from it, costs none of its retries.
+            if room == Room::Found || (room == Room::ItsOwn && done.files > 0) {
                 self.supply().landed += done.files;
-                None
-            } else {
-                self.supply().tried(job, (number, done.files), &complaint(&done.why))
-            };
-            let unbelieved = self.unbelieved(&part, number, &mut done, &mut hold)?;
-            if done.missing.is_empty() {
-                continue;
+                let rest = context.narrowed(&part, &done.missing);
+                rest.into_iter().rev().for_each(|part| own.tries.waited(part, left));
+                return Ok(Turn::On);
             }
-            let given_up = self.supply().has_given_up(job);
-            if hopeless.is_some() || given_up || unbelieved.is_some() {
+            done.why = full.words;
+            done.stuck |= room == Room::None;
+        }
+        self.judged(own, (part, left), done)
+    }
+
+    /// What follows from a try that was made to its end.
+    fn judged(&self, own: &mut OnItsWay<'_, 'c>, (part, left): (Call, i64), mut done: Done) -> Result<Turn, Trouble> {
+        let (context, job) = (&self.context, own.hold.taken.order.job);
+        // What could not be made at all is told of its own; where others had made all, nothing was in vain.
+        let hopeless = if done.stuck || done.missing.is_empty() && done.files == 0 {
+            self.supply().landed += done.files;
+            None
+        } else {
+            self.supply().tried(job, (own.number, done.files), &complaint(&done.why))
+        };
+        let unbelieved = self.unbelieved(&part, own.number, &mut done, &mut own.hold)?;
+        let frames = Frames::from_any(done.missing.iter().map(|(_, frame)| *frame).collect());
+        let can_be_halved = frames.count() > 1 && !done.elsewhere && !done.stuck && done.unbelieved.is_none();
+        let (given_up, has_landed) = (self.supply().has_given_up(job), self.supply().has_landed(job));
+        let ended = EndedTry {
+            lacks: !done.missing.is_empty(),
+            stuck: done.stuck,
+            hopeless: hopeless.is_some() || given_up || unbelieved.is_some(),
+            can_be_halved,
+            has_landed,
+            is_shared: context.claims.is_some(),
+            better_later: self.supply().is_better_later(job, own.number, own.tried),
+            left,
+        };
+        match after(&ended) {
+            After::Next => {}
+            After::FailAll => {
                 // All that is left of this call fails with it.
-                let rest = tries.into_rest().flat_map(|part| part.frames.iter().collect::<Vec<_>>());
+                let rest =
+                    std::mem::take(&mut own.tries).into_rest().flat_map(|part| part.frames.iter().collect::<Vec<_>>());
                 let missing = done.missing.iter().map(|(_, frame)| *frame).chain(rest).collect();
                 let words = &done.words;
                 let why = |starts| format!("{starts} starts produced nothing{words} (--keep-going continues)");
-                stuck = unbelieved.or(hopeless.map(why));
+                own.stuck = unbelieved.or(hopeless.map(why));
                 let frames = Frames::from_any(missing);
-                failed = failed.union(&frames);
-                context.give_up(&whole, done, frames)?;
-                break;
+                own.failed = own.failed.union(&frames);
+                context.give_up(&own.whole, done, frames)?;
+                return Ok(Turn::Over);
             }
-            let frames = Frames::from_any(done.missing.iter().map(|(_, frame)| *frame).collect());
-            let can_be_halved = frames.count() > 1 && !done.elsewhere && !done.stuck && done.unbelieved.is_none();
-            let has_landed = self.supply().has_landed(job);
-            // A call that other members could claim stays with the member that has it.
-            let may_wait = !done.stuck && context.claims.is_none() && (can_be_halved || !has_landed);
-            if may_wait && self.supply().is_better_later(job, number, tried) {
-                self.supply().postpone(hold.taken, number, awaited);
-                self.bell.notify_all();
-                return Ok(());
-            }
-            let rest = context.narrowed(&part, &done.missing);
-            let halve = |part: &Call| context.halved(part);
-            let halve: Option<Halve<'_, Call>> = can_be_halved.then_some(&halve);
-            match tries.missing(left, rest, halve, has_landed) {
-                Next::Again if done.unbelieved.is_some() => {}
-                Next::Again => hold.left_over = context.stage_folders(&part, number),
-                Next::GivenUp => {
-                    failed = failed.union(&frames);
-                    stuck = stuck.or_else(|| done.stuck.then(|| done.why.clone()));
-                    context.give_up(&whole, done, frames)?;
+            After::Later => return Ok(Turn::Later),
+            After::Again | After::Halves => {
+                let halve = |part: &Call| context.halved(part);
+                let halve: Option<Halve<'_, Call>> = can_be_halved.then_some(&halve);
+                own.tries.missing(left, context.narrowed(&part, &done.missing), halve, has_landed);
+                if done.unbelieved.is_none() {
+                    own.hold.left_over = context.stage_folders(&part, own.number);
                 }
             }
+            After::GiveUp => {
+                own.failed = own.failed.union(&frames);
+                own.stuck = own.stuck.take().or_else(|| done.stuck.then(|| done.why.clone()));
+                context.give_up(&own.whole, done, frames)?;
+            }
         }
-        self.over(&whole, &failed, stuck, hold)
+        Ok(Turn::On)
     }
 
     /// Its renderer found no licence, as `before` times before: waits before it asks again.

@@ -13,7 +13,7 @@ pub mod two;
 use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::io::{ErrorKind, Seek, SeekFrom, Write};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -127,33 +127,7 @@ impl Claims {
             let text = serde_json::to_string(meant).unwrap_or_default();
             disk::keep(&base.join(MEANT), &text).map_err(|error| failure(&error))?;
         }
-        let (round, is_new) = loop {
-            let newest = numbers(&base).map_err(|error| failure(&error))?.into_iter().max();
-            let next = match newest {
-                None => 1,
-                Some(newest) => {
-                    let round = base.join(newest.to_string());
-                    let workers = workers(&round).map_err(|error| failure(&error))?;
-                    let all_gone = !workers.is_empty()
-                        && workers.iter().all(|(_, worker, gone, _)| *gone || worker.is_surely_dead());
-                    if !round.join(OVER).exists() && (replaces || !all_gone) {
-                        break (round, false);
-                    }
-                    newest + 1
-                }
-            };
-            match std::fs::create_dir(base.join(next.to_string())) {
-                Ok(()) => {
-                    // The last round stays for those who are about to find out that it is over.
-                    for old in numbers(&base).unwrap_or_default().into_iter().filter(|old| old + 1 < next) {
-                        let _ = std::fs::remove_dir_all(base.join(old.to_string()));
-                    }
-                    break (base.join(next.to_string()), true);
-                }
-                Err(_) if base.join(next.to_string()).exists() => {}
-                Err(error) => return Err(failure(&error)),
-            }
-        };
+        let (round, is_new) = enter(&base, replaces).map_err(|error| failure(&error))?;
         for folder in ["workers", "calls"] {
             std::fs::create_dir_all(round.join(folder)).map_err(|error| failure(&error))?;
         }
@@ -442,4 +416,36 @@ impl Claims {
 pub fn clear(state: &StateFolder) {
     // What stays is only in the way.
     let _ = std::fs::remove_dir_all(state.claims());
+}
+
+/// The round that others work on, or a new one, and whether it is new. One that replaces frames is continued even when no member
+/// works on it.
+fn enter(base: &Path, replaces: bool) -> std::io::Result<(PathBuf, bool)> {
+    loop {
+        let newest = numbers(&base)?.into_iter().max();
+        let next = match newest {
+            None => 1,
+            Some(newest) => {
+                let round = base.join(newest.to_string());
+                let workers = workers(&round)?;
+                let all_gone =
+                    !workers.is_empty() && workers.iter().all(|(_, worker, gone, _)| *gone || worker.is_surely_dead());
+                if !round.join(OVER).exists() && (replaces || !all_gone) {
+                    return Ok((round, false));
+                }
+                newest + 1
+            }
+        };
+        match std::fs::create_dir(base.join(next.to_string())) {
+            Ok(()) => {
+                // The last round stays for those who are about to find out that it is over.
+                for old in numbers(&base).unwrap_or_default().into_iter().filter(|old| old + 1 < next) {
+                    let _ = std::fs::remove_dir_all(base.join(old.to_string()));
+                }
+                return Ok((base.join(next.to_string()), true));
+            }
+            Err(_) if base.join(next.to_string()).exists() => {}
+            Err(error) => return Err(error),
+        }
+    }
 }

@@ -1,8 +1,8 @@
 //! What a folder must do to be shared, tried before anything is claimed there.
-
 use std::fs::File;
 use std::io::Write;
 use std::path::Path;
+
 use truepath_core::flaw::Flaw;
 
 /// Tries a folder with two small files that bear this member's name: whether a file can be created only where there is none,

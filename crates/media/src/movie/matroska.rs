@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use truepath_core::catalogue::{AsWritten, AudioCodec, codecs};
-use truepath_core::verify::{Footage, SoundTrack};
+use truepath_core::verify::{Footage, Fps, SoundTrack};
 
 use super::{MovieBytes, codec, cut, usual_rate};
 use crate::Flaw;
@@ -161,33 +161,13 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
     let (_, _) = pictures.first.ok_or("it has no pictures")?;
     let first = pictures.first.map(|(place, size)| source.first(place, size)).unwrap_or_default();
     let tick = scale as f64 / 1e9;
-    let seconds = |track: &MatroskaTrack| -> f64 {
-        if let Some(told) = tags.get(&track.uid) {
-            return *told;
-        }
-        let (early, late) = track.times.unwrap_or_default();
-        let span = (late - early) as f64;
-        // The last frame lasts as long as it says, or as the others do.
-        let last = match (track.lasts, track.each) {
-            (Some(lasts), _) => lasts as f64,
-            (None, each) if each > 0 => each as f64 / scale as f64,
-            _ => span / (track.frames.max(2) - 1) as f64,
-        };
-        (span + last) * tick
-    };
-    let fps = if pictures.each > 0 {
-        usual_rate(1e9 / pictures.each as f64, 1e-5)
-    } else {
-        let (early, late) = pictures.times.unwrap_or_default();
-        let span = (late - early) as f64 * tick;
-        usual_rate((pictures.frames - 1) as f64 / span, 2.0 * tick / span.max(tick))
-    };
+    let fps = rate(pictures, tick);
     let coded = coded(pictures, &first);
     let sound = tracks.iter().find(|track| track.kind == 2).map(|track| SoundTrack {
         codec: sound_codec(&track.codec),
         rate: track.rate as u32,
         channels: track.channels,
-        seconds: seconds(track),
+        seconds: tags.get(&track.uid).copied().unwrap_or_else(|| seconds(track, scale)),
     });
     let mut footage = Footage {
         container: if doc.as_deref() == Some(b"webm") { "webm" } else { "mkv" },
@@ -203,6 +183,30 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
         footage.alpha = Some(true);
     }
     Ok(footage)
+}
+
+/// Seconds from the first to the end of the last frame of a track, whose times are in so many nanoseconds.
+fn seconds(track: &MatroskaTrack, scale: u64) -> f64 {
+    let (early, late) = track.times.unwrap_or_default();
+    let span = (late - early) as f64;
+    // The last frame lasts as long as it says, or as the others do.
+    let last = match (track.lasts, track.each) {
+        (Some(lasts), _) => lasts as f64,
+        (None, each) if each > 0 => each as f64 / scale as f64,
+        _ => span / (track.frames.max(2) - 1) as f64,
+    };
+    (span + last) * (scale as f64 / 1e9)
+}
+
+/// Frames per second, as they are told or as the times of the frames have it; `tick` is how exact these are, in seconds.
+fn rate(pictures: &MatroskaTrack, tick: f64) -> Option<Fps> {
+    if pictures.each > 0 {
+        usual_rate(1e9 / pictures.each as f64, 1e-5)
+    } else {
+        let (early, late) = pictures.times.unwrap_or_default();
+        let span = (late - early) as f64 * tick;
+        usual_rate((pictures.frames - 1) as f64 / span, 2.0 * tick / span.max(tick))
+    }
 }
 
 /// Codec names: Matroska codec mappings.

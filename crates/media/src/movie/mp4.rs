@@ -57,6 +57,57 @@ fn inner<'b>(bytes: &'b [u8], mark: &[u8]) -> Option<&'b [u8]> {
 }
 
 pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
+    let MovieBoxes { moov, brand, fragments } = boxes_of(source)?;
+    let movie_scale =
+        inner(&moov, b"mvhd").map_or(0, |head| be32(head, if head.first() == Some(&1) { 20 } else { 12 }));
+    let tracks = tracks(&moov, &fragments);
+    if tracks.iter().any(|track| track.end > source.length) {
+        return Err(cut());
+    }
+    let pictures = tracks.iter().find(|track| &track.handler == b"vide").ok_or("it has no pictures")?;
+    if pictures.samples == 0 {
+        return Err("it has no pictures".into());
+    }
+    let first = pictures.first.map(|(place, size)| source.first(place, size)).unwrap_or_default();
+    let coded = match (pictures.mark.as_slice(), pictures.object) {
+        // ISO/IEC 14496-1, table 5: pictures under a general mark.
+        (b"mp4v", Some(0x6c)) => codec::jpeg(&first),
+        (b"mp4v", Some(0x6d)) => codec::png(&first),
+        (mark, _) => codec::of(mark, &pictures.record, &first),
+    };
+    let sound = tracks.iter().find(|track| &track.handler == b"soun").map(|track| SoundTrack {
+        codec: codec::sound(&track.mark, track.object),
+        rate: track.rate,
+        channels: track.channels,
+        seconds: match track.edited.filter(|_| movie_scale > 0) {
+            Some(edited) => edited as f64 / f64::from(movie_scale),
+            None => track.length() as f64 / f64::from(track.timescale.max(1)),
+        },
+    });
+    let timecode = tracks.iter().find(|track| &track.handler == b"tmcd").and_then(|track| timecode(source, track));
+    let mut footage = Footage {
+        container: if brand.starts_with(b"qt") || brand.is_empty() { "mov" } else { "mp4" },
+        width: pictures.size.0,
+        height: pictures.size.1,
+        fps: pictures.fps(),
+        frames: pictures.samples,
+        sound,
+        timecode,
+        ..Footage::default()
+    };
+    coded.put_into(&mut footage);
+    Ok(footage)
+}
+
+/// What the boxes of the outermost level hold.
+struct MovieBoxes {
+    moov: Vec<u8>,
+    brand: Vec<u8>,
+    /// Where each begins, and what is in it.
+    fragments: Vec<(u64, Vec<u8>)>,
+}
+
+fn boxes_of(source: &mut MovieBytes) -> Result<MovieBoxes, Flaw> {
     let (mut at, mut moov, mut brand, mut data) = (0, None, Vec::new(), false);
     let mut fragments = Vec::new();
     while at < source.length {
@@ -92,65 +143,33 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
     if !data {
         return Err("it has no pictures".into());
     }
+    Ok(MovieBoxes { moov, brand, fragments })
+}
+
+fn tracks(moov: &[u8], fragments: &[(u64, Vec<u8>)]) -> Vec<Track> {
     let mut tracks: Vec<Track> =
-        boxes(&moov).filter(|(mark, _)| *mark == b"trak").map(|(_, inside)| track(inside)).collect();
-    let movie_scale =
-        inner(&moov, b"mvhd").map_or(0, |head| be32(head, if head.first() == Some(&1) { 20 } else { 12 }));
-    for (_, usual) in inner(&moov, b"mvex").into_iter().flat_map(boxes).filter(|(mark, _)| *mark == b"trex") {
+        boxes(moov).filter(|(mark, _)| *mark == b"trak").map(|(_, inside)| track(inside)).collect();
+    for (_, usual) in inner(moov, b"mvex").into_iter().flat_map(boxes).filter(|(mark, _)| *mark == b"trex") {
         let id = be32(usual, 4);
         tracks
             .iter_mut()
             .filter(|track| track.id == id)
             .for_each(|track| track.usual = (be32(usual, 12), be32(usual, 16)));
     }
-    for (place, fragment) in &fragments {
+    for (place, fragment) in fragments {
         for (_, run) in boxes(fragment).filter(|(mark, _)| *mark == b"traf") {
             track_fragment(run, *place, &mut tracks);
         }
     }
-    if tracks.iter().any(|track| track.end > source.length) {
-        return Err(cut());
-    }
-    let pictures = tracks.iter().find(|track| &track.handler == b"vide").ok_or("it has no pictures")?;
-    if pictures.samples == 0 {
-        return Err("it has no pictures".into());
-    }
-    let first = pictures.first.map(|(place, size)| source.first(place, size)).unwrap_or_default();
-    let coded = match (pictures.mark.as_slice(), pictures.object) {
-        // ISO/IEC 14496-1, table 5: pictures under a general mark.
-        (b"mp4v", Some(0x6c)) => codec::jpeg(&first),
-        (b"mp4v", Some(0x6d)) => codec::png(&first),
-        (mark, _) => codec::of(mark, &pictures.record, &first),
-    };
-    let sound = tracks.iter().find(|track| &track.handler == b"soun").map(|track| SoundTrack {
-        codec: codec::sound(&track.mark, track.object),
-        rate: track.rate,
-        channels: track.channels,
-        seconds: match track.edited.filter(|_| movie_scale > 0) {
-            Some(edited) => edited as f64 / f64::from(movie_scale),
-            None => track.length() as f64 / f64::from(track.timescale.max(1)),
-        },
-    });
-    let timecode = tracks.iter().find(|track| &track.handler == b"tmcd");
-    let timecode = timecode.and_then(|track| {
-        let bytes = track.first.map(|(place, _)| source.first(place, 4))?;
-        // The description says frames per second behind its flags, and whether frames are dropped.
-        let (flags, fps) = (be32(&track.record, 4), u32::from(*track.record.get(16)?));
-        (bytes.len() == 4 && fps > 0)
-            .then(|| Timecode { frame: be32(&bytes, 0), fps, drop: flags & 1 != 0 }.to_string())
-    });
-    let mut footage = Footage {
-        container: if brand.starts_with(b"qt") || brand.is_empty() { "mov" } else { "mp4" },
-        width: pictures.size.0,
-        height: pictures.size.1,
-        fps: pictures.fps(),
-        frames: pictures.samples,
-        sound,
-        timecode,
-        ..Footage::default()
-    };
-    coded.put_into(&mut footage);
-    Ok(footage)
+    tracks
+}
+
+/// The timecode of the first frame.
+fn timecode(source: &mut MovieBytes, track: &Track) -> Option<String> {
+    let bytes = track.first.map(|(place, _)| source.first(place, 4))?;
+    // The description says frames per second behind its flags, and whether frames are dropped.
+    let (flags, fps) = (be32(&track.record, 4), u32::from(*track.record.get(16)?));
+    (bytes.len() == 4 && fps > 0).then(|| Timecode { frame: be32(&bytes, 0), fps, drop: flags & 1 != 0 }.to_string())
 }
 
 impl Track {

@@ -7,6 +7,7 @@ use std::path::Path;
 
 use super::{Container, Head, close, patch};
 use crate::encode::CodedFrame;
+use crate::sound::Sound;
 
 /// A part of the file grows to so many bytes.
 const MOST: u64 = 1 << 30;
@@ -115,28 +116,29 @@ impl<'h> Avi<'h> {
             &[chunk(b"strh", &of_pictures), chunk(b"strf", &format), self.index_of_indices(0)].concat(),
         ));
         if let Some(sound) = self.head.sound {
-            let block = u32::try_from(sound.block()).unwrap_or(1);
-            let moments = u32::try_from(sound.moments()).unwrap_or(u32::MAX);
-            let of_sound = [
-                b"auds\0\0\0\0".as_slice(),
-                &words(&[0, 0, 0, block, sound.rate * block, 0, moments, sound.rate * block, u32::MAX, block, 0, 0]),
-            ]
-            .concat();
-            let format = [
-                1u16.to_le_bytes().as_slice(),
-                &sound.channels.to_le_bytes(),
-                &words(&[sound.rate, sound.rate * block]),
-                &u16::try_from(block).unwrap_or(1).to_le_bytes(),
-                &sound.bits.to_le_bytes(),
-            ]
-            .concat();
-            heads.extend(list(
-                b"strl",
-                &[chunk(b"strh", &of_sound), chunk(b"strf", &format), self.index_of_indices(1)].concat(),
-            ));
+            heads.extend(self.sound_head(sound));
         }
         heads.extend(list(b"odml", &chunk(b"dmlh", &words(&[self.frames]))));
         list(b"hdrl", &heads)
+    }
+
+    fn sound_head(&self, sound: &Sound) -> Vec<u8> {
+        let block = u32::try_from(sound.block()).unwrap_or(1);
+        let moments = u32::try_from(sound.moments()).unwrap_or(u32::MAX);
+        let of_sound = [
+            b"auds\0\0\0\0".as_slice(),
+            &words(&[0, 0, 0, block, sound.rate * block, 0, moments, sound.rate * block, u32::MAX, block, 0, 0]),
+        ]
+        .concat();
+        let format = [
+            1u16.to_le_bytes().as_slice(),
+            &sound.channels.to_le_bytes(),
+            &words(&[sound.rate, sound.rate * block]),
+            &u16::try_from(block).unwrap_or(1).to_le_bytes(),
+            &sound.bits.to_le_bytes(),
+        ]
+        .concat();
+        list(b"strl", &[chunk(b"strh", &of_sound), chunk(b"strf", &format), self.index_of_indices(1)].concat())
     }
 
     fn mark(stream: usize) -> &'static [u8; 4] {

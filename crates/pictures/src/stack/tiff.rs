@@ -1,9 +1,7 @@
 //! A multi-page TIFF (TIFF 6.0): a page for each pass, with its name in `PageName` (tag 285) and its samples as they are.
-
 use std::fs::File;
 use std::io::BufWriter;
 use std::path::Path;
-use truepath_core::flaw::Flaw;
 
 use tiff::encoder::colortype::{
     ColorType, Gray8, Gray16, Gray32, Gray32Float, Gray64Float, RGB8, RGB16, RGB32, RGB32Float, RGB64Float,
@@ -11,6 +9,7 @@ use tiff::encoder::colortype::{
 use tiff::encoder::{Compression, DeflateLevel, TiffEncoder, TiffValue};
 use tiff::tags::{ExtraSamples, Tag};
 use truepath_core::catalogue::Light;
+use truepath_core::flaw::Flaw;
 use truepath_media::exact::{self, Exact, Plane, Values};
 
 use super::{Fault, StackLayer};

@@ -126,42 +126,53 @@ impl Reading<'_> {
                     machine.damaged.insert(scene, error.to_string());
                 }
                 Ok(read) => {
-                    if let Some((path, text)) = read.beside {
-                        // Read again as a text of this call, so that its mistakes can be pointed at.
-                        let file = sources.add(load::short(&path, &self.around.folder), text);
-                        scene::beside::read(file, &sources.get(file).text, &mut self.findings);
-                    }
-                    let unsaved = adapter.map_or(&[][..], |adapter| &adapter.unsaved);
-                    machine.newer.extend(load::newer(path, unsaved).map(|copy| (scene.clone(), text(&copy))));
-                    let lost = load::missing(path, &read.facts);
-                    if !lost.is_empty() {
-                        machine.resources.insert(scene.clone(), lost);
-                    }
-                    let told = if read.source.starts_with("read") || read.damaged.is_some() {
-                        None
-                    } else {
-                        adapter.and_then(|adapter| self.told(adapter, path, known))
-                    };
-                    let known = match told {
-                        Some(Ok(told)) => read.facts.or(told),
-                        Some(Err(why)) => {
-                            tracing::warn!(%scene, %why, "no facts");
-                            read.facts
-                        }
-                        None => read.facts,
-                    };
-                    match read.damaged {
-                        Some(why) => {
-                            machine.damaged.insert(scene, why);
-                        }
-                        None => {
-                            facts.insert(scene, Arc::new(known));
-                        }
-                    }
+                    let own = (scene.as_str(), adapter);
+                    let read = self.read_scene(own, read, known, (&mut *sources, &mut machine));
+                    facts.extend(read.map(|own| (scene.clone(), own)));
                 }
             }
         }
         (facts, machine)
+    }
+
+    /// What is known of one scene; nothing of a damaged one.
+    fn read_scene(
+        &mut self,
+        (scene, adapter): (&str, Option<&Adapter>),
+        read: load::ReadScene,
+        known: &KnownSheet<'_>,
+        (sources, machine): (&mut Sources, &mut Machine),
+    ) -> Option<Arc<Facts>> {
+        let path = Path::new(scene);
+        if let Some((path, text)) = read.beside {
+            // Read again as a text of this call, so that its mistakes can be pointed at.
+            let file = sources.add(load::short(&path, &self.around.folder), text);
+            scene::beside::read(file, &sources.get(file).text, &mut self.findings);
+        }
+        let unsaved = adapter.map_or(&[][..], |adapter| &adapter.unsaved);
+        machine.newer.extend(load::newer(path, unsaved).map(|copy| (scene.to_owned(), text(&copy))));
+        let lost = load::missing(path, &read.facts);
+        if !lost.is_empty() {
+            machine.resources.insert(scene.to_owned(), lost);
+        }
+        let told = if read.source.starts_with("read") || read.damaged.is_some() {
+            None
+        } else {
+            adapter.and_then(|adapter| self.told(adapter, path, known))
+        };
+        let known = match told {
+            Some(Ok(told)) => read.facts.or(told),
+            Some(Err(why)) => {
+                tracing::warn!(%scene, %why, "no facts");
+                read.facts
+            }
+            None => read.facts,
+        };
+        if let Some(why) = read.damaged {
+            machine.damaged.insert(scene.to_owned(), why);
+            return None;
+        }
+        Some(Arc::new(known))
     }
 
     /// What the renderer of a scene's job tells about it; `None` where it cannot be asked.

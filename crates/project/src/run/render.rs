@@ -1,5 +1,6 @@
 //! One sheet of a run: what is needed, rendered.
 
+use std::collections::BTreeMap;
 use std::time::Instant;
 
 use truepath_core::diagnostic::counted;
@@ -34,17 +35,12 @@ use crate::open::Loaded;
 pub(super) fn sheet(request: &RunRequest<'_>, loaded: &mut Loaded, journal: &Journal) -> Result<EndedRun, Failure> {
     let RunRequest { options, around, listener, .. } = *request;
     let choice = options.existing.unwrap_or(loaded.plan.run.existing);
-    let here = loaded.machine.workers.and_then(|workers| usize::try_from(workers).ok());
-    if let Some(chunk) = options.chunk {
-        loaded.plan.run.chunk = chunk;
-    }
-    loaded.plan.run.workers = options.workers.or(here).unwrap_or(loaded.plan.run.workers).max(1);
-    work::share_threads(loaded);
+    set_up(loaded, options);
     loaded.look_up_made(around, listener);
     let loaded = &*loaded;
     let mut before = observe(loaded, listener)?;
-    if choice == Existing::Stop && !options.movies && before.iter().any(|verdict| !standing(verdict).is_empty()) {
-        let there: i64 = before.iter().map(|verdict| standing(verdict).count()).sum();
+    let there: i64 = before.iter().map(|verdict| standing(verdict).count()).sum();
+    if choice == Existing::Stop && !options.movies && there > 0 {
         let message = format!("{} of this plan already exist, and existing = \"stop\"", counted(there, "file"));
         return Err(Failure::new(Cause::Refused, message).help("`truepath verify` shows them"));
     }
@@ -96,6 +92,16 @@ pub(super) fn sheet(request: &RunRequest<'_>, loaded: &mut Loaded, journal: &Jou
         afterwards(loaded, &ended, own.end(), listener)?;
     }
     Ok(ended)
+}
+
+/// What was asked for stands above the machine file, and that above the sheet.
+fn set_up(loaded: &mut Loaded, options: &RunOptions) {
+    let here = loaded.machine.workers.and_then(|workers| usize::try_from(workers).ok());
+    if let Some(chunk) = options.chunk {
+        loaded.plan.run.chunk = chunk;
+    }
+    loaded.plan.run.workers = options.workers.or(here).unwrap_or(loaded.plan.run.workers).max(1);
+    work::share_threads(loaded);
 }
 
 /// What this run was expected to take, and what it took.
@@ -196,21 +202,11 @@ pub(super) fn render(
         listener.hear(News::RenderingOver);
         return Err(first);
     }
-    let read = |(at, made): (usize, &Option<Fingerprint>)| {
-        let digest = loaded.plan.series.get(at).and_then(|series| digests.get(&series.job));
-        made.clone().map(|made| digest.map_or(made.clone(), |digest| made.with_product(digest)))
-    };
-    let made: Vec<_> = loaded.ground.made_of.iter().enumerate().map(read).collect();
+    let made = made_of(loaded, &digests);
     let project = Project { made: &made, ..loaded.project(around) };
     let mut orders = Orders::new(project, journal, &programs, calls);
     orders.claims = claims.as_ref();
-    orders.before = work.before;
-    orders.need = work.need;
-    orders.keep_going = options.keep_going;
-    for (name, count) in &loaded.machine.licences {
-        let own = orders.licences.entry(name.clone()).or_insert(*count);
-        *own = (*own).min(*count);
-    }
+    work.put_into(&mut orders, options.keep_going);
     let mut unwritten: Option<Failure> = None;
     let outcome = scheduler::run(orders, |events| {
         hear(events);
@@ -226,14 +222,28 @@ pub(super) fn render(
     }
     unwritten.map_or(Ok(()), Err)?;
     let outcome = outcome?;
-    let last = match claims {
+    let last = ends_round(request, loaded, claims, &outcome);
+    Ok((outcome, failures, last))
+}
+
+/// What each series is made of, with the products of its exporter.
+fn made_of(loaded: &Loaded, digests: &BTreeMap<usize, String>) -> Vec<Option<Fingerprint>> {
+    let read = |(at, made): (usize, &Option<Fingerprint>)| {
+        let digest = loaded.plan.series.get(at).and_then(|series| digests.get(&series.job));
+        made.clone().map(|made| digest.map_or(made.clone(), |digest| made.with_product(digest)))
+    };
+    loaded.ground.made_of.iter().enumerate().map(read).collect()
+}
+
+/// Whether this member ends the round.
+fn ends_round(request: &RunRequest<'_>, loaded: &Loaded, claims: Option<Claims>, outcome: &RunOutcome) -> bool {
+    match claims {
         None => true,
         // Whoever makes some calls only does not know what becomes of the others.
-        Some(_) if outcome.interrupted || !options.only.is_empty() => false,
+        Some(_) if outcome.interrupted || !request.options.only.is_empty() => false,
         Some(claims) if outcome.gave_up => claims::others(&loaded.state).is_empty() && claims.end_round(),
         Some(claims) => claims.end_round(),
-    };
-    Ok((outcome, failures, last))
+    }
 }
 
 /// What comes before the first frame. Jobs for which it cannot be done are returned with the reason.

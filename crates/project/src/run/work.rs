@@ -15,6 +15,7 @@ use truepath_core::verify::Verdict;
 
 use truepath_exec::disk;
 use truepath_exec::failure::{Cause, Failure};
+use truepath_exec::scheduler::Orders;
 
 use super::Work;
 use crate::open::Loaded;
@@ -22,7 +23,21 @@ use crate::open::Loaded;
 /// The rank of frames that are neither first nor last nor in the middle.
 const REST: usize = 3;
 
-impl Work<'_> {
+impl<'w> Work<'w> {
+    /// What the scheduler is told of it.
+    pub(super) fn put_into<'o>(&self, orders: &mut Orders<'o>, keep_going: bool)
+    where
+        'w: 'o,
+    {
+        orders.before = self.before;
+        orders.need = self.need;
+        orders.keep_going = keep_going;
+        for (name, count) in &self.loaded.machine.licences {
+            let own = orders.licences.entry(name.clone()).or_insert(*count);
+            *own = (*own).min(*count);
+        }
+    }
+
     /// The calls of the plan of which anything is needed, in their order. Calls that others may claim are never split.
     pub(super) fn calls(&self, only: &[String], share: bool) -> Vec<Call> {
         let plan = &self.loaded.plan;

@@ -37,8 +37,7 @@ function Write-Event([string]$Line) {
       if ("$first" -match '^{"event":"began","truepath":1,"turn":(\d+),' -and [long]$Matches[1] -ge $script:turn) { $script:turn = [long]$Matches[1] + 1 }
     }
     $now = [DateTime]::UtcNow.ToString('yyyy-MM-ddTHH:mm:ssZ', [System.Globalization.CultureInfo]::InvariantCulture)
-    $head = '{"event":"began","truepath":1,"turn":' + $script:turn + ',"tag":"' + $start + '","host":"' + $hostname + '","process":' + $PID +
-      ',"born":"","boot":"","space":"","at":"' + $now + '","share":false,"files":' + $planned + '}'
+    $head = '@began@'
     [System.IO.File]::AppendAllText($journal, $head + "`n" + $series + "`n", $plain)
   }
   [System.IO.File]::AppendAllText($journal, $Line + "`n", $plain)
@@ -166,7 +165,7 @@ function Add-Lost($Call, $File, [string]$Why) {
 function Move-Landed($Call, $File, [string]$Staged) {
   if (-not (Test-Whole $Staged $File.Type)) { Add-Lost $Call $File "cut off, left in $Staged"; return }
   $bytes = (New-Object System.IO.FileInfo $Staged).Length
-  Write-Event ('{"event":"landed","series":' + $File.Series + ',"frame":' + $File.Frame + ',"bytes":' + $bytes + ',"digest":"","call":' + (Get-Json $Call.Id) + '}')
+  Write-Event ('@landed@')
   try {
     if ([System.IO.File]::Exists($File.Path) -and ($again -or -not (Test-There $File))) {
       [System.IO.File]::Replace($Staged, $File.Path, $null)
@@ -177,7 +176,7 @@ function Move-Landed($Call, $File, [string]$Staged) {
     }
     $Call.Landed++
   } catch [System.IO.IOException] {
-    Write-Event ('{"event":"late","series":' + $File.Series + ',"frame":' + $File.Frame + '}')
+    Write-Event ('@late@')
     if (Test-There $File) { [System.IO.File]::Delete($Staged); $script:there++ } else { $script:failed = 4; Add-Lost $Call $File 'cannot be moved there' }
   }
 }
@@ -234,17 +233,16 @@ function Invoke-Call($Call) {
         [void][System.IO.Directory]::CreateDirectory($stage)
       }
       $Call.Lost = @(); $Call.Landed = 0; $missed = $missing; $since = Get-Since
-      $head = ',"call":' + (Get-Json $Call.Id) + ',"job":' + $Call.Job + ',"series":' + $Call.Series + ',"frames":"'
       $log = 'logs/' + $Call.Id + '.log'
-      Write-Event ('{"event":"started"' + $head + $Call.Frames + '","worker":1,"process":' + $PID + ',"born":"","log":' + (Get-Json $log) + ',"t":' + $since + '}')
+      Write-Event ('@started@')
       $code = $null
       try { $code = Invoke-Program $Call } finally {
         # Somebody has interrupted the script: what the renderer named as written lands, the rest stays in stage.
         if ($null -eq $code) {
           Complete-Call $Call 'named' $rules
           $script:there += $Call.Landed; $script:made += $Call.Landed
-          Write-Event ('{"event":"ended","call":' + (Get-Json $Call.Id) + ',"code":130,"ok":false,"files":' + $Call.Landed +
-            ',"missing":"' + (@($Call.Lost | Sort-Object -Unique) -join ',') + '","seconds":' + ((Get-Since) - $since) + ',"log":' + (Get-Json $log) + ',"t":' + (Get-Since) + '}')
+          $code = 130; $well = $false; $lost = @($Call.Lost | Sort-Object -Unique) -join ','; $over = Get-Since
+          Write-Event ('@ended@')
         }
       }
       $well = $rules.Ok -contains $code
@@ -256,8 +254,7 @@ function Invoke-Call($Call) {
       foreach ($stage in $Call.Stages) { if ([System.IO.Directory]::GetFileSystemEntries($stage).Length -eq 0) { [System.IO.Directory]::Delete($stage) } }
       $lost = @($Call.Lost | Sort-Object -Unique) -join ','
       $over = Get-Since
-      Write-Event ('{"event":"ended","call":' + (Get-Json $Call.Id) + ',"code":' + $code + ',"ok":' + "$well".ToLower() + ',"files":' + $Call.Landed +
-        ',"missing":"' + $lost + '","seconds":' + ($over - $since) + ',"log":' + (Get-Json $log) + ',"t":' + $over + '}')
+      Write-Event ('@ended@')
       $waits = $Call.Landed -eq 0 -and $rules.Wait -and (Test-Log $Call.Log $rules.Wait)
       if ($waits) {
         Write-Wrong "no licence is free; again in $pause s"
@@ -269,7 +266,7 @@ function Invoke-Call($Call) {
     $script:there += $Call.Landed
     $script:made += $Call.Landed
     if ($lost) {
-      Write-Event ('{"event":"failed"' + $head + $lost + '","why":"ended with ' + $code + '","log":' + (Get-Json $log) + '}')
+      Write-Event ('@failed@')
       Write-Wrong "failed with exit code $code, $($Call.Lost.Count) missing: see $($Call.Log)"
       Set-Failed 3
     } elseif (-not $well) { Write-Wrong "note: all files are there, and the exit code was ${code}: see $($Call.Log)" }

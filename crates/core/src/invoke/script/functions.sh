@@ -27,11 +27,7 @@ tell() {
     mkdir -p -- "$journals" || exit 4
     last=$(sed -n 's/^{"event":"began","truepath":1,"turn":\([0-9]*\),.*/\1/p' "$journals"/*.jsonl 2>/dev/null | sort -n | tail -n 1)
     [ "${last:-0}" -lt "$turn" ] || turn=$((last + 1))
-    {
-      printf '{"event":"began","truepath":1,"turn":%s,"tag":"%s","host":"%s","process":%s,"born":"",' "$turn" "$start" "$host" $$
-      printf '"boot":"%s","space":"%s",' "$(cat /proc/sys/kernel/random/boot_id 2>/dev/null)" "$(readlink /proc/self/ns/pid 2>/dev/null)"
-      printf '"at":"%s","share":false,%s"files":%s}\n%s\n' "$(date -u +%Y-%m-%dT%H:%M:%SZ)" "${task-}" "$planned" "$series"
-    } >"$journal" || exit 4
+    printf '%s\n%s\n' "@began@" "$series" >"$journal" || exit 4
   fi
   printf '%s\n' "$1" >>"$journal" || exit 4
 }
@@ -164,14 +160,14 @@ ask() {
   shift
   ! command -v timeout >/dev/null 2>&1 || set -- timeout 10 "$@"
   version=$("$@" 2>&1 </dev/null | LC_ALL=C tr -d '\000-\010\013-\037' | sed -n '/[^[:space:]]/{s/^[[:space:]]*//;s/[[:space:]]*$//;p;q;}')
-  [ -z "$version" ] || tell "{\"event\":\"version\",\"series\":$of_series,\"version\":\"$(as_json "$version" | tr '\t' ' ')\"}"
+  [ -z "$version" ] || tell "@version@"
 }
 
 # render PROGRAM ARGUMENTS...: runs a renderer, and tells from exit code and log which files are finished: all, or those that
 # the log names. Where a program says what it wrote, nothing else is.
 render() {
   since=$(date +%s)
-  tell "{\"event\":\"started\",\"call\":\"$id\",\"job\":$job,\"series\":$in_series,\"frames\":\"$frames\",\"worker\":1,\"process\":$$,\"born\":\"\",\"log\":\"$log_in_json\",\"t\":$((since - began))}"
+  tell "@started@"
   call "$@"
   trust=named said=
   if [ -n "$wrote" ]; then
@@ -194,7 +190,7 @@ done_with() {
   done
   over=$(date +%s)
   case " $ok " in *" $code "*) well=true ;; *) well=false ;; esac
-  tell "{\"event\":\"ended\",\"call\":\"$id\",\"code\":$code,\"ok\":$well,\"files\":$landed,\"missing\":\"$lost\",\"seconds\":$((over - since)),\"log\":\"$log_in_json\",\"t\":$((over - began))}"
+  tell "@ended@"
   if [ "$landed" -eq 0 ] && [ "$interrupted" = no ] && [ -n "$wait" ] && grep -Eq -- "$wait" "$log"; then
     echo "no licence is free; again in $pause s" >&2
     sleep "$pause"
@@ -211,7 +207,7 @@ done_with() {
   $left_in"
   heed
   if [ "$absent" -gt 0 ]; then
-    tell "{\"event\":\"failed\",\"call\":\"$id\",\"job\":$job,\"series\":$in_series,\"frames\":\"$lost\",\"why\":\"ended with $code\",\"log\":\"$log_in_json\"}"
+    tell "@failed@"
     echo "failed with exit code $code, $absent missing: see $log" >&2
     fail 3
   elif [ "$well" = false ]; then
@@ -282,16 +278,16 @@ land() {
     lose "$2" "$3" "cut off, left in $1"
     return
   fi
-  tell "{\"event\":\"landed\",\"series\":$name,\"frame\":$3,\"bytes\":$bytes,\"digest\":\"\",\"call\":\"$id\"}"
+  tell "@landed@"
   sum=
   [ "$sums" = no ] || sum=$(sum_of "$1")
-  [ -z "$sum" ] || tell "{\"event\":\"sum\",\"series\":$name,\"frame\":$3,\"sha256\":\"$sum\"}"
+  [ -z "$sum" ] || tell "@sum@"
   if [ "$again" = no ] && ln -- "$1" "$2" 2>/dev/null; then
     # A link is made only where there was no file before: of two scripts that render the same, one lands.
     rm -f -- "$1"
     landed=$((landed + 1))
   elif [ "$again" = no ] && is_file "$2" && [ "$(($(wc -c <"$2")))" -ne "${4:-0}" ]; then
-    tell "{\"event\":\"late\",\"series\":$name,\"frame\":$3}"
+    tell "@late@"
     rm -f -- "$1"
     there=$((there + 1))
   elif mv -f -- "$1" "$2"; then

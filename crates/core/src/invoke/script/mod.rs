@@ -3,6 +3,7 @@
 pub mod cluster;
 pub mod cmd;
 pub mod json;
+pub mod lines;
 pub mod powershell;
 mod rules;
 pub mod sh;

@@ -13,10 +13,86 @@ use crate::plan::Plan;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
+use super::lines::Filled::{Absent, Text, Value};
+use super::lines::{Dialect, LineRow, ScriptLine, in_functions};
 use super::{BasePath, Body, Found, Script, bases, has_products, in_pieces, in_text, json};
 
 /// Functions of the script.
 const FUNCTIONS: &str = include_str!("functions.ps1");
+
+/// Lines of a journal stand between single quotes, and values are joined to them.
+const DIALECT: Dialect = Dialect { fixed: |json| json.replace('\'', "''"), around: ("' + ", " + '") };
+
+/// What each line of a journal is filled in with.
+pub const LINES: &[LineRow] = &[
+    (
+        ScriptLine::Began,
+        &[
+            ("turn", Value("$script:turn")),
+            ("tag", Text("$start")),
+            ("host", Text("$hostname")),
+            ("process", Value("$PID")),
+            ("at", Text("$now")),
+            ("files", Value("$planned")),
+            ("task", Absent),
+        ],
+    ),
+    (
+        ScriptLine::Started,
+        &[
+            ("call", Value("(Get-Json $Call.Id)")),
+            ("job", Value("$Call.Job")),
+            ("series", Value("$Call.Series")),
+            ("frames", Text("$Call.Frames")),
+            ("process", Value("$PID")),
+            ("log", Value("(Get-Json $log)")),
+            ("t", Value("$since")),
+        ],
+    ),
+    (
+        ScriptLine::Ended,
+        &[
+            ("call", Value("(Get-Json $Call.Id)")),
+            ("code", Value("$code")),
+            ("ok", Value("\"$well\".ToLower()")),
+            ("files", Value("$Call.Landed")),
+            ("missing", Text("$lost")),
+            ("seconds", Value("($over - $since)")),
+            ("log", Value("(Get-Json $log)")),
+            ("t", Value("$over")),
+        ],
+    ),
+    (
+        ScriptLine::Failed,
+        &[
+            ("call", Value("(Get-Json $Call.Id)")),
+            ("job", Value("$Call.Job")),
+            ("series", Value("$Call.Series")),
+            ("frames", Text("$lost")),
+            ("why", Text("\"ended with $code\"")),
+            ("log", Value("(Get-Json $log)")),
+        ],
+    ),
+    (
+        ScriptLine::Landed,
+        &[
+            ("series", Value("$File.Series")),
+            ("frame", Value("$File.Frame")),
+            ("bytes", Value("$bytes")),
+            ("call", Value("(Get-Json $Call.Id)")),
+        ],
+    ),
+    (ScriptLine::Late, &[("series", Value("$File.Series")), ("frame", Value("$File.Frame"))]),
+    (
+        ScriptLine::Over,
+        &[
+            ("landed", Value("$made")),
+            ("missing", Value("($planned - $there)")),
+            ("outcome", Text("$outcome")),
+            ("t", Value("(Get-Since)")),
+        ],
+    ),
+];
 
 /// The whole script. It begins with a byte order mark: without one, PowerShell 5.1 takes it for another encoding.
 #[must_use]
@@ -41,12 +117,13 @@ pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &d
     let _ = writeln!(out, "$series = {}", word(journal.trim_end()));
     let _ = writeln!(
         out,
-        "$total = {}; $planned = {}; $turn = {}; $goon = ${}; $loghalf = {}\n\n{FUNCTIONS}",
+        "$total = {}; $planned = {}; $turn = {}; $goon = ${}; $loghalf = {}\n\n{}",
         steps.len(),
         super::planned(steps),
         wish.turn,
         wish.keep_going,
-        plan.run.log_limit.max(2) / 2
+        plan.run.log_limit.max(2) / 2,
+        in_functions(FUNCTIONS, DIALECT, LINES)
     );
     out.push_str("$adapters = @{}\n");
     for name in steps.iter().map(|step| step.adapter.as_str()).collect::<BTreeSet<&str>>() {
@@ -209,18 +286,17 @@ impl PowershellWriter<'_> {
                 "  if ([System.IO.Directory]::Exists($products)) { [System.IO.Directory]::Delete($products, $true) }\n",
             );
         }
-        out.push_str(
-            r#"  $outcome = 'complete'
+        let end = r#"  $outcome = 'complete'
   if ($failed -ne 0) { $outcome = 'incomplete' }
   if ($at -lt $total -and -not $stopped) { $outcome = 'interrupted'; $failed = 130 }
   if ($planned -gt 0) {
-    if ($begun) { Write-Event ('{"event":"over","landed":' + $made + ',"missing":' + ($planned - $there) + ',"outcome":"' + $outcome + '","t":' + (Get-Since) + '}') }
+    if ($begun) { Write-Event ('@over@') }
     Write-Host "$there of $planned files are there"
     if ($missing) { Write-Wrong ("missing:`n  " + ($missing -join "`n  ")) }
     if ($kept) { Write-Wrong ("perhaps not finished, kept:`n  " + ($kept -join "`n  ")) }
   }
-"#,
-        );
+"#;
+        out.push_str(&in_functions(end, DIALECT, LINES));
         for command in &self.plan.run.after {
             let words: Vec<String> = command.iter().map(|template| self.after_word(template)).collect();
             let (program, rest) =

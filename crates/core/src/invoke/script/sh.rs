@@ -15,6 +15,8 @@ use crate::resolve::paths;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
+use super::lines::Filled::{Text, Value, Whole};
+use super::lines::{Dialect, LineRow, ScriptLine, in_functions};
 use super::rules::extended;
 use super::{BasePath, Body, Found, Script, bases, has_products, in_pieces, in_text, json};
 
@@ -61,7 +63,7 @@ pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, thre
     let rendered: BTreeSet<usize> = steps.iter().flat_map(|step| &step.writes).map(|write| write.series).collect();
     let journal = rendered.iter().map(|at| wish.series_line(plan, *at)).collect::<String>();
     let _ = writeln!(head, "series={}", word(journal.trim_end()));
-    let _ = writeln!(head, "\n{FUNCTIONS}");
+    let _ = writeln!(head, "\n{}", in_functions(FUNCTIONS, DIALECT, LINES));
     let stages: Vec<&str> =
         bases.iter().map(|base| base.name.as_str()).filter(|name| name.starts_with("stage_")).collect();
     let _ = writeln!(start, "log_half={}", plan.run.log_limit.max(2) / 2);
@@ -97,6 +99,82 @@ pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, thre
 /// Functions of the script. A call is made of `wanted` (is any of its files missing?), `enter` (fresh stage folders), `render`
 /// and `done_with`; `files` lists its files, and `file` looks at one of them or lands it, as `doing` says.
 const FUNCTIONS: &str = include_str!("functions.sh");
+
+/// Lines of a journal stand between double quotes.
+const DIALECT: Dialect = Dialect { fixed: |json| json.replace('"', "\\\""), around: ("", "") };
+
+/// What each line of a journal is filled in with.
+pub const LINES: &[LineRow] = &[
+    (
+        ScriptLine::Began,
+        &[
+            ("turn", Value("$turn")),
+            ("tag", Text("$start")),
+            ("host", Text("$host")),
+            ("process", Value("$$")),
+            ("boot", Text("$(cat /proc/sys/kernel/random/boot_id 2>/dev/null)")),
+            ("space", Text("$(readlink /proc/self/ns/pid 2>/dev/null)")),
+            ("at", Text("$(date -u +%Y-%m-%dT%H:%M:%SZ)")),
+            ("files", Value("$planned")),
+            ("task", Whole("${task-}")),
+        ],
+    ),
+    (
+        ScriptLine::Version,
+        &[("series", Value("$of_series")), ("version", Text(r#"$(as_json "$version" | tr '\t' ' ')"#))],
+    ),
+    (
+        ScriptLine::Started,
+        &[
+            ("call", Text("$id")),
+            ("job", Value("$job")),
+            ("series", Value("$in_series")),
+            ("frames", Text("$frames")),
+            ("process", Value("$$")),
+            ("log", Text("$log_in_json")),
+            ("t", Value("$((since - began))")),
+        ],
+    ),
+    (
+        ScriptLine::Ended,
+        &[
+            ("call", Text("$id")),
+            ("code", Value("$code")),
+            ("ok", Value("$well")),
+            ("files", Value("$landed")),
+            ("missing", Text("$lost")),
+            ("seconds", Value("$((over - since))")),
+            ("log", Text("$log_in_json")),
+            ("t", Value("$((over - began))")),
+        ],
+    ),
+    (
+        ScriptLine::Failed,
+        &[
+            ("call", Text("$id")),
+            ("job", Value("$job")),
+            ("series", Value("$in_series")),
+            ("frames", Text("$lost")),
+            ("why", Text("ended with $code")),
+            ("log", Text("$log_in_json")),
+        ],
+    ),
+    (
+        ScriptLine::Landed,
+        &[("series", Value("$name")), ("frame", Value("$3")), ("bytes", Value("$bytes")), ("call", Text("$id"))],
+    ),
+    (ScriptLine::Late, &[("series", Value("$name")), ("frame", Value("$3"))]),
+    (ScriptLine::Sum, &[("series", Value("$name")), ("frame", Value("$3")), ("sha256", Text("$sum"))]),
+    (
+        ScriptLine::Over,
+        &[
+            ("landed", Value("$made")),
+            ("missing", Value("$((planned - there))")),
+            ("outcome", Text("$outcome")),
+            ("t", Value("$(($(date +%s) - began))")),
+        ],
+    ),
+];
 
 struct ShWriter<'w> {
     plan: &'w Plan,
@@ -172,21 +250,20 @@ finish() {
                 "  rmdir -- \"${stage}\" \"$base_{stage}\" \"${{base_{stage}%/*}}\" \"${{base_{stage}%/*/*}}\" 2>/dev/null"
             );
         }
-        out.push_str(
-            r#"  outcome=complete
+        let end = r#"  outcome=complete
   [ "$failed" -eq 0 ] || outcome=incomplete
   [ "$failed" -ne 130 ] || outcome=interrupted
   if [ "$planned" -gt 0 ]; then
     sum_up
-    [ ! -e "$journal" ] || tell "{\"event\":\"over\",\"landed\":$made,\"missing\":$((planned - there)),\"outcome\":\"$outcome\",\"t\":$(($(date +%s) - began))}"
+    [ ! -e "$journal" ] || tell "@over@"
     [ -z "$all_left" ] || echo "perhaps not finished, kept until \`truepath run\` has looked at it:$all_left" >&2
     [ "$stopped" = no ] || [ "$at" -ge "$total" ] || echo "ended at call $at of $total; start it again to go on" >&2
     rest=$((planned - there - count))
     [ "$rest" -le 0 ] || listed="${listed:+$listed, and }$rest not rendered"
     echo "$there of $planned files are there${listed:+; missing: $listed}"
   fi
-"#,
-        );
+"#;
+        out.push_str(&in_functions(end, DIALECT, LINES));
         if !self.plan.run.after.is_empty() {
             out.push_str("  [ \"$failed\" -ne 130 ] || exit 130\n");
         }
@@ -312,27 +389,7 @@ finish() {
 
     fn rendered(&self, out: &mut String, step: &CommandLine) {
         let stages: Vec<String> = stages(step).iter().map(|stage| self.word(stage)).collect();
-        out.push_str("files() {\n");
-        for write in &step.writes {
-            let series = self.plan.output(write.series);
-            let kind = series.file_type.map_or("-", |known| known.name);
-            let movie = if step.kind == CallKind::Encode { " movie" } else { "" };
-            let _ = writeln!(out, "of {} {kind}{movie}", word(&json(&series.id)));
-            for frame in step.frames.iter() {
-                let name = series.name(frame);
-                if let Some(bytes) = self.wish.broken.get(&(write.series, frame)) {
-                    let _ = writeln!(out, "was {bytes}");
-                }
-                let _ = write!(out, "file {frame} {}", self.word(&name));
-                let spellings = write.expected.spellings(frame);
-                let alike = |spelling: &Vec<Spelt>| matches!(spelling.as_slice(), [Spelt::Text(own)] if own == paths::file_name(&name));
-                if stages.len() > 1 || spellings.len() > 1 || !spellings.iter().all(alike) {
-                    let stage = self.word(&write.stage);
-                    spellings.iter().for_each(|spelling| out.push_str(&format!(" {stage}/{}", glob(spelling))));
-                }
-                out.push('\n');
-            }
-        }
+        self.listing(out, step, stages.len());
         let ids = self.ids(step.writes.iter().map(|write| write.series));
         if step.kind == CallKind::Encode {
             // A movie is as new as its frames.
@@ -372,6 +429,31 @@ finish() {
         }
         if step.kind == CallKind::Encode {
             out.push_str("again=$kept\n");
+        }
+    }
+
+    /// The function that lists the files of a call, with the spellings that each may have in its stage folder.
+    fn listing(&self, out: &mut String, step: &CommandLine, stages: usize) {
+        out.push_str("files() {\n");
+        for write in &step.writes {
+            let series = self.plan.output(write.series);
+            let kind = series.file_type.map_or("-", |known| known.name);
+            let movie = if step.kind == CallKind::Encode { " movie" } else { "" };
+            let _ = writeln!(out, "of {} {kind}{movie}", word(&json(&series.id)));
+            for frame in step.frames.iter() {
+                let name = series.name(frame);
+                if let Some(bytes) = self.wish.broken.get(&(write.series, frame)) {
+                    let _ = writeln!(out, "was {bytes}");
+                }
+                let _ = write!(out, "file {frame} {}", self.word(&name));
+                let spellings = write.expected.spellings(frame);
+                let alike = |spelling: &Vec<Spelt>| matches!(spelling.as_slice(), [Spelt::Text(own)] if own == paths::file_name(&name));
+                if stages > 1 || spellings.len() > 1 || !spellings.iter().all(alike) {
+                    let stage = self.word(&write.stage);
+                    spellings.iter().for_each(|spelling| out.push_str(&format!(" {stage}/{}", glob(spelling))));
+                }
+                out.push('\n');
+            }
         }
     }
 }

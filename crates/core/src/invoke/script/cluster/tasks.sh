@@ -9,7 +9,7 @@ tries=$task_logs/$submission.tries
 watches=$task_logs/$submission.watch
 in_json() { printf '%s' "$1" | tr -cd 'A-Za-z0-9._-'; }
 task=
-[ -z "$own" ] || task="\"task\":{\"id\":\"$own${place:+$between$place}\",\"name\":\"$name\",\"node\":\"$(in_json "$node")\"},"
+[ -z "$own" ] || task=",\"task\":{\"id\":\"$own${place:+$between$place}\",\"name\":\"$name\",\"node\":\"$(in_json "$node")\"}"
 
 # under_way: the jobs of earlier submissions of this very plan that are not over.
 under_way() {

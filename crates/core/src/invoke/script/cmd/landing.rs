@@ -1,17 +1,17 @@
 //! How a batch file lands what a call wrote.
-
-use crate::flaw::Flaw;
 use std::fmt::Write as _;
 
 use crate::adapter::Adapter;
+use crate::flaw::Flaw;
 use crate::invoke::command_line::{CommandLine, stages};
 use crate::invoke::scope::WRITTEN;
 use crate::invoke::script::json;
+use crate::invoke::script::lines::ScriptLine;
 use crate::invoke::script::rules::literal;
 use crate::invoke::written::glob;
 use crate::resolve::paths;
 
-use super::{CmdWriter, inner, percent};
+use super::{CmdWriter, inner, line, percent};
 
 /// A file that a call is to write: its name, and what it may be called in stage.
 struct PlannedFile {
@@ -128,8 +128,9 @@ fn file(out: &mut String, planned: &PlannedFile, (series, id): (&str, &str), wro
     let _ = write!(
         out,
         "{when} for %%f in (\"%found%\") do set \"bytes=%%~zf\"\n\
-         {when} >>\"%journal%\" echo {{\"event\":\"landed\",\"series\":{series},\"frame\":{frame},\"bytes\":%bytes%,\"digest\":\"\",\"call\":\"{id}\"}}\n\
-         {when} move /y \"%found%\" {path} >nul\n{when} if exist \"%found%\" set \"failed=4\"\n{when} set /a landed+=1 >nul\n"
+         {when} >>\"%journal%\" echo {}\n\
+         {when} move /y \"%found%\" {path} >nul\n{when} if exist \"%found%\" set \"failed=4\"\n{when} set /a landed+=1 >nul\n",
+        line(ScriptLine::Landed, &[("{id}", id), ("{series}", series), ("{frame}", &frame.to_string())])
     );
     lost(out, "if defined found if not defined lands", &format!("{path}: perhaps not finished, left in stage"), *frame);
     lost(out, "if not defined found if not defined keep", path, *frame);

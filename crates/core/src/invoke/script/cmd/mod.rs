@@ -17,6 +17,8 @@ use crate::resolve::paths;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
+use super::lines::Filled::{Absent, Text, Value};
+use super::lines::{Dialect, Filled, LineRow, ScriptLine};
 use super::{BasePath, Body, Found, PARTS, PRODUCTS, Script, bases, has_products, in_pieces, in_text, json};
 
 /// The longest line that cmd reads (Microsoft, "Command prompt line string limitation").
@@ -72,6 +74,80 @@ fn unsaid(text: &str) -> Flaw {
     Flaw::new(format!("cmd has no way to say \"{}\"", text.escape_debug()))
 }
 
+/// Lines of a journal are echoed: only the sign of variables has a meaning there.
+const DIALECT: Dialect = Dialect { fixed: percent, around: ("", "") };
+
+/// What each line of a journal is filled in with. What stands in braces is known when the script is written.
+pub const LINES: &[LineRow] = &[
+    (
+        ScriptLine::Began,
+        &[
+            ("turn", Value("%turn%")),
+            ("tag", Text("%start%")),
+            ("host", Text("%computername%")),
+            ("files", Value("%planned%")),
+            ("task", Absent),
+        ],
+    ),
+    (
+        ScriptLine::Started,
+        &[
+            ("call", Text("{id}")),
+            ("job", Value("{job}")),
+            ("series", Value("{series}")),
+            ("frames", Text("{frames}")),
+            ("log", Text("{log}")),
+        ],
+    ),
+    (
+        ScriptLine::Ended,
+        &[
+            ("call", Text("{id}")),
+            ("code", Value("%code%")),
+            ("ok", Value("%well%")),
+            ("files", Value("%landed%")),
+            ("missing", Text("%lost%")),
+            ("log", Text("{log}")),
+        ],
+    ),
+    (
+        ScriptLine::Failed,
+        &[
+            ("call", Text("{id}")),
+            ("job", Value("{job}")),
+            ("series", Value("{series}")),
+            ("frames", Text("%lost%")),
+            ("why", Text("ended with %code%")),
+            ("log", Text("{log}")),
+        ],
+    ),
+    (
+        ScriptLine::Landed,
+        &[
+            ("series", Value("{series}")),
+            ("frame", Value("{frame}")),
+            ("bytes", Value("%bytes%")),
+            ("call", Text("{id}")),
+        ],
+    ),
+    (ScriptLine::Over, &[("landed", Value("%made%")), ("missing", Value("%absent%")), ("outcome", Text("%outcome%"))]),
+];
+
+/// A line of a journal with what is known of it: `{id}` and the like.
+fn line(own: ScriptLine, known: &[(&str, &str)]) -> String {
+    let value = |hole: &'static str| known.iter().find(|(name, _)| *name == hole).map_or(hole, |(_, value)| *value);
+    let row = LINES.iter().find(|(line, _)| *line == own).map_or(&[][..], |(_, filled)| filled);
+    let filled: Vec<(&str, Filled<'_>)> = row
+        .iter()
+        .map(|(key, filled)| match filled {
+            Value(hole) => (*key, Value(value(hole))),
+            Text(hole) => (*key, Text(value(hole))),
+            other => (*key, *other),
+        })
+        .collect();
+    own.spelt(DIALECT, &filled)
+}
+
 struct CmdWriter<'w> {
     plan: &'w Plan,
     bases: &'w [BasePath],
@@ -113,8 +189,9 @@ impl CmdWriter<'_> {
                  set \"journal=%journals%\\%start%.jsonl\"\n\
                  for /f \"tokens=6 delims=:,\" %%t in ('type \"%journals%\\*.jsonl\" 2^>nul ^| findstr /b \"{{.event.:.began\"') do if %%t geq %turn% set \"turn=%%t\"\n\
                  set /a turn+=1 >nul\n\
-                 >\"%journal%\" echo {{\"event\":\"began\",\"truepath\":1,\"turn\":%turn%,\"tag\":\"%start%\",\"host\":\"%computername%\",\"process\":0,\"born\":\"\",\"boot\":\"\",\"space\":\"\",\"at\":\"\",\"share\":false,\"files\":%planned%}}\n\
+                 >\"%journal%\" echo {}\n\
                  findstr /b /c:\"{SERIES}{{\" \"%~f0\" >>\"%journal%\"\n",
+                line(ScriptLine::Began, &[])
             );
         }
         Ok(())
@@ -138,7 +215,7 @@ impl CmdWriter<'_> {
         }
         if super::planned(steps) > 0 {
             out.push_str("set /a absent=planned-there >nul\n");
-            out.push_str(">>\"%journal%\" echo {\"event\":\"over\",\"landed\":%made%,\"missing\":%absent%,\"outcome\":\"%outcome%\",\"t\":0}\n");
+            let _ = writeln!(out, ">>\"%journal%\" echo {}", line(ScriptLine::Over, &[]));
             out.push_str("echo %there% of %planned% files are there\n");
             out.push_str("if not \"%absent%\"==\"0\" echo %absent% missing: start it again to go on>&2\n");
         }
@@ -319,15 +396,53 @@ impl CmdWriter<'_> {
 
     fn rendered(&self, out: &mut String, at: usize, step: &CommandLine) -> Result<(), Flaw> {
         let (id, log) = (inner(&step.id)?, self.path(&step.log)?);
+        let name = |(series, frame): (usize, i64)| self.path(&self.plan.output(series).name(frame));
+        self.wanted(out, at, step)?;
+        let series: Vec<String> = step.writes.iter().map(|write| json(&self.plan.output(write.series).id)).collect();
+        let (job, series) = (percent(&json(&step.job)), percent(&format!("[{}]", series.join(","))));
+        let log_in_json = format!("logs/{}", inner(paths::file_name(&step.log))?);
+        let frames = step.frames.to_string();
+        let known: [(&str, &str); 5] =
+            [("{id}", &id), ("{job}", &job), ("{series}", &series), ("{frames}", &frames), ("{log}", &log_in_json)];
+        let _ = writeln!(out, ">>\"%journal%\" echo {}", line(ScriptLine::Started, &known));
+        self.command(out, step)?;
+        let adapter = self.wish.adapters.get(&step.adapter);
+        self.trust(out, adapter, &log);
+        self.files(out, step, (&id, adapter))?;
+        out.push_str("set /a made+=landed >nul\n");
+        let _ = writeln!(out, ">>\"%journal%\" echo {}", line(ScriptLine::Ended, &known));
+        if let Some(find) = adapter.and_then(|adapter| CmdWriter::found(&adapter.log.wait, &log)) {
+            wait(out, at, &find);
+        }
+        for file in finals(step) {
+            let _ = writeln!(out, "if exist {} set /a there+=1 >nul", name(file)?);
+        }
+        let _ = write!(
+            out,
+            "if not \"%missing%\"==\"0\" >>\"%journal%\" echo {}\n\
+             if not \"%missing%\"==\"0\" echo failed with exit code %code%, %missing% missing: see {log}>&2\n\
+             if \"%missing%\"==\"0\" if \"%well%\"==\"false\" echo note: all files are there, and the exit code was %code%: see {log}>&2\n",
+            line(ScriptLine::Failed, &known)
+        );
+        self.fail(out, "if not \"%missing%\"==\"0\"");
+        let _ = writeln!(out, ":over{at}");
+        if step.kind == CallKind::Encode {
+            out.push_str("set \"again=%kept%\"\n");
+        }
+        Ok(())
+    }
+
+    /// Whether any file of a call is missing, and fresh stage folders for it.
+    fn wanted(&self, out: &mut String, at: usize, step: &CommandLine) -> Result<(), Flaw> {
+        let id = inner(&step.id)?;
         let count = step.writes.len() as i64 * step.frames.count();
-        let finals = || step.writes.iter().flat_map(|write| step.frames.iter().map(move |frame| (write.series, frame)));
         let name = |(series, frame): (usize, i64)| self.path(&self.plan.output(series).name(frame));
         if step.kind == CallKind::Encode {
             // A movie is as new as its frames.
             out.push_str("set \"kept=%again%\"\nif %made% gtr 0 set \"again=yes\"\n");
         }
         out.push_str("set \"wanted=%again%\"\n");
-        for file in finals() {
+        for file in finals(step) {
             let path = name(file)?;
             if let Some(bytes) = self.wish.broken.get(&file) {
                 // It is there, and has to be made again.
@@ -345,56 +460,28 @@ impl CmdWriter<'_> {
             let _ =
                 writeln!(out, "if exist {stage} rmdir /s /q {stage}\nmkdir {stage}\nif not exist {stage} exit /b 4");
         }
-        let series = step.writes.iter().map(|write| json(&self.plan.output(write.series).id));
-        let of = format!(
-            "\"call\":\"{id}\",\"job\":{},\"series\":[{}]",
-            percent(&json(&step.job)),
-            percent(&series.collect::<Vec<_>>().join(","))
-        );
-        let log_in_json = format!("\"log\":\"logs/{}\"", inner(paths::file_name(&step.log))?);
-        let _ = writeln!(
-            out,
-            ">>\"%journal%\" echo {{\"event\":\"started\",{of},\"frames\":\"{}\",\"worker\":1,\"process\":0,\"born\":\"\",{log_in_json},\"t\":0}}",
-            step.frames
-        );
-        self.command(out, step)?;
-        let adapter = self.wish.adapters.get(&step.adapter);
-        self.trust(out, adapter, &log);
-        self.files(out, step, (&id, adapter))?;
-        out.push_str("set /a made+=landed >nul\n");
-        let _ = writeln!(
-            out,
-            ">>\"%journal%\" echo {{\"event\":\"ended\",\"call\":\"{id}\",\"code\":%code%,\"ok\":%well%,\"files\":%landed%,\"missing\":\"%lost%\",\"seconds\":0,{log_in_json},\"t\":0}}"
-        );
-        if let Some(find) = adapter.and_then(|adapter| CmdWriter::found(&adapter.log.wait, &log)) {
-            let _ = write!(
-                out,
-                "set \"waits=\"\nif \"%landed%\"==\"0\" {find} && set \"waits=yes\"\n\
-                 if defined waits echo no licence is free; again in %pause% s>&2\n\
-                 if defined waits ping -n %pause% 127.0.0.1 >nul\nif defined waits set /a pause=pause*2+1 >nul\n\
-                 if defined waits if %pause% gtr 60 set \"pause=60\"\nif defined waits goto call{at}\n"
-            );
-        }
-        for file in finals() {
-            let _ = writeln!(out, "if exist {} set /a there+=1 >nul", name(file)?);
-        }
-        let _ = write!(
-            out,
-            "if not \"%missing%\"==\"0\" >>\"%journal%\" echo {{\"event\":\"failed\",{of},\"frames\":\"%lost%\",\"why\":\"ended with %code%\",{log_in_json}}}\n\
-             if not \"%missing%\"==\"0\" echo failed with exit code %code%, %missing% missing: see {log}>&2\n\
-             if \"%missing%\"==\"0\" if \"%well%\"==\"false\" echo note: all files are there, and the exit code was %code%: see {log}>&2\n"
-        );
-        self.fail(out, "if not \"%missing%\"==\"0\"");
-        let _ = writeln!(out, ":over{at}");
-        if step.kind == CallKind::Encode {
-            out.push_str("set \"again=%kept%\"\n");
-        }
         Ok(())
     }
 }
 
 fn percent(text: &str) -> String {
     text.replace('%', "%%")
+}
+
+/// The final names of a call: the index of a series, and a frame.
+fn finals(step: &CommandLine) -> impl Iterator<Item = (usize, i64)> {
+    step.writes.iter().flat_map(|write| step.frames.iter().map(move |frame| (write.series, frame)))
+}
+
+/// Waits and calls again where no licence was free.
+fn wait(out: &mut String, at: usize, find: &str) {
+    let _ = write!(
+        out,
+        "set \"waits=\"\nif \"%landed%\"==\"0\" {find} && set \"waits=yes\"\n\
+         if defined waits echo no licence is free; again in %pause% s>&2\n\
+         if defined waits ping -n %pause% 127.0.0.1 >nul\nif defined waits set /a pause=pause*2+1 >nul\n\
+         if defined waits if %pause% gtr 60 set \"pause=60\"\nif defined waits goto call{at}\n"
+    );
 }
 
 /// A word of a command that runs at the end; `{outcome}` is known only then.
