@@ -18,7 +18,7 @@ use truepath_exec::failure::Failure;
 
 use crate::documents;
 
-pub use building::{BuildArgs, EstimateArgs, ScriptKind};
+pub use building::{BuildArgs, EstimateArgs};
 pub use looking::{CleanArgs, LooseOptions, VerifyArgs, VerifyForm};
 pub use parcel::{CollectArgs, PackArgs, ParcelArgs, RenderArgs};
 pub use pictures::{CompareArgs, ContactArgs, ReportArgs, Rows, StackArgs};

@@ -1,5 +1,6 @@
 //! What is wrong with a file, an answer or a value: words that follow its name, and the error that they come from.
 
+use std::cmp::Ordering;
 use std::error::Error;
 use std::fmt;
 use std::sync::Arc;
@@ -54,6 +55,18 @@ impl From<&str> for Flaw {
 }
 
 impl Eq for Flaw {}
+
+impl Ord for Flaw {
+    fn cmp(&self, other: &Flaw) -> Ordering {
+        self.why.cmp(&other.why)
+    }
+}
+
+impl PartialOrd for Flaw {
+    fn partial_cmp(&self, other: &Flaw) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
 
 impl PartialEq for Flaw {
     fn eq(&self, other: &Flaw) -> bool {

@@ -32,9 +32,12 @@
 //! # }
 //! ```
 
+pub mod alone;
+pub mod build;
 pub mod guards;
 mod listener;
 pub mod open;
+pub mod parcel;
 mod request;
 pub mod run;
 mod surroundings;

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use truepath_core::diagnostic::{Finding, counted};
+use truepath_core::flaw::Flaw;
 use truepath_core::plan::Plan;
 use truepath_core::run::event::Event;
 use truepath_core::run::pace::Load;
@@ -124,6 +125,22 @@ pub enum Note {
     Export(String),
     /// A command of `after` that did not end well.
     After(String),
+    /// A parcel was packed.
+    Packed {
+        /// Its folder, or its file.
+        place: PathBuf,
+        /// How many files it is to become.
+        files: i64,
+        /// Whether an earlier call had packed it.
+        was_there: bool,
+    },
+    /// A parcel has one script less.
+    WithoutScript {
+        /// Its name.
+        name: String,
+        /// Why.
+        why: Flaw,
+    },
 }
 
 impl fmt::Display for Note {
@@ -148,6 +165,9 @@ impl fmt::Display for Note {
             }
             Note::Export(words) => f.write_str(words),
             Note::After(words) => write!(f, "after the run: {words}"),
+            Note::Packed { place, was_there: true, .. } => write!(f, "{}: already packed", place.display()),
+            Note::Packed { place, files, .. } => write!(f, "{}: {}", place.display(), counted(*files, "file")),
+            Note::WithoutScript { name, why } => write!(f, "note: without {name}: {why}"),
         }
     }
 }

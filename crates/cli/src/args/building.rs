@@ -3,7 +3,11 @@
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
-use truepath_core::invoke::script::cluster::{self, Cluster};
+use truepath_core::invoke::script::cluster;
+use truepath_core::invoke::script::cmd::Cmd;
+use truepath_core::invoke::script::powershell::PowerShell;
+use truepath_core::invoke::script::sh::Sh;
+use truepath_project::build::{BuildRequest, Form};
 
 use super::{AnewValues, Common};
 
@@ -76,14 +80,53 @@ pub enum ScriptKind {
     GridEngine,
 }
 
-impl ScriptKind {
-    /// The scheduler of the cluster that it is for.
-    pub fn cluster(self) -> Option<&'static dyn Cluster> {
-        match self {
-            ScriptKind::Slurm => Some(cluster::SLURM),
-            ScriptKind::GridEngine => Some(cluster::GRID_ENGINE),
-            _ => None,
+impl BuildArgs {
+    /// What calls are written as.
+    pub fn form(&self) -> Form {
+        match self.to {
+            _ if self.through.is_some() => Form::Document,
+            ScriptKind::Slurm => Form::Tasks(cluster::SLURM),
+            ScriptKind::GridEngine => Form::Tasks(cluster::GRID_ENGINE),
+            _ if self.common.json => Form::Document,
+            ScriptKind::Sh => Form::Script(&Sh),
+            ScriptKind::Cmd => Form::Script(&Cmd),
+            ScriptKind::Powershell => Form::Script(&PowerShell),
+            ScriptKind::Json => Form::Document,
         }
+    }
+
+    /// Whether it is for the command prompt of Windows.
+    pub fn is_cmd(&self) -> bool {
+        self.to == ScriptKind::Cmd
+    }
+
+    /// How calls are to be built. `again` is what [`BuildArgs::again`] gives.
+    pub fn request<'b>(&self, again: &'b [String]) -> BuildRequest<'b> {
+        let form = self.form();
+        BuildRequest {
+            form,
+            guarded: self.guarded || matches!(form, Form::Tasks(_)) && !self.plain,
+            again,
+            missing: self.missing,
+            keep_going: self.keep_going,
+            pause: self.pause,
+        }
+    }
+
+    /// What `truepath run` has to be told to make the same calls.
+    pub fn again(&self) -> Vec<String> {
+        let common = &self.common;
+        let lists =
+            [("--mode", &common.mode), ("--set", &common.set), ("--camera", &common.camera), ("--pass", &common.pass)];
+        let lists = lists.into_iter().flat_map(|(name, values)| values.iter().map(move |value| (name, value)));
+        let ones = [("--frames", &common.frames), ("--scale", &common.scale)];
+        let ones = ones.into_iter().flat_map(|(name, value)| value.iter().map(move |value| (name, value)));
+        let mut words: Vec<String> =
+            lists.chain(ones).flat_map(|(name, value)| [name.to_owned(), value.clone()]).collect();
+        words.extend(self.is_final.then(|| "--final".to_owned()));
+        // A job that is not enabled is only there when it is named.
+        words.extend(common.jobs.iter().cloned());
+        words
     }
 }
 

@@ -7,12 +7,12 @@ use truepath_exec::landing::adopt::{Adoption, GivenBack, adopt, give_back};
 use truepath_exec::landing::moving::Mover;
 use truepath_exec::observe::Look;
 
-use super::alone::{Alone, alone};
 use crate::args::VerifyArgs;
 use crate::exit_code::Exit;
 use crate::lower::Around;
 use crate::pipeline::{self, Loaded, Queue};
 use crate::show::{self, counted, verdicts};
+use truepath_project::alone::{Alone, alone};
 
 /// Files that are named before the rest is only counted.
 const MOST_LINES: usize = 20;

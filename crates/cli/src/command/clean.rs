@@ -18,12 +18,12 @@ use truepath_exec::landing::moving::Mover;
 use truepath_exec::landing::recover;
 use truepath_exec::observe::Look;
 
-use super::alone::{Alone, alone};
 use crate::args::{CleanArgs, Common};
 use crate::exit_code::Exit;
 use crate::lower::Around;
 use crate::pipeline::{self, LoadOptions, Queue};
 use crate::show::{self, counted, verdicts};
+use truepath_project::alone::{Alone, alone};
 
 /// Files of one series that are to go.
 struct GoingFiles {

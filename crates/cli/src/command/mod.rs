@@ -2,7 +2,6 @@
 
 pub mod adapter;
 mod adopt;
-mod alone;
 pub mod build;
 pub mod check;
 pub mod clean;

@@ -41,7 +41,7 @@ const ORDER: [(&str, &[&str]); 9] = [
     ("movie", &["error", "sound", "burn", "encode", "mux", "pipe"]),
     ("disk", &["failure", "threads", "disk", "guard", "observe"]),
     ("exec", &["process", "state", "typed", "looking", "record", "landing", "share", "export", "scheduler"]),
-    ("project", &["request", "surroundings", "listener", "open", "guards", "run"]),
+    ("project", &["request", "surroundings", "listener", "open", "alone", "guards", "build", "parcel", "run"]),
     (
         "understudy",
         &["args", "scene", "frames", "motion", "load", "facts", "harbour", "raster", "still", "write", "render"],

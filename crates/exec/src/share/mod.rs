@@ -422,7 +422,7 @@ pub fn clear(state: &StateFolder) {
 /// works on it.
 fn enter(base: &Path, replaces: bool) -> std::io::Result<(PathBuf, bool)> {
     loop {
-        let newest = numbers(&base)?.into_iter().max();
+        let newest = numbers(base)?.into_iter().max();
         let next = match newest {
             None => 1,
             Some(newest) => {
@@ -439,7 +439,7 @@ fn enter(base: &Path, replaces: bool) -> std::io::Result<(PathBuf, bool)> {
         match std::fs::create_dir(base.join(next.to_string())) {
             Ok(()) => {
                 // The last round stays for those who are about to find out that it is over.
-                for old in numbers(&base).unwrap_or_default().into_iter().filter(|old| old + 1 < next) {
+                for old in numbers(base).unwrap_or_default().into_iter().filter(|old| old + 1 < next) {
                     let _ = std::fs::remove_dir_all(base.join(old.to_string()));
                 }
                 return Ok((base.join(next.to_string()), true));

@@ -162,8 +162,8 @@ fn pairs(event: &Event) -> Vec<(String, String)> {
 mod tests {
     use serde_json::{Value, json};
 
-    use super::{Dialect, Filled, LineRow, ScriptLine, pairs};
-    use crate::invoke::script::{cmd, powershell, sh};
+    use super::{Dialect, Filled, ScriptLine, pairs};
+    use crate::invoke::script::TARGETS;
     use crate::run::event::Event;
 
     /// What a script that runs puts into its lines.
@@ -222,8 +222,8 @@ mod tests {
 
     #[test]
     fn every_line_of_every_language_is_read_back_as_its_event() {
-        for (language, table) in [("sh", sh::LINES), ("cmd", cmd::LINES), ("PowerShell", powershell::LINES)] {
-            let table: &[LineRow] = table;
+        for target in TARGETS {
+            let (language, table) = (target.name(), target.lines());
             for (line, own) in table {
                 let (text, wanted) = filled(*line, own);
                 let read: Event =

@@ -7,9 +7,11 @@ pub mod lines;
 pub mod powershell;
 mod rules;
 pub mod sh;
+pub mod target;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
+use self::target::Target;
 use crate::frames::{FrameRun, Frames};
 use crate::invoke::command_line::{CallKind, CommandLine, PART};
 use crate::invoke::quote::literal;
@@ -107,6 +109,9 @@ pub(super) const PARTS: &str = "parts";
 fn has_products(bases: &[BasePath]) -> bool {
     bases.iter().any(|base| base.name == PRODUCTS)
 }
+
+/// What scripts can be written for.
+pub const TARGETS: [&dyn Target; 3] = [&sh::Sh, &cmd::Cmd, &powershell::PowerShell];
 
 /// What every script says of itself in its first lines.
 pub const MARK: &str = "Made by True Path";

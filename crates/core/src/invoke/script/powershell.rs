@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
 use crate::adapter::LANGUAGES;
+use crate::flaw::Flaw;
 use crate::invoke::command_line::{CallKind, CommandLine, stages};
 use crate::invoke::quote::powershell::word;
 use crate::invoke::written::glob;
@@ -15,16 +16,50 @@ use crate::threads::{Threads, map};
 
 use super::lines::Filled::{Absent, Text, Value};
 use super::lines::{Dialect, LineRow, ScriptLine, in_functions};
+use super::target::Target;
 use super::{BasePath, Body, Found, Script, bases, has_products, in_pieces, in_text, json};
 
 /// Functions of the script.
 const FUNCTIONS: &str = include_str!("functions.ps1");
 
+/// PowerShell, of Windows or of any system.
+#[derive(Debug)]
+pub struct PowerShell;
+
+impl Target for PowerShell {
+    fn name(&self) -> &'static str {
+        "powershell"
+    }
+
+    fn extension(&self) -> &'static str {
+        "ps1"
+    }
+
+    fn longest(&self) -> usize {
+        // What Windows starts a program with at most (CreateProcess, lpCommandLine).
+        32_000
+    }
+
+    fn lines(&self) -> &'static [LineRow] {
+        LINES
+    }
+
+    fn script(
+        &self,
+        plan: &Plan,
+        steps: &[CommandLine],
+        wish: &Script<'_>,
+        threads: &dyn Threads,
+    ) -> Result<String, Flaw> {
+        Ok(script(plan, steps, wish, threads))
+    }
+}
+
 /// Lines of a journal stand between single quotes, and values are joined to them.
 const DIALECT: Dialect = Dialect { fixed: |json| json.replace('\'', "''"), around: ("' + ", " + '") };
 
 /// What each line of a journal is filled in with.
-pub const LINES: &[LineRow] = &[
+const LINES: &[LineRow] = &[
     (
         ScriptLine::Began,
         &[
@@ -95,8 +130,7 @@ pub const LINES: &[LineRow] = &[
 ];
 
 /// The whole script. It begins with a byte order mark: without one, PowerShell 5.1 takes it for another encoding.
-#[must_use]
-pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> String {
+fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> String {
     let bases = bases(plan, steps);
     let writer = PowershellWriter { plan, bases: &bases, wish };
     let mut out = String::from("\u{feff}");

@@ -7,6 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
 use crate::adapter::{Adapter, LANGUAGES};
+use crate::flaw::Flaw;
 use crate::invoke::command_line::{CallKind, CommandLine, Product, stages};
 use crate::invoke::quote::sh::word;
 use crate::invoke::written::Spelt;
@@ -18,11 +19,11 @@ use crate::threads::{Threads, map};
 use super::lines::Filled::{Text, Value, Whole};
 use super::lines::{Dialect, LineRow, ScriptLine, in_functions};
 use super::rules::extended;
+use super::target::Target;
 use super::{BasePath, Body, Found, Script, bases, has_products, in_pieces, in_text, json};
 
 /// The whole script.
-#[must_use]
-pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> String {
+fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> String {
     let mut out = String::from("#!/bin/sh\n");
     for line in super::head(plan, steps) {
         let _ = writeln!(out, "# {line}");
@@ -100,11 +101,48 @@ pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, thre
 /// and `done_with`; `files` lists its files, and `file` looks at one of them or lands it, as `doing` says.
 const FUNCTIONS: &str = include_str!("functions.sh");
 
+/// A POSIX shell.
+#[derive(Debug)]
+pub struct Sh;
+
+impl Target for Sh {
+    fn name(&self) -> &'static str {
+        "sh"
+    }
+
+    fn extension(&self) -> &'static str {
+        "sh"
+    }
+
+    fn is_program(&self) -> bool {
+        true
+    }
+
+    fn longest(&self) -> usize {
+        // Shells take as much as the system does (`ARG_MAX`), which is more.
+        1 << 20
+    }
+
+    fn lines(&self) -> &'static [LineRow] {
+        LINES
+    }
+
+    fn script(
+        &self,
+        plan: &Plan,
+        steps: &[CommandLine],
+        wish: &Script<'_>,
+        threads: &dyn Threads,
+    ) -> Result<String, Flaw> {
+        Ok(script(plan, steps, wish, threads))
+    }
+}
+
 /// Lines of a journal stand between double quotes.
 const DIALECT: Dialect = Dialect { fixed: |json| json.replace('"', "\\\""), around: ("", "") };
 
 /// What each line of a journal is filled in with.
-pub const LINES: &[LineRow] = &[
+const LINES: &[LineRow] = &[
     (
         ScriptLine::Began,
         &[

@@ -4,21 +4,23 @@
 
 mod landing;
 
-use crate::flaw::Flaw;
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
 use crate::adapter::Language;
+use crate::flaw::Flaw;
 use crate::invoke::command_line::{CallKind, CommandLine, Product, stages};
 use crate::invoke::quote::cmd::{assigned, word};
 use crate::invoke::written_file::FileText;
 use crate::plan::Plan;
 use crate::resolve::paths;
+use crate::sheet::System;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
 use super::lines::Filled::{Absent, Text, Value};
 use super::lines::{Dialect, Filled, LineRow, ScriptLine};
+use super::target::Target;
 use super::{BasePath, Body, Found, PARTS, PRODUCTS, Script, bases, has_products, in_pieces, in_text, json};
 
 /// The longest line that cmd reads (Microsoft, "Command prompt line string limitation").
@@ -30,9 +32,7 @@ const SERIES: &str = "::";
 
 /// The whole script.
 ///
-/// # Errors
-/// In words, what cannot be said to cmd: a control character in a value, or a line that is too long.
-pub fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> Result<String, Flaw> {
+fn script(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, threads: &dyn Threads) -> Result<String, Flaw> {
     let bases = bases(plan, steps);
     let writer = CmdWriter { plan, bases: &bases, wish };
     let mut out = "@echo off\n".to_owned();
@@ -74,11 +74,48 @@ fn unsaid(text: &str) -> Flaw {
     Flaw::new(format!("cmd has no way to say \"{}\"", text.escape_debug()))
 }
 
+/// The command prompt of Windows.
+#[derive(Debug)]
+pub struct Cmd;
+
+impl Target for Cmd {
+    fn name(&self) -> &'static str {
+        "cmd"
+    }
+
+    fn extension(&self) -> &'static str {
+        "cmd"
+    }
+
+    fn system(&self) -> Option<System> {
+        Some(System::Windows)
+    }
+
+    fn longest(&self) -> usize {
+        // A line holds more than the call itself.
+        LONGEST - 700
+    }
+
+    fn lines(&self) -> &'static [LineRow] {
+        LINES
+    }
+
+    fn script(
+        &self,
+        plan: &Plan,
+        steps: &[CommandLine],
+        wish: &Script<'_>,
+        threads: &dyn Threads,
+    ) -> Result<String, Flaw> {
+        script(plan, steps, wish, threads)
+    }
+}
+
 /// Lines of a journal are echoed: only the sign of variables has a meaning there.
 const DIALECT: Dialect = Dialect { fixed: percent, around: ("", "") };
 
 /// What each line of a journal is filled in with. What stands in braces is known when the script is written.
-pub const LINES: &[LineRow] = &[
+const LINES: &[LineRow] = &[
     (
         ScriptLine::Began,
         &[

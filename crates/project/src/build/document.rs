@@ -11,10 +11,12 @@ use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::threads::Cores;
 
 use super::calls::{StepPiece, WantedCalls};
-use crate::exit_code::Exit;
-use crate::pipeline::Loaded;
+use crate::open::Loaded;
 
 /// Writes all calls; how many there are.
+///
+/// # Errors
+/// When `out` takes no more.
 pub fn write(all: &[(WantedCalls<'_>, Costs)], out: &mut dyn Write) -> io::Result<usize> {
     let mut document = Document::begin(out)?;
     for (wanted, costs) in all {
@@ -27,7 +29,10 @@ pub fn write(all: &[(WantedCalls<'_>, Costs)], out: &mut dyn Write) -> io::Resul
     document.end()
 }
 
-/// Some calls of one sheet.
+/// Some calls of one sheet as a document.
+///
+/// # Errors
+/// Never, but for what writing may say.
 pub fn of_part(loaded: &Loaded, steps: &[CommandLine], costs: &Costs) -> io::Result<Vec<u8>> {
     let mut text = Vec::new();
     let mut document = Document::begin(&mut text)?;
@@ -37,7 +42,10 @@ pub fn of_part(loaded: &Loaded, steps: &[CommandLine], costs: &Costs) -> io::Res
 }
 
 /// Hands all calls to a program on its standard input.
-pub fn through(program: &Path, all: &[(WantedCalls<'_>, Costs)]) -> Result<Exit, Failure> {
+///
+/// # Errors
+/// When it cannot be started, or does not end well.
+pub fn through(program: &Path, all: &[(WantedCalls<'_>, Costs)]) -> Result<(), Failure> {
     let failed = |error: io::Error| Failure::machine("start", program, &error);
     let mut child = Command::new(program).stdin(Stdio::piped()).spawn().map_err(failed)?;
     if let Some(mut input) = child.stdin.take() {
@@ -46,7 +54,7 @@ pub fn through(program: &Path, all: &[(WantedCalls<'_>, Costs)]) -> Result<Exit,
     }
     let status = child.wait().map_err(failed)?;
     if status.success() {
-        return Ok(Exit::Well);
+        return Ok(());
     }
     Err(Failure::new(Cause::Program, format!("{} ended with {status}", program.display())))
 }

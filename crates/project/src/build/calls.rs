@@ -7,7 +7,6 @@ use std::ops::Range;
 use rayon::iter::{IntoParallelRefIterator, ParallelIterator};
 use truepath_core::frames::Frames;
 use truepath_core::invoke::command_line::{CallKind, CommandLine, CommandLines};
-use truepath_core::invoke::script::cmd;
 use truepath_core::plan::{Call, calls_of, movie_calls};
 use truepath_core::resolve::{Job, paths};
 use truepath_core::run::outstanding::{outstanding, with_movies};
@@ -17,10 +16,9 @@ use truepath_exec::failure::Failure;
 use truepath_exec::looking::Looking;
 use truepath_exec::observe::Look;
 
-use super::{is_guarded, is_json};
-use crate::args::{BuildArgs, ScriptKind};
-use crate::lower::Around;
-use crate::pipeline::Loaded;
+use super::{BuildRequest, Form};
+use crate::open::Loaded;
+use crate::surroundings::Surroundings;
 
 /// Calls that are made at a time.
 const BLOCK: usize = 4096;
@@ -30,8 +28,8 @@ pub type Broken = BTreeMap<(usize, i64), u64>;
 
 /// The calls of one sheet.
 pub struct WantedCalls<'w> {
-    args: &'w BuildArgs,
-    around: &'w Around,
+    request: &'w BuildRequest<'w>,
+    around: &'w Surroundings,
     /// The sheet.
     pub loaded: &'w Loaded,
     /// What is left of each series, where only that is wanted.
@@ -88,10 +86,17 @@ impl Names {
 
 impl<'w> WantedCalls<'w> {
     /// Looks at the disk where only what is missing is wanted.
-    pub fn of(args: &'w BuildArgs, loaded: &'w Loaded, around: &'w Around) -> Result<WantedCalls<'w>, Failure> {
+    ///
+    /// # Errors
+    /// When the disk cannot be looked at.
+    pub fn of(
+        request: &'w BuildRequest<'w>,
+        loaded: &'w Loaded,
+        around: &'w Surroundings,
+    ) -> Result<WantedCalls<'w>, Failure> {
         let (plan, mut broken) = (&loaded.plan, Broken::new());
-        if !args.missing {
-            return Ok(WantedCalls { args, around, loaded, lost: None, broken });
+        if !request.missing {
+            return Ok(WantedCalls { request, around, loaded, lost: None, broken });
         }
         let told = |_: u64| {};
         let (machine, state, look) = (&loaded.ground, &loaded.state, Look::Heads);
@@ -104,7 +109,7 @@ impl<'w> WantedCalls<'w> {
         }
         let mut lost: Vec<_> = verdicts.iter().map(|verdict| outstanding(verdict, Existing::Keep)).collect();
         with_movies(plan, &mut lost, &verdicts);
-        Ok(WantedCalls { args, around, loaded, lost: Some(lost), broken })
+        Ok(WantedCalls { request, around, loaded, lost: Some(lost), broken })
     }
 
     fn calls<'c>(
@@ -120,6 +125,7 @@ impl<'w> WantedCalls<'w> {
     }
 
     /// All steps, in their order.
+    #[must_use]
     pub fn steps(&self) -> Vec<CommandLine> {
         let mut all = Vec::new();
         let mut take = |piece: StepPiece<'_>| {
@@ -137,10 +143,13 @@ impl<'w> WantedCalls<'w> {
     }
 
     /// Hands over all steps in their order. A movie needs the calls that write its frames; the call that ends a queue needs all.
+    ///
+    /// # Errors
+    /// As `take` has them.
     pub fn each(&self, take: &mut dyn FnMut(StepPiece<'_>) -> io::Result<()>) -> io::Result<()> {
         let (plan, lines) = (&self.loaded.plan, self.loaded.written_lines(self.around));
         let adapter = |job: &Job| self.loaded.adapter(job);
-        let words = is_guarded(self.args).then(|| guard_words(self.args, self.loaded));
+        let words = self.request.guarded.then(|| guard_words(self.request, self.loaded));
         let mut names = Names::default();
         let mut exports = Vec::new();
         if !lines.exports.all.is_empty() {
@@ -184,7 +193,7 @@ impl<'w> WantedCalls<'w> {
         }
         // A script of ours ends a plan by itself, and so do the tasks of a cluster.
         if let (Some(words), Some(first)) = (words, first)
-            && is_json(self.args)
+            && self.request.form.is_document()
         {
             take(StepPiece::Last(Box::new(end(&words, first)), NeededNames { names: &names, series: None }))?;
         }
@@ -193,11 +202,9 @@ impl<'w> WantedCalls<'w> {
 
     /// Bytes of a command line at most.
     fn longest(&self) -> usize {
-        match self.args.to {
-            ScriptKind::Cmd => cmd::LONGEST - 700,
-            // What Windows starts a program with at most (CreateProcess, lpCommandLine).
-            ScriptKind::Powershell => 32_000,
-            _ => 1 << 20,
+        match self.request.form {
+            Form::Script(target) => target.longest(),
+            Form::Document | Form::Tasks(_) => 1 << 20,
         }
     }
 
@@ -213,7 +220,7 @@ impl<'w> WantedCalls<'w> {
         step.env.clear();
         // Its own log is written by the guard.
         step.log = format!("{}/{}.guard.log", paths::parent(&step.log), step.id);
-        if self.args.to.cluster().is_none() {
+        if !matches!(self.request.form, Form::Tasks(_)) {
             step.writes.clear();
         }
         step.product = None;
@@ -222,28 +229,11 @@ impl<'w> WantedCalls<'w> {
 }
 
 /// What `truepath run` has to be told to make the same calls, beside their names.
-pub fn guard_words(args: &BuildArgs, loaded: &Loaded) -> Vec<String> {
-    let mut common = vec!["run".to_owned(), "-f".to_owned(), paths::from_system(&loaded.sheet)];
-    let lists = [
-        ("--mode", &args.common.mode),
-        ("--set", &args.common.set),
-        ("--camera", &args.common.camera),
-        ("--pass", &args.common.pass),
-    ];
-    for (name, values) in lists {
-        common.extend(values.iter().flat_map(|value| [name.to_owned(), value.clone()]));
-    }
-    for (name, value) in [("--frames", &args.common.frames), ("--scale", &args.common.scale)] {
-        common.extend(value.iter().flat_map(|value| [name.to_owned(), value.clone()]));
-    }
-    if args.is_final {
-        common.push("--final".to_owned());
-    }
-    // A job that is not enabled is only there when it is named.
-    common.extend(args.common.jobs.iter().cloned());
-    // The names of calls depend on it, and somebody may edit the sheet before the last one begins.
-    common.extend(["--chunk".to_owned(), loaded.plan.run.chunk.to_string()]);
-    common
+pub(super) fn guard_words(request: &BuildRequest<'_>, loaded: &Loaded) -> Vec<String> {
+    let head = ["run".to_owned(), "-f".to_owned(), paths::from_system(&loaded.sheet)];
+    // The names of calls depend on their length, and somebody may edit the sheet before the last one begins.
+    let chunk = ["--chunk".to_owned(), loaded.plan.run.chunk.to_string()];
+    head.into_iter().chain(request.again.iter().cloned()).chain(chunk).collect()
 }
 
 /// The call that ends a plan in a queue: it comes after all others, whatever became of them.

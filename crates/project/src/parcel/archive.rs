@@ -17,7 +17,7 @@ use truepath_exec::guard::Scratch;
 use super::MOST;
 
 /// What such a file's name ends with.
-pub const ENDING: &str = ".tar.zst";
+pub(super) const ENDING: &str = ".tar.zst";
 /// Bytes that a byte of an archive may come to, and bytes that are always taken. Pictures and scenes come to a few, texts to
 /// a hundred.
 const UNPACKED: u64 = 1_000;
@@ -26,12 +26,12 @@ const ALWAYS: u64 = 64 << 20;
 const ENTRIES: u64 = 4_000_000;
 
 /// Whether a path is that of an archive.
-pub fn is_archive(path: &Path) -> bool {
+pub(super) fn is_archive(path: &Path) -> bool {
     path.file_name().is_some_and(|name| name.to_string_lossy().ends_with(ENDING)) && disk::no_file(path).is_none()
 }
 
 /// Writes a folder as an archive, whole before it gets its name in `into`, where nothing of that name may be.
-pub fn pack(folder: &Path, into: &Path, scratch: &Scratch) -> Result<PathBuf, Failure> {
+pub(super) fn pack(folder: &Path, into: &Path, scratch: &Scratch) -> Result<PathBuf, Failure> {
     let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let path = into.join(format!("{name}{ENDING}"));
     let failed = |error: std::io::Error| Failure::machine("write", &path, &error);
@@ -49,13 +49,16 @@ pub fn pack(folder: &Path, into: &Path, scratch: &Scratch) -> Result<PathBuf, Fa
 }
 
 /// The folder that an archive is unpacked to: the one of its name beside it.
-pub fn folder_of(archive: &Path) -> PathBuf {
+pub(super) fn folder_of(archive: &Path) -> PathBuf {
     let name = archive.file_name().unwrap_or_default().to_string_lossy().into_owned();
     archive.with_file_name(name.trim_end_matches(ENDING))
 }
 
 /// The folder of a parcel that is to be rendered: of an archive, the one of its name beside it. One that is there is gone on
 /// with where it is the same parcel; another parcel of its name gets a folder of its own.
+///
+/// # Errors
+/// When it is no whole archive of a parcel, or there is no room for it.
 pub fn opened(path: &Path) -> Result<PathBuf, Failure> {
     if !is_archive(path) {
         return Ok(path.to_owned());
@@ -81,7 +84,7 @@ pub fn opened(path: &Path) -> Result<PathBuf, Failure> {
 
 /// Unpacks an archive into a folder of `scratch`, and says where the parcel lies in it. What would not fit, and what is no
 /// parcel, is refused before anything is written.
-pub fn unpacked(path: &Path, scratch: &Scratch) -> Result<PathBuf, Failure> {
+pub(super) fn unpacked(path: &Path, scratch: &Scratch) -> Result<PathBuf, Failure> {
     let top = looked_through(path, scratch)?;
     let to = scratch.file("parcel");
     std::fs::create_dir(&to).map_err(|error| Failure::machine("make the folder", &to, &error))?;

@@ -5,8 +5,8 @@ use truepath_exec::share as claims;
 use truepath_exec::state::Lock;
 use truepath_exec::state::journal::{Journal, Opening};
 
-use crate::lower::Around;
-use crate::pipeline::Loaded;
+use crate::open::Loaded;
+use crate::surroundings::Surroundings;
 
 /// A sheet that nobody else works on.
 pub struct Alone {
@@ -17,8 +17,11 @@ pub struct Alone {
     _lock: Lock,
 }
 
-/// Holds a sheet; refused while anybody renders it.
-pub fn alone(loaded: &Loaded, around: &Around) -> Result<Alone, Failure> {
+/// Holds a sheet.
+///
+/// # Errors
+/// While anybody renders it.
+pub fn alone(loaded: &Loaded, around: &Surroundings) -> Result<Alone, Failure> {
     let lock = loaded.state.lock(&around.host, false)?;
     if let Some(other) = claims::others(&loaded.state).first() {
         let message =

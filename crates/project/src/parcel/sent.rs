@@ -14,13 +14,13 @@ use truepath_exec::guard::{self, Scratch};
 use truepath_exec::state::{StateFolder, journal};
 
 use super::{SHEET, archive, description};
-use crate::pipeline::Loaded;
+use crate::open::Loaded;
 
 /// Bytes of a parcel's journals that are read.
 const MOST_JOURNAL: u64 = 1 << 30;
 
 /// A parcel that has come back.
-pub struct SentParcel {
+pub(super) struct SentParcel {
     /// Its folder.
     pub folder: PathBuf,
     /// What its sender remembers.
@@ -33,10 +33,10 @@ pub struct SentParcel {
 }
 
 /// SHA-256 of files in hexadecimal, by series and frame.
-pub type FrameSums = HashMap<(String, i64), String>;
+pub(super) type FrameSums = HashMap<(String, i64), String>;
 
 /// Whether a parcel that is there was packed from this sheet, holds the same frames and came to its end.
-pub fn is_packed(place: &Path, loaded: &Loaded, (name, slices): (&str, &[Slice])) -> Result<bool, Failure> {
+pub(super) fn is_packed(place: &Path, loaded: &Loaded, (name, slices): (&str, &[Slice])) -> Result<bool, Failure> {
     let there = match archive::is_archive(place) {
         true => {
             let folder = place.parent().unwrap_or(Path::new("."));
@@ -62,7 +62,7 @@ pub fn is_packed(place: &Path, loaded: &Loaded, (name, slices): (&str, &[Slice])
 }
 
 /// Opens one. An archive may have been sent again: it is unpacked anew each time, and what comes of that goes with the call.
-pub fn open(path: &Path, loaded: &Loaded) -> Result<SentParcel, Trouble> {
+pub(super) fn open(path: &Path, loaded: &Loaded) -> Result<SentParcel, Trouble> {
     let scratch = match archive::is_archive(path) {
         true => {
             let made = loaded.state.make().and_then(|()| Scratch::within(loaded.state.folder()));

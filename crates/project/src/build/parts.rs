@@ -10,7 +10,7 @@ use truepath_core::run::split::split;
 use truepath_core::template::slug;
 
 /// The steps that render, cut into parts of neighbours; exports stand before them and movies behind them.
-pub fn cut(plan: &Plan, steps: &[CommandLine], costs: &Costs, parts: usize) -> Vec<Range<usize>> {
+pub(super) fn cut(plan: &Plan, steps: &[CommandLine], costs: &Costs, parts: usize) -> Vec<Range<usize>> {
     let (exports, movies) = script::around(steps);
     let rendering = &steps[exports..steps.len() - movies];
     let weights: Vec<f64> = rendering.iter().map(|step| weight(plan, step, costs)).collect();
@@ -18,12 +18,14 @@ pub fn cut(plan: &Plan, steps: &[CommandLine], costs: &Costs, parts: usize) -> V
 }
 
 /// Seconds of a step where anything was measured, else how many files it makes.
-pub fn weight(plan: &Plan, step: &CommandLine, costs: &Costs) -> f64 {
+pub(super) fn weight(plan: &Plan, step: &CommandLine, costs: &Costs) -> f64 {
     let outputs: Vec<usize> = step.writes.iter().map(|write| write.series).collect();
     costs.weight(plan, &outputs, &step.frames)
 }
 
-/// Steps in parts, each with its name: job and range. Steps that others need come with every part that needs them.
+/// Steps in parts that take about equally long, each with its name: job and range. Steps that others need come with every part
+/// that needs them.
+#[must_use]
 pub fn named(plan: &Plan, steps: &[CommandLine], costs: &Costs, parts: usize) -> Vec<(String, Vec<CommandLine>)> {
     let (exports, movies) = script::around(steps);
     let part = |(at, range): (usize, Range<usize>)| {

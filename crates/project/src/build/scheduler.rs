@@ -1,6 +1,5 @@
 //! The scheduler of a cluster: what it takes, and how a script is handed to it.
 
-use std::io::Write;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
@@ -11,45 +10,47 @@ use truepath_core::run::meant::Intent;
 use truepath_exec::failure::{Cause, Failure};
 use truepath_exec::record::answer;
 
-use crate::exit_code::Exit;
-use crate::show;
+/// A script that was submitted.
+#[derive(Clone, Debug)]
+pub struct Submitted {
+    /// What it said.
+    pub said: String,
+    /// What it said on standard error.
+    pub noted: String,
+}
 
-/// Starts the script, which submits itself.
-pub fn submit(cluster: &dyn Cluster, path: &Path) -> Result<Exit, Failure> {
+/// Starts a script that submits itself.
+///
+/// # Errors
+/// When it cannot be started, or the scheduler refuses it. Nothing is left half-submitted: the script takes back what it had
+/// submitted.
+pub fn submit(cluster: &dyn Cluster, path: &Path) -> Result<Submitted, Failure> {
     let said = Command::new("sh").arg(path).stdin(Stdio::null()).stdout(Stdio::piped()).output();
     let said = said.map_err(|error| Failure::machine("start", path, &error))?;
-    show::tell(&String::from_utf8_lossy(&said.stdout));
-    let errors = String::from_utf8_lossy(&said.stderr).trim().to_owned();
+    let noted = String::from_utf8_lossy(&said.stderr).trim().to_owned();
     if said.status.success() {
-        if !errors.is_empty() {
-            show::tell(&format!("{errors}\n"));
-        }
-        show::tell("`truepath status` shows what each task renders\n");
-        return Ok(Exit::Well);
+        return Ok(Submitted { said: String::from_utf8_lossy(&said.stdout).into_owned(), noted });
     }
-    // Nothing is left half-submitted: the script takes back what it had submitted.
-    let _ = std::io::stdout().flush();
-    if errors.starts_with(UNDER_WAY) {
-        return Err(Failure::new(Cause::Machine, errors).help("`truepath status` shows what each task renders"));
+    if noted.starts_with(UNDER_WAY) {
+        return Err(Failure::new(Cause::Machine, noted).help("`truepath status` shows what each task renders"));
     }
-    let message = format!("the scheduler refused it: {errors}");
-    let limit = cluster.refusals().iter().find(|(said, _)| errors.contains(said)).map(|(_, help)| (*help).to_owned());
+    let limit = cluster.refusals().iter().find(|(said, _)| noted.contains(said)).map(|(_, help)| (*help).to_owned());
     let help =
         limit.unwrap_or_else(|| format!("check that this machine may submit jobs; the script is {}", path.display()));
-    Err(Failure::new(Cause::Machine, message).help(help))
+    Err(Failure::new(Cause::Machine, format!("the scheduler refused it: {noted}")).help(help))
 }
 
 /// How a script begins to say that its plan is under way.
 const UNDER_WAY: &str = "this plan is being rendered";
 
 /// What the scheduler takes. Its program is looked for on the path; where it is missing or does not answer, no limit is known.
-pub fn ask(cluster: &dyn Cluster, folder: &Path) -> SchedulerLimits {
+pub(super) fn ask(cluster: &dyn Cluster, folder: &Path) -> SchedulerLimits {
     let said = answer::scheduler(&cluster.limits(), folder);
     said.map(|said| cluster.read_limits(&said.text)).unwrap_or_default()
 }
 
 /// Whether a script is short enough.
-pub fn fits(limits: SchedulerLimits, text: &str) -> Result<(), Failure> {
+pub(super) fn fits(limits: SchedulerLimits, text: &str) -> Result<(), Failure> {
     let Some((most, called)) = limits.script.filter(|(most, _)| text.len() > *most) else { return Ok(()) };
     let [size, most] = [text.len(), most].map(|bytes| format!("{:.1} MB", bytes as f64 / 1e6));
     let message = format!("the script has {size}, and the scheduler takes {most} ({called})");
@@ -58,7 +59,7 @@ pub fn fits(limits: SchedulerLimits, text: &str) -> Result<(), Failure> {
 }
 
 /// What tells a plan from others that are submitted.
-pub fn plan_of(plan: &Plan, steps: &[CommandLine]) -> String {
+pub(super) fn plan_of(plan: &Plan, steps: &[CommandLine]) -> String {
     let meant = serde_json::to_string(&Intent::of(plan, &[], "")).unwrap_or_default();
     let mut hash = blake3::Hasher::new();
     hash.update(meant.as_bytes());
