@@ -8,7 +8,7 @@ use truepath_exec::failure::Failure;
 use truepath_exec::observe::Look;
 use truepath_project::{Request, Untrusted, open};
 
-pub use truepath_project::open::{LoadOptions, Loaded, Queue, adapters, load, program_of, programs, quoted, trust};
+pub use truepath_project::open::{LoadOptions, Loaded, Queue, adapters, load, programs, quoted, trust};
 
 use crate::args::Common;
 use crate::lower::Around;

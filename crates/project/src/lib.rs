@@ -32,10 +32,13 @@
 //! # }
 //! ```
 
+pub mod adopt;
 pub mod alone;
 pub mod build;
+pub mod clean;
 pub mod guards;
 mod listener;
+pub mod movie;
 pub mod open;
 pub mod parcel;
 mod request;

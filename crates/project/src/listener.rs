@@ -57,6 +57,10 @@ pub enum News<'n> {
         /// The texts that findings point into.
         sources: &'n Sources,
     },
+    /// So many frames of a movie have been encoded.
+    Encoded(usize),
+    /// An encoder that is a program of its own said a line.
+    EncoderSaid(&'n str),
     /// Frames are about to be rendered.
     Rendering(Rendering<'n>),
     /// What happened to calls and files, in its order.

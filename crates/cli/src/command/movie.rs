@@ -1,7 +1,7 @@
 //! `movie`: the movies of a sheet whose frames are complete, or one movie of any pictures.
 
-use std::cell::RefCell;
 use std::path::Path;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use truepath_core::diagnostic::nearest;
 use truepath_core::frames::{Frames, Number};
@@ -13,6 +13,8 @@ use truepath_exec::guard::{Kind, Taken};
 use truepath_exec::process::Stops;
 use truepath_exec::typed;
 use truepath_movie::FrameSource;
+
+use truepath_project::{News, movie};
 
 use super::deliver::{self, Beside};
 use super::encode;
@@ -115,15 +117,14 @@ fn made_at(args: &MovieArgs, part: &Path, around: &Around) -> Result<Box<Footage
     // How a gap is shown follows from the numbers that are there.
     wanted.span = spans(args, &wanted)?;
     let asked = encode::asked(&wanted, around)?;
-    let counter = RefCell::new((0, Counter::new("encoding frames", around.err)));
-    let told = |frame: usize| {
-        let (before, counter) = &mut *counter.borrow_mut();
-        counter.add((frame - *before) as u64);
-        *before = frame;
-    };
-    let made = encode::make(&asked, &told);
-    counter.into_inner().1.end();
-    let footage = made.and_then(|()| looked(&asked, part))?;
+    let (before, counter) = (AtomicUsize::new(0), Counter::new("encoding frames", around.err));
+    let made = movie::make(&asked, &|news: News<'_>| match news {
+        News::Encoded(frame) => counter.add((frame - before.swap(frame, Ordering::Relaxed)) as u64),
+        News::EncoderSaid(line) => show::tell(&format!("{line}\n")),
+        _ => {}
+    });
+    counter.end();
+    let footage = made.and_then(|()| movie::looked(&asked, part))?;
     let over = args.options.over.is_some();
     let shown = asked.movie.sources.iter().filter_map(seen);
     if let Some(dropped) = dropped((asked.codec, &asked.format), (over, asked.movie.conversion.colour), shown) {
@@ -185,21 +186,6 @@ fn spans(args: &MovieArgs, wanted: &EncodeArgs) -> Result<Vec<String>, Failure> 
         spans.push(if gaps == "hold" { whole.to_string() } else { numbers.to_string() });
     }
     Ok(spans)
-}
-
-/// Reads a movie that was just made, and compares it with what was asked for.
-fn looked(asked: &encode::AskedMovie, part: &Path) -> Result<Box<Footage>, Failure> {
-    let refused = |why: String| {
-        Failure::new(Cause::Program, format!("the movie from {} is not as requested: {why}", asked.encoder.name))
-    };
-    match truepath_media::movie::probe(part).map_err(|error| Failure::machine("read", part, &error))? {
-        Seen::Movie(footage) => match asked.planned.differences(&footage) {
-            found if found.is_empty() => Ok(footage),
-            found => Err(refused(found.join(", "))),
-        },
-        Seen::Broken(why) => Err(refused(why)),
-        _ => Err(refused("there is no file".to_owned())),
-    }
 }
 
 fn said(footage: &Footage) -> String {
