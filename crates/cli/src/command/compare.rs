@@ -223,6 +223,34 @@ fn numbered(name: &str) -> (String, i64) {
 
 /// One side of a sheet: its plan, laid out for a version, a mode or nothing.
 fn of_sheet(args: &CompareArgs, around: &Around) -> Result<Result<Sides, Exit>, Failure> {
+    let (commons, names) = opened_with(args);
+    let (mut plans, mut rivals) = (Vec::new(), Vec::new());
+    for common in &commons {
+        let queue = pipeline::load(common, around, LoadOptions::default())?;
+        if let Some(exit) = super::not_to_be_judged(&queue, around) {
+            return Ok(Err(exit));
+        }
+        rivals.extend(queue.plans().cloned());
+        plans.extend(queue.sheets.into_iter().next().map(|sheet| sheet.plan));
+    }
+    let [before, after] = [&plans[0], &plans[1]];
+    let (pairs, is_common) = pairs(args, [before, after]);
+    if pairs.is_empty() || !is_common {
+        return Err(Failure::new(
+            Cause::Refused,
+            format!("{} and {} have no frames of the same pass in common", names[0], names[1]),
+        )
+        .help("`truepath names` lists the passes and frames"));
+    }
+    if pairs.iter().all(|pair| pair.frames.iter().all(|(_, files)| files[0] == files[1])) {
+        return Err(Failure::new(Cause::Refused, format!("{} and {} are the same files", names[0], names[1]))
+            .help("two versions differ in their names only where the path has {version}, two modes only where the mode has its own path"));
+    }
+    Ok(Ok(Sides { names, pairs, scaled: !args.mode.is_empty(), plans: rivals }))
+}
+
+/// What each side is opened with, and what people call it.
+fn opened_with(args: &CompareArgs) -> ([Common; 2], [String; 2]) {
     let common = |mode: Option<&String>, version: Option<&String>| Common {
         jobs: args.what.clone(),
         sheet: args.sheet.iter().cloned().collect(),
@@ -234,7 +262,7 @@ fn of_sheet(args: &CompareArgs, around: &Around) -> Result<Result<Sides, Exit>, 
         json: args.json,
         ..Common::default()
     };
-    let (commons, names) = match (args.version.as_slice(), args.mode.as_slice()) {
+    match (args.version.as_slice(), args.mode.as_slice()) {
         ([one], _) => {
             let now = "the version in the sheet".to_owned();
             ([common(None, Some(one)), common(None, None)], [format!("version {one}"), now])
@@ -252,17 +280,11 @@ fn of_sheet(args: &CompareArgs, around: &Around) -> Result<Result<Sides, Exit>, 
             let names = if args.passes.is_empty() { &args.what } else { &args.passes };
             ([common(None, None), common(None, None)], [names[0].clone(), names[1].clone()])
         }
-    };
-    let (mut plans, mut rivals) = (Vec::new(), Vec::new());
-    for common in &commons {
-        let queue = pipeline::load(common, around, LoadOptions::default())?;
-        if let Some(exit) = super::not_to_be_judged(&queue, around) {
-            return Ok(Err(exit));
-        }
-        rivals.extend(queue.plans().cloned());
-        plans.extend(queue.sheets.into_iter().next().map(|sheet| sheet.plan));
     }
-    let [before, after] = [&plans[0], &plans[1]];
+}
+
+/// What is compared with what, and whether both sides have anything of it.
+fn pairs(args: &CompareArgs, [before, after]: [&Plan; 2]) -> (Vec<Pair>, bool) {
     // What has the same key on both sides is compared.
     let key = |plan: &Plan, series: &Series, side: usize| -> Option<(String, String)> {
         let job = &plan.jobs[series.job];
@@ -304,19 +326,7 @@ fn of_sheet(args: &CompareArgs, around: &Around) -> Result<Result<Sides, Exit>, 
         let frames: Vec<_> = all.iter().map(|frame| (frame, [0, 1].map(|side| name(side, frame)))).collect();
         (!frames.is_empty()).then_some(Pair { label, frames })
     };
-    let pairs: Vec<Pair> = order.iter().filter_map(pair).collect();
-    if pairs.is_empty() || !is_common {
-        return Err(Failure::new(
-            Cause::Refused,
-            format!("{} and {} have no frames of the same pass in common", names[0], names[1]),
-        )
-        .help("`truepath names` lists the passes and frames"));
-    }
-    if pairs.iter().all(|pair| pair.frames.iter().all(|(_, files)| files[0] == files[1])) {
-        return Err(Failure::new(Cause::Refused, format!("{} and {} are the same files", names[0], names[1]))
-            .help("two versions differ in their names only where the path has {version}, two modes only where the mode has its own path"));
-    }
-    Ok(Ok(Sides { names, pairs, scaled: !args.mode.is_empty(), plans: rivals }))
+    (order.iter().filter_map(pair).collect(), is_common)
 }
 
 /// Draws the worst frames: before, after, and what differs.

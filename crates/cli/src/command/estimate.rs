@@ -189,6 +189,28 @@ fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Around) -> String {
         out.push_str(&format!("{id}  {left:>12}  {measured:>8}  {each:>9}  {alone:>11}  {disk:>8}\n"));
     }
     out.push('\n');
+    out.push_str(&foreseen(args, own));
+    let sum: f64 = own.rows.iter().filter_map(|row| row.bytes).sum();
+    if sum > 0.0 {
+        let free = own.plan.roots.iter().filter_map(|root| Some((&root.name, free(root.path.as_deref()?)?)));
+        let free: Vec<String> = free.map(|(name, free)| format!("{} free on {name}", bytes(free))).collect();
+        out.push_str(&format!("disk: about {} more; {}\n", bytes(sum), free.join(", ")));
+    }
+    for run in own.runs.iter().rev().take(3).rev() {
+        let at = run.at.get(..16).unwrap_or(&run.at).replace('T', " ");
+        out.push_str(&format!(
+            "run of {at}: estimated {}, took {} of renderers, {} by the clock\n",
+            span(run.estimated),
+            span(run.took),
+            span(run.wall)
+        ));
+    }
+    out
+}
+
+/// How long it takes, and what is not known of that.
+fn foreseen(args: &EstimateArgs, own: &Estimate<'_>) -> String {
+    let mut out = String::new();
     let machines = counted(i64::try_from(args.machines).unwrap_or(i64::MAX), "machine");
     let workers = counted(i64::try_from(own.workers).unwrap_or(i64::MAX), "worker");
     match own.seconds {
@@ -214,21 +236,6 @@ fn text(args: &EstimateArgs, own: &Estimate<'_>, around: &Around) -> String {
             let frames = counted(own.seen, "measured frame");
             out.push_str(&format!("{frames}; measure those that tell most: {again}\n"));
         }
-    }
-    let sum: f64 = own.rows.iter().filter_map(|row| row.bytes).sum();
-    if sum > 0.0 {
-        let free = own.plan.roots.iter().filter_map(|root| Some((&root.name, free(root.path.as_deref()?)?)));
-        let free: Vec<String> = free.map(|(name, free)| format!("{} free on {name}", bytes(free))).collect();
-        out.push_str(&format!("disk: about {} more; {}\n", bytes(sum), free.join(", ")));
-    }
-    for run in own.runs.iter().rev().take(3).rev() {
-        let at = run.at.get(..16).unwrap_or(&run.at).replace('T', " ");
-        out.push_str(&format!(
-            "run of {at}: estimated {}, took {} of renderers, {} by the clock\n",
-            span(run.estimated),
-            span(run.took),
-            span(run.wall)
-        ));
     }
     out
 }

@@ -11,7 +11,7 @@ use crate::pipeline::load;
 use truepath_exec::failure::Failure;
 
 use crate::exit_code::Exit;
-use crate::lower::Around;
+use crate::lower::{Around, Screen};
 use crate::show::{self, paint, state};
 
 /// Prints what is known about each scene. A missing scene or resource makes the answer no.
@@ -111,6 +111,14 @@ fn text(path: &Path, read: &load::ReadScene, missing: &[String], (fps, around): 
     if let Some(unsaved) = &facts.unsaved {
         out.push_str(&format!("  {:<9}  {}\n", "unsaved", state(screen, show::BAD, unsaved)));
     }
+    out.push_str(&belongings(facts, missing, screen));
+    out.push('\n');
+    out
+}
+
+/// What a scene makes, and the files that it needs.
+fn belongings(facts: &Facts, missing: &[String], screen: Screen) -> String {
+    let mut out = String::new();
     for (at, product) in facts.products.iter().enumerate() {
         let parts = [
             product.file.clone(),
@@ -130,6 +138,5 @@ fn text(path: &Path, read: &load::ReadScene, missing: &[String], (fps, around): 
         };
         out.push_str(&format!("  {:<9}  {state}  {resource}\n", if at == 0 { "resources" } else { "" }));
     }
-    out.push('\n');
     out
 }

@@ -71,6 +71,15 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Around) -> String {
         let line = row("total", &good, spent, total);
         out.push_str(&super::in_columns(&paint(screen, HEAD, line), &[note], screen));
     }
+    out.push_str(&not_there(plan, stand, screen));
+    out.push_str(&running(plan, stand, around));
+    out.push_str(&cluster(stand, screen));
+    out
+}
+
+/// What bears its name no more, and why.
+fn not_there(plan: &Plan, stand: &Stand, screen: Screen) -> String {
+    let mut out = String::new();
     let mut lines: Vec<String> = Vec::new();
     for row in &stand.rows {
         let id = &plan.output(row.verdict.series).id;
@@ -82,8 +91,15 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Around) -> String {
     }
     if !lines.is_empty() {
         out.push_str(&format!("\n{}\n", paint(screen, HEAD, "not there")));
-        out.extend(lines.drain(..));
+        out.extend(lines);
     }
+    out
+}
+
+/// What runs where.
+fn running(plan: &Plan, stand: &Stand, around: &Around) -> String {
+    let screen = around.out;
+    let (mut out, mut lines) = (String::new(), Vec::new());
     for row in &stand.rows {
         for call in &row.running {
             let since = seconds(stand, call.session, call.since, &around.now());
@@ -103,7 +119,6 @@ pub fn table(plan: &Plan, stand: &Stand, around: &Around) -> String {
         out.push_str(&format!("\n{}\n", paint(screen, HEAD, "running")));
         out.extend(lines);
     }
-    out.push_str(&cluster(stand, screen));
     out
 }
 

@@ -87,7 +87,7 @@ pub fn closing(verdicts: &[&Verdict], fixes: &[String], screen: Screen) -> Strin
     let files = |states: &[State]| verdicts.iter().map(|verdict| verdict.files(states)).sum::<i64>();
     let planned: i64 = verdicts.iter().map(|verdict| verdict.planned.count()).sum();
     let whole = files(&[State::Good, State::Foreign, State::Odd, State::Unproven]);
-    let mut out = match (Outcome::of(verdicts.iter().copied()), fixes) {
+    let out = match (Outcome::of(verdicts.iter().copied()), fixes) {
         (Outcome::Complete, _) => {
             signed(screen, GOOD, format!("complete: {} as planned", counted(planned, "file"))) + "\n"
         }
@@ -104,6 +104,13 @@ pub fn closing(verdicts: &[&Verdict], fixes: &[String], screen: Screen) -> Strin
             }
         }
     };
+    out + &to_be_looked_at(verdicts, screen)
+}
+
+/// What is to be looked at, a line for each kind.
+fn to_be_looked_at(verdicts: &[&Verdict], screen: Screen) -> String {
+    let files = |states: &[State]| verdicts.iter().map(|verdict| verdict.files(states)).sum::<i64>();
+    let mut out = String::new();
     let unreadable = files(&[State::Unreadable]);
     if unreadable > 0 {
         let words = format!(

@@ -357,3 +357,101 @@ fn no_function_takes_more_than_five_parameters_not_even_in_tuples() {
     }
     assert!(seen > 800, "only {seen} functions were seen: this test has gone blind");
 }
+
+/// The functions of a text, each with its name and how many lines of code it has.
+fn functions(text: &str) -> Vec<(String, usize)> {
+    let lines: Vec<&str> = text.lines().collect();
+    let mut found = Vec::new();
+    for (at, line) in lines.iter().enumerate() {
+        let bare = line.trim_start();
+        let indent = &line[..line.len() - bare.len()];
+        let words = bare.split_whitespace().take_while(|word| !word.contains('(') || word.starts_with("pub("));
+        let is_one = words.clone().any(|word| word == "fn") || bare.starts_with("fn ");
+        if !is_one || bare.starts_with("//") || bare.ends_with(';') {
+            continue;
+        }
+        let name = bare.split("fn ").nth(1).unwrap_or_default().split(['(', '<']).next().unwrap_or_default();
+        let end = (at..lines.len()).find(|end| lines[*end].starts_with(&format!("{indent}}}"))).unwrap_or(at);
+        let code = lines[at..=end].iter().map(|line| line.trim());
+        let code = code.filter(|line| !line.is_empty() && !line.starts_with("//"));
+        found.push((name.to_owned(), code.count()));
+    }
+    found
+}
+
+#[test]
+fn no_function_outgrows_reading() {
+    let mut seen = 0;
+    for (name, text) in all().into_iter().filter(|(name, _)| !name.ends_with("tests.rs")) {
+        for (function, lines) in functions(shipped(&text)) {
+            assert!(lines <= 60, "{name}: {function} has {lines} lines of code; it wants to be two functions");
+            seen += 1;
+        }
+    }
+    assert!(seen > 3000, "only {seen} functions were seen: this test has gone blind");
+}
+
+#[test]
+fn no_error_is_a_string_and_no_test_waits_by_itself() {
+    let wrong = regex_lite::Regex::new(r"Result<([^;{<>]|<([^<>]|<[^<>]*>)*>)*, (String|&'static str)>").unwrap();
+    for (name, text) in all() {
+        assert_eq!(wrong.find(shipped(&text)).map(|found| found.as_str()), None, "{name}: give the error a type");
+    }
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("..");
+    let mut tests = Vec::new();
+    CRATES.iter().for_each(|name| {
+        let folder = root.join(name).join("tests");
+        if folder.is_dir() {
+            sources(&folder, &mut tests);
+        }
+    });
+    let sleep = ["thread", "sleep("].join("::");
+    let waits: Vec<String> = tests
+        .iter()
+        .filter(|path| std::fs::read_to_string(path).unwrap().contains(&sleep))
+        .map(|path| path.strip_prefix(&root).unwrap().to_string_lossy().into_owned())
+        .collect();
+    // The one helper of each crate that starts something, and a renderer that takes its time.
+    let known = [
+        "exec/tests/suite/support/mod.rs",
+        "cli/tests/suite/support/mod.rs",
+        "cli/tests/suite/support/odd_renderer.rs",
+    ];
+    assert!(waits.iter().all(|path| known.contains(&path.as_str())), "{waits:?} wait: `support::until` is for that");
+}
+
+/// Letters and digits alone: `BitsNotHeld`, `bits_not_held` and `bits-not-held` are one.
+fn plain(text: &str) -> String {
+    text.chars().filter(|sign| sign.is_alphanumeric()).collect::<String>().to_lowercase()
+}
+
+#[test]
+fn every_recipe_leads_to_its_example() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let text = std::fs::read_to_string(root.join("ARCHITECTURE.md")).unwrap();
+    let recipes = text.split("## Where a thing goes").nth(1).unwrap().split("## Habits").next().unwrap();
+    let mut seen = 0;
+    for recipe in recipes.split("\n- ").skip(1) {
+        let quoted: Vec<&str> = recipe.split('`').skip(1).step_by(2).collect();
+        let mut example = None;
+        for (at, word) in quoted.iter().enumerate() {
+            let before = recipe.split('`').nth(2 * at).unwrap();
+            if before.trim_end().ends_with("(like") {
+                example = Some(plain(word));
+            } else if let Some(example) = &example
+                && word.contains('/')
+                && !word.contains(['{', '*'])
+                && !before.contains("holds every document")
+            {
+                let place = if root.join(word).exists() { root.join(word) } else { root.join("crates").join(word) };
+                let file = std::fs::read_to_string(&place);
+                let file = file.unwrap_or_else(|error| panic!("{word}, in ARCHITECTURE.md: {error}"));
+                if !word.ends_with("vocabulary.rs") {
+                    assert!(plain(&file).contains(example), "{word} has nothing of {example}");
+                    seen += 1;
+                }
+            }
+        }
+    }
+    assert!(seen > 25, "only {seen} places were seen: this test has gone blind");
+}

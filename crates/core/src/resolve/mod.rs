@@ -243,13 +243,12 @@ fn job(known: &Known<'_>, stacked: &Stacked, findings: &mut Findings) -> Job {
 
 /// A job as its settings have it, still without frames, passes and movies.
 fn settled(known: &Known<'_>, stacked: &Stacked) -> Job {
-    let Known { facts, home, .. } = *known;
     let given = stacked.settings.clone();
     let scene = match (given.text(&Key::Scene), given.place(&Key::Scene)) {
-        (Some(scene), Some(at)) => Some(Spanned::new(paths::absolute(scene, at, home), at)),
+        (Some(scene), Some(at)) => Some(Spanned::new(paths::absolute(scene, at, known.home), at)),
         _ => None,
     };
-    let facts = scene.as_ref().and_then(|scene| facts(&scene.value));
+    let facts = scene.as_ref().and_then(|scene| (known.facts)(&scene.value));
     let text = |key: Key| given.text(&key).map(str::to_owned);
     let number = |key: Key| match given.value(&key) {
         Some(Setting::Number(number)) => Some(*number),
@@ -264,10 +263,7 @@ fn settled(known: &Known<'_>, stacked: &Stacked) -> Job {
         _ => facts.as_ref().and_then(|facts| facts.size),
     };
     let scale = number(Key::Scale).unwrap_or(100.0);
-    let layers = match given.value(&Key::Layers) {
-        Some(Setting::Layers(layers)) => *layers,
-        _ => Layers::Apart,
-    };
+    let layers = layers_of(&given);
     let table = |pick: fn(&Key) -> Option<&String>| texts_of(&given, pick);
     Job {
         frames: None,
@@ -282,17 +278,11 @@ fn settled(known: &Known<'_>, stacked: &Stacked) -> Job {
         view: text(Key::View),
         region: text(Key::Region),
         device: text(Key::Device),
-        version: match given.value(&Key::Version) {
-            Some(Setting::Version(version)) => Some(*version),
-            _ => None,
-        },
+        version: version_of(&given),
         pixel_aspect: number(Key::PixelAspect),
         samples: given.whole(&Key::Samples),
         threads: given.whole(&Key::Threads),
-        checkpoint: match given.value(&Key::Checkpoint) {
-            Some(Setting::Checkpoint(checkpoint)) => Some(*checkpoint),
-            _ => None,
-        },
+        checkpoint: checkpoint_of(&given),
         enabled: !matches!(given.value(&Key::Enabled), Some(Setting::Flag(false))),
         vars: table(|key| if let Key::Var(name) = key { Some(name) } else { None }),
         env: table(|key| if let Key::Env(name) = key { Some(name) } else { None }),
@@ -310,6 +300,27 @@ fn settled(known: &Known<'_>, stacked: &Stacked) -> Job {
         full_size,
         layers,
         given,
+    }
+}
+
+fn version_of(given: &Settings) -> Option<Version> {
+    match given.value(&Key::Version) {
+        Some(Setting::Version(version)) => Some(*version),
+        _ => None,
+    }
+}
+
+fn checkpoint_of(given: &Settings) -> Option<Checkpoint> {
+    match given.value(&Key::Checkpoint) {
+        Some(Setting::Checkpoint(checkpoint)) => Some(*checkpoint),
+        _ => None,
+    }
+}
+
+fn layers_of(given: &Settings) -> Layers {
+    match given.value(&Key::Layers) {
+        Some(Setting::Layers(layers)) => *layers,
+        _ => Layers::Apart,
     }
 }
 

@@ -140,13 +140,7 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
         let own = element(source, at, end)?;
         let size = own.size.ok_or("it was not finished: a part of it does not say where it ends")?;
         match own.id {
-            id::INFO => {
-                let bytes = source.at(own.start, size)?;
-                scale = children(&bytes)
-                    .find(|(id, _)| *id == id::SCALE)
-                    .map_or(scale, |(_, value)| unsigned(value))
-                    .max(1);
-            }
+            id::INFO => scale = time_scale(&source.at(own.start, size)?).unwrap_or(scale).max(1),
             id::TRACKS => {
                 let bytes = source.at(own.start, size)?;
                 tracks = children(&bytes).filter(|(id, _)| *id == id::TRACK).map(|(_, track)| entry(track)).collect();
@@ -183,6 +177,11 @@ pub fn read(source: &mut MovieBytes) -> Result<Footage, Flaw> {
         footage.alpha = Some(true);
     }
     Ok(footage)
+}
+
+/// Nanoseconds of a tick.
+fn time_scale(info: &[u8]) -> Option<u64> {
+    children(info).find(|(id, _)| *id == id::SCALE).map(|(_, value)| unsigned(value))
 }
 
 /// Seconds from the first to the end of the last frame of a track, whose times are in so many nanoseconds.

@@ -149,13 +149,10 @@ impl<'b> Built<'b> {
         Built { loaded: self.loaded, steps, broken: self.broken.clone() }
     }
 
-    /// The steps as a script.
-    ///
-    /// # Errors
-    /// When something in them cannot be said to the shell.
-    pub fn script(&self, target: &dyn Target, request: &BuildRequest<'_>) -> Result<String, Failure> {
-        let Built { loaded, steps, broken } = self;
-        let wish = Script {
+    /// What a script is told beside its steps.
+    fn wish(&self, request: &BuildRequest<'_>) -> Script<'_> {
+        let loaded = self.loaded;
+        Script {
             keep_going: request.keep_going,
             pause: request.pause,
             portable: false,
@@ -163,9 +160,16 @@ impl<'b> Built<'b> {
             adapters: &loaded.adapters,
             made: &loaded.ground.made_of,
             turn: loaded.ground.history.next_turn(),
-            broken,
-        };
-        target.script(&loaded.plan, steps, &wish, &Cores).map_err(|why| {
+            broken: &self.broken,
+        }
+    }
+
+    /// The steps as a script.
+    ///
+    /// # Errors
+    /// When something in them cannot be said to the shell.
+    pub fn script(&self, target: &dyn Target, request: &BuildRequest<'_>) -> Result<String, Failure> {
+        target.script(&self.loaded.plan, &self.steps, &self.wish(request), &Cores).map_err(|why| {
             Failure::of(Cause::Unreadable, why)
                 .help("change the value, make calls shorter with --chunk, or use --to json")
         })

@@ -74,7 +74,7 @@ impl Tasks {
         count: Option<usize>,
         around: &Surroundings,
     ) -> Result<Option<Tasks>, Failure> {
-        let Built { loaded, steps, broken } = built;
+        let Built { loaded, steps, .. } = built;
         let (plan, costs) = (&loaded.plan, costs(loaded)?);
         let (exports, movies) = script::around(steps);
         if steps.len() == exports + movies && movies == 0 {
@@ -101,16 +101,8 @@ impl Tasks {
             plan: &plan_of(plan, steps),
             calls: &paths::from_system(&list),
         };
-        let wish = Script {
-            keep_going: true,
-            pause: false,
-            portable: false,
-            is_task: true,
-            adapters: &loaded.adapters,
-            made: &loaded.ground.made_of,
-            turn: loaded.ground.history.next_turn(),
-            broken,
-        };
+        let plain = BuildRequest { keep_going: true, pause: false, ..*request };
+        let wish = Script { is_task: true, ..built.wish(&plain) };
         let text = cluster::script(plan, steps, &batch, (&wish, &Cores)).map_err(|why| {
             Failure::of(Cause::Unreadable, why).help("or leave threads out, and let each task have one core")
         })?;

@@ -5,7 +5,7 @@ use std::time::Instant;
 
 use truepath_core::diagnostic::counted;
 use truepath_core::frames::Frames;
-use truepath_core::plan::Call;
+use truepath_core::plan::{Call, Plan};
 use truepath_core::run::cost::Costs;
 use truepath_core::run::event::Event;
 use truepath_core::run::fingerprint::Fingerprint;
@@ -171,11 +171,7 @@ pub(super) fn render(
     let RunRequest { options, around, listener, .. } = *request;
     let loaded = work.loaded;
     let mut calls = work.calls(&options.only, options.share);
-    if let Some(claims) = &claims {
-        // Movies come last, as they do in the plan.
-        let rendering = calls.iter().position(|call| call.is_movie(&loaded.plan)).unwrap_or(calls.len());
-        calls[..rendering].rotate_left(claims.beginning(rendering));
-    }
+    claims.iter().for_each(|claims| begin_elsewhere(&mut calls, claims, &loaded.plan));
     let files: i64 = work.need.iter().map(Frames::count).sum();
     let loads = work.loads(&calls);
     listener.hear(News::Rendering(Rendering { plan: &loaded.plan, loads: &loads, files }));
@@ -224,6 +220,12 @@ pub(super) fn render(
     let outcome = outcome?;
     let last = ends_round(request, loaded, claims, &outcome);
     Ok((outcome, failures, last))
+}
+
+/// Members begin at different calls. Movies come last, as they do in the plan.
+fn begin_elsewhere(calls: &mut [Call], claims: &Claims, plan: &Plan) {
+    let rendering = calls.iter().position(|call| call.is_movie(plan)).unwrap_or(calls.len());
+    calls[..rendering].rotate_left(claims.beginning(rendering));
 }
 
 /// What each series is made of, with the products of its exporter.

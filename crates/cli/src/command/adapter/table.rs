@@ -82,23 +82,13 @@ fn rows(adapter: &Adapter) -> Vec<AdapterRow> {
         all.into_iter().map(|name| (name.to_owned(), is_accepted(list, name))).collect::<Vec<_>>()
     };
     let names = |bits: &[(&'static str, bool)]| bits.iter().map(|(name, yes)| ((*name).to_owned(), *yes)).collect();
-    let variables = vec![
-        ("variables".to_owned(), !adapter.variable.is_empty()),
-        (
-            "native settings".to_owned(),
-            !adapter.native.is_empty()
-                || !adapter.natives.is_empty()
-                || adapter.templates().any(|t| t.value.tokens().any(|token| token.name.starts_with("native."))),
-        ),
-        ("facts of a scene".to_owned(), !adapter.facts.is_empty()),
-    ];
     let list = &adapter.accepts;
     let renderer = adapter.kind == AdapterKind::Renderer;
     let mut rows = Vec::new();
     if adapter.kind != AdapterKind::Encoder {
         let keys = settings(adapter).into_iter().map(|(name, key)| (name.to_owned(), adapter.carries(key)));
         rows.push(split("settings", keys.collect()));
-        rows.push(split("also", variables));
+        rows.push(split("also", also(adapter)));
     }
     let carried = options(adapter).iter().map(|option| (option.name().to_owned(), adapter.carries_option(*option)));
     rows.push(split("file options", carried.collect()));
@@ -134,6 +124,20 @@ fn rows(adapter: &Adapter) -> Vec<AdapterRow> {
     }
     rows.retain(|row| !row.yes.is_empty() || !row.no.is_empty());
     rows
+}
+
+/// What beside settings an adapter passes on or asks.
+fn also(adapter: &Adapter) -> Vec<(String, bool)> {
+    vec![
+        ("variables".to_owned(), !adapter.variable.is_empty()),
+        (
+            "native settings".to_owned(),
+            !adapter.native.is_empty()
+                || !adapter.natives.is_empty()
+                || adapter.templates().any(|t| t.value.tokens().any(|token| token.name.starts_with("native."))),
+        ),
+        ("facts of a scene".to_owned(), !adapter.facts.is_empty()),
+    ]
 }
 
 /// Show which settings an adapter passes on, and what it accepts.

@@ -32,23 +32,7 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     };
     let several = if adapter.per == Per::List { "frames = \"9,11\"" } else { "frames = \"9-10\"" };
     for known in &types {
-        let base = ClaimedOptions::of(adapter, known);
-        let mut rows = Vec::new();
-        let mut row = |name: String, option: &str, value: String| {
-            rows.push((format!("{} {name}", known.name), base.with(option, value).text(known)));
-        };
-        for (option, values) in claimed(adapter, known).into_iter().filter(|(name, _)| is_told_alone(adapter, name)) {
-            let name = |value: &str| if option == "bits" { format!("{value} bits") } else { value.to_owned() };
-            values.into_iter().for_each(|value| row(name(&value), option, value));
-        }
-        for options in combined(adapter, known) {
-            let name = options.0.values().cloned().collect::<Vec<_>>().join(" ");
-            rows.push((format!("{} {name}", known.name), options.text(known)));
-        }
-        if rows.is_empty() {
-            rows.push((known.name.to_owned(), base.text(known)));
-        }
-        for (name, format) in rows {
+        for (name, format) in rows(adapter, known) {
             add(name, format, several.to_owned());
         }
     }
@@ -61,16 +45,7 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
         );
     }
     let kind = ClaimedOptions::of(adapter, first).text(first);
-    let frames = |name: &str, expr: &str| (format!("frames as a {name}"), format!("frames = \"{expr}\""));
-    let mut ways = match adapter.per {
-        Per::List | Per::Pipe => vec![frames("list", "9-11"), frames("list with steps", "7-11/2")],
-        Per::Range => vec![frames("range", "9-11")],
-        Per::Frame => vec![("frame by frame".to_owned(), "frames = \"9,11\"".to_owned())],
-    };
-    if adapter.per == Per::Range && adapter.uses("step") {
-        ways.push(frames("range with a step", "7-11/2"));
-    }
-    for (name, job) in ways {
+    for (name, job) in ways(adapter) {
         add(name, kind.clone(), job);
     }
     if adapter.per != Per::Frame {
@@ -80,20 +55,9 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
     if adapter.carries(&Key::Size) {
         add("another size".to_owned(), kind.clone(), several.to_owned());
     }
-    let two = "passes = [\"beauty\", \"depth\"]\n";
-    let apart = "passes = [\"beauty\", { name = \"depth\", format = \"second\" }]\n";
     let layered = types.iter().find(|known| known.layers).map(|known| ClaimedOptions::of(adapter, known).text(known));
-    for arrangement in adapter.can.iter().flatten() {
-        match arrangement {
-            Arrangement::Pass => add("passes in a call each".to_owned(), kind.clone(), format!("{several}\n{apart}")),
-            Arrangement::Call => add("passes in one call".to_owned(), kind.clone(), format!("{several}\n{two}")),
-            Arrangement::File => {
-                if let Some(kind) = &layered {
-                    let job = format!("{several}\n{two}layers = \"together\"\n");
-                    add("passes in one file".to_owned(), kind.clone(), job);
-                }
-            }
-        }
+    for (name, format, job) in arrangements(adapter, &kind, layered, several) {
+        add(name, format, job);
     }
     for claim in all.iter_mut().filter(|claim| claim.name.starts_with("frame") || claim.name.starts_with("passes")) {
         claim.differ = true;
@@ -112,6 +76,69 @@ pub fn claims(args: &AdapterProve, adapter: &Adapter, scene: &Path, cameras: &[S
         let sheet = sheet(args, adapter, scene, (&kind, &job));
         let sheet = sheet.replace("tiny{_pass}", "tiny_{camera}{_pass}");
         all.push(Claim { name: "two cameras".to_owned(), sheet, differ: true, alone: None });
+    }
+    all
+}
+
+/// The file options that a type is claimed with, one at a time, each with its format.
+fn rows(adapter: &Adapter, known: &FileType) -> Vec<(String, String)> {
+    let base = ClaimedOptions::of(adapter, known);
+    let mut rows = Vec::new();
+    let mut row = |name: String, option: &str, value: String| {
+        rows.push((format!("{} {name}", known.name), base.with(option, value).text(known)));
+    };
+    for (option, values) in claimed(adapter, known).into_iter().filter(|(name, _)| is_told_alone(adapter, name)) {
+        let name = |value: &str| if option == "bits" { format!("{value} bits") } else { value.to_owned() };
+        values.into_iter().for_each(|value| row(name(&value), option, value));
+    }
+    for options in combined(adapter, known) {
+        let name = options.0.values().cloned().collect::<Vec<_>>().join(" ");
+        rows.push((format!("{} {name}", known.name), options.text(known)));
+    }
+    if rows.is_empty() {
+        rows.push((known.name.to_owned(), base.text(known)));
+    }
+    rows
+}
+
+/// The ways in which frames are handed over, each with what its job has for it.
+fn ways(adapter: &Adapter) -> Vec<(String, String)> {
+    let frames = |name: &str, expr: &str| (format!("frames as a {name}"), format!("frames = \"{expr}\""));
+    let mut ways = match adapter.per {
+        Per::List | Per::Pipe => vec![frames("list", "9-11"), frames("list with steps", "7-11/2")],
+        Per::Range => vec![frames("range", "9-11")],
+        Per::Frame => vec![("frame by frame".to_owned(), "frames = \"9,11\"".to_owned())],
+    };
+    if adapter.per == Per::Range && adapter.uses("step") {
+        ways.push(frames("range with a step", "7-11/2"));
+    }
+    ways
+}
+
+/// The ways in which passes share calls and files: name, format and job.
+fn arrangements(
+    adapter: &Adapter,
+    kind: &str,
+    layered: Option<String>,
+    several: &str,
+) -> Vec<(String, String, String)> {
+    let mut all = Vec::new();
+    let mut add = |name: String, format: String, job: String| all.push((name, format, job));
+    let two = "passes = [\"beauty\", \"depth\"]\n";
+    let apart = "passes = [\"beauty\", { name = \"depth\", format = \"second\" }]\n";
+    for arrangement in adapter.can.iter().flatten() {
+        match arrangement {
+            Arrangement::Pass => {
+                add("passes in a call each".to_owned(), kind.to_owned(), format!("{several}\n{apart}"))
+            }
+            Arrangement::Call => add("passes in one call".to_owned(), kind.to_owned(), format!("{several}\n{two}")),
+            Arrangement::File => {
+                if let Some(kind) = &layered {
+                    let job = format!("{several}\n{two}layers = \"together\"\n");
+                    add("passes in one file".to_owned(), kind.to_owned(), job);
+                }
+            }
+        }
     }
     all
 }

@@ -148,17 +148,7 @@ fn renderer(
         verdicts.push(("ended under way, nothing unfinished lands".to_owned(), why));
     }
     if !adapter.version.is_empty() {
-        let program = find(adapter, &around.places(scratch, &BTreeMap::new())).ok();
-        let asked = Adapter { unasked: false, ..adapter.clone() };
-        let version = program.and_then(|program| record::version(&asked, &program, (scratch, scratch)));
-        let asked = adapter.version.join(" ");
-        let why = match version {
-            None => Some(format!("{asked} prints nothing")),
-            Some(said) if !said.contains(|sign: char| sign.is_ascii_digit()) => {
-                Some(format!("{asked} prints no number: {said}"))
-            }
-            Some(_) => None,
-        };
+        let why = prints_no_version(adapter, scratch, around);
         verdicts.push(("prints its version".to_owned(), why));
     }
     if adapter.log.wrote.is_some() || adapter.log.progress.is_some() || adapter.log.finished.is_some() {
@@ -167,6 +157,21 @@ fn renderer(
         verdicts.push(("[log] matches what it prints".to_owned(), why));
     }
     Ok(verdicts)
+}
+
+/// What is wrong with what a program says of its version.
+fn prints_no_version(adapter: &Adapter, scratch: &Path, around: &Around) -> Option<String> {
+    let program = find(adapter, &around.places(scratch, &BTreeMap::new())).ok();
+    let asked = Adapter { unasked: false, ..adapter.clone() };
+    let version = program.and_then(|program| record::version(&asked, &program, (scratch, scratch)));
+    let asked = adapter.version.join(" ");
+    match version {
+        None => Some(format!("{asked} prints nothing")),
+        Some(said) if !said.contains(|sign: char| sign.is_ascii_digit()) => {
+            Some(format!("{asked} prints no number: {said}"))
+        }
+        Some(_) => None,
+    }
 }
 
 /// The scene to render: the one named, or our own where the adapter reads that format.
