@@ -190,9 +190,9 @@ fn the_page_of_settings_is_the_table_that_the_program_uses() {
     let schema = Project::with("").say("schema").ended(0).json();
     page.push_str(&tables_of(&schema));
     page.push_str("\n## Tokens of paths\n\nRoots and variables are tokens as well: `{renders}`, `{shot}`.\n\n| token | value |\n|---|---|\n");
-    truepath_core::template::token::PATH
-        .iter()
-        .for_each(|(name, meaning)| page.push_str(&format!("| `{{{name}}}` | {meaning} |\n")));
+    for token in truepath_core::template::token::PathToken::ALL {
+        page.push_str(&format!("| `{{{}}}` | {} |\n", token.name(), token.what()));
+    }
     let path = root().join("docs/settings.md");
     if std::env::var("TRUEPATH_BLESS").is_ok() {
         std::fs::write(&path, &page).unwrap();

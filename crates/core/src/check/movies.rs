@@ -1,5 +1,6 @@
 //! Movies: of what, at which rate, with which sound.
 
+use crate::template::token::PathToken;
 use std::collections::BTreeSet;
 
 use crate::diagnostic::{Slug, nearest};
@@ -11,7 +12,6 @@ use crate::resolve::{Job, Movie};
 use crate::sheet::read::part_of;
 use crate::sheet::{Format, Gaps, Key, PassKind};
 use crate::source::Spanned;
-use crate::template::token;
 
 use super::{Sink, SoundFile, wording};
 
@@ -140,7 +140,7 @@ fn line(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
     let known = |name: &str| {
         let plan = sink.input.plan;
         ["name", "frame", "timecode"].contains(&name)
-            || token::PATH.iter().any(|(known, _)| *known == name)
+            || PathToken::named(name).is_some()
             || plan.roots.iter().any(|root| root.name == name)
             || plan.jobs.iter().any(|job| job.vars.contains_key(name))
     };
@@ -148,7 +148,7 @@ fn line(sink: &mut Sink<'_, '_>, job: &Job, movie: &Movie) {
     for token in unknown {
         let text = Spanned::new(burn.value.to_string(), burn.at);
         let at = part_of(&text, token.range.clone());
-        let names = token::PATH.iter().map(|(name, _)| *name).chain(["name", "frame", "timecode"]);
+        let names = PathToken::names().chain(["name", "frame", "timecode"]);
         let near = nearest(&token.name, names).filter(|_| (at.end - at.start) as usize == token.range.len());
         sink.add(Slug::TokenUnknown, Some(at), job, wording::movies::burn_token(token, near, at));
     }

@@ -1,5 +1,6 @@
 //! Names: tokens, the frame's place, and the policy's wishes.
 
+use crate::template::token::{PathToken, TokenGiver};
 use regex_lite::Regex;
 
 use crate::diagnostic::{Slug, nearest};
@@ -7,12 +8,9 @@ use crate::plan::{Series, SeriesKind};
 use crate::resolve::paths;
 use crate::sheet::Key;
 use crate::source::Spanned;
-use crate::template::{Form, Part, Token, TokenTrouble, TroubleKind, foreign, token};
+use crate::template::{Form, Part, Token, TokenTrouble, TroubleKind, foreign};
 
 use super::{Sink, in_path, wording};
-
-/// Tokens whose values come from the format.
-const FORMAT: [&str; 6] = ["ext", "type", "bits", "channels", "compression", "quality"];
 
 pub fn check(sink: &mut Sink<'_, '_>) {
     let policy = &sink.input.sheet.policy;
@@ -62,12 +60,12 @@ fn tokens(sink: &mut Sink<'_, '_>, series: &Series) {
                     .values
                     .keys()
                     .filter_map(|key| if let Key::Var(name) = key { Some(name.as_str()) } else { None });
-                let known: Vec<&str> =
-                    token::PATH.iter().map(|(name, _)| *name).chain(roots).chain(variables).collect();
+                let own = PathToken::names().map(|name| -> &str { name });
+                let known: Vec<&str> = own.chain(roots).chain(variables).collect();
                 let near = nearest(name, known.iter().copied());
                 sink.add(Slug::TokenUnknown, at, job, wording::names::token_unknown(name, near, at));
             }
-            TroubleKind::NoValue if series.format_lost && FORMAT.contains(&name) => {}
+            TroubleKind::NoValue if series.format_lost && is_of_format(name) => {}
             TroubleKind::NoValue if Key::parse(name).is_some_and(|key| job.given.unread.contains(&key)) => {}
             // That the type itself is unknown is said once.
             TroubleKind::NoValue if series.file_type.is_none() && ["ext", "type"].contains(&name) => {}
@@ -100,7 +98,7 @@ fn frame_token(sink: &mut Sink<'_, '_>, series: &Series) {
         let at = in_path(series, token.range.clone());
         sink.add(Slug::FrameTokenInMovie, at, job, wording::names::frame_token_in_movie());
     }
-    let names = || token::PATH.iter().map(|(name, _)| *name);
+    let names = || PathToken::names();
     let misspelt = |trouble: &TokenTrouble| nearest(&trouble.token, names()) == Some("frame");
     // A frame token that is misspelt is said to be one.
     let is_own = !movie && !path.value.has("frame") && !series.troubles.iter().any(misspelt);
@@ -167,20 +165,12 @@ fn touching_tokens(sink: &mut Sink<'_, '_>, series: &Series) {
 
 /// Tokens that are always numbers, the frame aside.
 fn is_number(name: &str) -> bool {
-    const NUMBERS: [&str; 11] = [
-        "version",
-        "first",
-        "last",
-        "step",
-        "width",
-        "height",
-        "full_width",
-        "full_height",
-        "samples",
-        "quality",
-        "scale",
-    ];
-    NUMBERS.contains(&name)
+    PathToken::named(name).is_some_and(PathToken::is_number)
+}
+
+/// Tokens whose values come from the format.
+fn is_of_format(name: &str) -> bool {
+    PathToken::named(name).is_some_and(|token| token.giver() == TokenGiver::Format)
 }
 
 /// A number beside a number or a digit: the two read as one.

@@ -8,7 +8,8 @@ use crate::invoke::written_file::{Unwritable, unwritable};
 use crate::plan::Call;
 use crate::resolve::Job;
 use crate::sheet::Key;
-use crate::template::{Template, token};
+use crate::template::Template;
+use crate::template::token::PathToken;
 
 use super::{Sink, wording};
 
@@ -72,6 +73,6 @@ fn is_known(sink: &Sink<'_, '_>, job: &Job, name: &str) -> bool {
     match name.split_once('.') {
         Some(("var", own)) => job.vars.contains_key(own),
         Some(("root", own)) => root(own),
-        _ => token::PATH.iter().any(|(known, _)| *known == name) || job.vars.contains_key(name) || root(name),
+        _ => PathToken::named(name).is_some() || job.vars.contains_key(name) || root(name),
     }
 }

@@ -1,5 +1,6 @@
 //! What every sheet and job must have, and what nothing uses.
 
+use crate::template::token::PathToken;
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::diagnostic::Slug;
@@ -7,7 +8,7 @@ use crate::plan::Plan;
 use crate::resolve::Job;
 use crate::sheet::{Each, Given, Key, Layer, Setting};
 use crate::source::{Place, Spanned};
-use crate::template::{Template, token};
+use crate::template::Template;
 
 use super::{Sink, wording};
 
@@ -87,7 +88,7 @@ fn variables(sink: &mut Sink<'_, '_>, job: &Job) {
 /// A variable that no path can show, because something else bears its name.
 fn hidden(sink: &mut Sink<'_, '_>, job: &Job, (name, given): (&str, &Given)) {
     let root = sink.input.plan.roots.iter().any(|root| root.name == *name);
-    if root || token::PATH.iter().any(|(known, _)| *known == name) {
+    if root || PathToken::named(name).is_some() {
         let at = axis(sink, given).filter(|_| given.layer == Layer::Each).or(given.at);
         sink.add(Slug::VariableHidden, at, job, wording::sheet::variable_hidden(name, root));
     }

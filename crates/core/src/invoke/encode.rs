@@ -7,6 +7,7 @@ use crate::frames::Timecode;
 use crate::plan::Adapters;
 use crate::resolve::paths;
 use crate::sheet::{Colour, FileOption, Format, Fps, Size};
+use crate::template::token::{ArgumentToken, BuiltIn, PathToken, built_in};
 use crate::template::{Lookup, Value};
 
 use super::spread::Filling;
@@ -224,52 +225,128 @@ pub fn encode(adapter: &Adapter, encoding: &Encoding<'_>) -> Vec<String> {
 /// A token's value. What a format leaves open and the encoder has to know is what is usual for the codec.
 #[must_use]
 pub fn lookup(adapter: &Adapter, encoding: &Encoding<'_>, name: &str) -> Lookup {
+    match built_in(name) {
+        Some(BuiltIn::Path(token)) => of_paths(adapter, encoding, token),
+        Some(BuiltIn::Argument(token)) => of_arguments(adapter, encoding, token),
+        None => Lookup::NoValue,
+    }
+}
+
+/// A codec that loses nothing keeps red, green and blue as they are, unless chroma is asked for.
+fn chroma_word(encoding: &Encoding<'_>) -> &'static str {
+    match &encoding.format.chroma {
+        Some(chroma) => chroma.value.word(),
+        None if encoding.codec.lossless => "rgb",
+        None => encoding.codec.chroma.first().copied().unwrap_or(Chroma::C420).word(),
+    }
+}
+
+/// The value of a token that paths have, too.
+fn of_paths(adapter: &Adapter, encoding: &Encoding<'_>, token: PathToken) -> Lookup {
+    type Path = PathToken;
     let (format, codec) = (encoding.format, encoding.codec);
-    let text = |value: &str| Lookup::Value(Value::Text(adapter.word(name, value).to_owned()));
+    let text = |value: &str| Lookup::Value(Value::Text(adapter.word(token.name(), value).to_owned()));
     let some = |value: Option<&str>| value.map_or(Lookup::NoValue, text);
     let number = |value: Option<i64>| value.map_or(Lookup::NoValue, |value| Lookup::Value(Value::Number(value)));
-    let bits = bits(format, codec);
-    // A codec that loses nothing keeps red, green and blue as they are, unless chroma is asked for.
-    let chroma = match &format.chroma {
-        Some(chroma) => chroma.value.word(),
-        None if codec.lossless => "rgb",
-        None => codec.chroma.first().copied().unwrap_or(Chroma::C420).word(),
-    };
+    match token {
+        Path::First => number(Some(1)),
+        Path::Last => number(Some(encoding.count)),
+        Path::Fps => some(Some(&encoding.fps.to_string())),
+        Path::Width => number(Some(i64::from(encoding.size.width))),
+        Path::Height => number(Some(i64::from(encoding.size.height))),
+        Path::Colour => text(&encoding.colour.to_string()),
+        Path::Codec => text(codec.name),
+        Path::Chroma => text(chroma_word(encoding)),
+        Path::Bits => text(&bits(format, codec).to_string()),
+        Path::Channels => text(if encoding.pixels.alpha { "rgba" } else { "rgb" }),
+        Path::Effort => some(format.effort.as_ref().map(|effort| effort.value.word())),
+        Path::Quality => number(format.quality.as_ref().map(|quality| quality.value)),
+        Path::AudioCodec => some(encoding.audio.and(encoding.audio_codec).map(|codec| codec.name)),
+        Path::Type => text(encoding.container.name),
+        Path::Project
+        | Path::Sheet
+        | Path::Job
+        | Path::Camera
+        | Path::View
+        | Path::Pass
+        | Path::Version
+        | Path::Mode
+        | Path::Adapter
+        | Path::Ext
+        | Path::Compression
+        | Path::Samples
+        | Path::Region
+        | Path::Scene
+        | Path::SceneFolder
+        | Path::Frame
+        | Path::Step
+        | Path::Frames
+        | Path::FullWidth
+        | Path::FullHeight
+        | Path::Scale
+        | Path::PixelAspect
+        | Path::User
+        | Path::Host
+        | Path::Os
+        | Path::Date
+        | Path::Time => Lookup::NoValue,
+    }
+}
+
+/// The value of a token that only adapters have.
+fn of_arguments(adapter: &Adapter, encoding: &Encoding<'_>, token: ArgumentToken) -> Lookup {
+    type Own = ArgumentToken;
+    let (format, codec) = (encoding.format, encoding.codec);
+    let (chroma, bits) = (chroma_word(encoding), bits(format, codec));
     let seconds = encoding.count as f64 / encoding.fps.value();
-    match name {
-        "input" => text(encoding.input),
-        "input_first" => some(Some(encoding.input_first).filter(|path| !path.is_empty())),
-        "first" => number(Some(1)),
-        "last" => number(Some(encoding.count)),
-        "fps" => some(Some(&encoding.fps.to_string())),
-        "width" => number(Some(i64::from(encoding.size.width))),
-        "height" => number(Some(i64::from(encoding.size.height))),
-        "input_pixels" => text(encoding.pixels.name()),
-        "colour" => text(&encoding.colour.to_string()),
-        "movie_seconds" => text(&format!("{seconds:.6}")),
-        "audio" => some(encoding.audio.map(|(path, _)| path)),
-        "audio_offset" => {
+    let text = |value: &str| Lookup::Value(Value::Text(adapter.word(token.name(), value).to_owned()));
+    let some = |value: Option<&str>| value.map_or(Lookup::NoValue, text);
+    let number = |value: Option<i64>| value.map_or(Lookup::NoValue, |value| Lookup::Value(Value::Number(value)));
+    match token {
+        Own::Input => text(encoding.input),
+        Own::InputFirst => some(Some(encoding.input_first).filter(|path| !path.is_empty())),
+        Own::InputPixels => text(encoding.pixels.name()),
+        Own::MovieSeconds => text(&format!("{seconds:.6}")),
+        Own::Audio => some(encoding.audio.map(|(path, _)| path)),
+        Own::AudioOffset => {
             some(encoding.audio.filter(|(_, offset)| *offset != 0.0).map(|(_, offset)| offset.to_string()).as_deref())
         }
-        "audio_seconds" => some(encoding.audio.map(|_| format!("{seconds:.6}")).as_deref()),
-        "start_timecode" => some(encoding.start.map(|start| start.to_string()).as_deref()),
-        "out" => text(encoding.out),
-        "codec" => text(codec.name),
-        "chroma" => text(chroma),
-        "bits" => text(&bits.to_string()),
-        "channels" => text(if encoding.pixels.alpha { "rgba" } else { "rgb" }),
-        "pixel_layout" | "full_pixel_layout" => {
+        Own::AudioSeconds => some(encoding.audio.map(|_| format!("{seconds:.6}")).as_deref()),
+        Own::StartTimecode => some(encoding.start.map(|start| start.to_string()).as_deref()),
+        Own::Out => text(encoding.out),
+        Own::PixelLayout | Own::FullPixelLayout => {
             text(&format!("{chroma}{}-{bits}", if encoding.pixels.alpha { "a" } else { "" }))
         }
-        "effort" => some(format.effort.as_ref().map(|effort| effort.value.word())),
-        "effort_usual" => text(format.effort.as_ref().map_or(Effort::Normal, |effort| effort.value).word()),
-        "quality" => number(format.quality.as_ref().map(|quality| quality.value)),
-        "audio_quality" => {
+        Own::EffortUsual => text(format.effort.as_ref().map_or(Effort::Normal, |effort| effort.value).word()),
+        Own::AudioQuality => {
             number(format.audio_quality.as_ref().filter(|_| encoding.audio.is_some()).map(|quality| quality.value))
         }
-        "audio_codec" => some(encoding.audio.and(encoding.audio_codec).map(|codec| codec.name)),
-        "type" => text(encoding.container.name),
-        _ => Lookup::NoValue,
+        Own::OutFolder
+        | Own::OutStem
+        | Own::Log
+        | Own::Resume
+        | Own::Checkpoint
+        | Own::CheckpointEvery
+        | Own::Threads
+        | Own::Device
+        | Own::Key
+        | Own::Value
+        | Own::Word
+        | Own::Any
+        | Own::Outcome
+        | Own::Count
+        | Own::Index
+        | Own::Ordinal
+        | Own::AfterLast
+        | Own::RegionX
+        | Own::RegionY
+        | Own::RegionW
+        | Own::RegionH
+        | Own::SheetFolder
+        | Own::SceneName
+        | Own::Passes
+        | Own::Variables
+        | Own::Natives => Lookup::NoValue,
     }
 }
 

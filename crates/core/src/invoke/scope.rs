@@ -1,5 +1,6 @@
 //! What every token of an adapter stands for in one call.
 
+use crate::template::token::{ArgumentToken, BuiltIn, PathToken, built_in};
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::adapter::{Adapter, Condition, Per, list_token};
@@ -307,41 +308,24 @@ impl<'c> ArgumentScope<'c> {
     /// A token's value as True Path has it.
     fn plain(&self, name: &str, output: &Output<'_>) -> Lookup {
         let job = self.job;
-        let scene = self.paths_of_call.product.or(job.scene.as_ref().map(|scene| scene.value.as_str()));
-        let region = |at: usize| number(job.region_pixels().map(|region| i64::from(region[at])));
-        match name {
-            "scene" => some(scene.map(str::to_owned)),
-            "scene_folder" => some(scene.map(|scene| paths::parent(scene).to_owned())),
-            "scene_name" => some(scene.map(|scene| paths::stem(scene).to_owned())),
-            "sheet_folder" => text(self.plan.home.folder.clone()),
-            "pass" => text(output.pass.name.value.clone()),
-            "passes" => some(self.passes()),
-            "frame" if self.adapter.per == Per::Frame => number(self.frames.first()),
-            "index" if self.adapter.per == Per::Frame => number(Some(0)),
-            "ordinal" if self.adapter.per == Per::Frame => number(Some(1)),
-            "resume" => some(self.paths_of_call.still.and_then(|still| still.resume.clone())),
-            "checkpoint" => some(self.paths_of_call.still.map(|still| still.checkpoint.clone())),
-            "checkpoint_every" => some(self.paths_of_call.still.map(|still| still.every.to_string())),
-            "frame" | "index" | "ordinal" | "input" | "input_first" | "outcome" | "any" => Lookup::NoValue,
-            "frames" => text(spelt(self.frames, &self.adapter.spelling)),
-            "count" => number(Some(self.frames.count())),
-            "first" => number(self.frames.first()),
-            "last" => number(self.frames.last()),
-            "after_last" => number(self.frames.last().map(|last| last + 1)),
-            "step" => number(Some(self.step())),
-            "fps" => some(job.fps.map(|fps| fps.to_string())),
-            "region_x" => region(0),
-            "region_y" => region(1),
-            "region_w" => region(2),
-            "region_h" => region(3),
-            "out" => text(format!("{}/{}", output.folder, output.file)),
-            "out_folder" => text(output.folder.clone()),
-            "out_stem" => text(output.file.rsplit_once('.').map_or(output.file.as_str(), |(stem, _)| stem)),
-            "log" => text(self.paths_of_call.log),
-            "threads" => number(job.threads),
-            "device" => some(job.device.clone()),
-            "audio" => some(job.given.text(&Key::Audio).map(str::to_owned)),
-            name => match name.split_once('.') {
+        let scene = self.scene();
+        match built_in(name) {
+            Some(BuiltIn::Argument(token)) => self.argument(token, output),
+            Some(BuiltIn::Path(token)) => match token {
+                PathToken::Scene => some(scene.map(str::to_owned)),
+                PathToken::SceneFolder => some(scene.map(|scene| paths::parent(scene).to_owned())),
+                PathToken::Pass => text(output.pass.name.value.clone()),
+                PathToken::Frame if self.adapter.per == Per::Frame => number(self.frames.first()),
+                PathToken::Frame => Lookup::NoValue,
+                PathToken::Frames => text(spelt(self.frames, &self.adapter.spelling)),
+                PathToken::First => number(self.frames.first()),
+                PathToken::Last => number(self.frames.last()),
+                PathToken::Step => number(Some(self.step())),
+                PathToken::Fps => some(job.fps.map(|fps| fps.to_string())),
+                // The others are what they are in a path.
+                _ => lookup(self.seen(output.pass), name),
+            },
+            None => match name.split_once('.') {
                 Some(("native", own)) => some(self.native(own, output)),
                 Some(("scene_below", root)) => {
                     let below = scene.zip(self.root(root)).filter(|(scene, root)| paths::is_below(scene, root));
@@ -358,6 +342,58 @@ impl<'c> ArgumentScope<'c> {
                 None => lookup(self.seen(output.pass), name),
             },
         }
+    }
+
+    /// The value of a token that only adapters have. Those of encoders, of single variables and of what is written have none here.
+    fn argument(&self, token: ArgumentToken, output: &Output<'_>) -> Lookup {
+        type Token = ArgumentToken;
+        let (job, still) = (self.job, self.paths_of_call.still);
+        let region = |at: usize| number(job.region_pixels().map(|region| i64::from(region[at])));
+        match token {
+            Token::SceneName => some(self.scene().map(|scene| paths::stem(scene).to_owned())),
+            Token::SheetFolder => text(self.plan.home.folder.clone()),
+            Token::Passes => some(self.passes()),
+            Token::Index if self.adapter.per == Per::Frame => number(Some(0)),
+            Token::Ordinal if self.adapter.per == Per::Frame => number(Some(1)),
+            Token::Resume => some(still.and_then(|still| still.resume.clone())),
+            Token::Checkpoint => some(still.map(|still| still.checkpoint.clone())),
+            Token::CheckpointEvery => some(still.map(|still| still.every.to_string())),
+            Token::Count => number(Some(self.frames.count())),
+            Token::AfterLast => number(self.frames.last().map(|last| last + 1)),
+            Token::RegionX => region(0),
+            Token::RegionY => region(1),
+            Token::RegionW => region(2),
+            Token::RegionH => region(3),
+            Token::Out => text(format!("{}/{}", output.folder, output.file)),
+            Token::OutFolder => text(output.folder.clone()),
+            Token::OutStem => text(output.file.rsplit_once('.').map_or(output.file.as_str(), |(stem, _)| stem)),
+            Token::Log => text(self.paths_of_call.log),
+            Token::Threads => number(job.threads),
+            Token::Device => some(job.device.clone()),
+            Token::Audio => some(job.given.text(&Key::Audio).map(str::to_owned)),
+            Token::Index | Token::Ordinal | Token::Input | Token::InputFirst | Token::Outcome | Token::Any => {
+                Lookup::NoValue
+            }
+            Token::Key
+            | Token::Value
+            | Token::Word
+            | Token::InputPixels
+            | Token::PixelLayout
+            | Token::FullPixelLayout
+            | Token::EffortUsual
+            | Token::MovieSeconds
+            | Token::AudioOffset
+            | Token::AudioSeconds
+            | Token::AudioQuality
+            | Token::StartTimecode
+            | Token::Variables
+            | Token::Natives => lookup(self.seen(output.pass), token.name()),
+        }
+    }
+
+    /// The scene that the program gets: what was exported from it, where that is so.
+    fn scene(&self) -> Option<&str> {
+        self.paths_of_call.product.or(self.job.scene.as_ref().map(|scene| scene.value.as_str()))
     }
 
     fn step(&self) -> i64 {

@@ -6,6 +6,7 @@ pub mod film;
 mod rivals;
 mod series;
 
+use crate::template::token::PathToken;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
@@ -20,7 +21,7 @@ use crate::pins::{Pins, Wanted};
 use crate::resolve::{Home, Job, ResolvedRoot, lookup};
 use crate::sheet::{ClusterEntry, Existing, Format, Key, PassKind, RunEntry, Sheet, Size, Version};
 use crate::source::Spanned;
-use crate::template::{Lookup, Pattern, Template, TokenTrouble, token};
+use crate::template::{Lookup, Pattern, Template, TokenTrouble};
 
 pub use call::{Call, Still, called_together, calls_for, calls_of, marked, movie_calls, next_to_each_other};
 pub use film::Film;
@@ -429,7 +430,7 @@ pub fn tokens(ground: PlanInput<'_>, plan: &Plan, series: &Series) -> Vec<(Strin
     let movie = job.movies.iter().find(|movie| series.kind == SeriesKind::Movie && series.path == movie.pass.path);
     let own = || series.passes.first().and_then(|pass| job.passes.get(*pass));
     let Some(pass) = movie.map(|movie| &movie.pass).or_else(own) else { return Vec::new() };
-    let names = token::PATH.iter().map(|(name, _)| (*name).to_owned());
+    let names = PathToken::names().map(str::to_owned);
     let names = names.chain(plan.roots.iter().map(|root| root.name.clone())).chain(variables.iter().cloned());
     names.map(|name| (name.clone(), lookup(maker.seen(job, pass, series.passes.len() > 1), &name))).collect()
 }

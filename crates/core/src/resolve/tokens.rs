@@ -5,7 +5,8 @@ use std::collections::BTreeSet;
 use crate::pins::{Moment, Pins};
 use crate::sheet::{FileOption, Version, spelt};
 use crate::source::Spanned;
-use crate::template::{Lookup, Value, token};
+use crate::template::token::PathToken;
+use crate::template::{Lookup, Value};
 
 use super::{Home, Job, Pass, ResolvedRoot, paths};
 
@@ -40,8 +41,8 @@ pub fn lookup(seen: TokenScope<'_>, name: &str) -> Lookup {
     if let Some(root) = seen.roots.iter().find(|root| root.name == name) {
         return root.path.clone().map_or(Lookup::NoValue, |path| Lookup::Value(Value::Folder(path)));
     }
-    if let Some(value) = built_in(seen, name) {
-        return value.map_or(Lookup::NoValue, Lookup::Value);
+    if let Some(token) = PathToken::named(name) {
+        return built_in(seen, token).map_or(Lookup::NoValue, Lookup::Value);
     }
     match seen.job.vars.get(name) {
         Some(value) => Lookup::Value(Value::Text(value.clone())),
@@ -67,61 +68,63 @@ fn moment(seen: TokenScope<'_>) -> Moment {
     seen.pins.moment(&seen.job.job, seen.pin_mode, version)
 }
 
-/// `None` for names that are no built-in token of paths.
-fn built_in(seen: TokenScope<'_>, name: &str) -> Option<Option<Value>> {
+/// The value of a built-in token of paths.
+fn built_in(seen: TokenScope<'_>, token: PathToken) -> Option<Value> {
     let TokenScope { job, pass, .. } = seen;
     let text = |value: Option<String>| value.map(Value::Text);
     let number = |value: Option<i64>| value.map(Value::Number);
     let format = pass.format.as_deref();
-    Some(match name {
-        "frame" => Some(Value::Frame),
-        "project" => text(seen.project.map(|name| name.value.clone())),
-        "sheet" => text(Some(seen.home.sheet.clone())),
-        "job" => text(Some(job.job.clone())),
-        "pass" => text((!seen.together).then(|| pass.label.clone())),
-        "camera" => text(job.camera.clone()),
-        "view" => text(job.view.clone()),
-        "adapter" => text(job.adapter.clone()),
-        "region" => text(job.region.clone()),
-        "version" => match job.version {
+    match token {
+        PathToken::Frame => Some(Value::Frame),
+        PathToken::Project => text(seen.project.map(|name| name.value.clone())),
+        PathToken::Sheet => text(Some(seen.home.sheet.clone())),
+        PathToken::Job => text(Some(job.job.clone())),
+        PathToken::Pass => text((!seen.together).then(|| pass.label.clone())),
+        PathToken::Camera => text(job.camera.clone()),
+        PathToken::View => text(job.view.clone()),
+        PathToken::Adapter => text(job.adapter.clone()),
+        PathToken::Region => text(job.region.clone()),
+        PathToken::Version => match job.version {
             // Where versions are still to be looked for, the hole stands for any.
             Some(Version::Next | Version::Latest) if seen.looking => Some(Value::AnyVersion),
             _ => job.version_number(seen.pins, seen.pin_mode).map(Value::Version),
         },
-        "type" => text(pass.file_type.map(|known| known.name.to_owned())),
-        "ext" => text(pass.file_type.map(|known| known.extensions[0].to_owned())),
-        "quality" => number(format.and_then(|format| format.quality.as_ref()).map(|quality| quality.value)),
-        "colour" => text(pass.colour.map(|colour| colour.to_string())),
-        "samples" => number(job.samples),
-        "scene" => text(job.scene.as_ref().map(|scene| paths::stem(&scene.value).to_owned())),
-        "scene_folder" => job.scene.as_ref().map(|scene| Value::Folder(paths::parent(&scene.value).to_owned())),
-        "first" => number(job.own_frames.as_ref().and_then(|frames| frames.first())),
-        "last" => number(job.own_frames.as_ref().and_then(|frames| frames.last())),
-        "step" => number(job.own_frames.as_ref().and_then(|frames| frames.runs().first().map(|run| run.step))),
-        "frames" => text(job.own_frames.as_ref().map(ToString::to_string)),
-        "width" => number(job.size.map(|size| i64::from(size.width))),
-        "height" => number(job.size.map(|size| i64::from(size.height))),
-        "full_width" => number(job.full_size.map(|size| i64::from(size.width))),
-        "full_height" => number(job.full_size.map(|size| i64::from(size.height))),
-        "scale" => text(Some(job.scale.to_string())),
-        "pixel_aspect" => text(job.pixel_aspect.map(|aspect| aspect.to_string())),
-        "mode" => text(seen.pin_mode.map(str::to_owned)),
-        "bits" | "channels" | "compression" | "codec" | "chroma" | "effort" | "audio_codec" => {
-            text(FileOption::named(name).and_then(|option| spelt(format, option)))
-        }
-        "date" => moment(seen).clock.map(|clock| Value::Clock(clock, "%Y-%m-%d")),
-        "time" => moment(seen).clock.map(|clock| Value::Clock(clock, "%H%M%S")),
-        "user" => text(moment(seen).user),
-        "host" => text(moment(seen).host),
-        "fps" => text(job.fps.map(|fps| fps.to_string().replace('/', "-"))),
-        "os" => text(Some(
+        PathToken::Type => text(pass.file_type.map(|known| known.name.to_owned())),
+        PathToken::Ext => text(pass.file_type.map(|known| known.extensions[0].to_owned())),
+        PathToken::Quality => number(format.and_then(|format| format.quality.as_ref()).map(|quality| quality.value)),
+        PathToken::Colour => text(pass.colour.map(|colour| colour.to_string())),
+        PathToken::Samples => number(job.samples),
+        PathToken::Scene => text(job.scene.as_ref().map(|scene| paths::stem(&scene.value).to_owned())),
+        PathToken::SceneFolder => job.scene.as_ref().map(|scene| Value::Folder(paths::parent(&scene.value).to_owned())),
+        PathToken::First => number(job.own_frames.as_ref().and_then(|frames| frames.first())),
+        PathToken::Last => number(job.own_frames.as_ref().and_then(|frames| frames.last())),
+        PathToken::Step => number(job.own_frames.as_ref().and_then(|frames| frames.runs().first().map(|run| run.step))),
+        PathToken::Frames => text(job.own_frames.as_ref().map(ToString::to_string)),
+        PathToken::Width => number(job.size.map(|size| i64::from(size.width))),
+        PathToken::Height => number(job.size.map(|size| i64::from(size.height))),
+        PathToken::FullWidth => number(job.full_size.map(|size| i64::from(size.width))),
+        PathToken::FullHeight => number(job.full_size.map(|size| i64::from(size.height))),
+        PathToken::Scale => text(Some(job.scale.to_string())),
+        PathToken::PixelAspect => text(job.pixel_aspect.map(|aspect| aspect.to_string())),
+        PathToken::Mode => text(seen.pin_mode.map(str::to_owned)),
+        PathToken::Bits
+        | PathToken::Channels
+        | PathToken::Compression
+        | PathToken::Codec
+        | PathToken::Chroma
+        | PathToken::Effort
+        | PathToken::AudioCodec => text(FileOption::named(token.name()).and_then(|option| spelt(format, option))),
+        PathToken::Date => moment(seen).clock.map(|clock| Value::Clock(clock, "%Y-%m-%d")),
+        PathToken::Time => moment(seen).clock.map(|clock| Value::Clock(clock, "%H%M%S")),
+        PathToken::User => text(moment(seen).user),
+        PathToken::Host => text(moment(seen).host),
+        PathToken::Fps => text(job.fps.map(|fps| fps.to_string().replace('/', "-"))),
+        PathToken::Os => text(Some(
             crate::sheet::SYSTEMS
                 .iter()
                 .find(|(_, system)| *system == seen.home.system)
                 .map_or("", |(name, _)| name)
                 .to_owned(),
         )),
-        name if token::PATH.iter().any(|(known, _)| *known == name) => None,
-        _ => return None,
-    })
+    }
 }

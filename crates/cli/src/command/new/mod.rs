@@ -7,7 +7,8 @@ use truepath_core::diagnostic::Findings;
 use truepath_core::scene;
 use truepath_core::sheet::{self, Key, Setting, Sheet};
 use truepath_core::source::{FileId, Sources};
-use truepath_core::template::{slug, token};
+use truepath_core::template::slug;
+use truepath_core::template::token::PathToken;
 
 use crate::args::NewArgs;
 use crate::pipeline;
@@ -152,7 +153,7 @@ impl StudioWants {
             own || below.defaults.get(&Key::Var(name.clone())).is_some()
                 || below.roots.iter().any(|root| root.name.value == *name)
         };
-        let is_open = |name: &String| name == "version" || !token::PATH.iter().any(|(known, _)| known == name);
+        let is_open = |name: &String| name == "version" || PathToken::named(name).is_none();
         let tokens: BTreeSet<String> = in_path.chain(by_policy).filter(|name| is_open(name) && !given(name)).collect();
         StudioWants { tokens: tokens.into_iter().collect(), is_spelt: below.policy.spelling.is_some() }
     }

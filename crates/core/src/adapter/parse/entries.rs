@@ -1,5 +1,6 @@
 //! The tables of an adapter: the program by system, its words, its environment, conditions and native settings.
 
+use crate::template::token::PathToken;
 use std::collections::BTreeMap;
 
 use crate::adapter::{Condition, NATIVE_KINDS, Native, NativeKind, Program, Word};
@@ -28,7 +29,7 @@ pub(super) fn words(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut BTreeMap<S
     for (key, raw) in reader.table(raw, "words").into_iter().flatten() {
         let name = key.get_ref().as_ref();
         if !name.split('+').all(token::is_built_in) {
-            let known: Vec<&str> = token::PATH.iter().map(|(name, _)| *name).collect();
+            let known: Vec<&str> = PathToken::names().collect();
             reader.unknown(key, "[words]", &known);
             continue;
         }
@@ -101,7 +102,7 @@ fn one_or_more<'r, 't>(raw: &'r Raw<'t>) -> Vec<&'r Raw<'t>> {
 }
 
 fn known_tokens() -> impl Iterator<Item = &'static str> {
-    token::PATH.iter().map(|(name, _)| *name).chain(token::ADAPTER.iter().copied())
+    token::names()
 }
 
 /// Whether a condition can ask for a token.

@@ -83,7 +83,7 @@ fn unknown(adapter: &Adapter, used: &Token) -> Option<Words> {
         }
         None if token::is_built_in(name) => None,
         None => {
-            let known = token::PATH.iter().map(|(name, _)| *name).chain(token::ADAPTER.iter().copied());
+            let known = token::names();
             no_token(nearest(name, known).map(|near| format!("write {{{near}}}")))
         }
     }

@@ -6,6 +6,7 @@ use crate::resolve::ResolvedRoot;
 use crate::sheet::{Key, SYSTEMS, System};
 use crate::source::Place;
 use crate::source::Spanned;
+use crate::template::token::{PathToken, TokenGiver};
 use crate::template::{Token, foreign};
 
 pub fn token_unknown(name: &str, near: Option<&str>, at: Option<Place>) -> Words {
@@ -53,15 +54,16 @@ pub fn version_not_in_path() -> Words {
 
 pub fn token_without_value(name: &str) -> Words {
     let words = Words::new(format!("`{{{name}}}` has no value for this job"), "this token has no value");
-    let give = match name {
-        "width" | "height" | "full_width" | "full_height" => "size",
-        "bits" | "channels" | "compression" | "quality" | "type" | "ext" => "format",
-        "pass" => return words.help("all passes are in one file here: write {_pass}, or remove the token"),
-        "date" | "time" | "user" | "host" => {
-            return words.help("this token has no value in this version: use a variable");
+    let give = match PathToken::named(name).map(PathToken::giver) {
+        Some(TokenGiver::Size) => "size",
+        Some(TokenGiver::Format) => "format",
+        Some(TokenGiver::Pass) => {
+            return words.help("all passes are in one file here: write {_pass}, or remove the token");
         }
-        "project" => return words.help("write name = \"...\" under [project]"),
-        name => Key::parse(name).map_or("vars", |_| name),
+        Some(TokenGiver::Moment) => return words.help("this token has no value in this version: use a variable"),
+        Some(TokenGiver::Project) => return words.help("write name = \"...\" under [project]"),
+        Some(TokenGiver::Codec) => "the format of a movie",
+        Some(TokenGiver::Setting) | None => Key::parse(name).map_or("vars", |_| name),
     };
     let give = if give == "vars" { format!("vars.{name}") } else { give.to_owned() };
     words.help(format!("give {give} a value, or write {{_{name}}}, which leaves itself out when there is none"))
