@@ -3,7 +3,7 @@
 use serde_json::{Map, Value, json};
 
 use super::exit::Crash;
-use super::parse::{CONDITION, KEYS, NATIVE, SECTIONS, VARIANT, WRITE};
+use super::parse::{AdapterKey, CONDITION, NATIVE, SectionKey, VARIANT, WRITE};
 use super::{ARRANGEMENTS, KINDS, LANGUAGES, NATIVE_KINDS, PERS};
 use crate::sheet::schema::{object, one_of, table_of, text, texts, titled, words};
 use crate::sheet::{FileOption, SYSTEMS};
@@ -15,10 +15,9 @@ pub fn adapter() -> Value {
 }
 
 /// The keys of an adapter but some.
-fn keys(but: &[&str]) -> Map<String, Value> {
-    let of_keys = KEYS.iter().filter(|(name, _)| !but.contains(name));
-    let exit = ("exit".to_owned(), section("exit", "Its exit codes."));
-    of_keys.map(|(name, what)| ((*name).to_owned(), key(name, what))).chain([exit]).collect()
+fn keys(but: &[AdapterKey]) -> Map<String, Value> {
+    let all = AdapterKey::ALL.iter().filter(|own| !but.contains(own));
+    all.map(|own| (own.name().to_owned(), key(*own))).collect()
 }
 
 /// A list, or a table of what is put before and after the one of the adapter that this is like.
@@ -34,38 +33,57 @@ fn named(keys: &[(&str, &str)], of_key: &dyn Fn(&str, &str) -> Value, what: &str
     table_of(object(inner, what), what)
 }
 
-fn key(name: &str, what: &str) -> Value {
-    match name {
-        "adapter" => json!({ "const": 1, "description": what }),
-        "name" | "like" | "folder" => text(what),
-        "kind" => one_of(KINDS.iter().map(|(name, _)| *name), what),
-        "program" => {
+fn key(own: AdapterKey) -> Value {
+    let what = own.what();
+    match own {
+        AdapterKey::Adapter => json!({ "const": 1, "description": what }),
+        AdapterKey::Name | AdapterKey::Like | AdapterKey::Folder => text(what),
+        AdapterKey::Kind => one_of(KINDS.iter().map(|(name, _)| *name), what),
+        AdapterKey::Program => {
             let systems: Map<String, Value> =
                 SYSTEMS.iter().map(|(name, _)| ((*name).to_owned(), text("The program on this system."))).collect();
             json!({ "anyOf": [text("The same everywhere."), object(systems, "One for each system.")], "description": what })
         }
-        "arguments" => arguments(what),
-        "words" => {
+        AdapterKey::Arguments => arguments(what),
+        AdapterKey::Words => {
             let word = json!({ "anyOf": [scalar(), arguments("Several arguments in place of the token.")] });
             table_of(table_of(word, "The program's words for the values of one token."), what)
         }
-        "env" => table_of(text("A value."), what),
-        "natives" => natives(what),
-        "when" => condition(what),
-        "write" => {
+        AdapterKey::Env => table_of(text("A value."), what),
+        AdapterKey::Natives => natives(what),
+        AdapterKey::When => condition(what),
+        AdapterKey::Write => {
             let one = |key: &str, what: &str| match key {
                 "quote" => one_of(LANGUAGES.iter().map(|(name, _)| *name), what),
                 _ => text(what),
             };
             named(&WRITE, &one, what)
         }
-        "variants" => {
-            let mut own = keys(&["adapter", "name", "kind", "like", "variants"]);
+        AdapterKey::Variants => {
+            let mut own = keys(&[
+                AdapterKey::Adapter,
+                AdapterKey::Name,
+                AdapterKey::Kind,
+                AdapterKey::Like,
+                AdapterKey::Variants,
+            ]);
             own.insert(VARIANT[0].0.to_owned(), text(VARIANT[0].1));
             table_of(object(own, "What differs."), what)
         }
-        name if SECTIONS.iter().any(|(section, _)| *section == name) => section(name, what),
-        _ => listed(texts(what), what),
+        AdapterKey::Frames
+        | AdapterKey::Passes
+        | AdapterKey::Out
+        | AdapterKey::Accepts
+        | AdapterKey::Facts
+        | AdapterKey::Needs
+        | AdapterKey::Log
+        | AdapterKey::Exit => {
+            let keys = own.section().into_iter().map(|own| (own.name().to_owned(), entry(own)));
+            object(keys.collect(), what)
+        }
+        AdapterKey::Version | AdapterKey::Encoders | AdapterKey::Variable | AdapterKey::Native => {
+            listed(texts(what), what)
+        }
     }
 }
 
@@ -105,36 +123,54 @@ fn condition(what: &str) -> Value {
     table_of(json!({ "type": "object", "properties": own, "additionalProperties": list, "description": what }), what)
 }
 
-fn section(name: &str, what: &str) -> Value {
-    let keys = SECTIONS.iter().filter(|(section, _)| *section == name).flat_map(|(_, keys)| *keys);
-    object(keys.map(|(key, what)| ((*key).to_owned(), entry(name, key, what))).collect(), what)
-}
-
-fn entry(section: &str, key: &str, what: &str) -> Value {
+fn entry(own: SectionKey) -> Value {
+    let what = own.what();
     let list = |names: Vec<&'static str>| json!({ "type": "array", "items": { "enum": names }, "description": what });
-    match (section, key) {
-        ("frames", "per") => one_of(PERS.iter().map(|(name, _)| *name), what),
-        ("frames", _) => json!({ "type": "string", "description": what }),
-        ("passes", "join") => json!({ "type": "string", "description": what }),
-        ("passes", "item") => text(what),
-        ("passes", "can") => list(ARRANGEMENTS.iter().map(|(name, _)| *name).collect()),
-        ("out", "number") => one_of(["#", "@", "%d", "none"], what),
-        ("accepts", "smallest" | "largest") => {
+    match own {
+        SectionKey::FramesPer => one_of(PERS.iter().map(|(name, _)| *name), what),
+        // Nothing between the parts is a wish, too.
+        SectionKey::FramesJoin | SectionKey::FramesRange | SectionKey::FramesStep | SectionKey::PassesJoin => {
+            json!({ "type": "string", "description": what })
+        }
+        SectionKey::PassesItem => text(what),
+        SectionKey::PassesCan => list(ARRANGEMENTS.iter().map(|(name, _)| *name).collect()),
+        SectionKey::OutNumber => one_of(["#", "@", "%d", "none"], what),
+        SectionKey::AcceptsScenes | SectionKey::FactsArguments => texts(what),
+        SectionKey::AcceptsTypes
+        | SectionKey::AcceptsBits
+        | SectionKey::AcceptsChannels
+        | SectionKey::AcceptsCompressions
+        | SectionKey::AcceptsCodecs
+        | SectionKey::AcceptsChroma
+        | SectionKey::AcceptsAudioCodecs => {
+            let items = FileOption::accepted(own.name()).map_or_else(|| json!({ "type": "string" }), words);
+            json!({ "type": "array", "items": items, "description": what })
+        }
+        SectionKey::AcceptsSmallest | SectionKey::AcceptsLargest => {
             table_of(json!({ "type": "string", "pattern": "^\\s*[0-9]+\\s*x\\s*[0-9]+\\s*$" }), what)
         }
-        ("accepts", "depths") => table_of(texts("Depths of a sample."), what),
-        ("accepts", key) if let Some(option) = FileOption::accepted(key) => {
-            json!({ "type": "array", "items": words(option), "description": what })
-        }
-        ("needs", "run") => listed(json!({ "type": "array", "items": texts("Words."), "description": what }), what),
-        ("log", _) => text(what),
-        ("exit", "whole") => json!({ "type": "boolean", "description": what }),
-        ("exit", _) => {
+        SectionKey::AcceptsDepths => table_of(texts("Depths of a sample."), what),
+        SectionKey::NeedsRun => listed(json!({ "type": "array", "items": texts("Words."), "description": what }), what),
+        SectionKey::LogWrote
+        | SectionKey::LogProblem
+        | SectionKey::LogProgress
+        | SectionKey::LogWait
+        | SectionKey::LogCheckpoint
+        | SectionKey::LogFatal
+        | SectionKey::LogFinished => text(what),
+        SectionKey::ExitWhole => json!({ "type": "boolean", "description": what }),
+        SectionKey::ExitOk => {
             let names: Vec<&str> = Crash::names().collect();
             let items = json!({ "anyOf": [{ "type": "integer" }, { "enum": names }] });
             json!({ "type": "array", "items": items, "description": what })
         }
-        ("out" | "needs", _) | ("passes", "known") => listed(texts(what), what),
-        _ => texts(what),
+        SectionKey::PassesKnown
+        | SectionKey::OutWrites
+        | SectionKey::OutAlso
+        | SectionKey::OutKeep
+        | SectionKey::FactsUnsaved
+        | SectionKey::NeedsEnv
+        | SectionKey::NeedsFiles
+        | SectionKey::NeedsLicences => listed(texts(what), what),
     }
 }

@@ -23,7 +23,7 @@ use values::{
     any_text, arguments, commands, ends, listed, number, one, pattern, plain, plains, templates, unsaved_names,
 };
 
-pub use keys::{CONDITION, KEYS, NATIVE, SECTIONS, VARIANT, WRITE};
+pub use keys::{AdapterKey, CONDITION, NATIVE, SectionKey, VARIANT, WRITE};
 
 /// The text of one layer of an adapter.
 #[derive(Clone, Copy, Debug)]
@@ -144,29 +144,40 @@ fn overlay(
     let reader = &mut reader;
     // When a variant is used, is read with its name.
     let own = if is_variant { Some(VARIANT[0].0) } else { None };
-    let known: Vec<&str> = KEYS.iter().map(|(name, _)| *name).chain(["exit"]).chain(own).collect();
+    let known: Vec<&str> = AdapterKey::names().chain(own).collect();
     for (key, raw) in reader.keyed(table, "an adapter", &known) {
-        match key {
-            "adapter" => language(reader, raw),
-            "kind" => adapter.kind = reader.choice(raw, "kind", &KINDS).map(|kind| kind.value).unwrap_or_default(),
-            "name" => adapter.name = plain(reader, raw, "name"),
+        let Some(own) = AdapterKey::named(key) else { continue };
+        match own {
+            AdapterKey::Adapter => language(reader, raw),
+            AdapterKey::Kind => {
+                adapter.kind = reader.choice(raw, "kind", &KINDS).map(|kind| kind.value).unwrap_or_default()
+            }
+            AdapterKey::Name => adapter.name = plain(reader, raw, "name"),
             // Where it is found is decided before the text is read.
-            "like" => drop(plain(reader, raw, "like")),
-            "program" => adapter.program = program(reader, raw),
-            "folder" => adapter.folder = one(reader, raw, "folder"),
-            "version" => adapter.version = listed(reader, raw, "version", &adapter.version, plains),
-            "encoders" => adapter.encoders = listed(reader, raw, "encoders", &adapter.encoders, plains),
-            "arguments" => adapter.arguments = listed(reader, raw, "arguments", &adapter.arguments, arguments),
-            "variable" => adapter.variable = listed(reader, raw, "variable", &adapter.variable, templates),
-            "native" => adapter.native = listed(reader, raw, "native", &adapter.native, templates),
-            "natives" => natives(reader, raw, &mut adapter.natives),
-            "when" => conditions(reader, raw, &mut adapter.conditions),
-            "write" => written::files(reader, raw, &mut adapter.files),
-            "words" => words(reader, raw, &mut adapter.words),
-            "env" => env(reader, raw, &mut adapter.env),
-            "variants" => variants(reader, raw, &mut adapter.variants),
-            name if SECTIONS.iter().any(|(section, _)| *section == name) => section(reader, name, raw, adapter),
-            _ => {}
+            AdapterKey::Like => drop(plain(reader, raw, "like")),
+            AdapterKey::Program => adapter.program = program(reader, raw),
+            AdapterKey::Folder => adapter.folder = one(reader, raw, "folder"),
+            AdapterKey::Version => adapter.version = listed(reader, raw, "version", &adapter.version, plains),
+            AdapterKey::Encoders => adapter.encoders = listed(reader, raw, "encoders", &adapter.encoders, plains),
+            AdapterKey::Arguments => {
+                adapter.arguments = listed(reader, raw, "arguments", &adapter.arguments, arguments)
+            }
+            AdapterKey::Variable => adapter.variable = listed(reader, raw, "variable", &adapter.variable, templates),
+            AdapterKey::Native => adapter.native = listed(reader, raw, "native", &adapter.native, templates),
+            AdapterKey::Natives => natives(reader, raw, &mut adapter.natives),
+            AdapterKey::When => conditions(reader, raw, &mut adapter.conditions),
+            AdapterKey::Write => written::files(reader, raw, &mut adapter.files),
+            AdapterKey::Words => words(reader, raw, &mut adapter.words),
+            AdapterKey::Env => env(reader, raw, &mut adapter.env),
+            AdapterKey::Variants => variants(reader, raw, &mut adapter.variants),
+            AdapterKey::Frames
+            | AdapterKey::Passes
+            | AdapterKey::Out
+            | AdapterKey::Accepts
+            | AdapterKey::Facts
+            | AdapterKey::Needs
+            | AdapterKey::Log
+            | AdapterKey::Exit => section(reader, own, raw, adapter),
         }
     }
 }
@@ -180,7 +191,7 @@ fn variants(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut Vec<Variant>) {
         for (inner, _) in
             table.iter().filter(|(key, _)| ["name", "like", "variants", "kind"].contains(&key.get_ref().as_ref()))
         {
-            let known: Vec<&str> = KEYS.iter().map(|(name, _)| *name).collect();
+            let known: Vec<&str> = AdapterKey::names().collect();
             reader.unknown(inner, "a variant", &known);
         }
         let name = key.get_ref().to_string();
@@ -193,25 +204,17 @@ fn variants(reader: &mut Reader<'_>, raw: &Raw<'_>, all: &mut Vec<Variant>) {
 
 /// The part of an adapter in which a key belongs.
 fn place_of(key: &str) -> Option<&'static str> {
-    const PLACES: [(&str, &str); 8] = [
-        ("out", "[out]"),
-        ("frames", "[frames]"),
-        ("passes", "[passes]"),
-        ("facts", "[facts]"),
-        ("accepts", "[accepts]"),
-        ("needs", "[needs]"),
-        ("log", "[log]"),
-        ("exit", "[exit]"),
-    ];
-    let of_section = PLACES.iter().find(|(section, _)| section_keys(section).contains(&key)).map(|(_, place)| *place);
-    let of_head = || KEYS.iter().any(|(name, _)| *name == key).then_some("the head of the adapter");
-    of_section.or_else(of_head)
-}
-
-/// The keys of a section.
-fn section_keys(name: &str) -> Vec<&'static str> {
-    let own = SECTIONS.iter().filter(|(section, _)| *section == name);
-    own.flat_map(|(_, keys)| *keys).map(|(key, _)| *key).collect()
+    let of_section = SectionKey::ALL.iter().find(|own| own.name() == key).map(|own| match own.section() {
+        AdapterKey::Frames => "[frames]",
+        AdapterKey::Passes => "[passes]",
+        AdapterKey::Facts => "[facts]",
+        AdapterKey::Accepts => "[accepts]",
+        AdapterKey::Needs => "[needs]",
+        AdapterKey::Log => "[log]",
+        AdapterKey::Exit => "[exit]",
+        _ => "[out]",
+    });
+    of_section.or_else(|| AdapterKey::named(key).map(|_| "the head of the adapter"))
 }
 
 /// The version of the language of adapters that is read here.
@@ -225,20 +228,25 @@ fn language(reader: &mut Reader<'_>, raw: &Raw<'_>) {
     reader.findings.add(Slug::ValueNotUnderstood, Some(version.at), None, words);
 }
 
-fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Adapter) {
+fn section(reader: &mut Reader<'_>, section: AdapterKey, raw: &Raw<'_>, adapter: &mut Adapter) {
+    let (name, keys) = (section.name(), section.section());
     let Some(table) = reader.table(raw, name) else { return };
-    for (written, raw) in reader.keyed(table, &format!("[{name}]"), &section_keys(name)) {
-        match (name, written) {
-            ("frames", "per") => {
+    let known: Vec<&str> = keys.iter().map(|own| own.name()).collect();
+    for (written, raw) in reader.keyed(table, &format!("[{name}]"), &known) {
+        let Some(own) = keys.iter().find(|own| own.name() == written) else { continue };
+        match own {
+            SectionKey::FramesPer => {
                 adapter.per = reader.choice(raw, written, &PERS).map(|per| per.value).unwrap_or_default()
             }
-            ("frames", "join") => adapter.spelling.join = any_text(reader, raw, written),
-            ("frames", "range") => adapter.spelling.range = any_text(reader, raw, written),
-            ("frames", "step") => adapter.spelling.step = any_text(reader, raw, written),
-            ("passes", "known") => adapter.known_passes = listed(reader, raw, written, &adapter.known_passes, plains),
-            ("passes", "join") => adapter.pass_join = Some(any_text(reader, raw, written)),
-            ("passes", "item") => adapter.pass_item = one(reader, raw, written),
-            ("passes", _) => {
+            SectionKey::FramesJoin => adapter.spelling.join = any_text(reader, raw, written),
+            SectionKey::FramesRange => adapter.spelling.range = any_text(reader, raw, written),
+            SectionKey::FramesStep => adapter.spelling.step = any_text(reader, raw, written),
+            SectionKey::PassesKnown => {
+                adapter.known_passes = listed(reader, raw, written, &adapter.known_passes, plains)
+            }
+            SectionKey::PassesJoin => adapter.pass_join = Some(any_text(reader, raw, written)),
+            SectionKey::PassesItem => adapter.pass_item = one(reader, raw, written),
+            SectionKey::PassesCan => {
                 let list = raw.get_ref().as_array();
                 if list.is_none() {
                     reader.wrong_kind(raw, written, "a list of pass, call and file");
@@ -246,32 +254,41 @@ fn section(reader: &mut Reader<'_>, name: &str, raw: &Raw<'_>, adapter: &mut Ada
                 let ways = list.into_iter().flatten().filter_map(|raw| reader.choice(raw, written, &ARRANGEMENTS));
                 adapter.can = Some(ways.map(|way| way.value).collect());
             }
-            ("facts", "unsaved") => adapter.unsaved = listed(reader, raw, written, &adapter.unsaved, unsaved_names),
-            ("facts", _) => {
+            SectionKey::FactsUnsaved => adapter.unsaved = listed(reader, raw, written, &adapter.unsaved, unsaved_names),
+            SectionKey::FactsArguments => {
                 let list = templates(reader, raw, written);
                 adapter.facts = list.into_iter().map(|template| template.value).collect();
             }
-            ("out", "number") => adapter.number = number(reader, raw),
-            ("out", "also") => adapter.also = listed(reader, raw, written, &adapter.also, templates),
-            ("out", "keep") => adapter.keep = listed(reader, raw, written, &adapter.keep, templates),
-            ("out", _) => adapter.writes = listed(reader, raw, written, &adapter.writes, templates),
-            ("accepts", "depths") => adapter.accepts.depths = depths(reader, raw),
-            ("accepts", "smallest") => adapter.accepts.smallest = sizes(reader, written, raw),
-            ("accepts", "largest") => adapter.accepts.largest = sizes(reader, written, raw),
-            ("accepts", _) => accepts(reader, written, raw, adapter),
-            ("needs", "run") => adapter.needs.run = listed(reader, raw, written, &adapter.needs.run, commands),
-            ("needs", "env") => adapter.needs.env = listed(reader, raw, written, &adapter.needs.env, plains),
-            ("needs", "files") => adapter.needs.files = listed(reader, raw, written, &adapter.needs.files, plains),
-            ("needs", _) => adapter.needs.licences = listed(reader, raw, written, &adapter.needs.licences, plains),
-            ("log", "wrote") => adapter.log.wrote = pattern(reader, raw, written, Some("path")),
-            ("log", "problem") => adapter.log.problem = pattern(reader, raw, written, Some("text")),
-            ("log", "progress") => adapter.log.progress = pattern(reader, raw, written, Some("frame")),
-            ("log", "checkpoint") => adapter.log.checkpoint = pattern(reader, raw, written, Some("path")),
-            ("log", "fatal") => adapter.log.fatal = pattern(reader, raw, written, None),
-            ("log", "finished") => adapter.log.finished = pattern(reader, raw, written, None),
-            ("log", _) => adapter.log.wait = pattern(reader, raw, written, None),
-            ("exit", "whole") => adapter.exit.whole = reader.flag(raw, written).unwrap_or_default(),
-            _ => (adapter.exit.ok, adapter.exit.crashes) = ends(reader, raw, written),
+            SectionKey::OutNumber => adapter.number = number(reader, raw),
+            SectionKey::OutAlso => adapter.also = listed(reader, raw, written, &adapter.also, templates),
+            SectionKey::OutKeep => adapter.keep = listed(reader, raw, written, &adapter.keep, templates),
+            SectionKey::OutWrites => adapter.writes = listed(reader, raw, written, &adapter.writes, templates),
+            SectionKey::AcceptsDepths => adapter.accepts.depths = depths(reader, raw),
+            SectionKey::AcceptsSmallest => adapter.accepts.smallest = sizes(reader, written, raw),
+            SectionKey::AcceptsLargest => adapter.accepts.largest = sizes(reader, written, raw),
+            SectionKey::AcceptsScenes
+            | SectionKey::AcceptsTypes
+            | SectionKey::AcceptsBits
+            | SectionKey::AcceptsChannels
+            | SectionKey::AcceptsCompressions
+            | SectionKey::AcceptsCodecs
+            | SectionKey::AcceptsChroma
+            | SectionKey::AcceptsAudioCodecs => accepts(reader, written, raw, adapter),
+            SectionKey::NeedsRun => adapter.needs.run = listed(reader, raw, written, &adapter.needs.run, commands),
+            SectionKey::NeedsEnv => adapter.needs.env = listed(reader, raw, written, &adapter.needs.env, plains),
+            SectionKey::NeedsFiles => adapter.needs.files = listed(reader, raw, written, &adapter.needs.files, plains),
+            SectionKey::NeedsLicences => {
+                adapter.needs.licences = listed(reader, raw, written, &adapter.needs.licences, plains)
+            }
+            SectionKey::LogWrote => adapter.log.wrote = pattern(reader, raw, written, Some("path")),
+            SectionKey::LogProblem => adapter.log.problem = pattern(reader, raw, written, Some("text")),
+            SectionKey::LogProgress => adapter.log.progress = pattern(reader, raw, written, Some("frame")),
+            SectionKey::LogCheckpoint => adapter.log.checkpoint = pattern(reader, raw, written, Some("path")),
+            SectionKey::LogFatal => adapter.log.fatal = pattern(reader, raw, written, None),
+            SectionKey::LogFinished => adapter.log.finished = pattern(reader, raw, written, None),
+            SectionKey::LogWait => adapter.log.wait = pattern(reader, raw, written, None),
+            SectionKey::ExitWhole => adapter.exit.whole = reader.flag(raw, written).unwrap_or_default(),
+            SectionKey::ExitOk => (adapter.exit.ok, adapter.exit.crashes) = ends(reader, raw, written),
         }
     }
 }
