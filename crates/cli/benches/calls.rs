@@ -1,9 +1,8 @@
-//! Ten thousand calls of a renderer for one tiny frame each, beside `xargs -P2 -n1` starting the same program; and the
-//! start of a run on a million frames that are all there. Run with `cargo bench --bench calls`; a number after `--` sets
-//! how many calls are made.
+//! Ten thousand calls for one tiny frame each, of the renderer that comes with True Path and of a shell script that copies a picture,
+//! beside `xargs -P2` starting the same programs; and the start of a run on a million frames that are all there. Run with
+//! `cargo bench --bench calls`; a number after `--` sets how many calls are made.
 #![allow(clippy::unwrap_used)]
 
-use std::fmt::Write as _;
 use std::io::Write as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -32,37 +31,112 @@ fn project(frames: usize) -> tempfile::TempDir {
     folder
 }
 
-fn timed(mut command: Command) -> Duration {
+/// Seconds by the clock, and of the processor, of a program and all that it starts.
+#[derive(Clone, Copy)]
+struct Took {
+    clock: f64,
+    processor: f64,
+}
+
+fn timed(command: &Command) -> Took {
     let began = Instant::now();
-    assert!(command.stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap().success());
-    began.elapsed()
+    let mut timed = Command::new("/usr/bin/env");
+    timed.args(["time", "-f", "%U %S"]).arg(command.get_program()).args(command.get_args());
+    timed.current_dir(command.get_current_dir().unwrap()).stdout(Stdio::null());
+    let out = timed.output().unwrap();
+    let clock = began.elapsed().as_secs_f64();
+    let said = String::from_utf8_lossy(&out.stderr).into_owned();
+    assert!(out.status.success(), "{said}");
+    let seconds =
+        said.lines().last().unwrap_or_default().split_whitespace().filter_map(|word| word.parse::<f64>().ok());
+    Took { clock, processor: seconds.sum() }
+}
+
+/// A shell script that copies a picture to the name that it is given, in place of a renderer.
+fn stub(folder: &Path) -> String {
+    let at = |name: &str| folder.join(name);
+    std::fs::create_dir_all(at("bin")).unwrap();
+    std::fs::create_dir_all(at("adapters")).unwrap();
+    let mut made = Command::new(PROGRAM);
+    made.args([
+        "understudy",
+        "render",
+        "scenes/crossing.gltf",
+        "--frames",
+        "1",
+        "--size",
+        "16x9",
+        "--channels",
+        "rgba",
+    ]);
+    made.args(["--pass", "beauty=picture.png"]).current_dir(folder);
+    assert!(made.output().unwrap().status.success());
+    let (program, picture) = (at("bin/draw"), at("picture.png"));
+    std::fs::write(&program, format!("#!/bin/sh\ncp '{}' \"$1\"\n", picture.display())).unwrap();
+    let mut allowed = std::fs::metadata(&program).unwrap().permissions();
+    std::os::unix::fs::PermissionsExt::set_mode(&mut allowed, 0o755);
+    std::fs::set_permissions(&program, allowed).unwrap();
+    let adapter = "adapter = 1\nname = \"stub\"\nkind = \"renderer\"\nprogram = \"bin/draw\"\narguments = [\"{out}\", \"{scene}\", \"{camera}\", \"{width}x{height}\", \"{fps}\", \"{frame}\"]\n[frames]\nper = \"frame\"\n[out]\nnumber = \"none\"\n";
+    std::fs::write(at("adapters/stub.toml"), adapter).unwrap();
+    let sheet = std::fs::read_to_string(at("truepath.toml")).unwrap();
+    let sheet = sheet.replace("\"understudy\"", "\"stub\"").replace("samples = 1\nthreads = 1\n", "");
+    std::fs::write(at("truepath.toml"), sheet.replace("[checks]", "[checks]\npicture-repeated = \"off\"")).unwrap();
+    program.display().to_string()
 }
 
 /// `truepath run`: log, landing and journal included.
-fn ours(frames: usize, kept: &mut Vec<tempfile::TempDir>) -> Duration {
+fn ours(frames: usize, is_stub: bool, kept: &mut Vec<tempfile::TempDir>) -> Took {
     let folder = project(frames);
+    if is_stub {
+        stub(folder.path());
+    }
     let mut command = Command::new(PROGRAM);
     command.arg("run").current_dir(folder.path());
     // What one round leaves is not removed under the next: file systems are slow after that.
     kept.push(folder);
-    timed(command)
+    timed(&command)
 }
 
-/// The same program for the same frames, two at a time, straight to the final names and to a log each.
-fn xargs(frames: usize, kept: &mut Vec<tempfile::TempDir>) -> Duration {
+/// The same program for the same frames, two at a time, straight to the final names; with `logs` to a log each.
+fn xargs(frames: usize, (is_stub, logs): (bool, bool), kept: &mut Vec<tempfile::TempDir>) -> Took {
     let folder = project(frames);
     let at = |name: &str| folder.path().join(name).display().to_string();
     std::fs::create_dir_all(at("out")).unwrap();
-    let mut list = String::new();
-    (1..=frames).for_each(|frame| writeln!(list, "{frame}").unwrap());
-    std::fs::write(at("list"), list).unwrap();
-    let mut command = Command::new("xargs");
-    command.args(["-P2", "-n1", PROGRAM, "understudy", "render", &at("scenes/crossing.gltf"), "--camera", "quay"]);
-    command.args(["--size", "16x9", "--samples", "1", "--threads", "1", "--fps", "24"]);
-    command.args(["--pass", &format!("beauty={}", at("out/crossing.#######.png")), "--frames"]);
-    command.stdin(std::fs::File::open(at("list")).unwrap());
+    let call = match is_stub {
+        true => format!("{} '{}' scene camera 16x9 24 {{}}", stub(folder.path()), at("out/crossing.{}.png")),
+        false => format!(
+            "{PROGRAM} understudy render '{}' --camera quay --size 16x9 --samples 1 --threads 1 --fps 24 --pass 'beauty={}' --frames {{}}",
+            at("scenes/crossing.gltf"),
+            at("out/crossing.#######.png")
+        ),
+    };
+    let words = match logs {
+        true => format!("sh -c \"{call} > {} 2>&1\"", at("out/{}.log")),
+        false => call,
+    };
+    let mut command = Command::new("sh");
+    command.args(["-c", &format!("seq {frames} | xargs -P2 -I{{}} {words}")]).current_dir(folder.path());
     kept.push(folder);
-    timed(command)
+    timed(&command)
+}
+
+/// Our own calls beside those of xargs, turn and turn about, so that neither has the quieter machine.
+fn beside(calls: usize, is_stub: bool, logs: bool, kept: &mut Vec<tempfile::TempDir>) {
+    let mut pairs: Vec<(Took, Took)> =
+        (0..3).map(|_| (ours(calls, is_stub, kept), xargs(calls, (is_stub, logs), kept))).collect();
+    let ratio = |(own, other): &(Took, Took)| own.clock / other.clock;
+    pairs.sort_by(|a, b| ratio(a).total_cmp(&ratio(b)));
+    let each = |seconds: f64| seconds * 1e3 / calls as f64;
+    let (own, other) = pairs[1];
+    let what = if logs { ", to a log each" } else { "" };
+    println!("  truepath run, with log, landing and journal   {:>7.3} ms a call", each(own.clock));
+    println!("  xargs -P2, the program alone{what:<17} {:>7.3} ms a call", each(other.clock));
+    println!(
+        "  {:.3} x (all rounds: {}); of the processor {:.2} ms a call more",
+        ratio(&pairs[1]),
+        pairs.iter().map(|pair| format!("{:.3}", ratio(pair))).collect::<Vec<_>>().join(", "),
+        each(own.processor - other.processor)
+    );
 }
 
 /// A folder of landed frames with its journal, as a run leaves it.
@@ -104,20 +178,12 @@ fn measured(folder: &Path, words: &[&str]) -> (Duration, f64) {
 fn main() {
     let asked = std::env::args().skip(1).find_map(|word| word.parse().ok());
     let calls = asked.unwrap_or(10_000usize);
-    // Turn and turn about, so that neither has the quieter machine.
     let mut kept = Vec::new();
-    let mut pairs: Vec<(Duration, Duration)> =
-        (0..3).map(|_| (ours(calls, &mut kept), xargs(calls, &mut kept))).collect();
-    pairs.sort_by(|a, b| (a.0.as_secs_f64() / a.1.as_secs_f64()).total_cmp(&(b.0.as_secs_f64() / b.1.as_secs_f64())));
-    let each = |time: Duration| time.as_secs_f64() * 1e3 / calls as f64;
     println!("{calls} calls of one frame each, two at a time (three rounds, the middle one):");
-    let (own, other) = pairs[1];
-    println!("  truepath run, with log, landing and journal   {:>7.3} ms a call", each(own));
-    println!("  xargs -P2 -n1, the program alone              {:>7.3} ms a call", each(other));
-    println!("  {:.3} x (all rounds: {})", own.as_secs_f64() / other.as_secs_f64(), {
-        let all = pairs.iter().map(|(own, other)| format!("{:.3}", own.as_secs_f64() / other.as_secs_f64()));
-        all.collect::<Vec<_>>().join(", ")
-    });
+    beside(calls, false, false, &mut kept);
+    println!("the same of a shell script that copies a picture:");
+    beside(calls, true, false, &mut kept);
+    beside(calls, true, true, &mut kept);
     let frames = if asked.is_some() { 100_000 } else { 1_000_000 };
     let folder = million(frames);
     println!("{frames} frames that are all there (three times, the middle one):");

@@ -1,5 +1,6 @@
 //! Sheet and facts to jobs: every layer laid, every job by its own name.
 
+mod given;
 pub mod paths;
 mod stack;
 mod tokens;
@@ -7,6 +8,7 @@ mod tokens;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use self::given::{checkpoint_of, layers_of, texts_of, version_of};
 use crate::catalogue::FileType;
 use crate::diagnostic::{Findings, Slug, Words};
 use crate::frames::{FrameExpr, Frames, Shift};
@@ -301,36 +303,6 @@ fn settled(known: &Known<'_>, stacked: &Stacked) -> Job {
         layers,
         given,
     }
-}
-
-fn version_of(given: &Settings) -> Option<Version> {
-    match given.value(&Key::Version) {
-        Some(Setting::Version(version)) => Some(*version),
-        _ => None,
-    }
-}
-
-fn checkpoint_of(given: &Settings) -> Option<Checkpoint> {
-    match given.value(&Key::Checkpoint) {
-        Some(Setting::Checkpoint(checkpoint)) => Some(*checkpoint),
-        _ => None,
-    }
-}
-
-fn layers_of(given: &Settings) -> Layers {
-    match given.value(&Key::Layers) {
-        Some(Setting::Layers(layers)) => *layers,
-        _ => Layers::Apart,
-    }
-}
-
-/// Texts under keys that have names of their own: variables and the like.
-fn texts_of(given: &Settings, pick: fn(&Key) -> Option<&String>) -> BTreeMap<String, String> {
-    let own = given.values.iter().filter_map(|(key, given)| match (&*given.value, pick(key)) {
-        (Setting::Text(value), Some(name)) => Some((name.clone(), value.clone())),
-        _ => None,
-    });
-    own.collect()
 }
 
 /// The movies that show a job.

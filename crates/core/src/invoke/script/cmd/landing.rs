@@ -11,7 +11,8 @@ use crate::invoke::script::rules::literal;
 use crate::invoke::written::glob;
 use crate::resolve::paths;
 
-use super::{CmdWriter, inner, line, percent};
+use super::journal::{line, percent};
+use super::{CmdWriter, inner};
 
 /// A file that a call is to write: its name, and what it may be called in stage.
 struct PlannedFile {

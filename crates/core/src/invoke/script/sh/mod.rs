@@ -3,6 +3,8 @@
 //! to everybody later. The same plan gives the same bytes, and in another folder only the lines at the head differ that name
 //! folders and programs.
 
+mod journal;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
@@ -16,8 +18,8 @@ use crate::resolve::paths;
 use crate::template::{Part, Template};
 use crate::threads::{Threads, map};
 
-use super::lines::Filled::{Text, Value, Whole};
-use super::lines::{Dialect, LineRow, ScriptLine, in_functions};
+use self::journal::{DIALECT, LINES};
+use super::lines::{LineRow, in_functions};
 use super::rules::extended;
 use super::target::Target;
 use super::{BasePath, Body, Found, Script, bases, has_products, in_pieces, in_text, json};
@@ -99,7 +101,7 @@ pub(super) fn pieces(plan: &Plan, steps: &[CommandLine], wish: &Script<'_>, thre
 
 /// Functions of the script. A call is made of `wanted` (is any of its files missing?), `enter` (fresh stage folders), `render`
 /// and `done_with`; `files` lists its files, and `file` looks at one of them or lands it, as `doing` says.
-const FUNCTIONS: &str = include_str!("functions.sh");
+const FUNCTIONS: &str = include_str!("../functions.sh");
 
 /// A POSIX shell.
 #[derive(Debug)]
@@ -137,82 +139,6 @@ impl Target for Sh {
         Ok(script(plan, steps, wish, threads))
     }
 }
-
-/// Lines of a journal stand between double quotes.
-const DIALECT: Dialect = Dialect { fixed: |json| json.replace('"', "\\\""), around: ("", "") };
-
-/// What each line of a journal is filled in with.
-const LINES: &[LineRow] = &[
-    (
-        ScriptLine::Began,
-        &[
-            ("turn", Value("$turn")),
-            ("tag", Text("$start")),
-            ("host", Text("$host")),
-            ("process", Value("$$")),
-            ("boot", Text("$(cat /proc/sys/kernel/random/boot_id 2>/dev/null)")),
-            ("space", Text("$(readlink /proc/self/ns/pid 2>/dev/null)")),
-            ("at", Text("$(date -u +%Y-%m-%dT%H:%M:%SZ)")),
-            ("files", Value("$planned")),
-            ("task", Whole("${task-}")),
-        ],
-    ),
-    (
-        ScriptLine::Version,
-        &[("series", Value("$of_series")), ("version", Text(r#"$(as_json "$version" | tr '\t' ' ')"#))],
-    ),
-    (
-        ScriptLine::Started,
-        &[
-            ("call", Text("$id")),
-            ("job", Value("$job")),
-            ("series", Value("$in_series")),
-            ("frames", Text("$frames")),
-            ("process", Value("$$")),
-            ("log", Text("$log_in_json")),
-            ("t", Value("$((since - began))")),
-        ],
-    ),
-    (
-        ScriptLine::Ended,
-        &[
-            ("call", Text("$id")),
-            ("code", Value("$code")),
-            ("ok", Value("$well")),
-            ("files", Value("$landed")),
-            ("missing", Text("$lost")),
-            ("seconds", Value("$((over - since))")),
-            ("log", Text("$log_in_json")),
-            ("t", Value("$((over - began))")),
-        ],
-    ),
-    (
-        ScriptLine::Failed,
-        &[
-            ("call", Text("$id")),
-            ("job", Value("$job")),
-            ("series", Value("$in_series")),
-            ("frames", Text("$lost")),
-            ("why", Text("ended with $code")),
-            ("log", Text("$log_in_json")),
-        ],
-    ),
-    (
-        ScriptLine::Landed,
-        &[("series", Value("$name")), ("frame", Value("$3")), ("bytes", Value("$bytes")), ("call", Text("$id"))],
-    ),
-    (ScriptLine::Late, &[("series", Value("$name")), ("frame", Value("$3"))]),
-    (ScriptLine::Sum, &[("series", Value("$name")), ("frame", Value("$3")), ("sha256", Text("$sum"))]),
-    (
-        ScriptLine::Over,
-        &[
-            ("landed", Value("$made")),
-            ("missing", Value("$((planned - there))")),
-            ("outcome", Text("$outcome")),
-            ("t", Value("$(($(date +%s) - began))")),
-        ],
-    ),
-];
 
 struct ShWriter<'w> {
     plan: &'w Plan,
