@@ -17,7 +17,7 @@ use crate::sheet::read::{Raw, Reader};
 use crate::source::{FileId, Place, Spanned};
 
 use super::accepts::{accepts, depths, sizes};
-use super::{ARRANGEMENTS, Adapter, AdapterKind, KINDS, PERS, Program, Variant};
+use super::{ARRANGEMENTS, Adapter, AdapterKind, Arrangement, KINDS, PERS, Program, Variant};
 use entries::{conditions, env, natives, program, words};
 use values::{
     any_text, arguments, commands, ends, listed, number, one, pattern, plain, plains, templates, unsaved_names,
@@ -246,14 +246,7 @@ fn section(reader: &mut Reader<'_>, section: AdapterKey, raw: &Raw<'_>, adapter:
             }
             SectionKey::PassesJoin => adapter.pass_join = Some(any_text(reader, raw, written)),
             SectionKey::PassesItem => adapter.pass_item = one(reader, raw, written),
-            SectionKey::PassesCan => {
-                let list = raw.get_ref().as_array();
-                if list.is_none() {
-                    reader.wrong_kind(raw, written, "a list of pass, call and file");
-                }
-                let ways = list.into_iter().flatten().filter_map(|raw| reader.choice(raw, written, &ARRANGEMENTS));
-                adapter.can = Some(ways.map(|way| way.value).collect());
-            }
+            SectionKey::PassesCan => adapter.can = Some(arrangements(reader, raw, written)),
             SectionKey::FactsUnsaved => adapter.unsaved = listed(reader, raw, written, &adapter.unsaved, unsaved_names),
             SectionKey::FactsArguments => {
                 let list = templates(reader, raw, written);
@@ -291,4 +284,13 @@ fn section(reader: &mut Reader<'_>, section: AdapterKey, raw: &Raw<'_>, adapter:
             SectionKey::ExitOk => (adapter.exit.ok, adapter.exit.crashes) = ends(reader, raw, written),
         }
     }
+}
+
+/// The ways in which passes may share calls and files.
+fn arrangements(reader: &mut Reader<'_>, raw: &Raw<'_>, key: &str) -> Vec<Arrangement> {
+    let list = raw.get_ref().as_array();
+    if list.is_none() {
+        reader.wrong_kind(raw, key, "a list of pass, call and file");
+    }
+    list.into_iter().flatten().filter_map(|raw| reader.choice(raw, key, &ARRANGEMENTS)).map(|way| way.value).collect()
 }
