@@ -185,7 +185,10 @@ impl<'c> Crew<'c> {
         let unbelieved = self.unbelieved(&part, own.number, &mut done, &mut own.hold)?;
         let frames = Frames::from_any(done.missing.iter().map(|(_, frame)| *frame).collect());
         let can_be_halved = frames.count() > 1 && !done.elsewhere && !done.stuck && done.unbelieved.is_none();
-        let (given_up, has_landed) = (self.supply().has_given_up(job), self.supply().has_landed(job));
+        let supply = self.supply();
+        let (given_up, has_landed) = (supply.has_given_up(job), supply.has_landed(job));
+        let better_later = supply.is_better_later(job, own.number, own.tried);
+        drop(supply);
         let ended = EndedTry {
             lacks: !done.missing.is_empty(),
             stuck: done.stuck,
@@ -193,7 +196,7 @@ impl<'c> Crew<'c> {
             can_be_halved,
             has_landed,
             is_shared: context.claims.is_some(),
-            better_later: self.supply().is_better_later(job, own.number, own.tried),
+            better_later,
             left,
         };
         match after(&ended) {
