@@ -1,4 +1,5 @@
-//! A True Path project as a library: opened, planned and checked, as plain functions with typed results. It knows no command
+//! A True Path project as a library: opened, planned, checked, run, built for others, packed, collected and cleaned up after, as plain
+//! functions with typed results. It knows no command
 //! line, prints nothing, has no exit codes and reads no environment: [`Surroundings`] says all that a program would look up.
 //!
 //! ```

@@ -9,7 +9,7 @@ use crate::write::{self, PassLayer, PictureHead, RenderPass};
 use crate::{EarlyEnd, frames, load, motion, say, still};
 
 /// The passes that go into one file.
-struct Target {
+struct PassTarget {
     path: String,
     passes: Vec<(String, RenderPass, FileOptions)>,
 }
@@ -79,8 +79,8 @@ fn size(text: &str) -> Result<(usize, usize), EarlyEnd> {
         .ok_or_else(|| EarlyEnd(format!("size '{text}' is not WIDTHxHEIGHT within 1 to 32768")))
 }
 
-fn targets(files: &[PassFile]) -> Result<Vec<Target>, EarlyEnd> {
-    let mut targets: Vec<Target> = Vec::new();
+fn targets(files: &[PassFile]) -> Result<Vec<PassTarget>, EarlyEnd> {
+    let mut targets: Vec<PassTarget> = Vec::new();
     for PassFile { pass: pair, options } in files {
         let (name, path) = pair.split_once('=').ok_or_else(|| EarlyEnd(format!("--pass '{pair}' is not NAME=PATH")))?;
         let pass = match name {
@@ -92,9 +92,8 @@ fn targets(files: &[PassFile]) -> Result<Vec<Target>, EarlyEnd> {
         };
         match targets.iter_mut().find(|target| target.path == path) {
             Some(target) => target.passes.push((name.to_owned(), pass, options.clone())),
-            None => {
-                targets.push(Target { path: path.to_owned(), passes: vec![(name.to_owned(), pass, options.clone())] })
-            }
+            None => targets
+                .push(PassTarget { path: path.to_owned(), passes: vec![(name.to_owned(), pass, options.clone())] }),
         }
     }
     Ok(targets)

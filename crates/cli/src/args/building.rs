@@ -7,7 +7,7 @@ use truepath_core::invoke::script::cluster;
 use truepath_core::invoke::script::cmd::Cmd;
 use truepath_core::invoke::script::powershell::PowerShell;
 use truepath_core::invoke::script::sh::Sh;
-use truepath_project::build::{BuildRequest, Form};
+use truepath_project::build::{BuildRequest, CallForm};
 
 use super::{AnewValues, Common};
 
@@ -82,16 +82,16 @@ pub enum ScriptKind {
 
 impl BuildArgs {
     /// What calls are written as.
-    pub fn form(&self) -> Form {
+    pub fn form(&self) -> CallForm {
         match self.to {
-            _ if self.through.is_some() => Form::Document,
-            ScriptKind::Slurm => Form::Tasks(cluster::SLURM),
-            ScriptKind::GridEngine => Form::Tasks(cluster::GRID_ENGINE),
-            _ if self.common.json => Form::Document,
-            ScriptKind::Sh => Form::Script(&Sh),
-            ScriptKind::Cmd => Form::Script(&Cmd),
-            ScriptKind::Powershell => Form::Script(&PowerShell),
-            ScriptKind::Json => Form::Document,
+            _ if self.through.is_some() => CallForm::Document,
+            ScriptKind::Slurm => CallForm::Tasks(cluster::SLURM),
+            ScriptKind::GridEngine => CallForm::Tasks(cluster::GRID_ENGINE),
+            _ if self.common.json => CallForm::Document,
+            ScriptKind::Sh => CallForm::Script(&Sh),
+            ScriptKind::Cmd => CallForm::Script(&Cmd),
+            ScriptKind::Powershell => CallForm::Script(&PowerShell),
+            ScriptKind::Json => CallForm::Document,
         }
     }
 
@@ -105,7 +105,7 @@ impl BuildArgs {
         let form = self.form();
         BuildRequest {
             form,
-            guarded: self.guarded || matches!(form, Form::Tasks(_)) && !self.plain,
+            guarded: self.guarded || matches!(form, CallForm::Tasks(_)) && !self.plain,
             again,
             missing: self.missing,
             keep_going: self.keep_going,

@@ -7,7 +7,7 @@ use truepath_core::plan::Plan;
 use truepath_core::run::cost::Costs;
 use truepath_exec::failure::Failure;
 use truepath_exec::guard::{Deliveries, Kind, Over};
-use truepath_project::build::{self, BuildRequest, Built, Form, Tasks, WantedCalls, calls_in_words};
+use truepath_project::build::{self, BuildRequest, Built, CallForm, Tasks, WantedCalls, calls_in_words};
 
 use super::deliver::{self, Beside};
 use crate::args::{AnewValues, BuildArgs};
@@ -30,8 +30,8 @@ pub fn run(args: &BuildArgs, around: &Around) -> Result<Exit, Failure> {
     }
     // A script for Windows alone is for Windows, wherever it is built.
     let system = match args.form() {
-        Form::Script(target) => target.system().filter(|system| *system != truepath_project::system()),
-        Form::Document | Form::Tasks(_) => None,
+        CallForm::Script(target) => target.system().filter(|system| *system != truepath_project::system()),
+        CallForm::Document | CallForm::Tasks(_) => None,
     };
     let anew = AnewValues::of(args.anew);
     let mut queue = pipeline::load(&args.common, around, LoadOptions { anew, system, ..LoadOptions::default() })?;
@@ -56,13 +56,13 @@ pub fn run(args: &BuildArgs, around: &Around) -> Result<Exit, Failure> {
     }
     let sheets = queue.sheets.iter().map(|loaded| WantedCalls::of(&request, loaded, around));
     let wanted = sheets.collect::<Result<Vec<_>, Failure>>()?;
-    if matches!(request.form, Form::Document) && (args.parts.is_none() || args.through.is_some()) {
+    if matches!(request.form, CallForm::Document) && (args.parts.is_none() || args.through.is_some()) {
         return json(args, wanted, (output, &deliveries));
     }
     let built: Vec<Built<'_>> = wanted.into_iter().map(Built::from).collect();
     let target = ScriptTarget { output, deliveries: &deliveries };
     match (request.form, args.parts.zip(args.into.as_deref())) {
-        (Form::Tasks(_), _) => tasks(&target, (args, &request), &built, around),
+        (CallForm::Tasks(_), _) => tasks(&target, (args, &request), &built, around),
         (_, Some((parts, folder))) => in_parts(&target, (args, &request), &built, (parts, folder)),
         (_, None) => script(&target, (args, &request), built),
     }
@@ -109,7 +109,7 @@ fn in_parts(
         for (name, steps) in build::in_parts(&own.loaded.plan, &own.steps, &costs, parts) {
             let path = folder.join(format!("{name}.{}", request.form.extension()));
             let text = match request.form {
-                Form::Document => build::of_part(own.loaded, &steps, &costs)
+                CallForm::Document => build::of_part(own.loaded, &steps, &costs)
                     .map_err(|error| Failure::machine("write", &path, &error))?,
                 _ => body(&own.part(steps), request)?.into_bytes(),
             };
@@ -128,7 +128,7 @@ fn tasks(
     around: &Around,
 ) -> Result<Exit, Failure> {
     let own = build::only(built, request.form)?;
-    let Form::Tasks(cluster) = request.form else { return Ok(Exit::Well) };
+    let CallForm::Tasks(cluster) = request.form else { return Ok(Exit::Well) };
     let count = args.parts.and_then(|parts| usize::try_from(parts).ok());
     let Some(tasks) = Tasks::of((own, cluster), request, count, around)? else {
         show::tell("nothing to render: no tasks were written\n");
@@ -191,7 +191,7 @@ fn is_folder(output: &Path, args: &BuildArgs) -> Failure {
 
 /// Whether the options fit to what is written.
 fn fits(args: &BuildArgs) -> Result<(), Failure> {
-    let is_tasks = matches!(args.form(), Form::Tasks(_));
+    let is_tasks = matches!(args.form(), CallForm::Tasks(_));
     for (name, is_given) in [("--submit", args.submit), ("--plain", args.plain)] {
         if is_given && !is_tasks {
             let help = "add --to slurm or --to grid-engine, or remove it";
@@ -257,8 +257,8 @@ fn json(
 
 fn body(built: &Built<'_>, request: &BuildRequest<'_>) -> Result<String, Failure> {
     match request.form {
-        Form::Script(target) => built.script(target, request),
-        Form::Document | Form::Tasks(_) => Ok(String::new()),
+        CallForm::Script(target) => built.script(target, request),
+        CallForm::Document | CallForm::Tasks(_) => Ok(String::new()),
     }
 }
 

@@ -11,34 +11,13 @@ use super::{Sink, in_path, wording};
 
 pub fn check(sink: &mut Sink<'_, '_>) {
     for format in &sink.input.sheet.formats {
-        match format.kind.as_ref().and_then(|kind| catalogue::by_name(&kind.value)) {
-            Some(known) => format_holds(sink, format, known),
-            None => words_of_no_type(sink, format),
+        if let Some(known) = format.kind.as_ref().and_then(|kind| catalogue::by_name(&kind.value)) {
+            format_holds(sink, format, known);
         }
     }
     for series in sink.series() {
         extension(sink, series);
         layers(sink, series);
-    }
-}
-
-/// Words that no type has, in a format that does not say its type.
-fn words_of_no_type(sink: &mut Sink<'_, '_>, format: &Format) {
-    let options = [
-        (FileOption::Compression, Slug::CompressionNotHeld),
-        (FileOption::Codec, Slug::CodecNotHeld),
-        (FileOption::AudioCodec, Slug::AudioCodecNotHeld),
-    ];
-    for (option, slug) in options {
-        let words = option.words();
-        if let Some(given) = option.given(format).filter(|given| !words.contains(&given.value.as_str())) {
-            sink.findings.add(
-                slug,
-                Some(given.at),
-                None,
-                wording::types::word_of_no_type(option.name(), &given, &words),
-            );
-        }
     }
 }
 

@@ -179,6 +179,9 @@ impl Reader<'_> {
                 FileOption::AudioQuality => format.audio_quality = self.percent(raw, key),
             }
         }
+        if format.kind.is_none() && !format.kind_unread {
+            self.words_of_no_type(&format);
+        }
         Some(format)
     }
 
@@ -187,6 +190,16 @@ impl Reader<'_> {
         let pairs: Vec<(&str, &str)> = names.iter().map(|name| (*name, *name)).collect();
         let found = self.choice(raw, key, &pairs)?;
         Some(Spanned::new(found.value.to_owned(), found.at))
+    }
+
+    /// Words that no type has, in a format that does not say its type; of the others, checks know which their type has.
+    fn words_of_no_type(&mut self, format: &Format) {
+        for option in [FileOption::Compression, FileOption::Codec, FileOption::AudioCodec] {
+            let words = option.words();
+            if let Some(given) = option.given(format).filter(|given| !words.contains(&given.value.as_str())) {
+                self.bad(given.at, option.name(), &format!("one of {}", words.join(", ")), "no file type has this");
+            }
+        }
     }
 
     /// A word that the type at hand may have: checks say which it has.

@@ -21,7 +21,7 @@ pub enum TokenGiver {
 
 /// Whether values of a token are always numbers, the frame aside.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Shown {
+enum TokenValues {
     Number,
     Other,
 }
@@ -36,8 +36,8 @@ macro_rules! path_tokens {
             /// All, in the order in which they are listed.
             pub const ALL: &'static [PathToken] = &[$(PathToken::$name),+];
 
-            fn row(self) -> (&'static str, TokenGiver, Shown, &'static str) {
-                match self { $(PathToken::$name => ($word, TokenGiver::$giver, Shown::$shown, $what),)+ }
+            fn row(self) -> (&'static str, TokenGiver, TokenValues, &'static str) {
+                match self { $(PathToken::$name => ($word, TokenGiver::$giver, TokenValues::$shown, $what),)+ }
             }
         }
     };
@@ -109,7 +109,7 @@ impl PathToken {
     /// Whether its values are always numbers. The frame has rules of its own.
     #[must_use]
     pub fn is_number(self) -> bool {
-        self.row().2 == Shown::Number
+        self.row().2 == TokenValues::Number
     }
 
     /// The token with a name.

@@ -16,7 +16,7 @@ use truepath_exec::failure::Failure;
 use truepath_exec::looking::Looking;
 use truepath_exec::observe::Look;
 
-use super::{BuildRequest, Form};
+use super::{BuildRequest, CallForm};
 use crate::open::Loaded;
 use crate::surroundings::Surroundings;
 
@@ -203,8 +203,8 @@ impl<'w> WantedCalls<'w> {
     /// Bytes of a command line at most.
     fn longest(&self) -> usize {
         match self.request.form {
-            Form::Script(target) => target.longest(),
-            Form::Document | Form::Tasks(_) => 1 << 20,
+            CallForm::Script(target) => target.longest(),
+            CallForm::Document | CallForm::Tasks(_) => 1 << 20,
         }
     }
 
@@ -220,7 +220,7 @@ impl<'w> WantedCalls<'w> {
         step.env.clear();
         // Its own log is written by the guard.
         step.log = format!("{}/{}.guard.log", paths::parent(&step.log), step.id);
-        if !matches!(self.request.form, Form::Tasks(_)) {
+        if !matches!(self.request.form, CallForm::Tasks(_)) {
             step.writes.clear();
         }
         step.product = None;

@@ -1,4 +1,39 @@
 //! The calls of a plan for somebody else to make: as scripts, as JSON, or as the tasks of a cluster.
+//!
+//! ```
+//! use truepath_core::invoke::script::sh::Sh;
+//! use truepath_project::build::{self, BuildRequest, Built, CallForm, WantedCalls};
+//! use truepath_project::{LoadOptions, Request, Surroundings, open};
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! let folder = tempfile::tempdir()?;
+//! std::fs::write(
+//!     folder.path().join("truepath.toml"),
+//!     r#"
+//!     sheet = 1
+//!     [[job]]
+//!     name = "crossing"
+//!     adapter = "understudy"
+//!     scene = "ferry.gltf"
+//!     camera = "quay"
+//!     frames = "1-3"
+//!     fps = 24
+//!     size = "640x360"
+//!     path = "renders/{job}.{frame:4}.png"
+//!     "#,
+//! )?;
+//! let around = Surroundings::at(folder.path());
+//! let mut queue = open(&Request::default(), &around, LoadOptions::default(), &())?;
+//! let form = CallForm::Script(&Sh);
+//! let request =
+//!     BuildRequest { form, guarded: false, again: &[], missing: false, keep_going: false, pause: false };
+//! build::prepare(&mut queue.sheets[0], &request, (false, Default::default(), None), &around, &())?;
+//! let built = Built::from(WantedCalls::of(&request, &queue.sheets[0], &around)?);
+//! assert_eq!(built.steps[0].id, "crossing_1-3");
+//! assert!(built.script(&Sh, &request)?.starts_with("#!/bin/sh"));
+//! # Ok(())
+//! # }
+//! ```
 
 mod calls;
 mod document;
@@ -32,7 +67,7 @@ use calls::Broken;
 
 /// What calls are written as.
 #[derive(Clone, Copy, Debug)]
-pub enum Form {
+pub enum CallForm {
     /// A script for a shell.
     Script(&'static dyn Target),
     /// A JSON document for any queue.
@@ -41,14 +76,14 @@ pub enum Form {
     Tasks(&'static dyn Cluster),
 }
 
-impl Form {
+impl CallForm {
     /// What the names of its files end with.
     #[must_use]
     pub fn extension(self) -> &'static str {
         match self {
-            Form::Script(target) => target.extension(),
-            Form::Document => "json",
-            Form::Tasks(cluster) => cluster.extension(),
+            CallForm::Script(target) => target.extension(),
+            CallForm::Document => "json",
+            CallForm::Tasks(cluster) => cluster.extension(),
         }
     }
 
@@ -56,21 +91,21 @@ impl Form {
     #[must_use]
     pub fn is_program(self) -> bool {
         match self {
-            Form::Script(target) => target.is_program(),
-            Form::Document => false,
-            Form::Tasks(_) => true,
+            CallForm::Script(target) => target.is_program(),
+            CallForm::Document => false,
+            CallForm::Tasks(_) => true,
         }
     }
 
     /// What its files say of themselves in their first lines.
     #[must_use]
     pub fn mark(self) -> &'static str {
-        if matches!(self, Form::Document) { script::json::MARK } else { script::MARK }
+        if matches!(self, CallForm::Document) { script::json::MARK } else { script::MARK }
     }
 
     /// Whether its text goes in one piece to whoever reads JSON.
     fn is_document(self) -> bool {
-        matches!(self, Form::Document)
+        matches!(self, CallForm::Document)
     }
 }
 
@@ -78,7 +113,7 @@ impl Form {
 #[derive(Clone, Copy, Debug)]
 pub struct BuildRequest<'b> {
     /// What they are written as.
-    pub form: Form,
+    pub form: CallForm,
     /// Whether `truepath run` makes each of them where it is started, so that every file is checked before it gets its name. In
     /// the tasks of a cluster it does, unless it is not installed there.
     pub guarded: bool,
@@ -180,10 +215,10 @@ impl<'b> Built<'b> {
 ///
 /// # Errors
 /// Where there are several.
-pub fn only<'s, 'b>(built: &'s [Built<'b>], form: Form) -> Result<&'s Built<'b>, Failure> {
+pub fn only<'s, 'b>(built: &'s [Built<'b>], form: CallForm) -> Result<&'s Built<'b>, Failure> {
     let [built] = built else {
         let (what, help) = match form {
-            Form::Tasks(cluster) => {
+            CallForm::Tasks(cluster) => {
                 (format!("a script for {} can hold one sheet", cluster.name()), "build each sheet separately: -f SHEET")
             }
             _ => ("a script can hold one sheet".to_owned(), "build each sheet separately, or use --to json"),

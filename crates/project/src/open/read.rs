@@ -37,6 +37,13 @@ pub(super) struct KnownSheet<'k> {
     pub machine: &'k MachineFile,
 }
 
+/// A scene that is there, with the adapter of the first job that has it.
+struct FoundScene<'s> {
+    scene: &'s str,
+    adapter: Option<&'s Adapter>,
+    read: load::ReadScene,
+}
+
 impl Reading<'_> {
     /// A sheet with all sheets that it says are laid below it.
     pub(super) fn sheet(
@@ -126,8 +133,8 @@ impl Reading<'_> {
                     machine.damaged.insert(scene, error.to_string());
                 }
                 Ok(read) => {
-                    let own = (scene.as_str(), adapter);
-                    let read = self.read_scene(own, read, known, (&mut *sources, &mut machine));
+                    let found = FoundScene { scene: &scene, adapter, read };
+                    let read = self.read_scene(found, known, sources, &mut machine);
                     facts.extend(read.map(|own| (scene.clone(), own)));
                 }
             }
@@ -138,11 +145,12 @@ impl Reading<'_> {
     /// What is known of one scene; nothing of a damaged one.
     fn read_scene(
         &mut self,
-        (scene, adapter): (&str, Option<&Adapter>),
-        read: load::ReadScene,
+        found: FoundScene<'_>,
         known: &KnownSheet<'_>,
-        (sources, machine): (&mut Sources, &mut Machine),
+        sources: &mut Sources,
+        machine: &mut Machine,
     ) -> Option<Arc<Facts>> {
+        let FoundScene { scene, adapter, read } = found;
         let path = Path::new(scene);
         if let Some((path, text)) = read.beside {
             // Read again as a text of this call, so that its mistakes can be pointed at.

@@ -47,14 +47,6 @@ pub fn compression_not_held(compression: &Spanned<AsWritten<Compression>>, known
     }
 }
 
-pub fn word_of_no_type(option: &str, given: &Spanned<String>, words: &[&str]) -> Words {
-    let own = Words::new(format!("no file type has the {option} `{}`", given.value), "unknown");
-    match crate::diagnostic::nearest(&given.value, words.iter().copied()) {
-        Some(near) => own.help(format!("write {near}")).fix(given.at, near),
-        None => own.help("`truepath types` lists what each type has"),
-    }
-}
-
 pub fn codec_not_held(codec: &Spanned<AsWritten<&'static Codec>>, known: &FileType) -> Words {
     let words =
         Words::new(format!("{} cannot hold the codec `{}`", known.name, codec.value), "this type does not have it");
