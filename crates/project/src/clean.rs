@@ -99,7 +99,7 @@ impl CleanList {
                     }
                 }
                 CleanScope::OldVersions(keep) => {
-                    old_versions(request, (&guard, *keep), &mut list, (around, listener))?;
+                    old_versions(&CleanCall { request, guard: &guard, around, listener }, *keep, &mut list)?;
                 }
             }
         }
@@ -253,15 +253,21 @@ fn stages(list: &mut CleanList) {
     }
 }
 
+/// What is asked for, and with what it is looked up.
+#[derive(Clone, Copy)]
+struct CleanCall<'c> {
+    request: &'c Request,
+    /// The final names, and those of every mode.
+    guard: &'c Queue,
+    around: &'c Surroundings,
+    listener: &'c dyn Listener,
+}
+
 /// Files of versions but the newest so many of each job.
-fn old_versions(
-    request: &Request,
-    (queue, keep): (&Queue, usize),
-    list: &mut CleanList,
-    (around, listener): (&Surroundings, &dyn Listener),
-) -> Result<(), Failure> {
+fn old_versions(call: &CleanCall<'_>, keep: usize, list: &mut CleanList) -> Result<(), Failure> {
+    let CleanCall { request, guard, around, listener } = *call;
     let mut old: BTreeMap<i64, BTreeSet<String>> = BTreeMap::new();
-    for sheet in &queue.sheets {
+    for sheet in &guard.sheets {
         for (job, versions) in sheet.versions_there() {
             for version in versions.iter().rev().skip(keep) {
                 old.entry(*version).or_default().insert(job.clone());
@@ -273,7 +279,7 @@ fn old_versions(
         own.settings.push(("the version".to_owned(), format!("version={version}")));
         list.queues.push(open(&own, around, LoadOptions::default(), listener)?);
         let before = list.going.len();
-        planned(list, list.queues.len() - 1, queue, listener)?;
+        planned(list, list.queues.len() - 1, guard, listener)?;
         list.going[before..].iter_mut().for_each(|going| going.why = format!("of version {version}"));
     }
     Ok(())

@@ -110,6 +110,9 @@ impl BuildArgs {
             missing: self.missing,
             keep_going: self.keep_going,
             pause: self.pause,
+            chunk: self.chunk,
+            anew: AnewValues::of(self.anew),
+            is_final: self.is_final,
         }
     }
 

@@ -49,7 +49,7 @@ pub fn run(args: &BuildArgs, around: &Around) -> Result<Exit, Failure> {
     let again = args.again();
     let request = args.request(&again);
     for loaded in &mut queue.sheets {
-        build::prepare(loaded, &request, (args.is_final, anew, args.chunk), around, &Told::new(around))?;
+        build::prepare(loaded, &request, around, &Told::new(around))?;
         if system.is_some() {
             tell_of_paths_here(&loaded.plan);
         }
@@ -60,11 +60,11 @@ pub fn run(args: &BuildArgs, around: &Around) -> Result<Exit, Failure> {
         return json(args, wanted, (output, &deliveries));
     }
     let built: Vec<Built<'_>> = wanted.into_iter().map(Built::from).collect();
-    let target = ScriptTarget { output, deliveries: &deliveries };
+    let target = ScriptTarget { output, deliveries: &deliveries, args, request: &request };
     match (request.form, args.parts.zip(args.into.as_deref())) {
-        (CallForm::Tasks(_), _) => tasks(&target, (args, &request), &built, around),
-        (_, Some((parts, folder))) => in_parts(&target, (args, &request), &built, (parts, folder)),
-        (_, None) => script(&target, (args, &request), built),
+        (CallForm::Tasks(_), _) => tasks(&target, &built, around),
+        (_, Some((parts, folder))) => in_parts(&target, &built, (parts, folder)),
+        (_, None) => script(&target, built),
     }
 }
 
@@ -74,14 +74,15 @@ struct ScriptTarget<'t> {
     output: Option<&'t Path>,
     /// What may be written there.
     deliveries: &'t Deliveries,
+    /// What was typed.
+    args: &'t BuildArgs,
+    /// What is asked of the project.
+    request: &'t BuildRequest<'t>,
 }
 
 /// One script.
-fn script(
-    target: &ScriptTarget<'_>,
-    (args, request): (&BuildArgs, &BuildRequest<'_>),
-    built: Vec<Built<'_>>,
-) -> Result<Exit, Failure> {
+fn script(target: &ScriptTarget<'_>, built: Vec<Built<'_>>) -> Result<Exit, Failure> {
+    let ScriptTarget { args, request, .. } = *target;
     let calls: usize = built.iter().map(|built| built.steps.len()).sum();
     let text = body(build::only(&built, request.form)?, request)?;
     let Some(output) = target.output else {
@@ -96,12 +97,8 @@ fn script(
 }
 
 /// A file for each part.
-fn in_parts(
-    target: &ScriptTarget<'_>,
-    (args, request): (&BuildArgs, &BuildRequest<'_>),
-    built: &[Built<'_>],
-    (parts, folder): (u64, &Path),
-) -> Result<Exit, Failure> {
+fn in_parts(target: &ScriptTarget<'_>, built: &[Built<'_>], (parts, folder): (u64, &Path)) -> Result<Exit, Failure> {
+    let ScriptTarget { args, request, .. } = *target;
     std::fs::create_dir_all(folder).map_err(|error| Failure::machine("make the folder", folder, &error))?;
     let parts = usize::try_from(parts).unwrap_or(1);
     for own in built {
@@ -121,12 +118,8 @@ fn in_parts(
 }
 
 /// The script of an array of tasks; submitted, where that is asked for.
-fn tasks(
-    target: &ScriptTarget<'_>,
-    (args, request): (&BuildArgs, &BuildRequest<'_>),
-    built: &[Built<'_>],
-    around: &Around,
-) -> Result<Exit, Failure> {
+fn tasks(target: &ScriptTarget<'_>, built: &[Built<'_>], around: &Around) -> Result<Exit, Failure> {
+    let ScriptTarget { args, request, .. } = *target;
     let own = build::only(built, request.form)?;
     let CallForm::Tasks(cluster) = request.form else { return Ok(Exit::Well) };
     let count = args.parts.and_then(|parts| usize::try_from(parts).ok());

@@ -25,9 +25,8 @@
 //! let around = Surroundings::at(folder.path());
 //! let mut queue = open(&Request::default(), &around, LoadOptions::default(), &())?;
 //! let form = CallForm::Script(&Sh);
-//! let request =
-//!     BuildRequest { form, guarded: false, again: &[], missing: false, keep_going: false, pause: false };
-//! build::prepare(&mut queue.sheets[0], &request, (false, Default::default(), None), &around, &())?;
+//! let request = BuildRequest::new(form);
+//! build::prepare(&mut queue.sheets[0], &request, &around, &())?;
 //! let built = Built::from(WantedCalls::of(&request, &queue.sheets[0], &around)?);
 //! assert_eq!(built.steps[0].id, "crossing_1-3");
 //! assert!(built.script(&Sh, &request)?.starts_with("#!/bin/sh"));
@@ -125,6 +124,30 @@ pub struct BuildRequest<'b> {
     pub keep_going: bool,
     /// Whether a script waits for a key at its end.
     pub pause: bool,
+    /// Frames of a call, instead of the sheet's value.
+    pub chunk: Option<i64>,
+    /// What is looked up anew, whatever is pinned.
+    pub anew: Anew,
+    /// Whether settings of the request may change the picture under final names.
+    pub is_final: bool,
+}
+
+impl BuildRequest<'_> {
+    /// All calls in a form, and nothing else that is not usual.
+    #[must_use]
+    pub fn new(form: CallForm) -> BuildRequest<'static> {
+        BuildRequest {
+            form,
+            guarded: false,
+            again: &[],
+            missing: false,
+            keep_going: false,
+            pause: false,
+            chunk: None,
+            anew: Anew::default(),
+            is_final: false,
+        }
+    }
 }
 
 /// Gets a sheet ready for its calls to be written: looked-up values are pinned, and what could not be run is refused.
@@ -134,16 +157,15 @@ pub struct BuildRequest<'b> {
 pub fn prepare(
     loaded: &mut Loaded,
     request: &BuildRequest<'_>,
-    (is_final, anew, chunk): (bool, Anew, Option<i64>),
     around: &Surroundings,
     listener: &dyn Listener,
 ) -> Result<(), Failure> {
-    loaded.guard_start(is_final)?;
-    if !loaded.pin(anew)? {
+    loaded.guard_start(request.is_final)?;
+    if !loaded.pin(request.anew)? {
         let message = "another True Path pinned other values for this sheet at the same time".to_owned();
         return Err(Failure::new(Cause::Machine, message).help("run the command again; it uses their values"));
     }
-    if let Some(chunk) = chunk {
+    if let Some(chunk) = request.chunk {
         loaded.plan.run.chunk = chunk;
     }
     crate::guards::calls(&loaded.plan, loaded.plan.series.iter().filter_map(Series::count))?;

@@ -93,7 +93,7 @@ pub fn pack(
     std::fs::create_dir_all(request.into).map_err(failed)?;
     let mut all = Vec::new();
     for part in &parts {
-        let packed = one(part, loaded, request, (around, listener))?;
+        let packed = one(part, &PackCall { loaded, request, around, listener })?;
         let PackedParcel { place, files, was_there } = packed.clone();
         listener.hear(News::Note(&Note::Packed { place, files, was_there }));
         all.push(packed);
@@ -101,13 +101,18 @@ pub fn pack(
     Ok(all)
 }
 
+/// What is packed, and with what it is looked up.
+#[derive(Clone, Copy)]
+struct PackCall<'p> {
+    loaded: &'p Loaded,
+    request: &'p PackRequest<'p>,
+    around: &'p Surroundings,
+    listener: &'p dyn Listener,
+}
+
 /// Packs one parcel, unless an earlier call that was ended before it had packed all has done that.
-fn one(
-    (name, slices): &(String, Vec<Slice>),
-    loaded: &Loaded,
-    request: &PackRequest<'_>,
-    (around, listener): (&Surroundings, &dyn Listener),
-) -> Result<PackedParcel, Failure> {
+fn one((name, slices): &(String, Vec<Slice>), call: &PackCall<'_>) -> Result<PackedParcel, Failure> {
+    let PackCall { loaded, request, around, listener } = *call;
     let files: i64 = slices.iter().map(|own| own.frames.count() * loaded.plan.series_of(own.job).len() as i64).sum();
     let place = match request.archive {
         true => request.into.join(format!("{name}{}", archive::ENDING)),
